@@ -1,0 +1,187 @@
+// Package chunk cuts a content into chunks where the content itself says so, and names each by its BLAKE3-256 digest.
+//
+// The cut is the normalised content-defined chunking of the FastCDC paper (Xia et al., USENIX ATC 2016): a gear hash rolls over
+// the bytes; a chunk ends where the hash's top bits are zero, with more bits asked for below the wanted size than above it.
+// The exact definition, with test vectors, is in docs/formats.md. The package does no I/O but reading from the reader it is given.
+package chunk
+
+import (
+	"encoding/binary"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+
+	"github.com/zeebo/blake3"
+)
+
+// Format is the version of the cutting rules. Content cut under another version still reads back, but shares fewer chunks.
+const Format = 1
+
+// Sizes of a chunk in bytes. Only the last chunk of a content may be smaller than Min.
+const (
+	Min     = 64 << 10
+	Average = 256 << 10
+	Max     = 1 << 20
+)
+
+// The top bits that have to be zero: two more than log2(Average) before Average is reached, two fewer after it.
+const (
+	maskBefore = uint64(1<<20-1) << 44
+	maskAfter  = uint64(1<<16-1) << 48
+)
+
+// gearContext is the constant that the gear table is derived from.
+const gearContext = "kettle tarn 2026 chunk gear table v1"
+
+var gear = func() (table [256]uint64) {
+	var raw [256 * 8]byte
+	blake3.DeriveKey(gearContext, nil, raw[:])
+	for i := range table {
+		table[i] = binary.LittleEndian.Uint64(raw[i*8:])
+	}
+	return table
+}()
+
+// A Digest is the BLAKE3-256 of a chunk or of a whole content.
+type Digest [32]byte
+
+// Sum is the digest of b.
+func Sum(b []byte) Digest { return blake3.Sum256(b) }
+
+// String gives 64 hex digits.
+func (d Digest) String() string { return hex.EncodeToString(d[:]) }
+
+// MarshalText and UnmarshalText carry a digest as 64 hex digits.
+func (d Digest) MarshalText() ([]byte, error) { return []byte(d.String()), nil }
+
+func (d *Digest) UnmarshalText(text []byte) error {
+	parsed, err := ParseDigest(string(text))
+	*d = parsed
+	return err
+}
+
+// ParseDigest reads 64 hex digits.
+func ParseDigest(s string) (d Digest, err error) {
+	if len(s) != 64 {
+		return d, fmt.Errorf("a digest has 64 hex digits, not %d", len(s))
+	}
+	if _, err := hex.Decode(d[:], []byte(s)); err != nil {
+		return Digest{}, errors.New("a digest has hex digits only")
+	}
+	return d, nil
+}
+
+// Cut returns the length of the first chunk of data. data holds at least Max bytes, or all that is left of the content.
+func Cut(data []byte) int {
+	n := len(data)
+	if n <= Min {
+		return n
+	}
+	n = min(n, Max)
+	var h uint64
+	i := Min
+	for ; i < min(n, Average); i++ {
+		if h = h<<1 + gear[data[i]]; h&maskBefore == 0 {
+			return i + 1
+		}
+	}
+	for ; i < n; i++ {
+		if h = h<<1 + gear[data[i]]; h&maskAfter == 0 {
+			return i + 1
+		}
+	}
+	return n
+}
+
+// A Cutter cuts what it reads into chunks. It holds at most 4 Max bytes, however large the content. Not safe for concurrent use.
+type Cutter struct {
+	r          io.Reader
+	buf        []byte
+	start, end int
+	err        error
+}
+
+// NewCutter returns a Cutter over r.
+func NewCutter(r io.Reader) *Cutter { return &Cutter{r: r, buf: make([]byte, 4*Max)} }
+
+// Reset makes c cut r from now on, keeping its buffer.
+func (c *Cutter) Reset(r io.Reader) { c.r, c.start, c.end, c.err = r, 0, 0, nil }
+
+// Next returns the next chunk, valid until the next call, and io.EOF after the last one. An empty content has no chunks.
+func (c *Cutter) Next() ([]byte, error) {
+	for c.end-c.start < Max && c.err == nil {
+		if len(c.buf)-c.end < Max {
+			c.end = copy(c.buf, c.buf[c.start:c.end])
+			c.start = 0
+		}
+		var n int
+		n, c.err = c.r.Read(c.buf[c.end:])
+		c.end += n
+	}
+	if c.err != nil && c.err != io.EOF {
+		return nil, c.err
+	}
+	if c.start == c.end {
+		return nil, io.EOF
+	}
+	n := Cut(c.buf[c.start:c.end])
+	c.start += n
+	return c.buf[c.start-n : c.start], nil
+}
+
+// A Ref names one chunk of a content. Size is in bytes, 1 to Max.
+type Ref struct {
+	_      struct{} `cbor:",toarray"`
+	Digest Digest
+	Size   int
+}
+
+// A Manifest lists the chunks of a content in order. The digest is that of the whole content; an empty content has no chunks.
+type Manifest struct {
+	Digest Digest
+	Size   int64
+	Chunks []Ref
+}
+
+// Check tells whether the manifest is well-formed: sizes in bounds and adding up.
+func (m *Manifest) Check() error {
+	var sum int64
+	for i, ref := range m.Chunks {
+		if ref.Size < 1 || ref.Size > Max {
+			return fmt.Errorf("chunk %d claims %d bytes, and a chunk has 1 to %d", i, ref.Size, Max)
+		}
+		sum += int64(ref.Size)
+	}
+	if sum != m.Size {
+		return fmt.Errorf("the chunks add up to %d bytes, and %d are claimed", sum, m.Size)
+	}
+	return nil
+}
+
+// Manifest cuts and hashes all that r gives. each, where not nil, is called with every chunk; the bytes are valid only during it.
+func (c *Cutter) Manifest(r io.Reader, each func(Ref, []byte) error) (*Manifest, error) {
+	c.Reset(r)
+	m := &Manifest{}
+	whole := blake3.New()
+	for {
+		data, err := c.Next()
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return nil, err
+		}
+		ref := Ref{Digest: Sum(data), Size: len(data)}
+		m.Chunks = append(m.Chunks, ref)
+		m.Size += int64(len(data))
+		_, _ = whole.Write(data)
+		if each != nil {
+			if err := each(ref, data); err != nil {
+				return nil, err
+			}
+		}
+	}
+	whole.Sum(m.Digest[:0])
+	return m, nil
+}

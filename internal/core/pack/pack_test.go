@@ -1,0 +1,123 @@
+package pack
+
+import (
+	"bytes"
+	"errors"
+	"math/rand/v2"
+	"strings"
+	"testing"
+
+	"kettletarn/internal/core/chunk"
+)
+
+func samples() [][]byte {
+	random := make([]byte, 100_000)
+	_, _ = rand.NewChaCha8([32]byte{7}).Read(random)
+	return [][]byte{[]byte("x"), []byte(strings.Repeat("brine ", 40_000)), random}
+}
+
+func TestAPackGivesBackWhatWasPutIn(t *testing.T) {
+	var buf bytes.Buffer
+	w := NewWriter(&buf)
+	for _, data := range samples() {
+		if err := w.Add(Encode(chunk.Sum(data), data)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	written, err := w.Close()
+	if err != nil {
+		t.Fatal(err)
+	}
+	entries, err := ReadIndex(bytes.NewReader(buf.Bytes()), int64(buf.Len()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, data := range samples() {
+		e := entries[i]
+		if e != written[i] {
+			t.Errorf("entry %d reads %+v, was written %+v", i, e, written[i])
+		}
+		r := Record{Digest: e.Digest, Codec: e.Codec, Size: e.Size, Data: buf.Bytes()[e.Offset : e.Offset+int64(e.Stored)]}
+		if got, err := r.Decode(nil); err != nil || !bytes.Equal(got, data) {
+			t.Errorf("chunk %d does not come back: %v", i, err)
+		}
+	}
+	if entries[1].Codec != Zstd || entries[1].Stored > entries[1].Size/10 {
+		t.Error("repetitive data was not compressed")
+	}
+	if entries[2].Codec != Plain {
+		t.Error("noise was compressed")
+	}
+}
+
+func TestDamageIsNoticed(t *testing.T) {
+	var buf bytes.Buffer
+	w := NewWriter(&buf)
+	data := samples()[1]
+	_ = w.Add(Encode(chunk.Sum(data), data))
+	if _, err := w.Close(); err != nil {
+		t.Fatal(err)
+	}
+	whole := buf.Bytes()
+	for _, n := range []int{0, 7, len(whole) / 2, len(whole) - 1} {
+		if _, err := ReadIndex(bytes.NewReader(whole[:n]), int64(n)); !errors.Is(err, ErrDamaged) {
+			t.Errorf("a pack cut off at %d of %d bytes is taken: %v", n, len(whole), err)
+		}
+	}
+	for back := 1; back < footerSize+indexSize; back += 5 {
+		bad := bytes.Clone(whole)
+		bad[len(bad)-back] ^= 0x40
+		if _, err := ReadIndex(bytes.NewReader(bad), int64(len(bad))); !errors.Is(err, ErrDamaged) {
+			t.Errorf("a flipped bit %d bytes before the end is not noticed: %v", back, err)
+		}
+	}
+}
+
+func TestDecodeDistrusts(t *testing.T) {
+	data := samples()[1]
+	good := Encode(chunk.Sum(data), data)
+	bomb := Encode(chunk.Sum(nil), make([]byte, chunk.Max))
+	bomb.Size = 10
+	for name, r := range map[string]Record{
+		"other digest": {Digest: chunk.Sum([]byte("other")), Codec: good.Codec, Size: good.Size, Data: good.Data},
+		"other size":   {Digest: good.Digest, Codec: good.Codec, Size: good.Size - 1, Data: good.Data},
+		"no size":      {Digest: good.Digest, Codec: good.Codec, Size: 0, Data: good.Data},
+		"huge size":    {Digest: good.Digest, Codec: good.Codec, Size: 1 << 30, Data: good.Data},
+		"codec":        {Digest: good.Digest, Codec: 9, Size: good.Size, Data: good.Data},
+		"not a frame":  {Digest: good.Digest, Codec: Zstd, Size: good.Size, Data: []byte("no frame")},
+		"bomb":         bomb,
+	} {
+		if _, err := r.Decode(nil); !errors.Is(err, ErrDamaged) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
+
+func FuzzReadIndex(f *testing.F) {
+	var buf bytes.Buffer
+	w := NewWriter(&buf)
+	_ = w.Add(Encode(chunk.Sum([]byte("salt")), []byte("salt")))
+	_, _ = w.Close()
+	f.Add(buf.Bytes())
+	f.Add([]byte(magic + magic))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		entries, err := ReadIndex(bytes.NewReader(b), int64(len(b)))
+		if err != nil {
+			return
+		}
+		for _, e := range entries {
+			_ = b[e.Offset : e.Offset+int64(e.Stored)]
+		}
+	})
+}
+
+func FuzzDecode(f *testing.F) {
+	r := Encode(chunk.Sum(samples()[1]), samples()[1])
+	f.Add(r.Codec, r.Size, r.Data)
+	f.Fuzz(func(t *testing.T, codec uint8, size int, data []byte) {
+		r := Record{Codec: codec, Size: size, Data: data}
+		if out, err := r.Decode(nil); err == nil {
+			t.Errorf("%d bytes pass under a digest of zeros", len(out))
+		}
+	})
+}
