@@ -139,6 +139,7 @@ type Ref struct {
 
 // A Manifest lists the chunks of a content in order. The digest is that of the whole content; an empty content has no chunks.
 type Manifest struct {
+	_      struct{} `cbor:",toarray"`
 	Digest Digest
 	Size   int64
 	Chunks []Ref

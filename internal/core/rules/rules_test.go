@@ -47,9 +47,9 @@ func TestTheRulesFileIsNeverIgnored(t *testing.T) {
 
 func TestErrorsSayWhere(t *testing.T) {
 	for text, want := range map[string]string{
-		"\n\nignore = [":     "line 3",
-		"ignore = 5":         "ignore",
-		"ignroe = [\"a\"]":   "ignroe",
+		"\n\nignore = [":      "line 3",
+		"ignore = 5":          "ignore",
+		"ignroe = [\"a\"]":    "ignroe",
 		"ignore = [\"a\\n\"]": "line break",
 	} {
 		if _, err := Parse([]byte(text)); err == nil || !strings.Contains(err.Error(), want) {

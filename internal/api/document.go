@@ -1,0 +1,134 @@
+package api
+
+import (
+	"fmt"
+	"reflect"
+	"regexp"
+	"strings"
+	"sync"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3gen"
+
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/model"
+)
+
+// Document is the OpenAPI document of the API, made from the routes and the types of their bodies.
+var Document = sync.OnceValue(func() *openapi3.T {
+	doc := &openapi3.T{
+		OpenAPI: "3.0.3",
+		Info:    &openapi3.Info{Title: "Kettle Tarn", Version: "1", Description: "The API of tarnd. docs/protocol.md explains what belongs together."},
+		Servers: openapi3.Servers{{URL: Prefix}},
+		Paths:   openapi3.NewPaths(),
+		Components: &openapi3.Components{
+			Schemas: openapi3.Schemas{},
+			SecuritySchemes: openapi3.SecuritySchemes{
+				"token":  {Value: openapi3.NewSecurityScheme().WithType("http").WithScheme("bearer")},
+				"cookie": {Value: openapi3.NewSecurityScheme().WithType("apiKey").WithIn("cookie").WithName(cookie)},
+			},
+		},
+	}
+	for _, r := range routes {
+		path := pathParameter.ReplaceAllString(r.path, "{$1}")
+		item := doc.Paths.Value(path)
+		if item == nil {
+			item = &openapi3.PathItem{}
+			doc.Paths.Set(path, item)
+		}
+		item.SetOperation(r.method, r.operation(doc.Components.Schemas))
+	}
+	if err := openapi3.NewLoader().ResolveRefsIn(doc, nil); err != nil {
+		panic(err)
+	}
+	return doc
+})
+
+var pathParameter = regexp.MustCompile(`:(\w+)`)
+
+func (r route) operation(schemas openapi3.Schemas) *openapi3.Operation {
+	op := &openapi3.Operation{Summary: r.summary, OperationID: operationID(r), Responses: &openapi3.Responses{}}
+	for _, name := range pathParameter.FindAllStringSubmatch(r.path, -1) {
+		op.AddParameter(openapi3.NewPathParameter(name[1]).WithSchema(openapi3.NewStringSchema()))
+	}
+	for _, q := range r.query {
+		p := openapi3.NewQueryParameter(q.name)
+		if q.header {
+			p = openapi3.NewHeaderParameter(q.name)
+		}
+		op.AddParameter(p.WithDescription(q.about).WithRequired(q.required).WithSchema(&openapi3.Schema{Type: &openapi3.Types{q.kind}}))
+	}
+	if r.body != nil {
+		op.RequestBody = &openapi3.RequestBodyRef{Value: openapi3.NewRequestBody().WithRequired(true).WithJSONSchemaRef(schema(r.body, schemas))}
+	} else if r.bodyType != "" {
+		op.RequestBody = &openapi3.RequestBodyRef{Value: openapi3.NewRequestBody().WithContent(raw(r.bodyType))}
+	}
+	status, good := r.status, openapi3.NewResponse().WithDescription("Done")
+	if status == 0 {
+		status = 200
+	}
+	if r.answer != nil {
+		good = good.WithJSONSchemaRef(schema(r.answer, schemas))
+	} else if r.answerType != "" {
+		good = good.WithContent(raw(r.answerType))
+	}
+	op.Responses.Set(fmt.Sprint(status), &openapi3.ResponseRef{Value: good})
+	if r.answerType == binary {
+		op.Responses.Set("206", &openapi3.ResponseRef{Value: openapi3.NewResponse().WithDescription("The range that was asked for").WithContent(raw(binary))})
+		op.Responses.Set("304", &openapi3.ResponseRef{Value: openapi3.NewResponse().WithDescription("The caller has it")})
+	}
+	problem := openapi3.Content{"application/problem+json": openapi3.NewMediaType().WithSchemaRef(schema(model.ProblemDetails{}, schemas))}
+	op.Responses.Set("default", &openapi3.ResponseRef{Value: openapi3.NewResponse().WithDescription("A problem (RFC 9457)").WithContent(problem)})
+	if !r.open {
+		op.Security = openapi3.NewSecurityRequirements().With(openapi3.NewSecurityRequirement().Authenticate("token")).With(openapi3.NewSecurityRequirement().Authenticate("cookie"))
+	}
+	return op
+}
+
+func raw(contentType string) openapi3.Content {
+	return openapi3.Content{contentType: openapi3.NewMediaType().WithSchema(openapi3.NewStringSchema().WithFormat("binary"))}
+}
+
+// operationID names a call after its method and path.
+func operationID(r route) string {
+	words := strings.FieldsFunc(r.method+" "+r.path, func(c rune) bool { return strings.ContainsRune(" /:-", c) })
+	for i, w := range words {
+		words[i] = strings.ToUpper(w[:1]) + strings.ToLower(w[1:])
+	}
+	words[0] = strings.ToLower(words[0])
+	return strings.Join(words, "")
+}
+
+// schema describes a type, in the components where it is a struct of ours.
+func schema(v any, schemas openapi3.Schemas) *openapi3.SchemaRef {
+	ref, err := openapi3gen.NewSchemaRefForValue(v, schemas,
+		openapi3gen.CreateComponentSchemas(openapi3gen.ExportComponentSchemasOptions{ExportComponentSchemas: true, ExportTopLevelSchema: true}),
+		openapi3gen.SchemaCustomizer(customize))
+	if err != nil {
+		panic(err)
+	}
+	return ref
+}
+
+// customize adds what the types say and the generator does not know: digests are hex, fields without omitempty are always there,
+// and there are no others.
+func customize(_ string, t reflect.Type, _ reflect.StructTag, s *openapi3.Schema) error {
+	if t == reflect.TypeFor[chunk.Digest]() {
+		*s = *openapi3.NewStringSchema().WithPattern("^[0-9a-f]{64}$")
+		return nil
+	}
+	if t.Kind() == reflect.Int {
+		s.Min, s.Max = nil, nil
+	}
+	if t.Kind() != reflect.Struct || !strings.HasPrefix(t.PkgPath(), "kettletarn/") {
+		return nil
+	}
+	s.AdditionalProperties = openapi3.AdditionalProperties{Has: openapi3.Ptr(false)}
+	for i := range t.NumField() {
+		name, options, _ := strings.Cut(t.Field(i).Tag.Get("json"), ",")
+		if options != "omitempty" {
+			s.Required = append(s.Required, name)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,379 @@
+package api
+
+import (
+	"encoding/json"
+	"fmt"
+	"mime"
+	"net/http"
+	"path"
+	"slices"
+	"strconv"
+	"time"
+
+	"github.com/google/uuid"
+
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/service"
+)
+
+func (s *Server) signIn(c *call) error {
+	var q model.SignInRequest
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	answer, err := s.service.SignIn(c.Request().Context(), q.Handle, q.Passphrase, q.From, q.Console)
+	if err != nil {
+		return err
+	}
+	if q.Console {
+		http.SetCookie(c.Response(), &http.Cookie{Name: cookie, Value: answer.Token, Path: "/", Expires: answer.Expires,
+			HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: c.IsTLS() || c.Request().Header.Get("X-Forwarded-Proto") == "https"})
+		answer.Token = ""
+	}
+	return c.answer(answer)
+}
+
+func (s *Server) signOut(c *call) error {
+	if err := s.service.SignOut(c.Request().Context(), c.token); err != nil {
+		return err
+	}
+	http.SetCookie(c.Response(), &http.Cookie{Name: cookie, Path: "/", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteStrictMode})
+	return c.answer(nil)
+}
+
+func (s *Server) whoami(c *call) error {
+	return c.answer(model.Person{Handle: c.actor.Handle, Steward: c.actor.Steward})
+}
+
+func (s *Server) projects(c *call) error {
+	list, err := s.service.Projects(c.Request().Context(), c.actor)
+	if err != nil {
+		return err
+	}
+	return c.answer(model.Projects{Projects: list})
+}
+
+func (s *Server) startProject(c *call) error {
+	var q model.StartRequest
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	p, err := s.service.StartProject(c.Request().Context(), c.actor, q.Key)
+	if err != nil {
+		return err
+	}
+	return c.answer(p)
+}
+
+func (s *Server) project(c *call) error {
+	p, err := s.service.Project(c.Request().Context(), c.actor, c.project())
+	if err != nil {
+		return err
+	}
+	return c.answer(p)
+}
+
+func (s *Server) members(c *call) error {
+	list, err := s.service.Members(c.Request().Context(), c.actor, c.project())
+	if err != nil {
+		return err
+	}
+	return c.answer(model.Members{Members: list})
+}
+
+func (s *Server) setMember(c *call) error {
+	var q model.RoleRequest
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	m, err := s.service.SetMember(c.Request().Context(), c.actor, c.project(), c.Param("handle"), q.Role)
+	if err != nil {
+		return err
+	}
+	return c.answer(m)
+}
+
+func (s *Server) removeMember(c *call) error {
+	if err := s.service.RemoveMember(c.Request().Context(), c.actor, c.project(), c.Param("handle")); err != nil {
+		return err
+	}
+	return c.answer(nil)
+}
+
+func (s *Server) workspaces(c *call) error {
+	list, err := s.service.Workspaces(c.Request().Context(), c.actor, c.project())
+	if err != nil {
+		return err
+	}
+	return c.answer(model.Workspaces{Workspaces: list})
+}
+
+func (s *Server) addWorkspace(c *call) error {
+	var q model.WorkspaceRequest
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	w, err := s.service.AddWorkspace(c.Request().Context(), c.actor, c.project(), q.Name)
+	if err != nil {
+		return err
+	}
+	return c.answer(w)
+}
+
+func (s *Server) assets(c *call) error {
+	since, err1 := c.number("since")
+	at, err2 := c.number("at")
+	limit, err3 := c.number("limit")
+	if err := firstError(err1, err2, err3); err != nil {
+		return err
+	}
+	list, at, more, err := s.service.Changes(c.Request().Context(), c.actor, c.project(), service.Changes{Since: since, At: at, After: c.QueryParam("after"), Limit: limit})
+	if err != nil {
+		return err
+	}
+	return c.answer(model.Assets{At: at, More: more, Assets: list})
+}
+
+func firstError(errs ...error) error {
+	for _, err := range errs {
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Server) folder(c *call) error {
+	limit, err := c.number("limit")
+	if err != nil {
+		return err
+	}
+	folders, assets, more, err := s.service.Folder(c.Request().Context(), c.actor, c.project(), c.QueryParam("path"), c.QueryParam("search"), c.QueryParam("after"), limit)
+	if err != nil {
+		return err
+	}
+	return c.answer(model.FolderPage{Folders: folders, Assets: assets, More: more})
+}
+
+func (s *Server) asset(c *call) error {
+	asset, versions, err := s.service.History(c.Request().Context(), c.actor, c.project(), c.QueryParam("path"))
+	if err != nil {
+		return err
+	}
+	return c.answer(model.AssetHistory{Asset: asset, Versions: versions})
+}
+
+func (s *Server) file(c *call) error {
+	number, err := c.number("version")
+	if err != nil {
+		return err
+	}
+	v, content, err := s.service.OpenVersion(c.Request().Context(), c.actor, c.project(), c.QueryParam("path"), number)
+	if err != nil {
+		return err
+	}
+	defer content.Close()
+	h := c.Response().Header()
+	h.Set("Content-Type", binary)
+	h.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": path.Base(v.Path)}))
+	h.Set("Content-Security-Policy", "sandbox; default-src 'none'")
+	h.Set("Cache-Control", "private, no-cache")
+	h.Set("ETag", strconv.Quote(v.Digest))
+	http.ServeContent(c.Response(), c.Request(), "", time.Time{}, content)
+	return nil
+}
+
+func (s *Server) thumbnail(c *call) error {
+	number, err1 := c.number("version")
+	edge, err2 := c.number("edge")
+	if err := firstError(err1, err2); err != nil {
+		return err
+	}
+	if edge == 0 {
+		edge = service.ThumbnailEdges[0]
+	}
+	if !slices.Contains(service.ThumbnailEdges, edge) {
+		return model.NewProblem(model.BadRequest, "", "edge is one of %v", service.ThumbnailEdges)
+	}
+	data, err := s.service.Thumbnail(c.Request().Context(), c.actor, c.project(), c.QueryParam("path"), number, edge)
+	if err != nil {
+		return err
+	}
+	c.Response().Header().Set("Content-Security-Policy", "sandbox; default-src 'none'")
+	if number > 0 { // a version never changes
+		c.Response().Header().Set("Cache-Control", "private, max-age=604800, immutable")
+	}
+	return c.Blob(http.StatusOK, png, data)
+}
+
+func (s *Server) locks(c *call) error {
+	list, err := s.service.Locks(c.Request().Context(), c.actor, c.project())
+	if err != nil {
+		return err
+	}
+	return c.answer(model.Locks{Locks: list})
+}
+
+func (s *Server) takeLocks(c *call) error {
+	var q model.LockRequest
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	wants := make([]service.Want, len(q.Assets))
+	for i, a := range q.Assets {
+		wants[i] = service.Want(a)
+	}
+	locks, assets, err := s.service.TakeLocks(c.Request().Context(), c.actor, c.project(), q.Workspace, wants, q.Note, q.WillUpdate)
+	if err != nil {
+		return err
+	}
+	return c.answer(model.Locks{Locks: locks, Assets: assets})
+}
+
+func (s *Server) releaseLocks(c *call) error {
+	var q model.UnlockRequest
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	if err := s.service.GiveBackLocks(c.Request().Context(), c.actor, c.project(), q.Workspace, q.Paths, q.Override, q.Reason); err != nil {
+		return err
+	}
+	return c.answer(nil)
+}
+
+// sendOf makes the service's send of a request.
+func sendOf(q model.SendRequest, key string) service.Send {
+	send := service.Send{Key: key, Workspace: q.Workspace, Note: q.Note, Tasks: q.Tasks, Stage: q.Stage, KeepLocks: q.KeepLocks}
+	for _, c := range q.Changes {
+		send.Changes = append(send.Changes, service.Change(c))
+	}
+	return send
+}
+
+func (s *Server) checkSend(c *call) error {
+	var q model.SendRequest
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	missing, err := s.service.CheckSend(c.Request().Context(), c.actor, c.project(), sendOf(q, ""))
+	if err != nil {
+		return err
+	}
+	return c.answer(model.SendCheck{Missing: append([]chunk.Digest{}, missing...)})
+}
+
+func (s *Server) send(c *call) error {
+	var q model.SendRequest
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	receipt, err := s.service.Send(c.Request().Context(), c.actor, c.project(), sendOf(q, c.Request().Header.Get("Idempotency-Key")))
+	return c.receipt(receipt, err)
+}
+
+func (c *call) receipt(r service.Receipt, err error) error {
+	if err != nil {
+		return err
+	}
+	return c.answer(model.SendReceipt{Handoff: r.Handoff, Locks: append([]model.Lock{}, r.Locks...)})
+}
+
+func (s *Server) closeSend(c *call) error {
+	h, err := s.service.CloseSend(c.Request().Context(), c.actor, c.project(), c.Param("send"))
+	if err != nil {
+		return err
+	}
+	return c.answer(model.SendClosed{Handoff: h})
+}
+
+func (s *Server) handoffs(c *call) error {
+	before, err1 := c.number("before")
+	limit, err2 := c.number("limit")
+	if err := firstError(err1, err2); err != nil {
+		return err
+	}
+	list, err := s.service.Handoffs(c.Request().Context(), c.actor, c.project(), before, limit, c.QueryParam("author"), c.QueryParam("path"))
+	if err != nil {
+		return err
+	}
+	return c.answer(model.Handoffs{Handoffs: list})
+}
+
+func (s *Server) handoff(c *call) error {
+	number, err := strconv.Atoi(c.Param("number"))
+	if err != nil || number < 1 || number > 1<<31-1 {
+		return model.NewProblem(model.NotFound, "", "%q is not the number of a handoff", c.Param("number"))
+	}
+	h, err := s.service.Handoff(c.Request().Context(), c.actor, c.project(), number)
+	if err != nil {
+		return err
+	}
+	return c.answer(h)
+}
+
+func (s *Server) rollback(c *call) error {
+	var q model.RollbackRequest
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	receipt, err := s.service.Rollback(c.Request().Context(), c.actor, c.project(), q.Workspace, q.Path, q.To, q.Base, q.Note, c.Request().Header.Get("Idempotency-Key"))
+	return c.receipt(receipt, err)
+}
+
+func (s *Server) drop(c *call) error {
+	base, err := c.number("base")
+	if err != nil {
+		return err
+	}
+	key := c.Request().Header.Get("Idempotency-Key")
+	if uuid.Validate(key) != nil {
+		return model.NewProblem(model.BadRequest, "", "the key of a send is a UUID")
+	}
+	send := service.Send{Key: key, Workspace: model.KindConsole, Note: c.QueryParam("note"), KeepLocks: c.QueryParam("keep_lock") == "true",
+		Changes: []service.Change{{Path: c.QueryParam("path"), Base: base}}}
+	receipt, err := s.service.Drop(c.Request().Context(), c.actor, c.project(), send, c.Request().Body)
+	return c.receipt(receipt, err)
+}
+
+func (s *Server) news(c *call) error {
+	flush := http.NewResponseController(c.Response()).Flush
+	started := false
+	start := func() {
+		if !started {
+			started = true
+			h := c.Response().Header()
+			h.Set("Content-Type", eventStream)
+			h.Set("X-Accel-Buffering", "no")
+			c.Response().WriteHeader(http.StatusOK)
+		}
+	}
+	last := c.Request().Header.Get("Last-Event-ID")
+	err := s.service.News(c.Request().Context(), c.actor, c.project(), last,
+		func(e model.Event) error {
+			start()
+			data, err := json.Marshal(e)
+			if err == nil {
+				_, err = fmt.Fprintf(c.Response(), "id: %s\nevent: news\ndata: %s\n\n", e.ID, data)
+			}
+			if err == nil {
+				err = flush()
+			}
+			return err
+		},
+		func() error {
+			start()
+			if _, err := fmt.Fprint(c.Response(), ": here\n\n"); err != nil {
+				return err
+			}
+			return flush()
+		})
+	if c.Request().Context().Err() != nil {
+		return nil
+	}
+	return err
+}
+
+func (s *Server) serviceInfo(c *call) error {
+	return c.answer(model.ServiceInfo{Service: "Kettle Tarn", Version: s.version, Ready: s.service.Ready(c.Request().Context()) == nil})
+}

@@ -1,0 +1,103 @@
+package api
+
+import (
+	"net/http"
+
+	"github.com/labstack/echo/v5"
+
+	"kettletarn/internal/core/model"
+)
+
+// route is one call of the API: what Echo serves and what the OpenAPI document says are both made from it.
+type route struct {
+	method, path, summary string
+	query                 []param
+	body, answer          any
+	// bodyType and answerType are content types, where they are not JSON. answerType "" with a nil answer is an empty answer.
+	bodyType, answerType string
+	status               int
+	open                 bool // needs no sign-in
+	handle               func(*Server, *call) error
+}
+
+// param is a query parameter, or a header where header is set.
+type param struct {
+	name, kind, about string
+	required, header  bool
+}
+
+var (
+	pathParam  = param{name: "path", kind: "string", about: "path of the asset from the root of the project", required: true}
+	limitParam = param{name: "limit", kind: "integer", about: "rows at most; up to 5,000"}
+	afterParam = param{name: "after", kind: "string", about: "the last path of the page before"}
+	keyParam   = param{name: "Idempotency-Key", kind: "string", about: "a UUID that the client wrote down before; the same key again gets the same answer", required: true, header: true}
+)
+
+const (
+	binary      = "application/octet-stream"
+	png         = "image/png"
+	eventStream = "text/event-stream"
+)
+
+var routes = []route{
+	{method: "GET", path: "/service", summary: "What runs here", answer: model.ServiceInfo{}, open: true, handle: (*Server).serviceInfo},
+	{method: "POST", path: "/sign-in", summary: "Exchange handle and passphrase for a token, or for a cookie where console is set", body: model.SignInRequest{}, answer: model.SignIn{}, open: true, handle: (*Server).signIn},
+	{method: "POST", path: "/sign-out", summary: "End this sign-in", status: http.StatusNoContent, handle: (*Server).signOut},
+	{method: "GET", path: "/whoami", summary: "Who is signed in", answer: model.Person{}, handle: (*Server).whoami},
+
+	{method: "GET", path: "/projects", summary: "The projects that one belongs to; for a steward, all", answer: model.Projects{}, handle: (*Server).projects},
+	{method: "POST", path: "/projects", summary: "Start a project; one becomes its owner", body: model.StartRequest{}, answer: model.Project{}, status: http.StatusCreated, handle: (*Server).startProject},
+	{method: "GET", path: "/projects/:project", summary: "One project", answer: model.Project{}, handle: (*Server).project},
+	{method: "GET", path: "/projects/:project/members", summary: "A project's people", answer: model.Members{}, handle: (*Server).members},
+	{method: "PUT", path: "/projects/:project/members/:handle", summary: "Add a person, or change their role", body: model.RoleRequest{}, answer: model.Member{}, handle: (*Server).setMember},
+	{method: "DELETE", path: "/projects/:project/members/:handle", summary: "Take a person out of a project; their locks are given back", status: http.StatusNoContent, handle: (*Server).removeMember},
+	{method: "GET", path: "/projects/:project/workspaces", summary: "One's own workspaces", answer: model.Workspaces{}, handle: (*Server).workspaces},
+	{method: "POST", path: "/projects/:project/workspaces", summary: "Make a workspace", body: model.WorkspaceRequest{}, answer: model.Workspace{}, status: http.StatusCreated, handle: (*Server).addWorkspace},
+
+	{method: "GET", path: "/projects/:project/assets", summary: "The assets as of a handoff, or what changed between two", answer: model.Assets{}, handle: (*Server).assets,
+		query: []param{{name: "since", kind: "integer", about: "only what changed after this handoff; what is gone is then listed too"}, {name: "at", kind: "integer", about: "as of this handoff; the newest where left out"}, afterParam, limitParam}},
+	{method: "GET", path: "/projects/:project/folder", summary: "What lies right in one folder, or, with search, anywhere", answer: model.FolderPage{}, handle: (*Server).folder,
+		query: []param{{name: "path", kind: "string", about: "the folder; the root where left out"}, {name: "search", kind: "string", about: "part of a path"}, afterParam, limitParam}},
+	{method: "GET", path: "/projects/:project/asset", summary: "One asset with its versions", answer: model.AssetHistory{}, query: []param{pathParam}, handle: (*Server).asset},
+	{method: "GET", path: "/projects/:project/file", summary: "The content of a version, whole or in ranges (RFC 9110), as an attachment; its ETag is its digest", answerType: binary, handle: (*Server).file,
+		query: []param{pathParam, {name: "version", kind: "integer", about: "the newest where left out"}}},
+	{method: "GET", path: "/projects/:project/thumbnail", summary: "A picture of a version, made small", answerType: png, handle: (*Server).thumbnail,
+		query: []param{pathParam, {name: "version", kind: "integer", about: "the newest where left out"}, {name: "edge", kind: "integer", about: "96, 320 or 1280 pixels at most each way"}}},
+
+	{method: "GET", path: "/projects/:project/locks", summary: "What is held, the longest held first", answer: model.Locks{}, handle: (*Server).locks},
+	{method: "POST", path: "/projects/:project/locks", summary: "Lock all of the assets, or none", body: model.LockRequest{}, answer: model.Locks{}, handle: (*Server).takeLocks},
+	{method: "POST", path: "/projects/:project/locks/release", summary: "Unlock all of the assets, or none; a lead may take locks away", body: model.UnlockRequest{}, status: http.StatusNoContent, handle: (*Server).releaseLocks},
+
+	{method: "POST", path: "/projects/:project/chunks/missing", summary: "Which of these chunks the project lacks", body: model.Digests{}, answer: model.Digests{}, handle: (*Server).missingChunks},
+	{method: "POST", path: "/projects/:project/chunks", summary: "Bring chunks: a CBOR sequence of [digest, codec, size, data]", bodyType: model.CBORSequence, answer: model.Stored{}, status: http.StatusCreated, handle: (*Server).storeChunks},
+	{method: "POST", path: "/projects/:project/chunks/fetch", summary: "Get chunks: a CBOR sequence of [digest, codec, size, data], in the order asked for", body: model.Digests{}, answerType: model.CBORSequence, handle: (*Server).fetchChunks},
+	{method: "POST", path: "/projects/:project/contents", summary: "Declare contents whose chunks are there: a CBOR sequence of [digest, size, [[digest, size], …]]", bodyType: model.CBORSequence, status: http.StatusNoContent, handle: (*Server).declareContents},
+	{method: "POST", path: "/projects/:project/contents/fetch", summary: "Get manifests: a CBOR sequence as above, in the order asked for", body: model.Digests{}, answerType: model.CBORSequence, handle: (*Server).manifests},
+
+	{method: "POST", path: "/projects/:project/sends/check", summary: "What would be refused, before anything is sent", body: model.SendRequest{}, answer: model.SendCheck{}, handle: (*Server).checkSend},
+	{method: "POST", path: "/projects/:project/sends/:send/close", summary: "What became of a send: its handoff, or nothing now and later", answer: model.SendClosed{}, handle: (*Server).closeSend},
+	{method: "POST", path: "/projects/:project/handoffs", summary: "Send: all of it or nothing", query: []param{keyParam}, body: model.SendRequest{}, answer: model.SendReceipt{}, status: http.StatusCreated, handle: (*Server).send},
+	{method: "GET", path: "/projects/:project/handoffs", summary: "Handoffs, the newest first, without their assets", answer: model.Handoffs{}, handle: (*Server).handoffs,
+		query: []param{{name: "before", kind: "integer", about: "only below this number"}, limitParam, {name: "author", kind: "string", about: "only of this person"}, {name: "path", kind: "string", about: "only what changed this asset, or something in this folder"}}},
+	{method: "GET", path: "/projects/:project/handoffs/:number", summary: "One handoff with its assets", answer: model.Handoff{}, handle: (*Server).handoff},
+	{method: "POST", path: "/projects/:project/rollback", summary: "Send an old version of an asset as a new one", query: []param{keyParam}, body: model.RollbackRequest{}, answer: model.SendReceipt{}, status: http.StatusCreated, handle: (*Server).rollback},
+	{method: "POST", path: "/projects/:project/drop", summary: "Send one whole file, for senders that can't cut: a page", bodyType: binary, answer: model.SendReceipt{}, status: http.StatusCreated, handle: (*Server).drop,
+		query: []param{keyParam, pathParam, {name: "base", kind: "integer", about: "the version it was made from, 0 for a new asset", required: true}, {name: "note", kind: "string", about: "what was done, and why", required: true}, {name: "keep_lock", kind: "boolean", about: "do not give the lock back"}}},
+
+	{method: "GET", path: "/projects/:project/news", summary: "Events as they happen (server-sent events); resumes behind Last-Event-ID", answerType: eventStream, handle: (*Server).news,
+		query: []param{{name: "Last-Event-ID", kind: "string", about: "the last event that was seen", header: true}}},
+}
+
+func (s *Server) register(g *echo.Group) {
+	for _, r := range routes {
+		g.Add(r.method, r.path, func(c *echo.Context) error {
+			k := &call{Context: c, route: &r}
+			if !r.open {
+				if err := s.authenticate(k); err != nil {
+					return err
+				}
+			}
+			return r.handle(s, k)
+		})
+	}
+}

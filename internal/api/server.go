@@ -1,0 +1,216 @@
+// Package api carries the service over HTTP: routes, wire formats, problem details (RFC 9457), the event stream, and the console's
+// files. It decides nothing about projects; it checks only what HTTP brings with it.
+package api
+
+import (
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+	"github.com/labstack/echo/v5/middleware"
+
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/service"
+)
+
+// Prefix stands before every route.
+const Prefix = "/api/v1"
+
+// cookie is the console's sign-in.
+const cookie = "tarn_console"
+
+// Server answers HTTP. Safe for concurrent use.
+type Server struct {
+	echo    *echo.Echo
+	service *service.Service
+	version string
+	log     *slog.Logger
+}
+
+// New makes a server. console holds the console's built files, index.html among them.
+func New(svc *service.Service, console fs.FS, version string, log *slog.Logger) *Server {
+	s := &Server{echo: echo.New(), service: svc, version: version, log: log}
+	e := s.echo
+	e.Logger = log
+	e.HTTPErrorHandler = s.fail
+	e.Use(middleware.RequestIDWithConfig(middleware.RequestIDConfig{Generator: rand.Text, TargetHeader: "X-Request-ID"}))
+	e.Use(s.logged, middleware.Recover(), s.headers, sameOrigin)
+	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
+	e.GET("/readyz", func(c *echo.Context) error {
+		if err := svc.Ready(c.Request().Context()); err != nil {
+			return err
+		}
+		return c.String(http.StatusOK, "ok\n")
+	})
+	e.GET(Prefix+"/openapi.json", func(c *echo.Context) error { return c.JSON(http.StatusOK, Document()) })
+	s.register(e.Group(Prefix))
+	e.RouteNotFound(Prefix+"/*", func(*echo.Context) error { return echo.ErrNotFound })
+	e.GET("/*", pages(console))
+	return s
+}
+
+// ServeHTTP makes Server an http.Handler.
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.echo.ServeHTTP(w, r) }
+
+// call is one request with what was found out about it.
+type call struct {
+	*echo.Context
+	route *route
+	actor service.Actor
+	token string
+}
+
+func (s *Server) authenticate(c *call) (err error) {
+	c.token = bearer(c.Request())
+	c.actor, err = s.service.Authenticate(c.Request().Context(), c.token)
+	return err
+}
+
+func bearer(r *http.Request) string {
+	if scheme, token, ok := strings.Cut(r.Header.Get("Authorization"), " "); ok && strings.EqualFold(scheme, "bearer") {
+		return strings.TrimSpace(token)
+	}
+	if kept, err := r.Cookie(cookie); err == nil {
+		return kept.Value
+	}
+	return ""
+}
+
+// sameOrigin refuses what another site's page makes a browser send. Clients without a browser are let through.
+func sameOrigin(next echo.HandlerFunc) echo.HandlerFunc {
+	guard := http.NewCrossOriginProtection()
+	return func(c *echo.Context) error {
+		if err := guard.Check(c.Request()); err != nil {
+			return model.NewProblem(model.NotAllowed, "use the console itself", "the request comes from a page of another site")
+		}
+		return next(c)
+	}
+}
+
+// headers sets what every answer carries. The console loads nothing from elsewhere; what users sent is never run.
+func (s *Server) headers(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		h := c.Response().Header()
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "same-origin")
+		h.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+		if strings.HasPrefix(c.Request().URL.Path, Prefix) {
+			h.Set("Cache-Control", "no-store")
+		}
+		return next(c)
+	}
+}
+
+func (s *Server) logged(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		start := time.Now()
+		err := next(c)
+		if err != nil {
+			s.fail(c, err)
+		}
+		response, _ := echo.UnwrapResponse(c.Response())
+		s.log.Info("request", "request", requestID(c), "method", c.Request().Method, "path", c.Request().URL.Path,
+			"status", response.Status, "bytes", response.Size, "ms", time.Since(start).Milliseconds())
+		return nil
+	}
+}
+
+func requestID(c *echo.Context) string { return c.Response().Header().Get("X-Request-ID") }
+
+func (s *Server) fail(c *echo.Context, err error) {
+	if response, unwrapErr := echo.UnwrapResponse(c.Response()); unwrapErr == nil && response.Committed {
+		if !errors.Is(err, c.Request().Context().Err()) {
+			s.log.Error("an answer broke off", "request", requestID(c), "error", err)
+		}
+		// The status is out already: cutting the connection is the one way left to say that the answer is not whole.
+		panic(http.ErrAbortHandler)
+	}
+	d := details(err, requestID(c), s.log)
+	c.Response().Header().Set("Content-Type", "application/problem+json")
+	c.Response().WriteHeader(d.Status)
+	if err := json.NewEncoder(c.Response()).Encode(d); err != nil {
+		s.log.Debug("an error could not be told", "error", err)
+	}
+}
+
+// maxJSON is the largest JSON body in bytes: a send of 100,000 assets with long paths.
+const maxJSON = 64 << 20
+
+// decode reads a JSON body, and refuses what it does not know.
+func (c *call) decode(into any) error {
+	body := http.MaxBytesReader(c.Response(), c.Request().Body, maxJSON)
+	d := json.NewDecoder(body)
+	d.DisallowUnknownFields()
+	err := d.Decode(into)
+	if err == nil {
+		if _, extra := d.Token(); extra == io.EOF {
+			return nil
+		}
+		err = errors.New("there is more after the end of the JSON value")
+	}
+	var tooLarge *http.MaxBytesError
+	if errors.As(err, &tooLarge) {
+		return err
+	}
+	return model.NewProblem(model.BadRequest, "", "the body is not the JSON that is expected here: %v", err)
+}
+
+// number reads a whole number from the query; 0 where it is left out.
+func (c *call) number(name string) (int, error) {
+	text := c.QueryParam(name)
+	if text == "" {
+		return 0, nil
+	}
+	n, err := strconv.Atoi(text)
+	if err != nil || n < 0 || n > 1<<31-1 {
+		return 0, model.NewProblem(model.BadRequest, "", "%s is a whole number, not %q", name, text)
+	}
+	return n, nil
+}
+
+// answer writes v as JSON with the status of the route.
+func (c *call) answer(v any) error {
+	status := c.route.status
+	if status == 0 {
+		status = http.StatusOK
+	}
+	if v == nil {
+		return c.NoContent(http.StatusNoContent)
+	}
+	return c.JSON(status, v)
+}
+
+func (c *call) project() string { return c.Param("project") }
+
+// pages serves the console: its files, and index.html for every address of a page.
+func pages(console fs.FS) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		name := strings.TrimPrefix(c.Request().URL.Path, "/")
+		h := c.Response().Header()
+		if info, err := fs.Stat(console, name); name == "" || err != nil || info.IsDir() {
+			if strings.HasPrefix(name, "assets/") {
+				return echo.ErrNotFound
+			}
+			name = "index.html"
+		}
+		if strings.HasPrefix(name, "assets/") {
+			h.Set("Cache-Control", "public, max-age=31536000, immutable")
+		} else {
+			h.Set("Cache-Control", "no-cache")
+		}
+		if _, err := fs.Stat(console, name); err != nil {
+			return fmt.Errorf("this tarnd was built without the console: %w", err)
+		}
+		http.ServeFileFS(c.Response(), c.Request(), console, name)
+		return nil
+	}
+}

@@ -1,0 +1,457 @@
+// Package client is the typed client of the API. A Client is safe for concurrent use. What the service refuses comes back as the
+// same *model.Refused and *model.Problem that it was there; a service that can't be reached as *Unreachable.
+package client
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/cenkalti/backoff/v5"
+	"github.com/fxamacker/cbor/v2"
+
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/pack"
+)
+
+// Client talks to one service in one person's name.
+type Client struct {
+	base  string
+	token string
+	http  *http.Client
+}
+
+// Unreachable says that no answer came from a service.
+type Unreachable struct {
+	URL   string
+	Cause string
+}
+
+func (e *Unreachable) Error() string {
+	return fmt.Sprintf("the service at %s can't be reached (%s); check the address and the network, then run the command again: nothing is lost", e.URL, e.Cause)
+}
+
+// CheckURL tidies the address of a service.
+func CheckURL(address string) (string, error) {
+	u, err := url.Parse(address)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil || u.RawQuery != "" || u.Fragment != "" {
+		return "", fmt.Errorf("%q is not the address of a service; it looks like http://127.0.0.1:7420", address)
+	}
+	return strings.TrimRight(u.String(), "/"), nil
+}
+
+// New makes a client. transport may be nil.
+func New(base, token string, transport http.RoundTripper) *Client {
+	if transport == nil {
+		transport = &http.Transport{
+			Proxy:                 http.ProxyFromEnvironment,
+			DialContext:           (&net.Dialer{Timeout: 10 * time.Second, KeepAlive: 15 * time.Second}).DialContext,
+			TLSHandshakeTimeout:   10 * time.Second,
+			MaxIdleConnsPerHost:   8,
+			IdleConnTimeout:       60 * time.Second,
+			ResponseHeaderTimeout: 10 * time.Minute,
+		}
+	}
+	return &Client{base: base, token: token, http: &http.Client{Transport: transport}}
+}
+
+// URL is the address that the client talks to.
+func (c *Client) URL() string { return c.base }
+
+// request is one call.
+type request struct {
+	method, path string
+	query        url.Values
+	header       map[string]string
+	body         any    // sent as JSON
+	raw          []byte // sent as it is, as rawType
+	rawType      string
+	once         bool // not to be repeated when the answer is lost
+}
+
+// do sends a request, again where the connection breaks or the service asks for patience, and hands the answer's body to read.
+func (c *Client) do(ctx context.Context, q request, read func(io.Reader) error) error {
+	body, contentType := q.raw, q.rawType
+	if q.body != nil {
+		var err error
+		if body, err = json.Marshal(q.body); err != nil {
+			return err
+		}
+		contentType = "application/json"
+	}
+	pause := backoff.NewExponentialBackOff()
+	pause.InitialInterval, pause.MaxInterval = 200*time.Millisecond, 3*time.Second
+	attempts := uint(6)
+	if q.once {
+		attempts = 1
+	}
+	_, err := backoff.Retry(ctx, func() (none struct{}, err error) {
+		err = c.once(ctx, q, body, contentType, read)
+		if err != nil && !passing(err) {
+			err = backoff.Permanent(err)
+		}
+		return none, err
+	}, backoff.WithBackOff(pause), backoff.WithMaxTries(attempts))
+	var permanent *backoff.PermanentError
+	if errors.As(err, &permanent) {
+		err = permanent.Unwrap()
+	}
+	var own *brokenAnswer
+	if errors.As(err, &own) {
+		err = &Unreachable{URL: c.base, Cause: "the connection broke off"}
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return err
+}
+
+// brokenAnswer is an answer that ended too early.
+type brokenAnswer struct{ error }
+
+// passing tells whether trying again may help.
+func passing(err error) bool {
+	var away *Unreachable
+	var problem *model.Problem
+	var broken *brokenAnswer
+	switch {
+	case errors.As(err, &problem):
+		return problem.Type == model.Unavailable || problem.Type == model.TooMany
+	case errors.As(err, &away):
+		// A refused connection is tried again only where one stood before: a wrong address should say so at once.
+		return !strings.Contains(away.Cause, "refused") && !strings.Contains(away.Cause, "no such host")
+	}
+	return errors.As(err, &broken)
+}
+
+func (c *Client) once(ctx context.Context, q request, body []byte, contentType string, read func(io.Reader) error) error {
+	address := c.base + "/api/v1" + q.path
+	if len(q.query) > 0 {
+		address += "?" + q.query.Encode()
+	}
+	r, err := http.NewRequestWithContext(ctx, q.method, address, bytes.NewReader(body))
+	if err != nil {
+		return err
+	}
+	if contentType != "" {
+		r.Header.Set("Content-Type", contentType)
+	}
+	if c.token != "" {
+		r.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	for k, v := range q.header {
+		r.Header.Set(k, v)
+	}
+	answer, err := c.http.Do(r)
+	if err != nil {
+		return &Unreachable{URL: c.base, Cause: cause(err)}
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode >= 300 {
+		return problem(answer, c.base)
+	}
+	if read == nil {
+		return nil
+	}
+	if err := read(answer.Body); err != nil {
+		return err
+	}
+	return nil
+}
+
+func cause(err error) string {
+	var u *url.Error
+	if errors.As(err, &u) {
+		err = u.Err
+	}
+	var op *net.OpError
+	if errors.As(err, &op) {
+		err = op.Err
+	}
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		return "the connection broke off"
+	}
+	text := err.Error()
+	if i := strings.LastIndex(text, ": "); i >= 0 && strings.HasPrefix(text, "connect") {
+		text = text[i+2:]
+	}
+	return text
+}
+
+// problem reads what a refusing service says.
+func problem(answer *http.Response, base string) error {
+	var d model.ProblemDetails
+	kind, ours := "", false
+	if strings.HasPrefix(answer.Header.Get("Content-Type"), "application/problem+json") &&
+		json.NewDecoder(io.LimitReader(answer.Body, 64<<20)).Decode(&d) == nil {
+		kind, ours = strings.CutPrefix(d.Type, model.ProblemPrefix)
+	}
+	switch {
+	case ours && len(d.Refusals) > 0:
+		return &model.Refused{Refusals: d.Refusals}
+	case ours:
+		return &model.Problem{Type: kind, Detail: d.Detail, Remedy: d.Remedy}
+	case answer.StatusCode == 502 || answer.StatusCode == 503 || answer.StatusCode == 504:
+		return model.NewProblem(model.Unavailable, "try again in a moment", "what stands before the service at %s says that it is away", base)
+	}
+	return &Unreachable{URL: base, Cause: fmt.Sprintf("something answers there with status %d, and it is not Kettle Tarn", answer.StatusCode)}
+}
+
+// json is do for an answer in JSON.
+func (c *Client) json(ctx context.Context, q request, into any) error {
+	if into == nil {
+		return c.do(ctx, q, nil)
+	}
+	return c.do(ctx, q, func(r io.Reader) error {
+		if err := json.NewDecoder(r).Decode(into); err != nil {
+			var syntax *json.SyntaxError
+			if errors.As(err, &syntax) {
+				return &Unreachable{URL: c.base, Cause: "something answers there, and it is not Kettle Tarn"}
+			}
+			return &brokenAnswer{err}
+		}
+		return nil
+	})
+}
+
+func in(project, rest string) string { return "/projects/" + url.PathEscape(project) + rest }
+
+func (c *Client) get(ctx context.Context, path string, query url.Values, into any) error {
+	return c.json(ctx, request{method: "GET", path: path, query: query}, into)
+}
+
+func (c *Client) post(ctx context.Context, path string, body, into any) error {
+	return c.json(ctx, request{method: "POST", path: path, body: body}, into)
+}
+
+// Service asks what runs there.
+func (c *Client) Service(ctx context.Context) (v model.ServiceInfo, err error) {
+	err = c.get(ctx, "/service", nil, &v)
+	if err == nil && v.Service != "Kettle Tarn" {
+		err = &Unreachable{URL: c.base, Cause: "something answers there, and it is not Kettle Tarn"}
+	}
+	return v, err
+}
+
+// SignIn gets a token.
+func (c *Client) SignIn(ctx context.Context, q model.SignInRequest) (v model.SignIn, err error) {
+	return v, c.post(ctx, "/sign-in", q, &v)
+}
+
+// SignOut ends the client's token.
+func (c *Client) SignOut(ctx context.Context) error { return c.post(ctx, "/sign-out", nil, nil) }
+
+// Whoami tells whose token it is.
+func (c *Client) Whoami(ctx context.Context) (v model.Person, err error) {
+	return v, c.get(ctx, "/whoami", nil, &v)
+}
+
+// Projects lists one's projects.
+func (c *Client) Projects(ctx context.Context) (v model.Projects, err error) {
+	return v, c.get(ctx, "/projects", nil, &v)
+}
+
+// Start makes a project.
+func (c *Client) Start(ctx context.Context, key string) (v model.Project, err error) {
+	return v, c.json(ctx, request{method: "POST", path: "/projects", body: model.StartRequest{Key: key}, once: true}, &v)
+}
+
+// Project shows one.
+func (c *Client) Project(ctx context.Context, key string) (v model.Project, err error) {
+	return v, c.get(ctx, in(key, ""), nil, &v)
+}
+
+// Members lists a project's people.
+func (c *Client) Members(ctx context.Context, key string) (v model.Members, err error) {
+	return v, c.get(ctx, in(key, "/members"), nil, &v)
+}
+
+// SetMember adds a person or changes their role.
+func (c *Client) SetMember(ctx context.Context, key, handle, role string) (v model.Member, err error) {
+	return v, c.json(ctx, request{method: "PUT", path: in(key, "/members/"+url.PathEscape(handle)), body: model.RoleRequest{Role: role}}, &v)
+}
+
+// RemoveMember takes a person out.
+func (c *Client) RemoveMember(ctx context.Context, key, handle string) error {
+	return c.json(ctx, request{method: "DELETE", path: in(key, "/members/"+url.PathEscape(handle))}, nil)
+}
+
+// AddWorkspace makes a workspace.
+func (c *Client) AddWorkspace(ctx context.Context, key, name string) (v model.Workspace, err error) {
+	return v, c.post(ctx, in(key, "/workspaces"), model.WorkspaceRequest{Name: name}, &v)
+}
+
+// Changes calls each with the assets that changed after handoff since, or all of them for 0, page by page, and returns the handoff
+// that they are as of.
+func (c *Client) Changes(ctx context.Context, key string, since int, each func([]model.Asset) error) (at int, err error) {
+	query := url.Values{"since": {strconv.Itoa(since)}}
+	for {
+		var page model.Assets
+		if err := c.get(ctx, in(key, "/assets"), query, &page); err != nil {
+			return 0, err
+		}
+		if err := each(page.Assets); err != nil {
+			return 0, err
+		}
+		if !page.More {
+			return page.At, nil
+		}
+		query.Set("at", strconv.Itoa(page.At))
+		query.Set("after", page.Assets[len(page.Assets)-1].Path)
+	}
+}
+
+// Asset shows one asset with its versions.
+func (c *Client) Asset(ctx context.Context, key, path string) (v model.AssetHistory, err error) {
+	return v, c.get(ctx, in(key, "/asset"), url.Values{"path": {path}}, &v)
+}
+
+// Locks lists what is held.
+func (c *Client) Locks(ctx context.Context, key string) (v model.Locks, err error) {
+	return v, c.get(ctx, in(key, "/locks"), nil, &v)
+}
+
+// TakeLocks locks all or none.
+func (c *Client) TakeLocks(ctx context.Context, key string, q model.LockRequest) (v model.Locks, err error) {
+	return v, c.post(ctx, in(key, "/locks"), q, &v)
+}
+
+// ReleaseLocks unlocks all or none.
+func (c *Client) ReleaseLocks(ctx context.Context, key string, q model.UnlockRequest) error {
+	return c.post(ctx, in(key, "/locks/release"), q, nil)
+}
+
+// CheckSend asks what would be refused, and which contents the project lacks.
+func (c *Client) CheckSend(ctx context.Context, key string, q model.SendRequest) (v model.SendCheck, err error) {
+	return v, c.post(ctx, in(key, "/sends/check"), q, &v)
+}
+
+// Send makes a handoff, under a key that was written down before.
+func (c *Client) Send(ctx context.Context, key, sendKey string, q model.SendRequest) (v model.SendReceipt, err error) {
+	return v, c.json(ctx, request{method: "POST", path: in(key, "/handoffs"), header: map[string]string{"Idempotency-Key": sendKey}, body: q}, &v)
+}
+
+// CloseSend finds out for good what became of a send.
+func (c *Client) CloseSend(ctx context.Context, key, sendKey string) (v model.SendClosed, err error) {
+	return v, c.post(ctx, in(key, "/sends/"+url.PathEscape(sendKey)+"/close"), nil, &v)
+}
+
+// Rollback sends an old version as a new one.
+func (c *Client) Rollback(ctx context.Context, key, sendKey string, q model.RollbackRequest) (v model.SendReceipt, err error) {
+	return v, c.json(ctx, request{method: "POST", path: in(key, "/rollback"), header: map[string]string{"Idempotency-Key": sendKey}, body: q}, &v)
+}
+
+// HandoffQuery filters handoffs; zero values filter nothing.
+type HandoffQuery struct {
+	Before, Limit int
+	Author, Path  string
+}
+
+// Handoffs lists handoffs, the newest first.
+func (c *Client) Handoffs(ctx context.Context, key string, q HandoffQuery) (v model.Handoffs, err error) {
+	query := url.Values{"before": {strconv.Itoa(q.Before)}, "limit": {strconv.Itoa(q.Limit)}, "author": {q.Author}, "path": {q.Path}}
+	return v, c.get(ctx, in(key, "/handoffs"), query, &v)
+}
+
+// Handoff shows one with its assets.
+func (c *Client) Handoff(ctx context.Context, key string, number int) (v model.Handoff, err error) {
+	return v, c.get(ctx, in(key, "/handoffs/"+strconv.Itoa(number)), nil, &v)
+}
+
+// MissingChunks asks which chunks the project lacks.
+func (c *Client) MissingChunks(ctx context.Context, key string, digests []chunk.Digest) ([]chunk.Digest, error) {
+	var v model.Digests
+	err := c.post(ctx, in(key, "/chunks/missing"), model.Digests{Digests: digests}, &v)
+	return v.Digests, err
+}
+
+// StoreChunks brings chunks; when it returns nil they are durable.
+func (c *Client) StoreChunks(ctx context.Context, key string, records []pack.Record) error {
+	var body bytes.Buffer
+	e := cbor.NewEncoder(&body)
+	for i := range records {
+		if err := e.Encode(records[i]); err != nil {
+			return err
+		}
+	}
+	return c.json(ctx, request{method: "POST", path: in(key, "/chunks"), raw: body.Bytes(), rawType: model.CBORSequence}, nil)
+}
+
+// FetchChunks gets chunks in the order asked for, checked against their digests.
+func (c *Client) FetchChunks(ctx context.Context, key string, refs []chunk.Ref) ([][]byte, error) {
+	digests := make([]chunk.Digest, len(refs))
+	limit := int64(1 << 20)
+	for i, ref := range refs {
+		digests[i] = ref.Digest
+		limit += int64(ref.Size) + 100
+	}
+	var out [][]byte
+	err := c.do(ctx, request{method: "POST", path: in(key, "/chunks/fetch"), body: model.Digests{Digests: digests}}, func(r io.Reader) error {
+		out = out[:0]
+		d := cbor.NewDecoder(io.LimitReader(r, limit))
+		for i := range refs {
+			var record pack.Record
+			if err := d.Decode(&record); err != nil {
+				return &brokenAnswer{err}
+			}
+			data, err := record.Decode(nil)
+			if err != nil || record.Digest != refs[i].Digest || len(data) != refs[i].Size {
+				return model.NewProblem(model.Damaged, "run the command again", "chunk %s arrived damaged", refs[i].Digest)
+			}
+			out = append(out, data)
+		}
+		return nil
+	})
+	return out, err
+}
+
+// DeclareContents makes contents known whose chunks are there.
+func (c *Client) DeclareContents(ctx context.Context, key string, manifests []*chunk.Manifest) error {
+	var body bytes.Buffer
+	e := cbor.NewEncoder(&body)
+	for _, m := range manifests {
+		if err := e.Encode(m); err != nil {
+			return err
+		}
+	}
+	return c.json(ctx, request{method: "POST", path: in(key, "/contents"), raw: body.Bytes(), rawType: model.CBORSequence}, nil)
+}
+
+// Manifests gets the manifests of contents, in the order asked for.
+func (c *Client) Manifests(ctx context.Context, key string, digests []chunk.Digest) ([]chunk.Manifest, error) {
+	var out []chunk.Manifest
+	err := c.do(ctx, request{method: "POST", path: in(key, "/contents/fetch"), body: model.Digests{Digests: digests}}, func(r io.Reader) error {
+		out = out[:0]
+		d := manifestMode.NewDecoder(r)
+		for i := range digests {
+			var m chunk.Manifest
+			if err := d.Decode(&m); err != nil {
+				return &brokenAnswer{err}
+			}
+			if m.Digest != digests[i] || m.Check() != nil {
+				return model.NewProblem(model.Damaged, "tell whoever runs the service", "the manifest of %s is not one", digests[i])
+			}
+			out = append(out, m)
+		}
+		return nil
+	})
+	return out, err
+}
+
+var manifestMode = func() cbor.DecMode {
+	m, err := cbor.DecOptions{MaxArrayElements: 1 << 21, IndefLength: cbor.IndefLengthForbidden, TagsMd: cbor.TagsForbidden}.DecMode()
+	if err != nil {
+		panic(err)
+	}
+	return m
+}()

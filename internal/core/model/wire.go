@@ -1,0 +1,173 @@
+package model
+
+import "kettletarn/internal/core/chunk"
+
+// The bodies of requests and answers of the API, beside the things above. docs/protocol.md tells which belongs where.
+
+// SignInRequest asks for a token, or, for a console, for a cookie.
+type SignInRequest struct {
+	Handle     string `json:"handle"`
+	Passphrase string `json:"passphrase"`
+	From       string `json:"from"`
+	Console    bool   `json:"console,omitempty"`
+}
+
+// Projects, Members, Workspaces and Handoffs are lists under their noun.
+type Projects struct {
+	Projects []Project `json:"projects"`
+}
+
+type Members struct {
+	Members []Member `json:"members"`
+}
+
+type Workspaces struct {
+	Workspaces []Workspace `json:"workspaces"`
+}
+
+type Handoffs struct {
+	Handoffs []Handoff `json:"handoffs"`
+}
+
+// StartRequest names the project to make.
+type StartRequest struct {
+	Key string `json:"key"`
+}
+
+// RoleRequest gives a person a role.
+type RoleRequest struct {
+	Role string `json:"role"`
+}
+
+// WorkspaceRequest names the workspace to make.
+type WorkspaceRequest struct {
+	Name string `json:"name"`
+}
+
+// Assets is one page of assets as of handoff At; More says that another follows behind the last path.
+type Assets struct {
+	At     int     `json:"at"`
+	More   bool    `json:"more"`
+	Assets []Asset `json:"assets"`
+}
+
+// FolderPage is what lies right in one folder.
+type FolderPage struct {
+	Folders []Folder `json:"folders"`
+	Assets  []Asset  `json:"assets"`
+	More    bool     `json:"more"`
+}
+
+// AssetHistory is one asset with its versions, the newest first.
+type AssetHistory struct {
+	Asset    Asset     `json:"asset"`
+	Versions []Version `json:"versions"`
+}
+
+// LockWant is one asset to lock and the version that the workspace has (0 for none).
+type LockWant struct {
+	Path    string `json:"path"`
+	Version int    `json:"version"`
+}
+
+// LockRequest locks all or none. WillUpdate says that the newest versions are fetched next.
+type LockRequest struct {
+	Workspace  string     `json:"workspace"`
+	Assets     []LockWant `json:"assets"`
+	Note       string     `json:"note,omitempty"`
+	WillUpdate bool       `json:"will_update,omitempty"`
+}
+
+// Locks is the answer to it (with the assets as they are now), and what is held in a project.
+type Locks struct {
+	Locks  []Lock  `json:"locks"`
+	Assets []Asset `json:"assets,omitempty"`
+}
+
+// UnlockRequest gives locks back, or, with Override, takes them away.
+type UnlockRequest struct {
+	Workspace string   `json:"workspace"`
+	Paths     []string `json:"paths"`
+	Override  bool     `json:"override,omitempty"`
+	Reason    string   `json:"reason,omitempty"`
+}
+
+// Digests is a list of digests of chunks or contents.
+type Digests struct {
+	Digests []chunk.Digest `json:"digests"`
+}
+
+// Stored is how many chunks an upload brought.
+type Stored struct {
+	Chunks int `json:"chunks"`
+}
+
+// SendChange is what a send does to one asset.
+type SendChange struct {
+	Path       string       `json:"path"`
+	Base       int          `json:"base"`
+	Gone       bool         `json:"gone,omitempty"`
+	Digest     chunk.Digest `json:"digest"`
+	Size       int64        `json:"size"`
+	Executable bool         `json:"executable,omitempty"`
+	Fence      int64        `json:"fence,omitempty"`
+}
+
+// SendRequest is a send, to be checked or to be made. The key of a send to be made is in the header Idempotency-Key.
+type SendRequest struct {
+	Workspace string       `json:"workspace"`
+	Note      string       `json:"note"`
+	Tasks     []string     `json:"tasks,omitempty"`
+	Stage     string       `json:"stage,omitempty"`
+	KeepLocks bool         `json:"keep_locks,omitempty"`
+	Changes   []SendChange `json:"changes"`
+}
+
+// SendCheck names the contents that the project lacks.
+type SendCheck struct {
+	Missing []chunk.Digest `json:"missing"`
+}
+
+// SendReceipt is the handoff that came of a send, and the locks that were kept.
+type SendReceipt struct {
+	Handoff Handoff `json:"handoff"`
+	Locks   []Lock  `json:"locks"`
+}
+
+// SendClosed tells what became of a send: the handoff, or nothing now and later.
+type SendClosed struct {
+	Handoff *Handoff `json:"handoff,omitempty"`
+}
+
+// RollbackRequest sends an old version as a new one. Base is the newest version that the person has seen.
+type RollbackRequest struct {
+	Workspace string `json:"workspace"`
+	Path      string `json:"path"`
+	To        int    `json:"to"`
+	Base      int    `json:"base"`
+	Note      string `json:"note,omitempty"`
+}
+
+// ServiceInfo says what runs and whether it works.
+type ServiceInfo struct {
+	Service string `json:"service"`
+	Version string `json:"version"`
+	Ready   bool   `json:"ready"`
+}
+
+// ProblemDetails is the body of every error (RFC 9457). Type is "urn:kettletarn:" and one of the types above.
+type ProblemDetails struct {
+	Type     string    `json:"type"`
+	Title    string    `json:"title"`
+	Status   int       `json:"status"`
+	Detail   string    `json:"detail"`
+	Remedy   string    `json:"remedy,omitempty"`
+	Request  string    `json:"request,omitempty"`
+	Refusals []Refusal `json:"refusals,omitempty"`
+}
+
+// ProblemPrefix stands before the type of a problem on the wire.
+const ProblemPrefix = "urn:kettletarn:"
+
+// Content types of bulk traffic: CBOR sequences (RFC 8742).
+const CBORSequence = "application/cbor-seq"

@@ -1,0 +1,202 @@
+// Package daemon is the command line of tarnd: it reads its settings, opens database and store, and serves until told to end.
+package daemon
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"github.com/BurntSushi/toml"
+	"github.com/urfave/cli/v3"
+
+	"kettletarn/internal/api"
+	"kettletarn/internal/prompt"
+	"kettletarn/internal/records"
+	"kettletarn/internal/service"
+	"kettletarn/internal/store"
+	"kettletarn/internal/version"
+	"kettletarn/web"
+)
+
+// settings are what tarnd needs to know. Flags come before variables, and those before the file.
+type settings struct {
+	Listen string `toml:"listen"`
+	DB     string `toml:"db"`
+	Data   string `toml:"data"`
+}
+
+var defaults = settings{Listen: "127.0.0.1:7420", DB: "postgres://tarnd@127.0.0.1:5432/tarnd", Data: "/var/lib/tarnd"}
+
+// Main runs tarnd and returns its exit status.
+func Main(ctx context.Context, args []string, in io.Reader, out, errs io.Writer) int {
+	wrongUse := false
+	root := &cli.Command{
+		Name: "tarnd", Usage: "the Kettle Tarn service: keeps a team's assets, their versions and their locks",
+		Reader: in, Writer: out, ErrWriter: errs, EnableShellCompletion: true, HideVersion: true, Suggest: true,
+		ExitErrHandler: func(context.Context, *cli.Command, error) {},
+		OnUsageError: func(_ context.Context, _ *cli.Command, err error, _ bool) error {
+			wrongUse = true
+			return err
+		},
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "config", Usage: "TOML file with listen, db and data", Sources: cli.EnvVars("TARND_CONFIG")},
+			&cli.StringFlag{Name: "listen", Usage: "address to serve on (default " + defaults.Listen + ")", Sources: cli.EnvVars("TARND_LISTEN")},
+			&cli.StringFlag{Name: "db", Usage: "address of the PostgreSQL database (default " + defaults.DB + ")", Sources: cli.EnvVars("TARND_DB")},
+			&cli.StringFlag{Name: "data", Usage: "folder for the content (default " + defaults.Data + ")", Sources: cli.EnvVars("TARND_DATA")},
+		},
+		Commands: []*cli.Command{
+			{Name: "serve", Usage: "serve until SIGTERM", UsageText: "tarnd serve [--listen ADDRESS] [--db URL] [--data FOLDER]\n\nExample: tarnd serve --db postgres://tarnd@127.0.0.1/tarnd --data /srv/tarn", Action: serve},
+			{Name: "person", Usage: "the people who can sign in", Commands: []*cli.Command{
+				{Name: "add", Usage: "make a person; reads a passphrase, prints a token once", ArgsUsage: "HANDLE",
+					UsageText: "tarnd person add HANDLE [--steward]\n\nExample: tarnd person add tamsin",
+					Flags:     []cli.Flag{&cli.BoolFlag{Name: "steward", Usage: "may run the whole service"}, &cli.BoolFlag{Name: "json", Usage: "print one JSON object"}}, Action: addPerson},
+			}},
+			{Name: "version", Usage: "print the version", UsageText: "tarnd version\n\nExample: tarnd version", Action: func(_ context.Context, cmd *cli.Command) error {
+				_, err := fmt.Fprintln(cmd.Root().Writer, "tarnd", version.String())
+				return err
+			}},
+		},
+	}
+	err := root.Run(ctx, args)
+	switch {
+	case err == nil:
+		return 0
+	case wrongUse:
+		fmt.Fprintln(errs, "tarnd:", err)
+		return 2
+	}
+	fmt.Fprintln(errs, "tarnd:", err)
+	return 1
+}
+
+func read(cmd *cli.Command) (settings, error) {
+	s := defaults
+	if file := cmd.String("config"); file != "" {
+		meta, err := toml.DecodeFile(file, &s)
+		if err != nil {
+			return s, fmt.Errorf("the settings in %s can't be read: %w", file, err)
+		}
+		if unknown := meta.Undecoded(); len(unknown) > 0 {
+			return s, fmt.Errorf("the settings in %s have an unknown key %s; there are listen, db and data", file, unknown[0])
+		}
+	}
+	for name, into := range map[string]*string{"listen": &s.Listen, "db": &s.DB, "data": &s.Data} {
+		if v := cmd.String(name); v != "" {
+			*into = v
+		}
+	}
+	return s, nil
+}
+
+func open(ctx context.Context, s settings, log *slog.Logger) (*records.DB, *service.Service, error) {
+	packs, err := store.OpenDirectory(s.Data)
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := packs.Sweep(); err != nil {
+		return nil, nil, err
+	}
+	db, err := records.Open(ctx, s.DB)
+	if err != nil {
+		return nil, nil, err
+	}
+	return db, service.New(db, packs, filepath.Join(s.Data, "thumbnails"), log), nil
+}
+
+func serve(ctx context.Context, cmd *cli.Command) error {
+	if cmd.Args().Present() {
+		return fmt.Errorf("serve takes no arguments; see tarnd serve --help")
+	}
+	s, err := read(cmd)
+	if err != nil {
+		return err
+	}
+	log := slog.New(slog.NewJSONHandler(cmd.Root().ErrWriter, nil))
+	listener, err := net.Listen("tcp", s.Listen)
+	if err != nil {
+		return fmt.Errorf("can't listen on %s: %w", s.Listen, innermost(err))
+	}
+	defer listener.Close()
+	db, svc, err := open(ctx, s, log)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+
+	running, stop := context.WithCancel(ctx)
+	var wait sync.WaitGroup
+	wait.Go(func() { svc.Run(running) })
+	defer wait.Wait()
+	defer stop()
+
+	server := &http.Server{
+		Handler:           api.New(svc, web.Files(), version.String(), log),
+		ReadHeaderTimeout: 10 * time.Second,
+		IdleTimeout:       2 * time.Minute,
+		ErrorLog:          slog.NewLogLogger(log.Handler(), slog.LevelDebug),
+	}
+	wait.Go(func() {
+		<-running.Done()
+		closing, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+		defer cancel()
+		if server.Shutdown(closing) != nil {
+			_ = server.Close()
+		}
+	})
+	log.Info("serving", "address", "http://"+listener.Addr().String(), "data", s.Data, "version", version.String())
+	if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	stop()
+	wait.Wait()
+	log.Info("ended")
+	return nil
+}
+
+func innermost(err error) error {
+	for {
+		next := errors.Unwrap(err)
+		if next == nil {
+			return err
+		}
+		err = next
+	}
+}
+
+func addPerson(ctx context.Context, cmd *cli.Command) error {
+	if cmd.Args().Len() != 1 {
+		return errors.New("name one handle: tarnd person add HANDLE")
+	}
+	s, err := read(cmd)
+	if err != nil {
+		return err
+	}
+	db, svc, err := open(ctx, s, slog.New(slog.DiscardHandler))
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	handle := cmd.Args().First()
+	passphrase, err := prompt.Passphrase(cmd.Root().Reader, cmd.Root().ErrWriter, "Passphrase for "+handle, true)
+	if err != nil {
+		return err
+	}
+	token, err := svc.AddPerson(ctx, handle, passphrase, cmd.Bool("steward"))
+	if err != nil {
+		return err
+	}
+	out := cmd.Root().Writer
+	if cmd.Bool("json") {
+		_, err = fmt.Fprintf(out, "{\"handle\":%q,\"steward\":%v,\"token\":%q}\n", handle, cmd.Bool("steward"), token)
+		return err
+	}
+	_, err = fmt.Fprintf(out, "%s can sign in now. A token for scripts, shown this once:\n%s\n", handle, token)
+	return err
+}

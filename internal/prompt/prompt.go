@@ -1,0 +1,60 @@
+// Package prompt asks people at a terminal, and reads from standard input where there is none.
+package prompt
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"golang.org/x/term"
+)
+
+// Passphrase asks without showing what is typed, twice where it is a new one. Without a terminal it reads one line.
+func Passphrase(in io.Reader, errs io.Writer, question string, fresh bool) (string, error) {
+	f, ok := in.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return Line(in)
+	}
+	ask := func(question string) (string, error) {
+		fmt.Fprint(errs, question+": ")
+		text, err := term.ReadPassword(int(f.Fd()))
+		fmt.Fprintln(errs)
+		return string(text), err
+	}
+	first, err := ask(question)
+	if err != nil || !fresh {
+		return first, err
+	}
+	again, err := ask("The same again")
+	if err == nil && again != first {
+		err = errors.New("the two are not the same; run the command again")
+	}
+	return first, err
+}
+
+// Line reads one line of at most 64 KiB.
+func Line(in io.Reader) (string, error) {
+	text, err := bufio.NewReader(io.LimitReader(in, 64<<10)).ReadString('\n')
+	text = strings.TrimRight(text, "\r\n")
+	if err == io.EOF && text != "" {
+		err = nil
+	}
+	if err == io.EOF {
+		err = errors.New("nothing came on standard input")
+	}
+	return text, err
+}
+
+// Confirm asks a yes-or-no question. Without a terminal the answer is no.
+func Confirm(in io.Reader, errs io.Writer, question string) bool {
+	f, ok := in.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return false
+	}
+	fmt.Fprint(errs, question+" [y/N] ")
+	answer, _ := Line(in)
+	return strings.EqualFold(answer, "y") || strings.EqualFold(answer, "yes")
+}

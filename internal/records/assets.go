@@ -1,0 +1,204 @@
+package records
+
+import (
+	"context"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/lock"
+	"kettletarn/internal/core/model"
+)
+
+// Asset is a row of assets, with its lock.
+type Asset struct {
+	ID     int64
+	Folded string
+	Path   string
+	Newest int
+	Gone   bool
+	Lock   lock.State
+}
+
+// ClaimPaths makes the assets that are missing among the given ones, so that their rows can be locked. folded is sorted.
+func (tx *Tx) ClaimPaths(ctx context.Context, project int64, paths, folded []string) error {
+	_, err := tx.q.Exec(ctx, `insert into assets (project_id, path, folded)
+		select $1, p, f from unnest($2::text[], $3::text[]) as u (p, f) order by f on conflict do nothing`, project, paths, folded)
+	return err
+}
+
+// LockAssets locks the rows of assets by id and returns them by folded path. What is decided on is read here, after the lock.
+func (tx *Tx) LockAssets(ctx context.Context, project int64, folded []string) (map[string]*Asset, error) {
+	if _, err := tx.q.Exec(ctx, `select 1 from assets where project_id = $1 and folded = any($2) order by id for update`, project, folded); err != nil {
+		return nil, err
+	}
+	rows, err := tx.q.Query(ctx, `
+		select a.id, a.folded, a.path, a.newest, a.gone, a.fence, coalesce(p.handle, ''), coalesce(a.workspace_id::text, ''), coalesce(w.name, ''), a.locked, a.lock_note
+		from assets a left join people p on p.id = a.holder_id left join workspaces w on w.id = a.workspace_id
+		where a.project_id = $1 and a.folded = any($2)`, project, folded)
+	if err != nil {
+		return nil, err
+	}
+	found := make(map[string]*Asset, len(folded))
+	_, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (none struct{}, err error) {
+		a := &Asset{}
+		var since *time.Time
+		err = row.Scan(&a.ID, &a.Folded, &a.Path, &a.Newest, &a.Gone, &a.Lock.Fence, &a.Lock.Holder.Handle, &a.Lock.Holder.WorkspaceID, &a.Lock.Holder.Workspace, &since, &a.Lock.Note)
+		if since != nil {
+			a.Lock.Since = *since
+		}
+		a.Lock.Path, a.Lock.Newest = a.Path, a.Newest
+		found[a.Folded] = a
+		return none, err
+	})
+	return found, err
+}
+
+// SetLocks writes the locks of assets whose rows are locked by this transaction. holder is the one person who takes them; an
+// asset whose lock is free is freed.
+func (tx *Tx) SetLocks(ctx context.Context, holder int64, assets []*Asset) error {
+	ids, fences, held := make([]int64, len(assets)), make([]int64, len(assets)), make([]bool, len(assets))
+	spaces, notes, since := make([]*string, len(assets)), make([]string, len(assets)), make([]*time.Time, len(assets))
+	for i, a := range assets {
+		ids[i], fences[i], held[i], notes[i] = a.ID, a.Lock.Fence, !a.Lock.Free(), a.Lock.Note
+		if held[i] {
+			spaces[i], since[i] = &a.Lock.Holder.WorkspaceID, &a.Lock.Since
+		}
+	}
+	_, err := tx.q.Exec(ctx, `
+		update assets a set fence = u.fence, holder_id = case when u.held then $1::bigint end, workspace_id = u.space, locked = u.since, lock_note = u.note
+		from unnest($2::bigint[], $3::bigint[], $4::boolean[], $5::uuid[], $6::text[], $7::timestamptz[]) as u (id, fence, held, space, note, since)
+		where a.id = u.id`, holder, ids, fences, held, spaces, notes, since)
+	return err
+}
+
+// Now is the database's clock: the one that locks and handoffs go by.
+func (tx *Tx) Now(ctx context.Context) (t time.Time, err error) {
+	err = tx.q.QueryRow(ctx, `select now()`).Scan(&t)
+	return t, err
+}
+
+// Neighbours finds the live assets that lie at one of the folders or below it, one a folder: what tells whether a new path would
+// turn a file into a folder, or spell a folder in another way. Relies on assets_project_id_folded_key.
+func (tx *Tx) Neighbours(ctx context.Context, project int64, folders []string) (below, at map[string]string, err error) {
+	rows, err := tx.q.Query(ctx, `
+		select f, (select path from assets a where a.project_id = $1 and not a.gone and a.folded > f || '/' and a.folded < f || '0' order by a.folded limit 1),
+			(select path from assets a where a.project_id = $1 and not a.gone and a.folded = f)
+		from unnest($2::text[]) as u (f)`, project, folders)
+	if err != nil {
+		return nil, nil, err
+	}
+	below, at = map[string]string{}, map[string]string{}
+	var folder string
+	var b, a *string
+	_, err = pgx.ForEachRow(rows, []any{&folder, &b, &a}, func() error {
+		if b != nil {
+			below[folder] = *b
+		}
+		if a != nil {
+			at[folder] = *a
+		}
+		return nil
+	})
+	return below, at, err
+}
+
+const assetColumns = `a.path, v.number, v.gone, coalesce(c.size, 0), coalesce(c.digest, ''), v.executable, p.handle, h.at, v.handoff, h.note,
+	a.fence, coalesce(hp.handle, ''), coalesce(a.workspace_id::text, ''), coalesce(w.name, ''), a.locked, a.lock_note`
+
+const assetJoins = ` join handoffs h on h.project_id = v.project_id and h.number = v.handoff join people p on p.id = h.author_id
+	left join contents c on c.id = v.content_id left join people hp on hp.id = a.holder_id left join workspaces w on w.id = a.workspace_id`
+
+func scanAsset(row pgx.CollectableRow) (a model.Asset, err error) {
+	var digest []byte
+	var l model.Lock
+	var since *time.Time
+	err = row.Scan(&a.Path, &a.Newest, &a.Gone, &a.Size, &digest, &a.Executable, &a.Author, &a.At, &a.Handoff, &a.Note,
+		&l.Fence, &l.Holder, &l.WorkspaceID, &l.Workspace, &since, &l.Note)
+	if len(digest) == 32 {
+		a.Digest = chunk.Digest(digest).String()
+	}
+	if since != nil {
+		l.Path, l.Since, l.Waitlist = a.Path, *since, []string{}
+		a.Holder, a.Lock = l.Holder, &l
+	}
+	return a, err
+}
+
+// Changes lists, by path, the assets whose newest version came after handoff since and not after handoff at; up to limit, behind
+// the path after. With since 0 what is gone is left out. Locks are those of now. Relies on assets_by_path.
+func (tx *Tx) Changes(ctx context.Context, project int64, since, at int, after string, limit int) ([]model.Asset, error) {
+	rows, err := tx.q.Query(ctx, `
+		select `+assetColumns+` from assets a
+		join lateral (select * from versions v where v.asset_id = a.id and v.handoff <= $3 order by v.number desc limit 1) v on true`+assetJoins+`
+		where a.project_id = $1 and a.path > $4 and v.handoff > $2 and not ($2 = 0 and v.gone) order by a.path limit $5`,
+		project, since, at, after, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, scanAsset)
+}
+
+// AssetsAt returns assets by folded path, as their newest versions are.
+func (tx *Tx) AssetsAt(ctx context.Context, project int64, folded []string) ([]model.Asset, error) {
+	rows, err := tx.q.Query(ctx, `select `+assetColumns+` from assets a join versions v on v.asset_id = a.id and v.number = a.newest`+assetJoins+`
+		where a.project_id = $1 and a.folded = any($2) order by a.path`, project, folded)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, scanAsset)
+}
+
+// Search lists up to limit live assets whose path has text in it, behind the path after.
+func (tx *Tx) Search(ctx context.Context, project int64, text, after string, limit int) ([]model.Asset, error) {
+	rows, err := tx.q.Query(ctx, `select `+assetColumns+` from assets a join versions v on v.asset_id = a.id and v.number = a.newest`+assetJoins+`
+		where a.project_id = $1 and not a.gone and a.path > $3 and position($2 in a.folded) > 0 order by a.path limit $4`, project, text, after, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, scanAsset)
+}
+
+// InFolder lists the live assets right in one folder ("" for the root), up to limit behind the path after. prefix is the folder
+// with its slash.
+func (tx *Tx) InFolder(ctx context.Context, project int64, prefix, after string, limit int) ([]model.Asset, error) {
+	rows, err := tx.q.Query(ctx, `select `+assetColumns+` from assets a join versions v on v.asset_id = a.id and v.number = a.newest`+assetJoins+`
+		where a.project_id = $1 and not a.gone and starts_with(a.path, $2) and a.path >= $2 and a.path > $3
+			and position('/' in substr(a.path, length($2) + 1)) = 0 order by a.path limit $4`, project, prefix, after, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, scanAsset)
+}
+
+// FoldersIn lists the folders right in one folder, with what lies below each.
+func (tx *Tx) FoldersIn(ctx context.Context, project int64, prefix string) ([]model.Folder, error) {
+	rows, err := tx.q.Query(ctx, `
+		select split_part(substr(a.path, length($2) + 1), '/', 1), count(*), coalesce(sum(c.size), 0)
+		from assets a join versions v on v.asset_id = a.id and v.number = a.newest left join contents c on c.id = v.content_id
+		where a.project_id = $1 and not a.gone and starts_with(a.path, $2) and position('/' in substr(a.path, length($2) + 1)) > 0
+		group by 1 order by 1`, project, prefix)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (f model.Folder, err error) {
+		err = row.Scan(&f.Name, &f.Assets, &f.Size)
+		return f, err
+	})
+}
+
+// Locks lists what is held in a project, the longest held first. Relies on assets_held.
+func (tx *Tx) Locks(ctx context.Context, project int64) ([]model.Lock, error) {
+	rows, err := tx.q.Query(ctx, `select a.path, p.handle, w.name, w.id, a.locked, a.lock_note, a.fence
+		from assets a join people p on p.id = a.holder_id join workspaces w on w.id = a.workspace_id
+		where a.project_id = $1 and a.holder_id is not null order by a.locked, a.path`, project)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (l model.Lock, err error) {
+		l.Waitlist = []string{}
+		err = row.Scan(&l.Path, &l.Holder, &l.Workspace, &l.WorkspaceID, &l.Since, &l.Note, &l.Fence)
+		return l, err
+	})
+}

@@ -1,0 +1,118 @@
+package records
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"kettletarn/internal/core/model"
+)
+
+// channel is what NOTIFY and LISTEN use. Notifications are empty: readers look into the table.
+const channel = "tarnd_news"
+
+// AddEvent records that a person did something, in the transaction that does it. project and person may be 0 for none.
+func (tx *Tx) AddEvent(ctx context.Context, project, person int64, kind string, subject map[string]any) error {
+	tx.events = true
+	_, err := tx.q.Exec(ctx, `insert into events (project_id, person_id, kind, subject) values (nullif($1, 0), nullif($2, 0), $3, $4)`, project, person, kind, subject)
+	return err
+}
+
+// Cursor is a place in the events: everything up to it was read.
+type Cursor struct {
+	Transaction uint64
+	ID          int64
+}
+
+func (c Cursor) String() string { return fmt.Sprintf("%d-%d", c.Transaction, c.ID) }
+
+// ParseCursor reads what String wrote.
+func ParseCursor(s string) (c Cursor, err error) {
+	var rest string
+	if n, _ := fmt.Sscanf(s+" ", "%d-%d%s", &c.Transaction, &c.ID, &rest); n != 2 || c.ID < 0 || c.String() != s {
+		return Cursor{}, fmt.Errorf("%q is not a place in the news", s)
+	}
+	return c, nil
+}
+
+// Events returns up to limit events of a project after the cursor, oldest first, below the oldest running transaction, and the
+// cursor after them. Relies on events_of_project.
+func (tx *Tx) Events(ctx context.Context, project int64, after Cursor, limit int) ([]model.Event, Cursor, error) {
+	rows, err := tx.q.Query(ctx, `
+		select e.transaction::text::bigint, e.id, e.at, coalesce(p.handle, ''), e.kind, e.subject
+		from events e left join people p on p.id = e.person_id
+		where e.project_id = $1 and (e.transaction, e.id) > ($2::text::xid8, $3)
+			and e.transaction < pg_snapshot_xmin(pg_current_snapshot())
+		order by e.transaction, e.id limit $4`, project, fmt.Sprint(after.Transaction), after.ID, limit)
+	if err != nil {
+		return nil, after, err
+	}
+	events, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (e model.Event, err error) {
+		var transaction int64
+		err = row.Scan(&transaction, &after.ID, &e.At, &e.Person, &e.Kind, &e.Subject)
+		after.Transaction = uint64(transaction)
+		e.ID = after.String()
+		return e, err
+	})
+	return events, after, err
+}
+
+// EventsNow is the cursor behind everything that can be read now.
+func (tx *Tx) EventsNow(ctx context.Context) (c Cursor, err error) {
+	var transaction int64
+	err = tx.q.QueryRow(ctx, `select pg_snapshot_xmin(pg_current_snapshot())::text::bigint`).Scan(&transaction)
+	return Cursor{Transaction: uint64(max(transaction-1, 0)), ID: 1<<63 - 1}, err
+}
+
+// notify tells all services on this database that there is news. Bursts become one notification; it runs after the commit, so
+// that no committing transaction waits for the lock that NOTIFY takes.
+func (db *DB) notify(ctx context.Context) {
+	defer close(db.done)
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-db.wake:
+			// A lost notification is made good by the readers' polling.
+			_, _ = db.pool.Exec(ctx, `select pg_notify($1, '')`, channel)
+		}
+	}
+}
+
+// Listen calls wake whenever there may be news, until ctx ends, over a connection of its own that it makes again when it is lost.
+func (db *DB) Listen(ctx context.Context, wake func()) {
+	for ctx.Err() == nil {
+		err := db.listen(ctx, wake)
+		wake()
+		if err != nil {
+			select {
+			case <-ctx.Done():
+			case <-time.After(time.Second):
+			}
+		}
+	}
+}
+
+func (db *DB) listen(ctx context.Context, wake func()) error {
+	pooled, err := db.pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	conn := pooled.Hijack()
+	defer func() {
+		closing, cancel := context.WithTimeout(context.Background(), time.Second)
+		defer cancel()
+		_ = conn.Close(closing)
+	}()
+	if _, err := conn.Exec(ctx, "listen "+channel); err != nil {
+		return err
+	}
+	for {
+		if _, err := conn.WaitForNotification(ctx); err != nil {
+			return err
+		}
+		wake()
+	}
+}

@@ -1,0 +1,164 @@
+create table people (
+  id bigint generated always as identity primary key,
+  handle text not null unique,
+  passphrase text not null,
+  steward boolean not null default false,
+  created timestamptz not null default now()
+);
+
+-- A token is kept as its BLAKE3-256 only: it is random, so a plain digest can't be turned around.
+create table tokens (
+  digest bytea primary key,
+  person_id bigint not null references people,
+  label text not null,
+  created timestamptz not null default now(),
+  expires timestamptz not null,
+  revoked timestamptz
+);
+
+create table projects (
+  id bigint generated always as identity primary key,
+  key text collate "C" not null unique,
+  created timestamptz not null default now(),
+  handoffs integer not null default 0
+);
+
+create table memberships (
+  project_id bigint not null references projects,
+  person_id bigint not null references people,
+  role text not null,
+  primary key (project_id, person_id)
+);
+
+create table workspaces (
+  id uuid primary key,
+  project_id bigint not null references projects,
+  person_id bigint not null references people,
+  name text not null,
+  kind text not null,
+  created timestamptz not null default now(),
+  seen timestamptz not null default now()
+);
+create index workspaces_of_person on workspaces (project_id, person_id);
+-- One seat at the console a person and project.
+create unique index workspaces_console on workspaces (project_id, person_id) where kind = 'console';
+
+create table branches (
+  id bigint generated always as identity primary key,
+  project_id bigint not null references projects,
+  name text collate "C" not null,
+  unique (project_id, name)
+);
+
+create table packs (
+  id bigint generated always as identity primary key,
+  project_id bigint not null references projects,
+  name text not null unique,
+  size bigint not null,
+  created timestamptz not null default now()
+);
+
+-- Where each chunk of a project lies. The chunk space is per project.
+create table chunks (
+  project_id bigint not null references projects,
+  digest bytea not null,
+  pack_id bigint not null references packs,
+  start bigint not null,
+  stored integer not null,
+  size integer not null,
+  codec smallint not null,
+  primary key (project_id, digest)
+);
+
+-- A content is in this table only once the service has read it back and found its digest right.
+create table contents (
+  id bigint generated always as identity primary key,
+  project_id bigint not null references projects,
+  digest bytea not null,
+  size bigint not null,
+  created timestamptz not null default now(),
+  unique (project_id, digest)
+);
+
+create table content_chunks (
+  content_id bigint not null references contents,
+  start bigint not null,
+  digest bytea not null,
+  size integer not null,
+  primary key (content_id, start)
+);
+
+-- One row per asset carries newest version, holder and fence: whoever decides about one of them locks the row first.
+-- Without versions it is a path that was claimed and not used yet.
+create table assets (
+  id bigint generated always as identity primary key,
+  project_id bigint not null references projects,
+  path text collate "C" not null,
+  folded text collate "C" not null,
+  newest integer not null default 0,
+  gone boolean not null default true,
+  holder_id bigint references people,
+  workspace_id uuid references workspaces,
+  locked timestamptz,
+  lock_note text not null default '',
+  fence bigint not null default 0,
+  unique (project_id, folded)
+);
+create index assets_by_path on assets (project_id, path);
+create index assets_held on assets (project_id) where holder_id is not null;
+
+create table handoffs (
+  project_id bigint not null references projects,
+  number integer not null,
+  branch_id bigint not null references branches,
+  author_id bigint not null references people,
+  workspace_id uuid references workspaces,
+  note text not null,
+  at timestamptz not null default now(),
+  tasks text[] not null default '{}',
+  stage text not null default '',
+  primary key (project_id, number)
+);
+
+create table versions (
+  asset_id bigint not null references assets,
+  number integer not null,
+  project_id bigint not null,
+  handoff integer not null,
+  before integer not null,
+  path text collate "C" not null,
+  content_id bigint references contents,
+  gone boolean not null,
+  executable boolean not null default false,
+  primary key (asset_id, number),
+  foreign key (project_id, handoff) references handoffs (project_id, number)
+);
+create index versions_of_handoff on versions (project_id, handoff);
+
+-- The key that a client wrote down before it posted a handoff. Without a handoff it is closed: nothing will come of it any more.
+create table send_keys (
+  project_id bigint not null references projects,
+  key uuid not null,
+  person_id bigint not null references people,
+  request bytea,
+  handoff integer,
+  created timestamptz not null default now(),
+  primary key (project_id, key)
+);
+
+-- Everything that was done. A reader's cursor is (transaction, id), below the oldest running transaction, so that nothing that
+-- commits late is skipped.
+create table events (
+  id bigint generated always as identity primary key,
+  transaction xid8 not null default pg_current_xact_id(),
+  project_id bigint references projects,
+  person_id bigint references people,
+  at timestamptz not null default now(),
+  kind text not null,
+  subject jsonb not null
+);
+create index events_of_project on events (project_id, transaction, id);
+
+---- create above / drop below ----
+
+drop table events, send_keys, versions, handoffs, assets, content_chunks, contents, chunks, packs, branches, workspaces, memberships, projects, tokens, people;

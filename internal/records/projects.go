@@ -1,0 +1,144 @@
+package records
+
+import (
+	"context"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"kettletarn/internal/core/model"
+)
+
+// Project is a row of projects with the role of the person it was read for ("" for none).
+type Project struct {
+	ID       int64
+	Key      string
+	Handoffs int
+	Role     string
+}
+
+// AddProject makes a project with its branch main and its owner.
+func (tx *Tx) AddProject(ctx context.Context, key string, owner int64) (id int64, err error) {
+	if err := tx.q.QueryRow(ctx, `insert into projects (key) values ($1) returning id`, key).Scan(&id); err != nil {
+		return 0, err
+	}
+	if _, err := tx.q.Exec(ctx, `insert into branches (project_id, name) values ($1, 'main')`, id); err != nil {
+		return 0, err
+	}
+	return id, tx.SetMember(ctx, id, owner, model.Owner)
+}
+
+// ProjectFor relies on projects_key_key and the primary key of memberships.
+func (tx *Tx) ProjectFor(ctx context.Context, key string, person int64) (p Project, err error) {
+	err = one(tx.q.QueryRow(ctx, `
+		select p.id, p.key, p.handoffs, coalesce(m.role, '')
+		from projects p left join memberships m on m.project_id = p.id and m.person_id = $2
+		where p.key = $1`, key, person), &p.ID, &p.Key, &p.Handoffs, &p.Role)
+	return p, err
+}
+
+// Projects lists those that a person belongs to, or all of them for a steward; only, where not empty, restricts it to one key.
+func (tx *Tx) Projects(ctx context.Context, person int64, all bool, only string) ([]model.Project, error) {
+	rows, err := tx.q.Query(ctx, `
+		select p.key, coalesce(m.role, ''), p.handoffs,
+			(select count(*) from assets a where a.project_id = p.id and not a.gone),
+			(select coalesce(sum(c.size), 0) from assets a
+				join versions v on v.asset_id = a.id and v.number = a.newest
+				join contents c on c.id = v.content_id where a.project_id = p.id and not a.gone),
+			(select count(*) from memberships o where o.project_id = p.id),
+			(select count(*) from assets a where a.project_id = p.id and a.holder_id is not null),
+			(select h.at from handoffs h where h.project_id = p.id order by h.number desc limit 1)
+		from projects p left join memberships m on m.project_id = p.id and m.person_id = $1
+		where (m.role is not null or $2) and ($3 = '' or p.key = $3) order by p.key`, person, all, only)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (p model.Project, err error) {
+		err = row.Scan(&p.Key, &p.Role, &p.Handoffs, &p.Assets, &p.Size, &p.Members, &p.Locks, &p.Latest)
+		return p, err
+	})
+}
+
+// Members lists a project's people by handle.
+func (tx *Tx) Members(ctx context.Context, project int64) ([]model.Member, error) {
+	rows, err := tx.q.Query(ctx, `select p.handle, m.role from memberships m join people p on p.id = m.person_id where m.project_id = $1 order by p.handle`, project)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (m model.Member, err error) {
+		err = row.Scan(&m.Handle, &m.Role)
+		return m, err
+	})
+}
+
+// SetMember gives a person a role in a project.
+func (tx *Tx) SetMember(ctx context.Context, project, person int64, role string) error {
+	_, err := tx.q.Exec(ctx, `insert into memberships (project_id, person_id, role) values ($1, $2, $3)
+		on conflict (project_id, person_id) do update set role = excluded.role`, project, person, role)
+	return err
+}
+
+// RemoveMember takes a person out of a project, and reports whether they were in it.
+func (tx *Tx) RemoveMember(ctx context.Context, project, person int64) (bool, error) {
+	tag, err := tx.q.Exec(ctx, `delete from memberships where project_id = $1 and person_id = $2`, project, person)
+	return tag.RowsAffected() > 0, err
+}
+
+// Gate passes the project's gate: shared for what changes assets, exclusive for what may not run beside that (removals).
+func (tx *Tx) Gate(ctx context.Context, project int64, exclusive bool) error {
+	sql := `select pg_advisory_xact_lock_shared(7420, $1)`
+	if exclusive {
+		sql = `select pg_advisory_xact_lock(7420, $1)`
+	}
+	_, err := tx.q.Exec(ctx, sql, int32(project))
+	return err
+}
+
+// AddWorkspace makes a workspace.
+func (tx *Tx) AddWorkspace(ctx context.Context, id string, project, person int64, name, kind string) error {
+	_, err := tx.q.Exec(ctx, `insert into workspaces (id, project_id, person_id, name, kind) values ($1, $2, $3, $4, $5)`, id, project, person, name, kind)
+	return err
+}
+
+// ConsoleSeat returns the id of a person's seat at the console, making it where it is missing. Relies on workspaces_console.
+func (tx *Tx) ConsoleSeat(ctx context.Context, fresh string, project, person int64) (id string, err error) {
+	err = one(tx.q.QueryRow(ctx, `
+		insert into workspaces (id, project_id, person_id, name, kind) values ($1, $2, $3, 'the console', 'console')
+		on conflict (project_id, person_id) where kind = 'console' do update set seen = now() returning id`, fresh, project, person), &id)
+	return id, err
+}
+
+// Workspace is a row of workspaces with its person.
+type Workspace struct {
+	ID       string
+	Project  int64
+	PersonID int64
+	Handle   string
+	Name     string
+	Kind     string
+}
+
+// WorkspaceByID also notes that it was seen, at most once a minute.
+func (tx *Tx) WorkspaceByID(ctx context.Context, id string) (w Workspace, err error) {
+	var seen time.Time
+	err = one(tx.q.QueryRow(ctx, `select w.id, w.project_id, w.person_id, p.handle, w.name, w.kind, w.seen
+		from workspaces w join people p on p.id = w.person_id where w.id = $1`, id), &w.ID, &w.Project, &w.PersonID, &w.Handle, &w.Name, &w.Kind, &seen)
+	if err == nil && time.Since(seen) > time.Minute {
+		_, err = tx.q.Exec(ctx, `update workspaces set seen = now() where id = $1`, id)
+	}
+	return w, err
+}
+
+// Workspaces lists those of one person in a project, the latest seen first.
+func (tx *Tx) Workspaces(ctx context.Context, project, person int64) ([]model.Workspace, error) {
+	rows, err := tx.q.Query(ctx, `select w.id, w.name, w.kind, p.handle, j.key, w.seen from workspaces w
+		join people p on p.id = w.person_id join projects j on j.id = w.project_id
+		where w.project_id = $1 and w.person_id = $2 order by w.seen desc, w.id`, project, person)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (w model.Workspace, err error) {
+		err = row.Scan(&w.ID, &w.Name, &w.Kind, &w.Owner, &w.Project, &w.Seen)
+		return w, err
+	})
+}

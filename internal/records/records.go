@@ -1,0 +1,194 @@
+// Package records keeps everything but content in PostgreSQL: every line of SQL of the project is here, one file a concept. It
+// decides nothing; the service does, inside the transactions that this package opens.
+package records
+
+import (
+	"context"
+	"embed"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/jackc/tern/v2/migrate"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// ErrNotFound is returned where the one row that was asked for is not there.
+var ErrNotFound = errors.New("not found")
+
+// ErrUnavailable is wrapped by errors that come from the database being away, and not from what was asked.
+var ErrUnavailable = errors.New("the database can't be reached")
+
+// DB is a pool of connections, safe for concurrent use.
+type DB struct {
+	pool *pgxpool.Pool
+	wake chan struct{}
+	done chan struct{}
+	stop context.CancelFunc
+}
+
+// Open connects and brings the schema up to date. url is a libpq connection string or URL. Its errors are one sentence.
+func Open(ctx context.Context, url string) (*DB, error) {
+	config, err := pgxpool.ParseConfig(url)
+	if err != nil {
+		return nil, errors.New("the database address is not one that PostgreSQL understands; it looks like postgres://tarnd@127.0.0.1:5432/tarnd")
+	}
+	if config.ConnConfig.ConnectTimeout == 0 {
+		config.ConnConfig.ConnectTimeout = 10 * time.Second
+	}
+	config.ConnConfig.RuntimeParams["application_name"] = "tarnd"
+	config.ConnConfig.RuntimeParams["timezone"] = "UTC"
+	pool, err := pgxpool.NewWithConfig(ctx, config)
+	if err != nil {
+		return nil, err
+	}
+	if err := prepare(ctx, pool); err != nil {
+		pool.Close()
+		return nil, err
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	db := &DB{pool: pool, wake: make(chan struct{}, 1), done: make(chan struct{}), stop: stop}
+	go db.notify(ctx)
+	return db, nil
+}
+
+func prepare(ctx context.Context, pool *pgxpool.Pool) error {
+	conn, err := pool.Acquire(ctx)
+	if err != nil {
+		return fmt.Errorf("the database at %s can't be reached: %w", address(pool), cause(err))
+	}
+	defer conn.Release()
+	m, err := migrate.NewMigrator(ctx, conn.Conn(), "public.schema_version")
+	if err != nil {
+		return err
+	}
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	if err := m.LoadMigrations(files); err != nil {
+		return err
+	}
+	version, err := m.GetCurrentVersion(ctx)
+	if err != nil {
+		return err
+	}
+	if int(version) > len(m.Migrations) {
+		return fmt.Errorf("the database has schema %d, made by a newer tarnd; this one knows %d: run the newer tarnd", version, len(m.Migrations))
+	}
+	return m.Migrate(ctx)
+}
+
+func address(pool *pgxpool.Pool) string {
+	c := pool.Config().ConnConfig
+	return fmt.Sprintf("%s:%d", c.Host, c.Port)
+}
+
+// cause is the innermost error: what the system said, without what pgx wraps around it.
+func cause(err error) error {
+	for {
+		next := errors.Unwrap(err)
+		if next == nil {
+			return err
+		}
+		err = next
+	}
+}
+
+// Close ends all connections.
+func (db *DB) Close() {
+	db.stop()
+	<-db.done
+	db.pool.Close()
+}
+
+// Ping tells whether the database answers.
+func (db *DB) Ping(ctx context.Context) error { return db.pool.Ping(ctx) }
+
+// Tx is one transaction, or, where it came from Read, a single connection outside one. Not safe for concurrent use.
+type Tx struct {
+	q interface {
+		Exec(ctx context.Context, sql string, args ...any) (pgconn.CommandTag, error)
+		Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
+		QueryRow(ctx context.Context, sql string, args ...any) pgx.Row
+		CopyFrom(ctx context.Context, table pgx.Identifier, columns []string, src pgx.CopyFromSource) (int64, error)
+	}
+	events bool
+}
+
+// Write runs work in one transaction, again from the start where PostgreSQL asks for that (a deadlock). What work returns is
+// returned; any error undoes everything. After a commit that recorded events, the readers of news are woken.
+func (db *DB) Write(ctx context.Context, work func(*Tx) error) error {
+	for attempt := 0; ; attempt++ {
+		var tx *Tx
+		err := pgx.BeginFunc(ctx, db.pool, func(t pgx.Tx) error {
+			tx = &Tx{q: t}
+			return work(tx)
+		})
+		var pg *pgconn.PgError
+		if errors.As(err, &pg) && (pg.Code == "40P01" || pg.Code == "40001") && attempt < 5 {
+			continue
+		}
+		if err == nil && tx.events {
+			select {
+			case db.wake <- struct{}{}:
+			default:
+			}
+		}
+		return explain(err)
+	}
+}
+
+// Read runs work on one connection. Each statement sees what is committed when it starts.
+func (db *DB) Read(ctx context.Context, work func(*Tx) error) error {
+	return explain(db.pool.AcquireFunc(ctx, func(c *pgxpool.Conn) error {
+		return work(&Tx{q: c})
+	}))
+}
+
+// explain marks the errors that mean that the database is away.
+func explain(err error) error {
+	if err == nil {
+		return nil
+	}
+	if errors.Is(err, pgx.ErrNoRows) {
+		return ErrNotFound
+	}
+	var pg *pgconn.PgError
+	if errors.As(err, &pg) {
+		// Class 57: shut down by an administrator, starting up, crashed.
+		if pg.Code[:2] == "57" || pg.Code[:2] == "08" || pg.Code == "53300" {
+			return fmt.Errorf("%w (%s)", ErrUnavailable, pg.Message)
+		}
+		return err
+	}
+	var connect *pgconn.ConnectError
+	if errors.As(err, &connect) || pgconn.SafeToRetry(err) || errors.Is(err, io.ErrUnexpectedEOF) {
+		return fmt.Errorf("%w (%v)", ErrUnavailable, cause(err))
+	}
+	return err
+}
+
+// one reads a single row, turning "no rows" into ErrNotFound.
+func one(row pgx.Row, into ...any) error {
+	if err := row.Scan(into...); err != nil {
+		if errors.Is(err, pgx.ErrNoRows) {
+			return ErrNotFound
+		}
+		return err
+	}
+	return nil
+}
+
+// Duplicate reports whether err is the violation of a unique constraint.
+func Duplicate(err error) bool {
+	var pg *pgconn.PgError
+	return errors.As(err, &pg) && pg.Code == "23505"
+}

@@ -1,0 +1,471 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"kettletarn/internal/core/assetpath"
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/lock"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/rules"
+	"kettletarn/internal/records"
+)
+
+// Change is what a send does to one asset. Base is the version it was made from (0 for a new asset); Fence is that of the lock.
+type Change struct {
+	Path       string
+	Base       int
+	Gone       bool
+	Digest     chunk.Digest
+	Size       int64
+	Executable bool
+	Fence      int64
+}
+
+// Send is a handoff that somebody wants to make. Key was written down by the client before; TakeFree takes the locks that nobody
+// holds for the length of this send.
+type Send struct {
+	Key       string
+	Workspace string
+	Note      string
+	Tasks     []string
+	Stage     string
+	KeepLocks bool
+	TakeFree  bool
+	Changes   []Change
+}
+
+// Receipt is the answer to a send. Locks are those kept, with their present fences.
+type Receipt struct {
+	Handoff model.Handoff
+	Locks   []model.Lock
+}
+
+func (send *Send) check() error {
+	note := strings.TrimSpace(send.Note)
+	switch {
+	case len(send.Changes) == 0:
+		return model.NewProblem(model.BadRequest, "change something first", "there is nothing to send")
+	case len(send.Changes) > MaxPaths:
+		return model.NewProblem(model.TooLarge, "send it in parts", "one handoff has at most %d assets", MaxPaths)
+	case note == "":
+		return model.NewProblem(model.BadRequest, "add one with -m: what was done, and why", "a handoff needs a note")
+	case len(note) > MaxNote:
+		return model.NewProblem(model.BadRequest, "shorten it; longer texts are better kept in a file of the project", "the note has %d bytes, and the limit is %d", len(note), MaxNote)
+	case strings.ContainsRune(note, 0):
+		return model.NewProblem(model.BadRequest, "leave it out", "the note has a zero byte in it")
+	case len(send.Tasks) > 50:
+		return model.NewProblem(model.BadRequest, "", "a handoff has at most 50 task ids")
+	case len(send.Stage) > 40 || printable(send.Stage) != send.Stage:
+		return model.NewProblem(model.BadRequest, "take one word", "the stage has at most 40 printable characters")
+	}
+	for _, task := range send.Tasks {
+		if task == "" || len(task) > 60 || printable(task) != task {
+			return model.NewProblem(model.BadRequest, "take for example: BRL-112", "a task id has 1 to 60 printable characters")
+		}
+	}
+	return nil
+}
+
+// CheckSend tells what would be refused, before a byte of content goes, and else which contents the project lacks.
+func (s *Service) CheckSend(ctx context.Context, actor Actor, key string, send Send) (missing []chunk.Digest, err error) {
+	if send.Note == "" {
+		send.Note = "checked before its note was written"
+	}
+	if err := send.check(); err != nil {
+		return nil, err
+	}
+	err = s.db.Write(ctx, func(tx *records.Tx) error {
+		st, err := s.stage(ctx, tx, actor, key, send)
+		if err != nil {
+			return err
+		}
+		missing = st.missing
+		return errOnlyChecked
+	})
+	if err == errOnlyChecked {
+		return missing, nil
+	}
+	return nil, s.explain(err)
+}
+
+var errOnlyChecked = fmt.Errorf("only checked")
+
+// Send makes a handoff of all changes, or refuses with every reason. The same key again gets the same answer.
+func (s *Service) Send(ctx context.Context, actor Actor, key string, send Send) (receipt Receipt, err error) {
+	if err := send.check(); err != nil {
+		return receipt, err
+	}
+	if !validID(send.Key) {
+		return receipt, model.NewProblem(model.BadRequest, "", "the key of a send is a UUID")
+	}
+	fingerprint, err := json.Marshal(send)
+	if err != nil {
+		return receipt, err
+	}
+	request := chunk.Sum(fingerprint)
+	err = s.write(ctx, func(tx *records.Tx) error {
+		p, err := project(ctx, tx, actor, key, model.Artist)
+		if err != nil {
+			return err
+		}
+		before, fresh, err := tx.ClaimSendKey(ctx, p.ID, send.Key, actor.ID, request[:])
+		if err != nil {
+			return err
+		}
+		if !fresh {
+			return s.repeat(ctx, tx, p, actor, before, request, &receipt)
+		}
+		st, err := s.stage(ctx, tx, actor, key, send)
+		if err != nil {
+			return err
+		}
+		if len(st.missing) > 0 {
+			return model.NewProblem(model.ChunksMissing, "send the content first", "the service does not have the content %s that is named", st.missing[0])
+		}
+		receipt, err = st.commit(ctx, tx, actor, send)
+		return err
+	})
+	return receipt, err
+}
+
+func (s *Service) repeat(ctx context.Context, tx *records.Tx, p records.Project, actor Actor, before records.SendKey, request chunk.Digest, receipt *Receipt) (err error) {
+	switch {
+	case before.PersonID != actor.ID || before.Handoff > 0 && string(before.Request) != string(request[:]):
+		return model.NewProblem(model.KeyReused, "run the command again", "the key of this send was used for another one")
+	case before.Handoff == 0:
+		return model.NewProblem(model.KeyClosed, "run the command again", "this send was given up before it arrived")
+	}
+	receipt.Handoff, err = tx.Handoff(ctx, p.ID, before.Handoff)
+	return err
+}
+
+// CloseSend finds out for good what became of a send: the handoff, or nothing, now and later.
+func (s *Service) CloseSend(ctx context.Context, actor Actor, key, sendKey string) (h *model.Handoff, err error) {
+	if !validID(sendKey) {
+		return nil, model.NewProblem(model.BadRequest, "", "the key of a send is a UUID")
+	}
+	err = s.write(ctx, func(tx *records.Tx) error {
+		p, err := project(ctx, tx, actor, key, model.Viewer)
+		if err != nil {
+			return err
+		}
+		before, fresh, err := tx.ClaimSendKey(ctx, p.ID, sendKey, actor.ID, nil)
+		if err != nil || fresh || before.Handoff == 0 {
+			return err
+		}
+		if before.PersonID != actor.ID {
+			return model.NewProblem(model.NotAllowed, "", "this send was made by somebody else")
+		}
+		found, err := tx.Handoff(ctx, p.ID, before.Handoff)
+		h = &found
+		return err
+	})
+	return h, err
+}
+
+// staged is a send whose rows are locked and whose every condition was looked at.
+type staged struct {
+	project  records.Project
+	place    lock.Place
+	now      time.Time
+	changes  []Change
+	assets   []*records.Asset
+	contents map[chunk.Digest]records.Content
+	missing  []chunk.Digest
+}
+
+// stage locks in the order of docs/architecture: gate, assets by id. It collects every refusal.
+func (s *Service) stage(ctx context.Context, tx *records.Tx, actor Actor, key string, send Send) (*staged, error) {
+	p, err := project(ctx, tx, actor, key, model.Artist)
+	if err != nil {
+		return nil, err
+	}
+	if err := tx.Gate(ctx, p.ID, false); err != nil {
+		return nil, err
+	}
+	if p, err = project(ctx, tx, actor, key, model.Artist); err != nil {
+		return nil, err
+	}
+	w, err := workspace(ctx, tx, actor, p, send.Workspace)
+	if err != nil {
+		return nil, err
+	}
+	st := &staged{project: p, place: lock.Place{Handle: w.Handle, WorkspaceID: w.ID, Workspace: w.Name}}
+	refusals, byFolded := checkPaths(send.Changes)
+	order := sortedKeys(byFolded)
+	paths := make([]string, len(order))
+	for i, f := range order {
+		paths[i] = byFolded[f].Path
+	}
+	if err := tx.ClaimPaths(ctx, p.ID, paths, order); err != nil {
+		return nil, err
+	}
+	found, err := tx.LockAssets(ctx, p.ID, order)
+	if err != nil {
+		return nil, err
+	}
+	if st.now, err = tx.Now(ctx); err != nil {
+		return nil, err
+	}
+	var digests []chunk.Digest
+	for _, f := range order {
+		if c := byFolded[f]; !c.Gone {
+			digests = append(digests, c.Digest)
+		}
+	}
+	if st.contents, err = tx.Contents(ctx, p.ID, digests); err != nil {
+		return nil, err
+	}
+	var fresh []Change
+	for _, f := range order {
+		c, a := byFolded[f], found[f]
+		if r := st.judge(c, a, send.TakeFree); r != nil {
+			refusals = append(refusals, *r)
+			continue
+		}
+		if !c.Gone {
+			content, known := st.contents[c.Digest]
+			if !known {
+				st.missing = append(st.missing, c.Digest)
+			} else if content.Size != c.Size {
+				refusals = append(refusals, model.Refusal{Path: c.Path, Reason: "size", Message: c.Path + ": its size does not agree with its content", Remedy: "send it again"})
+			}
+		}
+		if a.Gone && !c.Gone {
+			fresh = append(fresh, c)
+		}
+		if f == rules.File && !model.AtLeast(p.Role, model.Lead) {
+			refusals = append(refusals, model.Refusal{Path: c.Path, Reason: "role", Message: c.Path + ": only a lead changes the rules", Remedy: "ask a lead of the project"})
+		}
+		st.changes, st.assets = append(st.changes, c), append(st.assets, a)
+	}
+	more, err := st.neighbours(ctx, tx, fresh, byFolded)
+	if err != nil {
+		return nil, err
+	}
+	if refusals = append(refusals, more...); len(refusals) > 0 {
+		return nil, &model.Refused{Refusals: refusals}
+	}
+	return st, nil
+}
+
+// checkPaths looks at the paths alone, and at how they go together.
+func checkPaths(changes []Change) (refusals []model.Refusal, byFolded map[string]Change) {
+	byFolded = make(map[string]Change, len(changes))
+	for _, c := range changes {
+		if bad := assetpath.Check(c.Path); bad != nil {
+			refusals = append(refusals, model.Refusal{Path: printable(c.Path), Reason: bad.Reason, Message: bad.Message, Remedy: bad.Remedy})
+			continue
+		}
+		f := assetpath.Fold(c.Path)
+		if other, twice := byFolded[f]; twice {
+			refusals = append(refusals, collision(c.Path, other.Path))
+			continue
+		}
+		byFolded[f] = c
+	}
+	return refusals, byFolded
+}
+
+func collision(path, other string) model.Refusal {
+	return model.Refusal{Path: path, Reason: "path-collides", Remedy: "rename one of them",
+		Message: fmt.Sprintf("%s: it would be the same file as %s on some systems", path, other)}
+}
+
+// judge decides about one change against the locked row of its asset.
+func (st *staged) judge(c Change, a *records.Asset, takeFree bool) *model.Refusal {
+	base := a.Newest
+	if a.Gone {
+		base = 0
+	}
+	switch {
+	case c.Base != base && base == 0 && c.Gone:
+		return &model.Refusal{Path: c.Path, Reason: "behind", Message: c.Path + ": it is gone already", Remedy: "run tarn update first"}
+	case c.Base != base && base == 0:
+		return &model.Refusal{Path: c.Path, Reason: "behind", Message: c.Path + ": it was removed since by somebody else", Remedy: "run tarn update first, then send it as a new file if it is still wanted"}
+	case c.Base != base && c.Base == 0 && a.Path != c.Path:
+		r := collision(c.Path, a.Path)
+		return &r
+	case c.Base != base && c.Base == 0:
+		return &model.Refusal{Path: c.Path, Reason: "behind", Message: fmt.Sprintf("%s: somebody else has sent a file of this name (version %d)", c.Path, base), Remedy: "run tarn update first"}
+	case c.Base != base:
+		return lock.Behind(c.Path, c.Base, base)
+	case c.Gone && base == 0:
+		return &model.Refusal{Path: c.Path, Reason: "unknown", Message: c.Path + ": there is no such asset", Remedy: "run tarn update first"}
+	case base != 0 && a.Path != c.Path:
+		r := collision(c.Path, a.Path)
+		return &r
+	}
+	// A new asset needs no lock, unless somebody holds its path.
+	if base == 0 && a.Lock.Free() {
+		return nil
+	}
+	a.Lock.Path = c.Path
+	return lock.MaySend(a.Lock, st.place, c.Fence, takeFree, st.now)
+}
+
+// neighbours refuses new paths that would make a file of a folder, a folder of a file, or spell a folder in a second way.
+func (st *staged) neighbours(ctx context.Context, tx *records.Tx, fresh []Change, sent map[string]Change) (refusals []model.Refusal, err error) {
+	spelled := map[string]string{}
+	places := map[string]bool{}
+	for _, c := range fresh {
+		places[assetpath.Fold(c.Path)] = true
+		for _, folder := range assetpath.Folders(c.Path) {
+			f := assetpath.Fold(folder)
+			places[f] = true
+			if other, ok := spelled[f]; ok && other != folder {
+				refusals = append(refusals, folderCollision(c.Path, folder, other))
+			} else {
+				spelled[f] = folder
+			}
+		}
+	}
+	if len(places) == 0 {
+		return refusals, nil
+	}
+	below, at, err := tx.Neighbours(ctx, st.project.ID, sortedKeys(places))
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range fresh {
+		f := assetpath.Fold(c.Path)
+		if other, ok := below[f]; ok {
+			refusals = append(refusals, model.Refusal{Path: c.Path, Reason: "path-collides", Remedy: "give it another name",
+				Message: fmt.Sprintf("%s: there is a folder of that name, with %s in it", c.Path, other)})
+		}
+		for _, folder := range assetpath.Folders(c.Path) {
+			ff := assetpath.Fold(folder)
+			file, ok := at[ff]
+			if goes, mine := sent[ff]; mine {
+				ok, file = !goes.Gone, goes.Path
+			}
+			if ok {
+				refusals = append(refusals, model.Refusal{Path: c.Path, Reason: "path-collides", Remedy: "give one of them another name",
+					Message: fmt.Sprintf("%s: %s is a file, and can't be a folder too", c.Path, file)})
+			}
+			if other, ok := below[ff]; ok && other[:min(len(other), len(folder))] != folder && len(assetpath.Folders(other)) > 0 {
+				refusals = append(refusals, folderCollision(c.Path, folder, spelling(other, folder)))
+			}
+		}
+	}
+	return refusals, nil
+}
+
+// spelling is how other spells the folder at the depth of folder.
+func spelling(other, folder string) string {
+	return assetpath.Folders(other)[strings.Count(folder, "/")]
+}
+
+func folderCollision(path, folder, other string) model.Refusal {
+	return model.Refusal{Path: path, Reason: "path-collides", Remedy: "rename the folder to " + other,
+		Message: fmt.Sprintf("%s: the folder %s is spelled %s in this project, and on some systems they are one", path, folder, other)}
+}
+
+// commit writes a staged send.
+func (st *staged) commit(ctx context.Context, tx *records.Tx, actor Actor, send Send) (receipt Receipt, err error) {
+	h := records.NewHandoff{Author: actor.ID, Workspace: st.place.WorkspaceID, Note: strings.TrimSpace(send.Note), Tasks: send.Tasks, Stage: send.Stage, Key: send.Key}
+	if h.Tasks == nil {
+		h.Tasks = []string{}
+	}
+	var freed []*records.Asset
+	for i, c := range st.changes {
+		a := st.assets[i]
+		v := records.NewVersion{Asset: a.ID, Number: a.Newest + 1, Path: c.Path, Executable: c.Executable}
+		if !c.Gone {
+			v.Content = st.contents[c.Digest].ID
+		}
+		h.Versions = append(h.Versions, v)
+		switch {
+		case a.Lock.Free():
+		case send.KeepLocks && !c.Gone:
+			receipt.Locks = append(receipt.Locks, shown(a.Lock))
+		default:
+			a.Lock = lock.Override(a.Lock)
+			freed = append(freed, a)
+		}
+	}
+	if len(freed) > 0 {
+		if err := tx.SetLocks(ctx, actor.ID, freed); err != nil {
+			return receipt, err
+		}
+	}
+	subject := map[string]any{"note": firstLine(h.Note), "count": len(st.changes), "paths": somePaths(st.assets), "unlocked": len(freed)}
+	number, err := tx.AddHandoff(ctx, st.project.ID, h)
+	if err != nil {
+		return receipt, err
+	}
+	subject["handoff"] = number
+	if err := tx.AddEvent(ctx, st.project.ID, actor.ID, "handoff.sent", subject); err != nil {
+		return receipt, err
+	}
+	receipt.Handoff, err = tx.Handoff(ctx, st.project.ID, number)
+	return receipt, err
+}
+
+func firstLine(s string) string {
+	line, _, _ := strings.Cut(s, "\n")
+	if len(line) > 200 {
+		line = strings.ToValidUTF8(line[:200], "") + "…"
+	}
+	return line
+}
+
+// Rollback sends an old version of an asset as a new one. It takes the lock for that where it is free. base is the newest version
+// that the actor has seen.
+func (s *Service) Rollback(ctx context.Context, actor Actor, key, workspaceID, path string, to, base int, note, sendKey string) (Receipt, error) {
+	asset, versions, err := s.History(ctx, actor, key, path)
+	if err != nil {
+		return Receipt{}, err
+	}
+	for _, v := range versions {
+		if v.Version != to {
+			continue
+		}
+		if v.Gone {
+			return Receipt{}, model.NewProblem(model.BadRequest, "choose another version", "%s was gone in version %d", path, to)
+		}
+		if to == asset.Newest {
+			return Receipt{}, model.NewProblem(model.BadRequest, "choose an older one", "version %d of %s is the newest already", to, path)
+		}
+		digest, err := chunk.ParseDigest(v.Digest)
+		if err != nil {
+			return Receipt{}, err
+		}
+		if asset.Gone {
+			base = 0
+		}
+		if strings.TrimSpace(note) == "" {
+			note = fmt.Sprintf("Back to version %d (h%d): %s", v.Version, v.Handoff, firstLine(v.Note))
+		}
+		return s.Send(ctx, actor, key, Send{Key: sendKey, Workspace: workspaceID, Note: note, TakeFree: true,
+			Changes: []Change{{Path: asset.Path, Base: base, Digest: digest, Size: v.Size, Executable: v.Executable}}})
+	}
+	return Receipt{}, model.NewProblem(model.NotFound, "see tarn history "+printable(path), "%s has no version %d", printable(path), to)
+}
+
+// Drop sends a file that a page has: as a new version of an asset whose lock the console holds, or as a new asset.
+func (s *Service) Drop(ctx context.Context, actor Actor, key string, send Send, body io.Reader) (Receipt, error) {
+	// Looked at with an empty content first, so that what would be refused is refused before the file travels.
+	if _, err := s.CheckSend(ctx, actor, key, send); err != nil {
+		return Receipt{}, err
+	}
+	var p records.Project
+	if err := s.read(ctx, func(tx *records.Tx) (err error) {
+		p, err = project(ctx, tx, actor, key, model.Artist)
+		return err
+	}); err != nil {
+		return Receipt{}, err
+	}
+	m, err := s.ingest(ctx, p, body)
+	if err != nil {
+		return Receipt{}, err
+	}
+	send.Changes[0].Digest, send.Changes[0].Size = m.Digest, m.Size
+	return s.Send(ctx, actor, key, send)
+}

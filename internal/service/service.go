@@ -1,0 +1,128 @@
+// Package service holds the use cases: who may do what, in which order, in which transaction. It knows no HTTP and no SQL. What it
+// refuses is a *model.Refused (reasons by path) or a *model.Problem (the whole request); any other error is a fault of ours.
+package service
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"strings"
+
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/records"
+	"kettletarn/internal/store"
+)
+
+// Service is safe for concurrent use. It keeps no state of its own: several may share one database and one store.
+type Service struct {
+	db      *records.DB
+	store   store.Store
+	log     *slog.Logger
+	news    hub
+	signins chan struct{}
+	thumbs  thumbnails
+	ended   chan struct{}
+}
+
+// Actor is the signed-in person in whose name something is done.
+type Actor struct {
+	ID      int64
+	Handle  string
+	Steward bool
+}
+
+// New makes a service. cache is a folder for what can be made again; it may be emptied at any time.
+func New(db *records.DB, store store.Store, cache string, log *slog.Logger) *Service {
+	return &Service{db: db, store: store, log: log, signins: make(chan struct{}, 2), thumbs: newThumbnails(cache), ended: make(chan struct{})}
+}
+
+// Run carries news from the database to the readers until ctx ends; then it ends their streams. It is called once.
+func (s *Service) Run(ctx context.Context) {
+	defer close(s.ended)
+	s.db.Listen(ctx, s.news.wake)
+}
+
+// Ready tells whether the service can work: nil, or what is away.
+func (s *Service) Ready(ctx context.Context) error {
+	if err := s.db.Ping(ctx); err != nil {
+		return unavailable
+	}
+	if _, err := s.store.Free(ctx); err != nil {
+		return model.NewProblem(model.Unavailable, "", "the store can't be reached")
+	}
+	return nil
+}
+
+var unavailable = model.NewProblem(model.Unavailable, "try again in a moment; nothing was lost", "the service can't reach its database right now")
+
+func (s *Service) write(ctx context.Context, work func(*records.Tx) error) error {
+	return s.explain(s.db.Write(ctx, work))
+}
+
+func (s *Service) read(ctx context.Context, work func(*records.Tx) error) error {
+	return s.explain(s.db.Read(ctx, work))
+}
+
+// explain turns what the layers below report into problems that people can act on.
+func (s *Service) explain(err error) error {
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, records.ErrUnavailable):
+		s.log.Error("the database is away", "error", err)
+		return unavailable
+	case errors.Is(err, store.ErrFull):
+		s.log.Error("the store is full", "error", err)
+		return model.NewProblem(model.DiskFull, "ask whoever runs it to make room, then run the same command again: what has arrived stays", "the service's disk is full")
+	}
+	return err
+}
+
+// project finds a project for the actor and checks their role. To somebody who is not in it, it looks as if it were not there.
+func project(ctx context.Context, tx *records.Tx, actor Actor, key, role string) (records.Project, error) {
+	p, err := tx.ProjectFor(ctx, key, actor.ID)
+	if errors.Is(err, records.ErrNotFound) || err == nil && p.Role == "" && !(actor.Steward && role == stewards) {
+		return p, model.NewProblem(model.NotFound, "see tarn project list for yours, or ask its owner to add you", "there is no project %q that you belong to", printable(key))
+	}
+	if err != nil {
+		return p, err
+	}
+	if role != stewards && !model.AtLeast(p.Role, role) || role == stewards && !actor.Steward && !model.AtLeast(p.Role, model.Lead) {
+		need := role
+		if role == stewards {
+			need = model.Lead
+		}
+		return p, model.NewProblem(model.NotAllowed, "ask a lead or an owner of the project", "you are %s in %s, and this takes %s", article(p.Role), key, article(need))
+	}
+	return p, nil
+}
+
+// stewards stands for "a lead of the project or a steward of the service".
+const stewards = "steward"
+
+func article(role string) string {
+	if strings.ContainsAny(role[:1], "ao") {
+		return "an " + role
+	}
+	return "a " + role
+}
+
+// workspace finds one of the actor's workspaces in a project. "console" stands for their seat at the console.
+func workspace(ctx context.Context, tx *records.Tx, actor Actor, p records.Project, id string) (records.Workspace, error) {
+	if id == model.KindConsole {
+		seat, err := tx.ConsoleSeat(ctx, newID(), p.ID, actor.ID)
+		if err != nil {
+			return records.Workspace{}, err
+		}
+		id = seat
+	}
+	missing := model.NewProblem(model.NotFound, "join the project again with tarn join --here", "the service does not know this workspace as yours")
+	if !validID(id) {
+		return records.Workspace{}, missing
+	}
+	w, err := tx.WorkspaceByID(ctx, id)
+	if errors.Is(err, records.ErrNotFound) || err == nil && (w.Project != p.ID || w.PersonID != actor.ID) {
+		return w, missing
+	}
+	return w, err
+}

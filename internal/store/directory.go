@@ -1,0 +1,190 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+	"time"
+)
+
+// Directory is a Store below a folder of the local file system.
+type Directory struct {
+	root string
+}
+
+var part = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9.-]*$`)
+
+// OpenDirectory opens the store below root, making the folder where it is missing.
+func OpenDirectory(root string) (*Directory, error) {
+	incoming := filepath.Join(root, "incoming")
+	if err := os.MkdirAll(incoming, 0o700); err != nil {
+		return nil, fmt.Errorf("the data folder %s can't be made: %w", root, reason(err))
+	}
+	probe, err := os.CreateTemp(incoming, "probe-")
+	if err != nil {
+		return nil, fmt.Errorf("the data folder %s can't be written to: %w", root, reason(err))
+	}
+	_ = probe.Close()
+	_ = os.Remove(probe.Name())
+	return &Directory{root: root}, nil
+}
+
+// reason drops the path that the os package puts into its errors, where the message has it already.
+func reason(err error) error {
+	var p *fs.PathError
+	if errors.As(err, &p) {
+		return p.Err
+	}
+	return err
+}
+
+func (d *Directory) path(name string) (string, error) {
+	parts := strings.Split(name, "/")
+	for _, p := range parts {
+		if !part.MatchString(p) {
+			return "", fmt.Errorf("%q is not a name in a store", name)
+		}
+	}
+	return filepath.Join(append([]string{d.root, "packs"}, parts...)...), nil
+}
+
+// Put writes beside the place, syncs, moves in, and syncs the folder, each new folder and the one above it.
+func (d *Directory) Put(_ context.Context, name string, write func(io.Writer) error) (err error) {
+	path, err := d.path(name)
+	if err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(filepath.Join(d.root, "incoming"), "put-")
+	if err != nil {
+		return full(err)
+	}
+	defer func() {
+		if err != nil {
+			_ = f.Close()
+			_ = os.Remove(f.Name())
+		}
+	}()
+	if err := write(f); err != nil {
+		return full(err)
+	}
+	if err := f.Sync(); err != nil {
+		return full(err)
+	}
+	if err := f.Close(); err != nil {
+		return full(err)
+	}
+	if err := d.makeFolder(filepath.Dir(path)); err != nil {
+		return full(err)
+	}
+	if err := os.Link(f.Name(), path); err != nil {
+		return full(err)
+	}
+	_ = os.Remove(f.Name())
+	if err := syncFolder(filepath.Dir(path)); err != nil {
+		_ = os.Remove(path)
+		return full(err)
+	}
+	return nil
+}
+
+func (d *Directory) makeFolder(path string) error {
+	if _, err := os.Stat(path); err == nil {
+		return nil
+	}
+	if err := d.makeFolder(filepath.Dir(path)); err != nil {
+		return err
+	}
+	if err := os.Mkdir(path, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	return syncFolder(filepath.Dir(path))
+}
+
+func syncFolder(path string) error {
+	f, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	return f.Sync()
+}
+
+func full(err error) error {
+	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
+		return fmt.Errorf("%w (%w)", ErrFull, err)
+	}
+	return err
+}
+
+type file struct {
+	*os.File
+	size int64
+}
+
+func (f *file) Size() int64 { return f.size }
+
+// Open opens an object.
+func (d *Directory) Open(_ context.Context, name string) (Object, error) {
+	path, err := d.path(name)
+	if err != nil {
+		return nil, err
+	}
+	f, err := os.Open(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%s: %w", name, ErrNotFound)
+	}
+	if err != nil {
+		return nil, err
+	}
+	info, err := f.Stat()
+	if err != nil {
+		_ = f.Close()
+		return nil, err
+	}
+	return &file{File: f, size: info.Size()}, nil
+}
+
+// Remove deletes an object.
+func (d *Directory) Remove(_ context.Context, name string) error {
+	path, err := d.path(name)
+	if err != nil {
+		return err
+	}
+	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return syncFolder(filepath.Dir(path))
+}
+
+// Free asks the file system.
+func (d *Directory) Free(context.Context) (int64, error) {
+	var s syscall.Statfs_t
+	if err := syscall.Statfs(d.root, &s); err != nil {
+		return -1, err
+	}
+	return int64(s.Bavail) * s.Bsize, nil
+}
+
+// Sweep removes what interrupted writes left behind more than a day ago.
+func (d *Directory) Sweep() error {
+	incoming := filepath.Join(d.root, "incoming")
+	entries, err := os.ReadDir(incoming)
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		if info, err := e.Info(); err == nil && time.Since(info.ModTime()) > 24*time.Hour {
+			if err := os.Remove(filepath.Join(incoming, e.Name())); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,21 @@
+// Package version says which build this is.
+package version
+
+import "runtime/debug"
+
+// String is the version of the module, or the commit it was built from.
+func String() string {
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return "unknown"
+	}
+	if v := info.Main.Version; v != "" && v != "(devel)" {
+		return v
+	}
+	for _, s := range info.Settings {
+		if s.Key == "vcs.revision" {
+			return s.Value[:min(12, len(s.Value))]
+		}
+	}
+	return "devel"
+}
