@@ -1,0 +1,260 @@
+// Package cli is the command line of tarn: what each command takes, and what it prints. The work is done by package workspace and by
+// the service.
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"kettletarn/internal/client"
+	"kettletarn/internal/core/assetpath"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/version"
+	"kettletarn/internal/workspace"
+)
+
+// Exit statuses.
+const (
+	exitDone        = 0
+	exitRefused     = 1
+	exitWrongUse    = 2
+	exitUnreachable = 3
+)
+
+// app is one run of tarn.
+type app struct {
+	in   io.Reader
+	out  io.Writer
+	errs io.Writer
+	dir  string
+}
+
+// usageError is a command used in a wrong way.
+type usageError struct{ error }
+
+func wrongUse(format string, args ...any) error { return usageError{fmt.Errorf(format, args...)} }
+
+// partly says that the command has printed what it could not do.
+var errPartly = errors.New("not all of it was done")
+
+// Main runs tarn and returns its exit status.
+func Main(ctx context.Context, args []string, in io.Reader, out, errs io.Writer) int {
+	dir, err := os.Getwd()
+	if err != nil {
+		fmt.Fprintln(errs, "tarn: the folder that you are in is gone; go to another one")
+		return exitRefused
+	}
+	a := &app{in: in, out: out, errs: errs, dir: dir}
+	root := &cli.Command{
+		Name:  "tarn",
+		Usage: "keeps a team's large assets: versions, handoffs and locks",
+		Description: "First steps: tarn sign-in URL, then tarn join KEY for a project that is there, or tarn start KEY to make one of the\n" +
+			"folder you stand in. A day: tarn begin FILE, work, tarn send -m NOTE. tarn status says how things stand.",
+		Version: version.String(), EnableShellCompletion: true, Suggest: true, HideHelpCommand: true,
+		ConfigureShellCompletionCommand: func(c *cli.Command) {
+			c.Hidden = false
+			c.Usage = "print the completion script for bash, zsh, fish or pwsh"
+		},
+		Reader: in, Writer: out, ErrWriter: errs,
+		ExitErrHandler: func(context.Context, *cli.Command, error) {},
+		OnUsageError:   onUsageError,
+		Commands:       a.commands(),
+		Action: func(_ context.Context, cmd *cli.Command) error {
+			if cmd.Args().Present() {
+				return wrongUse("there is no command %q; tarn --help lists them", cmd.Args().First())
+			}
+			return cli.ShowRootCommandHelp(cmd)
+		},
+	}
+	each(root.Commands, func(c *cli.Command) { c.OnUsageError = onUsageError })
+	asJSON := wantsJSON(args)
+	return a.exit(ctx, root.Run(ctx, args), asJSON)
+}
+
+func onUsageError(_ context.Context, _ *cli.Command, err error, _ bool) error { return usageError{err} }
+
+func each(commands []*cli.Command, do func(*cli.Command)) {
+	for _, c := range commands {
+		do(c)
+		each(c.Commands, do)
+	}
+}
+
+func wantsJSON(args []string) bool {
+	for _, arg := range args {
+		if arg == "--" {
+			return false
+		}
+		if arg == "--json" || arg == "--json=true" {
+			return true
+		}
+	}
+	return false
+}
+
+// exit prints what went wrong, in words, and says with which status to end.
+func (a *app) exit(ctx context.Context, err error, asJSON bool) int {
+	var wrong usageError
+	var away *client.Unreachable
+	var refused *model.Refused
+	var problem *model.Problem
+	switch {
+	case err == nil:
+		return exitDone
+	case errors.Is(err, errPartly):
+		return exitRefused
+	case errors.As(err, &wrong):
+		fmt.Fprintln(a.errs, "tarn:", err)
+		return exitWrongUse
+	case ctx.Err() != nil:
+		fmt.Fprintln(a.errs, "\ntarn: stopped. What has arrived stays; the same command goes on from there.")
+		return exitRefused
+	case errors.As(err, &away):
+		fmt.Fprintln(a.errs, "tarn:", away)
+		return exitUnreachable
+	case errors.As(err, &refused):
+		if asJSON {
+			_ = a.json(refused)
+		}
+		a.printRefusals("Nothing was done:", refused.Refusals)
+		return exitRefused
+	case errors.As(err, &problem):
+		if asJSON {
+			_ = a.json(map[string]any{"refusals": []model.Refusal{{Reason: problem.Type, Message: problem.Detail, Remedy: problem.Remedy}}})
+		}
+		fmt.Fprintln(a.errs, "tarn:", problem)
+		if problem.Type == model.Unavailable {
+			return exitUnreachable
+		}
+		return exitRefused
+	}
+	fmt.Fprintln(a.errs, "tarn:", err)
+	return exitRefused
+}
+
+func (a *app) printRefusals(title string, list []model.Refusal) {
+	if len(list) == 0 {
+		return
+	}
+	fmt.Fprintln(a.errs, title)
+	for i, r := range list {
+		if i == 40 && len(list) > 45 {
+			fmt.Fprintf(a.errs, "  … and %d more (--json lists all)\n", len(list)-i)
+			break
+		}
+		fmt.Fprintf(a.errs, "  %s\n", assetpath.Printable(r.Message))
+		fmt.Fprintf(a.errs, "      → %s\n", r.Remedy)
+	}
+}
+
+// json prints one object.
+func (a *app) json(v any) error {
+	e := json.NewEncoder(a.out)
+	e.SetEscapeHTML(false)
+	e.SetIndent("", "  ")
+	return e.Encode(v)
+}
+
+// answer prints v with --json, and else what human prints.
+func (a *app) answer(cmd *cli.Command, v any, human func()) error {
+	if cmd.Bool("json") {
+		return a.json(v)
+	}
+	human()
+	return nil
+}
+
+func (a *app) say(format string, args ...any) { fmt.Fprintf(a.out, format+"\n", args...) }
+
+// command makes a command with what all of them have.
+func command(name, usage, arguments, example string, action cli.ActionFunc, flags ...cli.Flag) *cli.Command {
+	return &cli.Command{Name: name, Usage: usage, ArgsUsage: arguments, UsageText: strings.TrimSpace("tarn "+name+" [options] "+arguments) + "\n\nExample: " + example,
+		Flags: append(flags, &cli.BoolFlag{Name: "json", Usage: "print one JSON object"}), Action: action, HideHelpCommand: true}
+}
+
+// arguments checks how many there are.
+func arguments(cmd *cli.Command, least, most int, usage string) ([]string, error) {
+	args := cmd.Args().Slice()
+	if len(args) < least || most >= 0 && len(args) > most {
+		return nil, wrongUse("use it so: tarn %s", usage)
+	}
+	for _, arg := range args {
+		// The library stops reading options at the first argument in some shells' hands; an option in its place is a mistake.
+		if strings.HasPrefix(arg, "--") {
+			return nil, wrongUse("the option %s has to stand before the names: tarn %s", arg, usage)
+		}
+	}
+	return args, nil
+}
+
+// open opens the workspace that the current folder lies in.
+func (a *app) open() (*workspace.Workspace, error) {
+	root, err := workspace.Find(a.dir)
+	if err != nil {
+		return nil, err
+	}
+	if root == "" {
+		return nil, model.NewProblem(model.NotFound, "go to one, or make one with tarn join KEY or tarn start KEY", "%s does not lie in a workspace", a.dir)
+	}
+	m, err := workspace.ReadMarker(root)
+	if err != nil {
+		return nil, err
+	}
+	c, err := a.clientFor(m.Service)
+	if err != nil {
+		return nil, err
+	}
+	return workspace.Open(root, c, newProgress(a.errs))
+}
+
+// work opens the workspace for a command that changes it.
+func (a *app) work(do func(*workspace.Workspace) error) error {
+	w, err := a.open()
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	release, err := w.Work()
+	if err != nil {
+		return err
+	}
+	defer release()
+	return do(w)
+}
+
+// paths turns the names that a person typed into paths of the workspace.
+func (a *app) paths(w *workspace.Workspace, typed []string) ([]string, error) {
+	paths := make([]string, len(typed))
+	for i, t := range typed {
+		p, err := w.Path(a.dir, t)
+		if err != nil {
+			return nil, err
+		}
+		paths[i] = p
+	}
+	return paths, nil
+}
+
+func (a *app) folder(typed string) (string, error) {
+	full := typed
+	if !filepath.IsAbs(full) {
+		full = filepath.Join(a.dir, typed)
+	}
+	return filepath.Abs(full)
+}
+
+func (a *app) commands() []*cli.Command {
+	return []*cli.Command{
+		a.signIn(), a.signOut(), a.whoami(), a.project(), a.member(),
+		a.start(), a.join(), a.status(), a.begin(), a.send(), a.update(), a.discard(),
+		a.lock(), a.unlock(), a.holders(), a.history(), a.show(), a.rollback(),
+	}
+}

@@ -1,0 +1,163 @@
+package cli
+
+import (
+	"context"
+
+	"github.com/urfave/cli/v3"
+
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/workspace"
+)
+
+func (a *app) project() *cli.Command {
+	list := command("list", "your projects", "", "tarn project list", func(ctx context.Context, cmd *cli.Command) error {
+		c, err := a.clientFor("")
+		if err != nil {
+			return err
+		}
+		all, err := c.Projects(ctx)
+		if err != nil {
+			return err
+		}
+		return a.answer(cmd, all, func() {
+			if len(all.Projects) == 0 {
+				a.say("No projects yet. tarn start KEY makes one of the folder you stand in.")
+				return
+			}
+			t := newTable(a.out, "PROJECT", "YOU ARE", ">ASSETS", ">SIZE", ">HANDOFFS", ">LOCKED", "LATEST")
+			for _, p := range all.Projects {
+				t.row(p.Key, p.Role, count(p.Assets), size(p.Size), count(p.Handoffs), count(p.Locks), whenPtr(p.Latest))
+			}
+			t.print()
+		})
+	})
+	show := command("show", "one project and its people", "KEY", "tarn project show brinelight", func(ctx context.Context, cmd *cli.Command) error {
+		args, err := arguments(cmd, 1, 1, "project show KEY")
+		if err != nil {
+			return err
+		}
+		c, err := a.clientFor("")
+		if err != nil {
+			return err
+		}
+		p, err := c.Project(ctx, args[0])
+		if err != nil {
+			return err
+		}
+		members, err := c.Members(ctx, args[0])
+		if err != nil {
+			return err
+		}
+		v := struct {
+			model.Project
+			People []model.Member `json:"people"`
+		}{p, members.Members}
+		return a.answer(cmd, v, func() {
+			a.say("%s: %s, %s, %s, %s locked; latest %s", p.Key, plural(p.Assets, "asset"), size(p.Size), plural(p.Handoffs, "handoff"), count(p.Locks), whenPtr(p.Latest))
+			a.printMembers(members.Members)
+		})
+	})
+	return &cli.Command{Name: "project", Usage: "projects: list, show", Commands: []*cli.Command{named2("project", list), named2("project", show)}, HideHelpCommand: true, Action: needsSub}
+}
+
+// named2 gives a command below another one its full name in its help.
+func named2(parent string, c *cli.Command) *cli.Command {
+	c.UsageText = "tarn " + parent + c.UsageText[len("tarn"):]
+	return c
+}
+
+func needsSub(_ context.Context, cmd *cli.Command) error {
+	if cmd.Args().Present() {
+		return wrongUse("there is no command %q here; tarn %s --help lists them", cmd.Args().First(), cmd.Name)
+	}
+	return cli.ShowSubcommandHelp(cmd)
+}
+
+func (a *app) printMembers(list []model.Member) {
+	t := newTable(a.out, "PERSON", "ROLE")
+	for _, m := range list {
+		t.row(m.Handle, m.Role)
+	}
+	t.print()
+}
+
+// projectFlag names a project outside a workspace.
+var projectFlag = &cli.StringFlag{Name: "project", Usage: "key of the project, outside a workspace"}
+
+// projectOf is the project that a command is about: the named one, or that of the workspace.
+func (a *app) projectOf(cmd *cli.Command) (string, error) {
+	if key := cmd.String("project"); key != "" {
+		return key, nil
+	}
+	root, err := workspace.Find(a.dir)
+	if err != nil {
+		return "", err
+	}
+	if root == "" {
+		return "", wrongUse("name the project with --project KEY, or go to a workspace of it")
+	}
+	m, err := workspace.ReadMarker(root)
+	return m.Project, err
+}
+
+// serviceOf is the address that goes with projectOf.
+func (a *app) serviceOf(cmd *cli.Command) string {
+	if cmd.String("project") != "" {
+		return ""
+	}
+	root, err := workspace.Find(a.dir)
+	if err != nil || root == "" {
+		return ""
+	}
+	m, _ := workspace.ReadMarker(root)
+	return m.Service
+}
+
+func (a *app) member() *cli.Command {
+	with := func(least int, usage string, do func(ctx context.Context, cmd *cli.Command, key string, args []string) error) cli.ActionFunc {
+		return func(ctx context.Context, cmd *cli.Command) error {
+			args, err := arguments(cmd, least, least, usage)
+			if err != nil {
+				return err
+			}
+			key, err := a.projectOf(cmd)
+			if err != nil {
+				return err
+			}
+			return do(ctx, cmd, key, args)
+		}
+	}
+	list := command("list", "the people of the project", "", "tarn member list", with(0, "member list", func(ctx context.Context, cmd *cli.Command, key string, _ []string) error {
+		c, err := a.clientFor(a.serviceOf(cmd))
+		if err != nil {
+			return err
+		}
+		members, err := c.Members(ctx, key)
+		if err != nil {
+			return err
+		}
+		return a.answer(cmd, members, func() { a.printMembers(members.Members) })
+	}), projectFlag)
+	add := command("add", "add a person, or change their role", "HANDLE", "tarn member add rurik --role artist", with(1, "member add HANDLE --role ROLE", func(ctx context.Context, cmd *cli.Command, key string, args []string) error {
+		c, err := a.clientFor(a.serviceOf(cmd))
+		if err != nil {
+			return err
+		}
+		m, err := c.SetMember(ctx, key, args[0], cmd.String("role"))
+		if err != nil {
+			return err
+		}
+		return a.answer(cmd, m, func() { a.say("%s is %s in %s.", m.Handle, m.Role, key) })
+	}), projectFlag, &cli.StringFlag{Name: "role", Value: model.Artist, Usage: "viewer, artist, lead or owner"})
+	remove := command("remove", "take a person out; their locks are given back", "HANDLE", "tarn member remove rurik", with(1, "member remove HANDLE", func(ctx context.Context, cmd *cli.Command, key string, args []string) error {
+		c, err := a.clientFor(a.serviceOf(cmd))
+		if err != nil {
+			return err
+		}
+		if err := c.RemoveMember(ctx, key, args[0]); err != nil {
+			return err
+		}
+		return a.answer(cmd, map[string]string{"handle": args[0]}, func() { a.say("%s is no longer in %s; what they held is free.", args[0], key) })
+	}), projectFlag)
+	return &cli.Command{Name: "member", Usage: "the people of a project: list, add, remove", Commands: []*cli.Command{named2("member", list), named2("member", add), named2("member", remove)}, HideHelpCommand: true, Action: needsSub}
+}

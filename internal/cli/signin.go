@@ -1,0 +1,206 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"github.com/adrg/xdg"
+	"github.com/urfave/cli/v3"
+
+	"kettletarn/internal/client"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/prompt"
+)
+
+// signIns is what sign-in keeps: a credential for each service, and which was used last.
+type signIns struct {
+	Current  string          `json:"current"`
+	Services map[string]kept `json:"services"`
+}
+
+type kept struct {
+	Handle string `json:"handle"`
+	Token  string `json:"token"`
+}
+
+func signInFile() string { return filepath.Join(xdg.ConfigHome, "kettle-tarn", "sign-ins.json") }
+
+func readSignIns() (s signIns, err error) {
+	text, err := os.ReadFile(signInFile())
+	if errors.Is(err, fs.ErrNotExist) {
+		return signIns{Services: map[string]kept{}}, nil
+	}
+	if err == nil {
+		err = json.Unmarshal(text, &s)
+	}
+	if err != nil {
+		return s, fmt.Errorf("the kept sign-ins in %s can't be read (%w); remove the file and sign in again", signInFile(), err)
+	}
+	if s.Services == nil {
+		s.Services = map[string]kept{}
+	}
+	return s, nil
+}
+
+func (s signIns) write() error {
+	text, err := json.MarshalIndent(s, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(signInFile()), 0o700); err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(filepath.Dir(signInFile()), "new-")
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(append(text, '\n'))
+	if closed := f.Close(); err == nil {
+		err = closed
+	}
+	if err == nil {
+		err = os.Rename(f.Name(), signInFile())
+	}
+	return err
+}
+
+// clientFor makes a client for the service at an address ("" for the one signed in to last). TARN_URL and TARN_TOKEN come first; a
+// token from the environment goes to no other address than TARN_URL or the kept one.
+func (a *app) clientFor(address string) (*client.Client, error) {
+	s, err := readSignIns()
+	if err != nil {
+		return nil, err
+	}
+	current := s.Current
+	if v := os.Getenv("TARN_URL"); v != "" {
+		if address, err = client.CheckURL(v); err != nil {
+			return nil, fmt.Errorf("TARN_URL: %w", err)
+		}
+		current = address
+	}
+	if address == "" {
+		address = current
+	}
+	if address == "" {
+		return nil, model.NewProblem(model.NotSignedIn, "sign in with tarn sign-in URL; your lead knows the address", "you are not signed in")
+	}
+	token := s.Services[address].Token
+	if v := os.Getenv("TARN_TOKEN"); v != "" && address == current {
+		token = v
+	}
+	return client.New(address, token, nil), nil
+}
+
+func (a *app) signIn() *cli.Command {
+	return command("sign-in", "sign in to a service; keeps the address and the credential for this user", "URL", "tarn sign-in http://tarn.example:7420 --as tamsin",
+		func(ctx context.Context, cmd *cli.Command) error {
+			args, err := arguments(cmd, 1, 1, "sign-in URL [--as HANDLE]")
+			if err != nil {
+				return err
+			}
+			address, err := client.CheckURL(args[0])
+			if err != nil {
+				return usageError{err}
+			}
+			if _, err := client.New(address, "", nil).Service(ctx); err != nil {
+				return err
+			}
+			handle, token, err := a.credential(ctx, cmd, address)
+			if err != nil {
+				return err
+			}
+			s, err := readSignIns()
+			if err != nil {
+				return err
+			}
+			s.Current = address
+			s.Services[address] = kept{Handle: handle, Token: token}
+			if err := s.write(); err != nil {
+				return err
+			}
+			return a.answer(cmd, map[string]string{"handle": handle, "service": address}, func() {
+				a.say("Signed in to %s as %s. tarn project list shows your projects.", address, handle)
+			})
+		},
+		&cli.StringFlag{Name: "as", Usage: "your handle; asked for where it is left out"},
+		&cli.BoolFlag{Name: "token-stdin", Usage: "read a token from standard input in place of a passphrase"})
+}
+
+func (a *app) credential(ctx context.Context, cmd *cli.Command, address string) (handle, token string, err error) {
+	if cmd.Bool("token-stdin") {
+		if token, err = prompt.Line(a.in); err != nil {
+			return "", "", err
+		}
+		who, err := client.New(address, token, nil).Whoami(ctx)
+		return who.Handle, token, err
+	}
+	if handle = cmd.String("as"); handle == "" {
+		fmt.Fprint(a.errs, "Handle: ")
+		if handle, err = prompt.Line(a.in); err != nil {
+			return "", "", err
+		}
+	}
+	passphrase, err := prompt.Passphrase(a.in, a.errs, "Passphrase", false)
+	if err != nil {
+		return "", "", err
+	}
+	host, _ := os.Hostname()
+	answer, err := client.New(address, "", nil).SignIn(ctx, model.SignInRequest{Handle: handle, Passphrase: passphrase, From: "tarn on " + host})
+	return answer.Handle, answer.Token, err
+}
+
+func (a *app) signOut() *cli.Command {
+	return command("sign-out", "end the sign-in and forget the credential", "", "tarn sign-out", func(ctx context.Context, cmd *cli.Command) error {
+		if _, err := arguments(cmd, 0, 0, "sign-out"); err != nil {
+			return err
+		}
+		s, err := readSignIns()
+		if err != nil {
+			return err
+		}
+		was, ok := s.Services[s.Current]
+		if !ok {
+			return model.NewProblem(model.NotSignedIn, "there is nothing to do", "you are not signed in")
+		}
+		address := s.Current
+		ended := client.New(address, was.Token, nil).SignOut(ctx)
+		delete(s.Services, address)
+		s.Current = ""
+		if err := s.write(); err != nil {
+			return err
+		}
+		var problem *model.Problem
+		if ended != nil && !errors.As(ended, &problem) {
+			fmt.Fprintf(a.errs, "The credential is forgotten here, but the service could not be told: %v\n", ended)
+		}
+		return a.answer(cmd, map[string]string{"handle": was.Handle, "service": address}, func() { a.say("Signed out of %s.", address) })
+	})
+}
+
+func (a *app) whoami() *cli.Command {
+	return command("whoami", "who is signed in, and where", "", "tarn whoami", func(ctx context.Context, cmd *cli.Command) error {
+		if _, err := arguments(cmd, 0, 0, "whoami"); err != nil {
+			return err
+		}
+		c, err := a.clientFor("")
+		if err != nil {
+			return err
+		}
+		who, err := c.Whoami(ctx)
+		if err != nil {
+			return err
+		}
+		return a.answer(cmd, map[string]any{"handle": who.Handle, "steward": who.Steward, "service": c.URL()}, func() {
+			also := ""
+			if who.Steward {
+				also = ", steward"
+			}
+			a.say("%s%s at %s", who.Handle, also, c.URL())
+		})
+	})
+}

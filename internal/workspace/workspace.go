@@ -1,0 +1,195 @@
+// Package workspace is a copy of a project on disk: its marker, its index, what differs from the service, and the commands that
+// change it. It prints nothing. What it refuses is a *model.Refused or *model.Problem, like the service.
+//
+// A workspace's index and put-away files lie in the person's state folder, not among the assets, so that cleaning the folder never
+// destroys them. The folder itself carries one small marker.
+package workspace
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/adrg/xdg"
+	"github.com/gofrs/flock"
+
+	"kettletarn/internal/client"
+	"kettletarn/internal/core/assetpath"
+	"kettletarn/internal/core/model"
+)
+
+// Marker is what the file at the root of a workspace says.
+type Marker struct {
+	Service   string `json:"service"`
+	Project   string `json:"project"`
+	Workspace string `json:"workspace"`
+}
+
+// Workspace is an open workspace. Not safe for concurrent use, but several processes may have it open: see Work.
+type Workspace struct {
+	Root     string
+	Marker   Marker
+	Client   *client.Client
+	Handle   string
+	Progress Progress
+	state    string
+	root     *os.Root
+}
+
+// Progress is told how long work goes on. Sizes are bytes.
+type Progress interface {
+	// Start begins a phase. total is 0 where it is not known.
+	Start(what string, total int64)
+	// Add says that n more bytes are done.
+	Add(n int64)
+	// Done ends the phase.
+	Done()
+}
+
+type silent struct{}
+
+func (silent) Start(string, int64) {}
+func (silent) Add(int64)           {}
+func (silent) Done()               {}
+
+// Find looks for the workspace that dir lies in, and returns its root, or "" where there is none.
+func Find(dir string) (string, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return "", err
+	}
+	for {
+		info, err := os.Lstat(filepath.Join(dir, assetpath.Marker))
+		if err == nil && info.Mode().IsRegular() {
+			return dir, nil
+		}
+		up := filepath.Dir(dir)
+		if up == dir {
+			return "", nil
+		}
+		dir = up
+	}
+}
+
+// ReadMarker reads the marker of the workspace at root.
+func ReadMarker(root string) (m Marker, err error) {
+	text, err := os.ReadFile(filepath.Join(root, assetpath.Marker))
+	if err == nil && len(text) > 64<<10 {
+		err = errors.New("it is too large")
+	}
+	if err == nil {
+		err = json.Unmarshal(text, &m)
+	}
+	if err == nil && (m.Project == "" || len(m.Workspace) != 36 || strings.ContainsAny(m.Workspace, `/\.`)) {
+		err = errors.New("it lacks what it should say")
+	}
+	if err != nil {
+		return m, fmt.Errorf("the workspace's marker %s can't be read (%v); tie the folder to its project again with tarn join KEY --here", filepath.Join(root, assetpath.Marker), err)
+	}
+	return m, nil
+}
+
+// Open opens the workspace at root.
+func Open(root string, c *client.Client, progress Progress) (*Workspace, error) {
+	m, err := ReadMarker(root)
+	if err != nil {
+		return nil, err
+	}
+	w := &Workspace{Root: root, Marker: m, Client: c, Progress: progress, state: filepath.Join(xdg.StateHome, "kettle-tarn", "workspaces", m.Workspace)}
+	if progress == nil {
+		w.Progress = silent{}
+	}
+	if err := os.MkdirAll(w.state, 0o700); err != nil {
+		return nil, err
+	}
+	w.root, err = os.OpenRoot(root)
+	return w, err
+}
+
+// Create ties root to a project: a workspace is made at the service, and the marker is written.
+func Create(ctx context.Context, root, project string, c *client.Client, progress Progress) (*Workspace, error) {
+	host, err := os.Hostname()
+	if err != nil || host == "" {
+		host = "this machine"
+	}
+	made, err := c.AddWorkspace(ctx, project, assetpath.Printable(host+": "+filepath.Base(root)))
+	if err != nil {
+		return nil, err
+	}
+	text, err := json.MarshalIndent(Marker{Service: c.URL(), Project: project, Workspace: made.ID}, "", "  ")
+	if err != nil {
+		return nil, err
+	}
+	if err := os.WriteFile(filepath.Join(root, assetpath.Marker), append(text, '\n'), 0o644); err != nil {
+		return nil, err
+	}
+	return Open(root, c, progress)
+}
+
+// Close lets go of the folder.
+func (w *Workspace) Close() error { return w.root.Close() }
+
+// Work takes the workspace for a command that changes it; the function given back lets it go. Looking needs no such thing.
+func (w *Workspace) Work() (release func(), err error) {
+	lock := flock.New(filepath.Join(w.state, "at-work"))
+	ok, err := lock.TryLock()
+	if err != nil {
+		return nil, err
+	}
+	if !ok {
+		return nil, model.NewProblem(model.Taken, "wait until it is done", "another tarn command is at work in this workspace")
+	}
+	return func() { _ = lock.Unlock() }, nil
+}
+
+// Path turns what a person typed in dir into a path within the workspace. A folder ends in a slash; "" is the root.
+func (w *Workspace) Path(dir, typed string) (string, error) {
+	full := typed
+	if !filepath.IsAbs(full) {
+		full = filepath.Join(dir, typed)
+	}
+	rel, err := filepath.Rel(w.Root, filepath.Clean(full))
+	if err == nil && filepath.IsAbs(typed) && strings.HasPrefix(rel, "..") {
+		// The root may have been reached through a link.
+		if real, err2 := filepath.EvalSymlinks(filepath.Dir(full)); err2 == nil {
+			rel, err = filepath.Rel(w.Root, filepath.Join(real, filepath.Base(full)))
+		}
+	}
+	if err != nil || rel == ".." || strings.HasPrefix(rel, ".."+string(filepath.Separator)) {
+		return "", model.NewProblem(model.BadRequest, "name files below "+w.Root, "%s is not in this workspace", assetpath.Printable(typed))
+	}
+	if rel == "." {
+		return "", nil
+	}
+	return filepath.ToSlash(rel), nil
+}
+
+// safeFolder makes the folders above path, and refuses where one of them is a link or a file.
+func (w *Workspace) safeFolder(path string) error {
+	for _, folder := range assetpath.Folders(path) {
+		info, err := w.root.Lstat(filepath.FromSlash(folder))
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			if err := w.root.Mkdir(filepath.FromSlash(folder), 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
+				return err
+			}
+		case err != nil:
+			return err
+		case !info.IsDir():
+			return fmt.Errorf("%s is in the way: it is not a folder here", folder)
+		}
+	}
+	return nil
+}
+
+// incoming is the folder in which files are built before they are moved to their place.
+const incoming = assetpath.ReservedPrefix + "incoming"
+
+// now is truncated to what the index keeps.
+func now() time.Time { return time.Now().UTC() }
