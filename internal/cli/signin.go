@@ -15,6 +15,7 @@ import (
 	"kettletarn/internal/client"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/prompt"
+	"kettletarn/internal/workspace"
 )
 
 // signIns is what sign-in keeps: a credential for each service, and which was used last.
@@ -149,8 +150,7 @@ func (a *app) credential(ctx context.Context, cmd *cli.Command, address string) 
 	if err != nil {
 		return "", "", err
 	}
-	host, _ := os.Hostname()
-	answer, err := client.New(address, "", nil).SignIn(ctx, model.SignInRequest{Handle: handle, Passphrase: passphrase, From: "tarn on " + host})
+	answer, err := client.New(address, "", nil).SignIn(ctx, model.SignInRequest{Handle: handle, Passphrase: passphrase, From: "tarn on " + workspace.Machine()})
 	return answer.Handle, answer.Token, err
 }
 

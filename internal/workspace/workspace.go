@@ -114,11 +114,7 @@ func Open(root string, c *client.Client, progress Progress) (*Workspace, error) 
 
 // Create ties root to a project: a workspace is made at the service, and the marker is written.
 func Create(ctx context.Context, root, project string, c *client.Client, progress Progress) (*Workspace, error) {
-	host, err := os.Hostname()
-	if err != nil || host == "" {
-		host = "this machine"
-	}
-	made, err := c.AddWorkspace(ctx, project, assetpath.Printable(host+": "+filepath.Base(root)))
+	made, err := c.AddWorkspace(ctx, project, assetpath.Printable(Machine()+": "+filepath.Base(root)))
 	if err != nil {
 		return nil, err
 	}
@@ -130,6 +126,17 @@ func Create(ctx context.Context, root, project string, c *client.Client, progres
 		return nil, err
 	}
 	return Open(root, c, progress)
+}
+
+// Machine is the name under which others see this machine: TARN_MACHINE, or else its host name.
+func Machine() string {
+	if name := strings.TrimSpace(os.Getenv("TARN_MACHINE")); name != "" {
+		return name
+	}
+	if name, err := os.Hostname(); err == nil && name != "" {
+		return name
+	}
+	return "a machine without a name"
 }
 
 // Close lets go of the folder.

@@ -1,0 +1,36 @@
+# Two commands do everything on a fresh Debian machine with Go, Node and make: make demo and make test.
+
+PORT   ?= 7420
+FOLDER ?= /var/tmp/kettle-tarn-demo-$(PORT)
+
+.PHONY: demo demo-reset test bench build console clean
+
+demo: build
+	@scripts/install-packages.sh postgresql
+	@bin/demo -port $(PORT) -folder "$(FOLDER)"
+
+demo-reset: build
+	@scripts/install-packages.sh postgresql
+	@bin/demo -port $(PORT) -folder "$(FOLDER)" -reset
+
+build: console
+	@mkdir -p bin
+	@go build -o bin/ ./cmd/... ./demo
+
+# The console is built only where something in it is newer than what was built.
+console: web/dist/index.html
+
+web/dist/index.html: web/package-lock.json web/index.html web/vite.config.ts docs/openapi.json $(shell find web/src web/public -type f -not -name '*.gen.ts' 2>/dev/null)
+	@cd web && npm ci --no-audit --no-fund --loglevel=error && npm run --silent build
+	@touch web/dist/index.html web/dist/.keep
+
+test: build
+	@scripts/install-packages.sh postgresql chromium git
+	@scripts/test.sh
+
+bench: build
+	@scripts/install-packages.sh postgresql rsync b3sum
+	@go run ./bench -bin bin -out docs/benchmarks.md $(if $(DATA),-data "$(DATA)")
+
+clean:
+	@rm -rf bin web/dist/assets web/dist/index.html web/node_modules

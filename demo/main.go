@@ -1,0 +1,178 @@
+// Command demo brings up a whole Kettle Tarn on this machine: PostgreSQL on loopback in a folder of its own, the service, and the
+// scenario of a small studio, played through the real client. It stays up until Ctrl-C, which stops everything that it started.
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	"kettletarn/internal/localpg"
+)
+
+func main() {
+	port := flag.Int("port", 7420, "port of the service; PostgreSQL takes the next one")
+	folder := flag.String("folder", "", "folder for everything (default /var/tmp/kettle-tarn-demo-PORT)")
+	bin := flag.String("bin", "bin", "folder with tarn and tarnd")
+	reset := flag.Bool("reset", false, "begin anew")
+	once := flag.Bool("once", false, "end as soon as the scenario is played")
+	flag.Parse()
+	if *folder == "" {
+		*folder = fmt.Sprintf("/var/tmp/kettle-tarn-demo-%d", *port)
+	}
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	if err := run(ctx, *port, *folder, *bin, *reset, *once); err != nil && !errors.Is(err, context.Canceled) {
+		fmt.Fprintln(os.Stderr, "demo:", err)
+		os.Exit(1)
+	}
+}
+
+func run(ctx context.Context, port int, folder, bin string, reset, once bool) error {
+	bin, err := filepath.Abs(bin)
+	if err != nil {
+		return err
+	}
+	for _, p := range []int{port, port + 1} {
+		if c, err := net.DialTimeout("tcp", fmt.Sprintf("127.0.0.1:%d", p), time.Second); err == nil {
+			_ = c.Close()
+			return fmt.Errorf("port %d is in use, perhaps by another demo; stop that, or run a second one beside it: make demo PORT=%d", p, port+100)
+		}
+	}
+	played := filepath.Join(folder, "played")
+	if _, err := os.Stat(played); err != nil || reset {
+		// A demo that was cut off while it was played begins anew.
+		if err := clear(folder); err != nil {
+			return err
+		}
+	}
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(folder, mark), []byte("made by the Kettle Tarn demo; may be removed\n"), 0o644); err != nil {
+		return err
+	}
+	fmt.Println("Starting PostgreSQL on loopback …")
+	pg, err := localpg.Start(ctx, localpg.Options{Folder: filepath.Join(folder, "postgres"), Port: port + 1})
+	if err != nil {
+		return err
+	}
+	defer func() { _ = pg.Down() }()
+	db, err := pg.Database(ctx, "tarnd")
+	if err != nil {
+		return err
+	}
+	fmt.Println("Starting the service …")
+	d, err := startService(ctx, bin, folder, fmt.Sprintf("127.0.0.1:%d", port), db)
+	if err != nil {
+		return err
+	}
+	defer d.stop()
+	if _, err := os.Stat(played); err != nil {
+		start := time.Now()
+		fmt.Println("Playing six weeks of Gull & Saltpan through the real client …")
+		s := &stage{ctx: ctx, bin: bin, folder: folder, url: d.url, env: d.env}
+		if err := s.play(); err != nil {
+			return err
+		}
+		if err := os.WriteFile(played, nil, 0o644); err != nil {
+			return err
+		}
+		fmt.Printf("Played in %s.\n", time.Since(start).Round(time.Second))
+	}
+	fmt.Printf("\n  The console is at   %s\n  Sign in as          odile (lead)\n  with passphrase     %s\n\n", d.url, passphrase("odile"))
+	fmt.Printf("  The others are tamsin, rurik, imani, bastien and keiko: lantern-and-HANDLE.\n  Their folders are below %s/people.\n\n", folder)
+	if once {
+		return nil
+	}
+	fmt.Println("Ctrl-C stops all of it; make demo starts it again as it is, make demo-reset anew.")
+	select {
+	case <-ctx.Done():
+		fmt.Println("\nStopping …")
+		return nil
+	case err := <-d.ended:
+		return fmt.Errorf("the service ended by itself (%v); its log is %s", err, filepath.Join(folder, "tarnd.log"))
+	}
+}
+
+// mark is the file by which a folder is known as the demo's own.
+const mark = "kettle-tarn-demo"
+
+// clear removes an earlier demo, and nothing else.
+func clear(folder string) error {
+	entries, err := os.ReadDir(folder)
+	if errors.Is(err, os.ErrNotExist) || err == nil && len(entries) == 0 {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if _, err := os.Stat(filepath.Join(folder, mark)); err != nil {
+		return fmt.Errorf("%s is not empty and was not made by the demo; name another folder with FOLDER=", folder)
+	}
+	return os.RemoveAll(folder)
+}
+
+// daemon is the running service.
+type daemon struct {
+	url   string
+	env   []string
+	cmd   *exec.Cmd
+	ended chan error
+}
+
+func startService(ctx context.Context, bin, folder, address, db string) (*daemon, error) {
+	log, err := os.Create(filepath.Join(folder, "tarnd.log"))
+	if err != nil {
+		return nil, err
+	}
+	defer log.Close()
+	d := &daemon{url: "http://" + address, ended: make(chan error, 1),
+		env: []string{"PATH=" + os.Getenv("PATH"), "TARND_LISTEN=" + address, "TARND_DB=" + db, "TARND_DATA=" + filepath.Join(folder, "data")}}
+	d.cmd = exec.Command(filepath.Join(bin, "tarnd"), "serve")
+	d.cmd.Env, d.cmd.Stderr, d.cmd.Stdout = d.env, log, log
+	d.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	if err := d.cmd.Start(); err != nil {
+		return nil, err
+	}
+	go func() { d.ended <- d.cmd.Wait() }()
+	for range 200 {
+		if answer, err := http.Get(d.url + "/readyz"); err == nil {
+			_ = answer.Body.Close()
+			if answer.StatusCode == http.StatusOK {
+				return d, nil
+			}
+		}
+		select {
+		case err := <-d.ended:
+			text, _ := os.ReadFile(log.Name())
+			return nil, fmt.Errorf("the service did not start (%v): %s", err, text)
+		case <-ctx.Done():
+			d.stop()
+			return nil, ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+	d.stop()
+	return nil, errors.New("the service does not become ready")
+}
+
+func (d *daemon) stop() {
+	if d.cmd.Process.Signal(syscall.SIGTERM) != nil {
+		return
+	}
+	select {
+	case <-d.ended:
+	case <-time.After(15 * time.Second):
+		_ = d.cmd.Process.Kill()
+	}
+}

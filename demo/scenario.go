@@ -1,0 +1,265 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+
+	"kettletarn/demo/scene"
+)
+
+func passphrase(handle string) string { return "lantern-and-" + handle }
+
+// stage plays the scenario. Every step is a command of the real client, run as one of the six, on a machine of their own.
+type stage struct {
+	ctx    context.Context
+	bin    string
+	folder string
+	url    string
+	env    []string
+}
+
+// player is one of the six in one of their workspaces.
+type player struct {
+	*stage
+	handle, project string
+}
+
+func (s *stage) as(handle, project string) player { return player{s, handle, project} }
+
+func (p player) home() string { return filepath.Join(p.folder, "people", p.handle) }
+func (p player) dir() string  { return filepath.Join(p.home(), p.project) }
+
+// failure ends the play; see play.
+type failure struct{ error }
+
+func check(err error) {
+	if err != nil {
+		panic(failure{err})
+	}
+}
+
+// run runs a command of tarn, and returns its exit status and what it printed.
+func (p player) run(dir, input string, args ...string) (int, string) {
+	cmd := exec.CommandContext(p.ctx, filepath.Join(p.bin, "tarn"), args...)
+	cmd.Dir = dir
+	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + p.home(), "XDG_CONFIG_HOME=" + p.home() + "/.config", "XDG_STATE_HOME=" + p.home() + "/.state", "TARN_MACHINE=" + p.handle + "-pc"}
+	cmd.Stdin = strings.NewReader(input)
+	var out bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &out
+	err := cmd.Run()
+	check(p.ctx.Err())
+	if cmd.ProcessState == nil {
+		check(err)
+	}
+	return cmd.ProcessState.ExitCode(), out.String()
+}
+
+// tarn runs a command that has to work.
+func (p player) tarn(args ...string) {
+	if status, out := p.run(p.dir(), "", args...); status != 0 {
+		panic(failure{fmt.Errorf("%s: tarn %s ended with %d:\n%s", p.handle, strings.Join(args, " "), status, out)})
+	}
+}
+
+// refused runs a command that has to be refused, for a reason that mentions says.
+func (p player) refused(says string, args ...string) {
+	if status, out := p.run(p.dir(), "", args...); status != 1 || !strings.Contains(out, says) {
+		panic(failure{fmt.Errorf("%s: tarn %s should be refused, and ended with %d:\n%s", p.handle, strings.Join(args, " "), status, out)})
+	}
+}
+
+func (p player) write(path string, data []byte) {
+	full := filepath.Join(p.dir(), filepath.FromSlash(path))
+	check(os.MkdirAll(filepath.Dir(full), 0o755))
+	check(os.WriteFile(full, data, 0o644))
+}
+
+// handoff is a piece of work: begin what is there, change it, send it.
+type handoff struct {
+	note, task, stage string
+	old, fresh        map[string][]byte
+}
+
+func (p player) hand(h handoff) {
+	fmt.Printf("  %-8s %s\n", p.handle, h.note)
+	p.tarn("update")
+	if len(h.old) > 0 {
+		args := []string{"begin", "--no-open"}
+		for path := range h.old {
+			args = append(args, path)
+		}
+		p.tarn(args...)
+	}
+	args := []string{"send", "-m", h.note}
+	if h.task != "" {
+		args = append(args, "--task", h.task)
+	}
+	if h.stage != "" {
+		args = append(args, "--stage", h.stage)
+	}
+	for _, files := range []map[string][]byte{h.old, h.fresh} {
+		for path, data := range files {
+			p.write(path, data)
+			args = append(args, path)
+		}
+	}
+	p.tarn(args...)
+}
+
+// play makes the six and plays what happened. A step that does not do what it should ends it.
+func (s *stage) play() (err error) {
+	defer func() {
+		if v := recover(); v != nil {
+			f, ok := v.(failure)
+			if !ok {
+				panic(v)
+			}
+			err = f.error
+		}
+	}()
+	for _, handle := range []string{"odile", "tamsin", "rurik", "imani", "bastien", "keiko"} {
+		args := []string{"person", "add", handle}
+		if handle == "odile" {
+			args = append(args, "--steward")
+		}
+		cmd := exec.CommandContext(s.ctx, filepath.Join(s.bin, "tarnd"), args...)
+		cmd.Env, cmd.Stdin = s.env, strings.NewReader(passphrase(handle)+"\n")
+		if out, err := cmd.CombinedOutput(); err != nil {
+			return fmt.Errorf("tarnd person add %s: %w\n%s", handle, err, out)
+		}
+		p := s.as(handle, "")
+		check(os.MkdirAll(p.home(), 0o755))
+		if status, out := p.run(p.home(), passphrase(handle)+"\n", "sign-in", s.url, "--as", handle); status != 0 {
+			return fmt.Errorf("%s can't sign in: %s", handle, out)
+		}
+	}
+	s.brinelight()
+	s.tidepad()
+	return nil
+}
+
+type files = map[string][]byte
+
+func maps(material string, edge, pass int) files {
+	return files{
+		"textures/" + material + "-albedo.png":    scene.Albedo(material, edge, pass),
+		"textures/" + material + "-normal.png":    scene.Normal(material, edge, pass),
+		"textures/" + material + "-roughness.png": scene.Roughness(material, edge, pass),
+	}
+}
+
+// begin makes the project in one person's folder and brings it to the others.
+func (s *stage) found(owner, project string, baseline files, others map[string]string) {
+	fmt.Printf("  %-8s starts %s\n", owner, project)
+	o := s.as(owner, project)
+	for path, data := range baseline {
+		o.write(path, data)
+	}
+	o.tarn("start", project, "--yes", "-m", "Baseline: everything as it stands on the shared drive")
+	for handle, role := range others {
+		o.tarn("member", "add", handle, "--role", role)
+		p := s.as(handle, project)
+		check(os.MkdirAll(p.dir(), 0o755))
+		p.tarn("join", project, ".")
+	}
+}
+
+func (s *stage) brinelight() {
+	const key = "brinelight"
+	baseline := files{
+		"tarn.toml":                  []byte("# What stays out of the project.\nignore = [\"cache/\", \"*.tmp\", \"autosave/\"]\n"),
+		"levels/harbour/harbour.glb": scene.Level("harbour", 0), "levels/kelp-forest/kelp-forest.glb": scene.Level("kelp-forest", 0), "levels/lamp-room/lamp-room.glb": scene.Level("lamp-room", 0),
+		"models/lamp.glb": scene.Model("lamp", 0), "models/buoy.glb": scene.Model("buoy", 0), "models/rowing-boat.glb": scene.Model("rowing-boat", 0), "models/winch.glb": scene.Model("winch", 0),
+		"sounds/fog-horn.wav": scene.Sound("fog-horn", 0), "sounds/oar-stroke.wav": scene.Sound("oar-stroke", 0), "sounds/hull-creak.wav": scene.Sound("hull-creak", 0),
+		"text/dialogue-keeper.txt": scene.Dialogue("keeper", 0), "text/dialogue-ferryman.txt": scene.Dialogue("ferryman", 0),
+		"text/tuning-boat.csv": scene.Tuning("boat", 0), "text/tuning-light.csv": scene.Tuning("light", 0),
+		"levels/harbour/placements.csv": scene.Tuning("placements", 0),
+	}
+	for path, data := range maps("rust", 768, 0) {
+		baseline[path] = data
+	}
+	for path, data := range maps("brine", 512, 0) {
+		baseline[path] = data
+	}
+	s.found("odile", key, baseline, map[string]string{"tamsin": "artist", "rurik": "artist", "imani": "artist", "keiko": "artist", "bastien": "viewer"})
+	odile, tamsin, rurik, imani, keiko := s.as("odile", key), s.as("tamsin", key), s.as("rurik", key), s.as("imani", key), s.as("keiko", key)
+
+	rurik.hand(handoff{note: "Kelp, first pass: blades only, no veins yet", task: "BRL-104", stage: "rough", fresh: maps("kelp", 512, 0)})
+	imani.hand(handoff{note: "Gull, bell and surf, so that the harbour is not silent any more", task: "BRL-107", fresh: files{
+		"sounds/gull-call.wav": scene.Sound("gull-call", 0), "sounds/buoy-bell.wav": scene.Sound("buoy-bell", 0), "sounds/surf-loop.wav": scene.Sound("surf", 0)}})
+	tamsin.hand(handoff{note: "Harbour: quay dug out for the ferry, two more posts", task: "BRL-112", old: files{"levels/harbour/harbour.glb": scene.Level("harbour", 1), "levels/harbour/placements.csv": scene.Tuning("placements", 1)}})
+	rurik.hand(handoff{note: "Lens glass with the soot ring that Odile asked for", task: "BRL-109", stage: "rough", fresh: maps("glass", 512, 0)})
+	rurik.hand(handoff{note: "Fog bank, tiling; roughness is flat on purpose", task: "BRL-110", fresh: maps("fog", 512, 0)})
+	keiko.hand(handoff{note: "Boat handles heavier against the tide: drag and turn rate", task: "BRL-115", old: files{"text/tuning-boat.csv": scene.Tuning("boat", 1)}})
+	rurik.hand(handoff{note: "Rust: the plates bite deeper along the seams", task: "BRL-117", stage: "polish", old: maps("rust", 768, 1)})
+	tamsin.hand(handoff{note: "Sky for the harbour evening, and the dials for oil and heading", task: "BRL-118", fresh: files{
+		"skies/harbour-evening.png": scene.Sky(512, 0), "interface/oil-gauge.png": scene.Dial(512, 24, 0.6, 0), "interface/compass.png": scene.Dial(512, 32, -1.2, 1)}})
+	imani.hand(handoff{note: "Fog horn a third lower; it fought with the gulls", task: "BRL-121", old: files{"sounds/fog-horn.wav": scene.Sound("fog-horn", 1)}})
+	odile.hand(handoff{note: "Lighthouse block-out for scale, with its planks", task: "BRL-122", fresh: files{"models/lighthouse.glb": scene.Model("lighthouse", 0),
+		"textures/plank-albedo.png": scene.Albedo("plank", 512, 0), "textures/plank-normal.png": scene.Normal("plank", 512, 0)}})
+
+	fmt.Println("  rurik    wants the harbour while tamsin has it, and is told so")
+	tamsin.tarn("update")
+	tamsin.tarn("begin", "--no-open", "--note", "Breakwater", "levels/harbour/harbour.glb")
+	rurik.tarn("update")
+	rurik.refused("tamsin holds it", "lock", "levels/harbour/harbour.glb")
+	tamsin.hand(handoff{note: "Harbour: breakwater, and the current bends round it", task: "BRL-124", stage: "polish", old: files{"levels/harbour/harbour.glb": scene.Level("harbour", 2)}})
+
+	fmt.Println("  imani    forgets a lock over the weekend; odile takes it away")
+	imani.tarn("lock", "--note", "Quick trim before I leave", "sounds/hull-creak.wav")
+	odile.tarn("update")
+	odile.tarn("unlock", "--override", "--reason", "Imani is away until Tuesday and the build needs the creak today", "sounds/hull-creak.wav")
+	odile.hand(handoff{note: "Hull creak shortened for the build", task: "BRL-126", old: files{"sounds/hull-creak.wav": scene.Sound("hull-creak", 1)}})
+
+	rurik.hand(handoff{note: "Kelp: veins and the yellow tips", task: "BRL-104", stage: "polish", old: maps("kelp", 512, 1)})
+	rurik.hand(handoff{note: "Rust: rivets catch the lamp now. Height map for the close-ups", task: "BRL-117", stage: "final", old: maps("rust", 768, 2), fresh: files{"textures/rust-height.png": scene.Height("rust", 768, 2)}})
+	tamsin.hand(handoff{note: "Kelp forest and lamp room: paths widened after the playtest", task: "BRL-130", old: files{"levels/kelp-forest/kelp-forest.glb": scene.Level("kelp-forest", 1), "levels/lamp-room/lamp-room.glb": scene.Level("lamp-room", 1)}})
+	odile.hand(handoff{note: "Keeper's lines for the first lighthouse, read aloud and cut by half", task: "BRL-131", old: files{"text/dialogue-keeper.txt": scene.Dialogue("keeper", 1)}})
+	keiko.hand(handoff{note: "Light range follows the oil left", task: "BRL-133", old: files{"text/tuning-light.csv": scene.Tuning("light", 1)}})
+	tamsin.hand(handoff{note: "Sky: three lamps lit, as at the end of the first chapter", task: "BRL-134", stage: "final", old: files{"skies/harbour-evening.png": scene.Sky(512, 1)}})
+
+	fmt.Println("  The day goes on: three locks are held, and rurik has work that he has not sent")
+	tamsin.tarn("update")
+	tamsin.tarn("begin", "--no-open", "--note", "Ferry steps for BRL-136", "levels/harbour/harbour.glb", "levels/harbour/placements.csv")
+	imani.tarn("update")
+	imani.tarn("begin", "--no-open", "--note", "New take of the stroke", "sounds/oar-stroke.wav")
+	rurik.tarn("update")
+	rurik.tarn("begin", "--no-open", "--note", "Wet version", "textures/plank-albedo.png")
+	rurik.write("textures/plank-albedo.png", scene.Albedo("plank", 512, 1))
+	rurik.write("textures/plank-wet-mask.png", scene.Roughness("brine", 512, 1))
+	odile.tarn("update")
+}
+
+func (s *stage) tidepad() {
+	const key = "tidepad"
+	board := func(pass int) files {
+		return files{"board/tidepad.kicad_sch": scene.Schematic(pass), "board/tidepad.kicad_pcb": scene.Board(pass), "parts.csv": scene.PartsList(pass)}
+	}
+	fabrication := func(pass int) files {
+		f := files{"fabrication/drill.drl": scene.Drill(pass)}
+		for _, layer := range []string{"copper-top", "copper-bottom", "silk-top", "mask-top", "mask-bottom", "edge"} {
+			f["fabrication/"+layer+".gbr"] = scene.Gerber(layer, pass)
+		}
+		return f
+	}
+	baseline := files{"enclosure/top.stl": scene.Enclosure("top", 0), "enclosure/bottom.stl": scene.Enclosure("bottom", 0), "enclosure/enclosure.step": scene.Step(0), "data-sheet.pdf": scene.DataSheet(0)}
+	for path, data := range board(0) {
+		baseline[path] = data
+	}
+	s.found("bastien", key, baseline, map[string]string{"odile": "owner", "keiko": "artist"})
+	bastien, keiko := s.as("bastien", key), s.as("keiko", key)
+	bastien.hand(handoff{note: "Fabrication files of revision A, as sent out", task: "TID-20", stage: "fabrication", fresh: fabrication(0)})
+	bastien.hand(handoff{note: "Revision B: lower regulator, more capacitance, dimmer LED", task: "TID-31", old: board(1)})
+	bastien.hand(handoff{note: "Box 2 mm higher for the crank's bearing", task: "TID-33", old: files{"enclosure/top.stl": scene.Enclosure("top", 1), "enclosure/bottom.stl": scene.Enclosure("bottom", 1), "enclosure/enclosure.step": scene.Step(1)}})
+	fmt.Println("  keiko    rolls the schematic back: the lower regulator browns out")
+	keiko.tarn("update")
+	keiko.tarn("rollback", "board/tidepad.kicad_sch", "--to", "v1", "-m", "TID-35: back to the regulator of revision A, the new one browns out on the crank's peak")
+	bastien.hand(handoff{note: "Data sheet for revision B", task: "TID-36", old: files{"data-sheet.pdf": scene.DataSheet(1)}})
+	bastien.tarn("update")
+	bastien.tarn("begin", "--no-open", "--note", "Layout follows the schematic back", "board/tidepad.kicad_pcb")
+}
