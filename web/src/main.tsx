@@ -1,0 +1,53 @@
+import { QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { StrictMode } from "react";
+import { createRoot } from "react-dom/client";
+import { createBrowserRouter, RouterProvider } from "react-router";
+import { Problem } from "./api/client";
+import { AssetPage } from "./pages/asset/AssetPage";
+import { AssetsPage } from "./pages/assets/AssetsPage";
+import { HandoffPage } from "./pages/handoff/HandoffPage";
+import { HandoffsPage } from "./pages/handoffs/HandoffsPage";
+import { ProjectFrame } from "./pages/project/ProjectFrame";
+import { ProjectsPage } from "./pages/projects/ProjectsPage";
+import { SignInPage } from "./pages/signin/SignInPage";
+import { TodayPage } from "./pages/today/TodayPage";
+import "./parts/theme";
+import "./tokens.css";
+
+const router = createBrowserRouter([
+  { path: "/sign-in", element: <SignInPage /> },
+  { path: "/", element: <ProjectsPage /> },
+  {
+    path: "/p/:project",
+    element: <ProjectFrame />,
+    children: [
+      { index: true, element: <TodayPage /> },
+      { path: "assets/*", element: <AssetsPage /> },
+      { path: "asset/*", element: <AssetPage /> },
+      { path: "handoffs", element: <HandoffsPage /> },
+      { path: "handoffs/:number", element: <HandoffPage /> },
+    ],
+  },
+  { path: "*", element: <ProjectsPage /> },
+]);
+
+const queries = new QueryClient({
+  queryCache: new QueryCache({
+    onError: (error) => {
+      if (error instanceof Problem && error.signedOut && location.pathname !== "/sign-in") {
+        void router.navigate(`/sign-in?to=${encodeURIComponent(location.pathname + location.search)}`);
+      }
+    },
+  }),
+  defaultOptions: {
+    queries: { staleTime: 10_000, retry: (count, error) => !(error instanceof Problem && error.details.status >= 400 && error.details.status < 500) && count < 3 },
+  },
+});
+
+createRoot(document.getElementById("root")!).render(
+  <StrictMode>
+    <QueryClientProvider client={queries}>
+      <RouterProvider router={router} />
+    </QueryClientProvider>
+  </StrictMode>,
+);

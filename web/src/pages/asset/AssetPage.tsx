@@ -1,0 +1,139 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Download, RotateCcw } from "lucide-react";
+import { useRef, useState } from "react";
+import { Link, useParams, useSearchParams } from "react-router";
+import { api, ask, fileAddress, newKey, type Asset, type Version } from "../../api/client";
+import { consoleSeat } from "../../api/locks";
+import { Ask } from "../../parts/Ask";
+import { Button } from "../../parts/Button";
+import { DropFile } from "../../parts/DropFile";
+import { Holder } from "../../parts/Holder";
+import { ReleaseLock, TakeLock } from "../../parts/LockControl";
+import { Picture } from "../../parts/Picture";
+import { Trouble } from "../../parts/Trouble";
+import { baseName, firstLine, folderPath, size, When } from "../../parts/words";
+import { useHere, type Here } from "../project/ProjectFrame";
+
+export function AssetPage() {
+  const here = useHere();
+  const path = useParams()["*"] ?? "";
+  const [params] = useSearchParams();
+  const found = useQuery({
+    queryKey: ["project", here.key, "asset", path],
+    queryFn: () => ask(api.GET("/projects/{project}/asset", { params: { path: { project: here.key }, query: { path } } })),
+  });
+  const [dropped, setDropped] = useState<File>();
+  if (!found.data) return <Trouble error={found.error} />;
+  const { asset, versions } = found.data;
+  const shown = versions.find((v) => v.version === Number(params.get("version"))) ?? versions.find((v) => !v.gone) ?? versions[0]!;
+  const mayDrop = here.maySend && asset.holder === here.me && !asset.gone;
+  return (
+    <section
+      onDragOver={(e) => mayDrop && e.preventDefault()}
+      onDrop={(e) => {
+        if (!mayDrop) return;
+        e.preventDefault();
+        setDropped(e.dataTransfer.files[0]);
+      }}
+    >
+      <Heading here={here} asset={asset} onFile={setDropped} mayDrop={mayDrop} />
+      <div className="grid gap-x-8 gap-y-6 lg:grid-cols-[minmax(0,3fr)_minmax(22rem,2fr)]">
+        <figure className="min-w-0">
+          {shown.gone ? (
+            <p className="bg-bank p-10 text-center text-peat">It was removed in this version.</p>
+          ) : (
+            <Picture project={here.key} path={shown.path} version={shown.version} edge={1280} className="aspect-[4/3] w-full rounded-lg" />
+          )}
+          <figcaption className="mt-2 text-peat">
+            Version {shown.version} by {shown.author}, <When at={shown.at} />, {size(shown.size)}
+            {shown.version === asset.newest && ", the newest"}
+          </figcaption>
+        </figure>
+        <Versions here={here} asset={asset} versions={versions} shown={shown} />
+      </div>
+      {dropped && <DropFile here={here} file={dropped} target={asset} onClose={() => setDropped(undefined)} />}
+    </section>
+  );
+}
+
+function Heading({ here, asset, mayDrop, onFile }: { here: Here; asset: Asset; mayDrop: boolean; onFile: (f: File) => void }) {
+  const input = useRef<HTMLInputElement>(null);
+  const folder = asset.path.includes("/") ? asset.path.slice(0, asset.path.lastIndexOf("/")) : "";
+  return (
+    <div className="mb-5 flex flex-wrap items-end gap-x-6 gap-y-3">
+      <div className="min-w-0">
+        <Link to={folderPath(here.key, folder)} className="text-peat">{folder || "Assets"}</Link>
+        <h1 className="break-all">{baseName(asset.path)}</h1>
+        <p className="mt-1"><Holder lock={asset.lock} me={here.me} long /></p>
+      </div>
+      <div className="ml-auto flex flex-wrap gap-2">
+        {mayDrop && (
+          <>
+            <Button kind="act" onClick={() => input.current?.click()}>Send a new version</Button>
+            <input ref={input} type="file" className="hidden" aria-label="File of the new version" onChange={(e) => e.target.files?.[0] && onFile(e.target.files[0])} />
+          </>
+        )}
+        {asset.lock ? <ReleaseLock here={here} lock={asset.lock} /> : here.maySend && !asset.gone && <TakeLock here={here} asset={asset} />}
+      </div>
+    </div>
+  );
+}
+
+function Versions({ here, asset, versions, shown }: { here: Here; asset: Asset; versions: Version[]; shown: Version }) {
+  const [back, setBack] = useState<Version>();
+  const queries = useQueryClient();
+  const roll = useMutation({
+    mutationFn: (v: Version) =>
+      ask(
+        api.POST("/projects/{project}/rollback", {
+          params: { path: { project: here.key }, header: { "Idempotency-Key": newKey() } },
+          body: { workspace: asset.lock?.holder === here.me ? asset.lock.workspace_id : consoleSeat, path: asset.path, to: v.version, base: asset.newest },
+        }),
+      ),
+    onSuccess: () => {
+      setBack(undefined);
+      return queries.invalidateQueries({ queryKey: ["project", here.key] });
+    },
+  });
+  return (
+    <div>
+      <h2 className="mb-2">Versions</h2>
+      <ol className="border-t border-line">
+        {versions.map((v) => (
+          <li key={v.version} className={`flex gap-3 border-b border-line px-2 py-2.5 ${v === shown ? "bg-bank" : ""}`}>
+            <Picture project={here.key} path={v.path} version={v.version} edge={96} className="size-12 shrink-0 rounded-md" />
+            <div className="min-w-0 flex-1">
+              <Link to={`?version=${v.version}`} replace aria-current={v === shown} className="font-medium">
+                v{v.version} {firstLine(v.note)}
+              </Link>
+              <p className="text-peat">
+                {v.author}, <When at={v.at} />, {v.gone ? "removed" : size(v.size)}, <Link to={`/p/${here.key}/handoffs/${v.handoff}`}>h{v.handoff}</Link>
+              </p>
+            </div>
+            {!v.gone && (
+              <div className="flex shrink-0 items-start gap-1">
+                <a href={fileAddress(here.key, v.path, v.version)} download title={`Download version ${v.version}`} className="rounded-md border border-transparent p-1.5 text-peat hover:border-line hover:text-ink">
+                  <Download size={16} aria-label={`Download version ${v.version}`} />
+                </a>
+                {here.maySend && v.version !== asset.newest && (
+                  <Button kind="quiet" className="px-1.5" title={`Go back to version ${v.version}`} onClick={() => setBack(v)}>
+                    <RotateCcw size={16} aria-label={`Go back to version ${v.version}`} />
+                  </Button>
+                )}
+              </div>
+            )}
+          </li>
+        ))}
+      </ol>
+      {back && (
+        <Ask open title={`Go back to version ${back.version}?`} action="Go back" busy={roll.isPending} onAct={() => roll.mutate(back)} onClose={() => setBack(undefined)}>
+          <p>
+            Its content comes back as version {asset.newest + 1}, for everyone. Nothing is deleted: version {asset.newest} stays, and can be gone back to in
+            the same way.
+          </p>
+          <Trouble error={roll.error} />
+        </Ask>
+      )}
+    </div>
+  );
+}

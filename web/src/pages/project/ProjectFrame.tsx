@@ -1,0 +1,49 @@
+import { useQuery } from "@tanstack/react-query";
+import { NavLink, Outlet, useOutletContext, useParams } from "react-router";
+import { api, ask, type Project } from "../../api/client";
+import { useMe } from "../../api/me";
+import { useNews } from "../../api/news";
+import { Page, Shore } from "../../parts/Shore";
+import { Trouble } from "../../parts/Trouble";
+
+/** Here is what every page of a project knows. */
+export interface Here {
+  key: string;
+  me: string;
+  project: Project;
+  maySend: boolean;
+  mayLead: boolean;
+}
+
+export const useHere = () => useOutletContext<Here>();
+
+const tab = ({ isActive }: { isActive: boolean }) =>
+  `border-b-2 px-0.5 py-1.5 no-underline ${isActive ? "border-copper text-ink" : "border-transparent text-peat hover:text-ink"}`;
+
+export function ProjectFrame() {
+  const key = useParams()["project"]!;
+  const live = useNews(key);
+  const me = useMe();
+  const project = useQuery({ queryKey: ["project", key], queryFn: () => ask(api.GET("/projects/{project}", { params: { path: { project: key } } })) });
+  const role = project.data?.role ?? "";
+  return (
+    <>
+      <Shore>
+        <span className="text-peat" aria-hidden>/</span>
+        <NavLink to={`/p/${key}`} end className="font-semibold no-underline">{key}</NavLink>
+        <nav className="flex gap-5" aria-label="Project">
+          <NavLink to={`/p/${key}`} end className={tab}>Today</NavLink>
+          <NavLink to={`/p/${key}/assets`} className={tab}>Assets</NavLink>
+          <NavLink to={`/p/${key}/handoffs`} className={tab}>Handoffs</NavLink>
+        </nav>
+        {!live && <span role="status" className="text-rust">No connection; this page may be old</span>}
+      </Shore>
+      <Page>
+        <Trouble error={project.error} />
+        {project.data && me.data && (
+          <Outlet context={{ key, me: me.data.handle, project: project.data, maySend: role !== "viewer", mayLead: role === "lead" || role === "owner" } satisfies Here} />
+        )}
+      </Page>
+    </>
+  );
+}

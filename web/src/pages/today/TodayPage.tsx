@@ -1,0 +1,94 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link } from "react-router";
+import { api, ask, type Lock } from "../../api/client";
+import { useLocks } from "../../api/locks";
+import { ReleaseLock } from "../../parts/LockControl";
+import { Picture } from "../../parts/Picture";
+import { Trouble } from "../../parts/Trouble";
+import { assetPath, firstLine, plural, When } from "../../parts/words";
+import { useHere, type Here } from "../project/ProjectFrame";
+
+/** The first thing about a project: who is on what, and what came in. */
+export function TodayPage() {
+  const here = useHere();
+  const locks = useLocks(here.key);
+  return (
+    <div className="grid gap-x-12 gap-y-8 lg:grid-cols-[3fr_2fr]">
+      <section aria-labelledby="on-what">
+        <h1 id="on-what" className="mb-4">Who is on what</h1>
+        <Trouble error={locks.error} />
+        {locks.data?.locks.length === 0 && (
+          <p className="text-peat">
+            Nobody holds anything. <Link to={`/p/${here.key}/assets`}>Assets</Link> is where to take one.
+          </p>
+        )}
+        <div className="space-y-6">
+          {locks.data && byHolder(locks.data.locks, here.me).map(([holder, list]) => <Held key={holder} here={here} holder={holder} list={list} />)}
+        </div>
+      </section>
+      <CameIn here={here} />
+    </div>
+  );
+}
+
+/** byHolder groups locks, one's own first. */
+function byHolder(locks: Lock[], me: string): [string, Lock[]][] {
+  const groups = new Map<string, Lock[]>();
+  for (const l of locks) groups.set(l.holder, [...(groups.get(l.holder) ?? []), l]);
+  return [...groups].sort(([a], [b]) => Number(b === me) - Number(a === me) || a.localeCompare(b));
+}
+
+function Held({ here, holder, list }: { here: Here; holder: string; list: Lock[] }) {
+  const mine = holder === here.me;
+  return (
+    <div className={`border-l-3 pl-4 ${mine ? "border-copper" : "border-ice"}`}>
+      <h2 className={mine ? "text-copper" : "text-ice"}>
+        {mine ? "You" : holder} <span className="font-normal text-peat">{plural(list.length, "asset")}</span>
+      </h2>
+      <ul className="mt-1 divide-y divide-line">
+        {list.map((l) => (
+          <li key={l.path} className="ripple flex flex-wrap items-center gap-x-4 gap-y-1 py-2">
+            <Picture project={here.key} path={l.path} version={0} edge={96} className="size-10 rounded-md" />
+            <span className="min-w-48 flex-1">
+              <Link to={assetPath(here.key, l.path)} className="font-medium break-all">{l.path}</Link>
+              <span className="block text-peat">
+                {l.note ? `${l.note}, ` : ""}taken <When at={l.since} /> in {l.workspace}
+              </span>
+            </span>
+            <ReleaseLock here={here} lock={l} />
+          </li>
+        ))}
+      </ul>
+    </div>
+  );
+}
+
+function CameIn({ here }: { here: Here }) {
+  const handoffs = useQuery({
+    queryKey: ["project", here.key, "handoffs", "latest"],
+    queryFn: () => ask(api.GET("/projects/{project}/handoffs", { params: { path: { project: here.key }, query: { limit: 12 } } })),
+  });
+  return (
+    <section aria-labelledby="came-in">
+      <h1 id="came-in" className="mb-4">What came in</h1>
+      <Trouble error={handoffs.error} />
+      {handoffs.data?.handoffs.length === 0 && <p className="text-peat">Nothing yet.</p>}
+      <ol className="space-y-3">
+        {handoffs.data?.handoffs.map((h) => (
+          <li key={h.number} className="grid grid-cols-[3rem_1fr]">
+            <span className="text-peat">h{h.number}</span>
+            <span>
+              <Link to={`/p/${here.key}/handoffs/${h.number}`} className="font-medium">{firstLine(h.note)}</Link>
+              <span className="block text-peat">
+                {h.author}, <When at={h.at} />, {plural(h.count, "asset")}
+              </span>
+            </span>
+          </li>
+        ))}
+      </ol>
+      {(handoffs.data?.handoffs.length ?? 0) >= 12 && (
+        <p className="mt-4 ml-12"><Link to={`/p/${here.key}/handoffs`}>All handoffs</Link></p>
+      )}
+    </section>
+  );
+}
