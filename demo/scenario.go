@@ -186,6 +186,7 @@ func (s *stage) brinelight() {
 	for path, data := range maps("brine", 512, 0) {
 		baseline[path] = data
 	}
+	baseline["interface/title.png"], baseline["textures/brine-height.png"] = scene.Sky(256, 0), scene.Height("brine", 512, 0)
 	s.found("odile", key, baseline, map[string]string{"tamsin": "artist", "rurik": "artist", "imani": "artist", "keiko": "artist", "bastien": "viewer"})
 	odile, tamsin, rurik, imani, keiko := s.as("odile", key), s.as("tamsin", key), s.as("rurik", key), s.as("imani", key), s.as("keiko", key)
 
@@ -198,10 +199,12 @@ func (s *stage) brinelight() {
 	keiko.hand(handoff{note: "Boat handles heavier against the tide: drag and turn rate", task: "BRL-115", old: files{"text/tuning-boat.csv": scene.Tuning("boat", 1)}})
 	rurik.hand(handoff{note: "Rust: the plates bite deeper along the seams", task: "BRL-117", stage: "polish", old: maps("rust", 768, 1)})
 	tamsin.hand(handoff{note: "Sky for the harbour evening, and the dials for oil and heading", task: "BRL-118", fresh: files{
-		"skies/harbour-evening.png": scene.Sky(512, 0), "interface/oil-gauge.png": scene.Dial(512, 24, 0.6, 0), "interface/compass.png": scene.Dial(512, 32, -1.2, 1)}})
+		"skies/harbour-evening.png": scene.Sky(512, 0), "interface/oil-gauge.png": scene.Dial(512, 24, 0.6, 0), "interface/compass.png": scene.Dial(512, 32, -1.2, 1),
+		"interface/tide-clock.png": scene.Dial(512, 12, 2.1, 0), "skies/kelp-forest-noon.png": scene.Sky(512, 1)}})
 	imani.hand(handoff{note: "Fog horn a third lower; it fought with the gulls", task: "BRL-121", old: files{"sounds/fog-horn.wav": scene.Sound("fog-horn", 1)}})
 	odile.hand(handoff{note: "Lighthouse block-out for scale, with its planks", task: "BRL-122", fresh: files{"models/lighthouse.glb": scene.Model("lighthouse", 0),
-		"textures/plank-albedo.png": scene.Albedo("plank", 512, 0), "textures/plank-normal.png": scene.Normal("plank", 512, 0)}})
+		"textures/plank-albedo.png": scene.Albedo("plank", 512, 0), "textures/plank-normal.png": scene.Normal("plank", 512, 0),
+		"textures/plank-roughness.png": scene.Roughness("plank", 512, 0), "sounds/crank-click.wav": scene.Sound("oar-stroke", 1), "text/dialogue-diver.txt": scene.Dialogue("ferryman", 1)}})
 
 	fmt.Println("  rurik    wants the harbour while tamsin has it, and is told so")
 	tamsin.tarn("update")

@@ -9,6 +9,8 @@ import (
 	"image/color"
 	"image/png"
 	"math"
+	"runtime"
+	"sync"
 )
 
 // noise is smooth value noise in 0…1 that repeats after period cells.
@@ -155,12 +157,20 @@ func Height(name string, edge, pass int) []byte {
 	return encode(img)
 }
 
+// each calls do for every pixel, rows side by side on all cores.
 func each(w, h int, do func(x, y int, u, v float64)) {
-	for y := range h {
-		for x := range w {
-			do(x, y, float64(x)/float64(w), float64(y)/float64(h))
-		}
+	var wait sync.WaitGroup
+	workers := runtime.GOMAXPROCS(0)
+	for k := range workers {
+		wait.Go(func() {
+			for y := k; y < h; y += workers {
+				for x := range w {
+					do(x, y, float64(x)/float64(w), float64(y)/float64(h))
+				}
+			}
+		})
 	}
+	wait.Wait()
 }
 
 // Sky is a picture of the evening over the drowned coast, as wide as it is twice high.

@@ -322,7 +322,7 @@ func (a *app) printStatus(w *workspace.Workspace, s *workspace.Status, assets []
 		a.say("\nYou hold (%s):", count(len(mine)))
 		t := newTable(a.out, "", "", "")
 		for _, x := range mine {
-			t.row("  "+x.Path, "since "+when(x.Lock.Since), x.State)
+			t.row("  "+x.Path, "taken "+when(x.Lock.Since), x.State)
 		}
 		t.print()
 	}
@@ -334,7 +334,7 @@ func (a *app) printStatus(w *workspace.Workspace, s *workspace.Status, assets []
 				t.row("  …", fmt.Sprintf("and %d more: tarn holders", len(others)-i), "", "")
 				break
 			}
-			t.row("  "+x.Path, x.Lock.Holder, "since "+when(x.Lock.Since), firstLine(x.Lock.Note, 40))
+			t.row("  "+x.Path, x.Lock.Holder, "taken "+when(x.Lock.Since), firstLine(x.Lock.Note, 40))
 		}
 		t.print()
 	}
@@ -368,7 +368,7 @@ func (a *app) printCard(w *workspace.Workspace, s *workspace.Status, x model.Ass
 	case "free":
 		t.row("  lock", "free")
 	default:
-		line := fmt.Sprintf("%s since %s, in %s", holder, when(x.Lock.Since), x.Lock.Workspace)
+		line := fmt.Sprintf("%s, taken %s in %s", holder, when(x.Lock.Since), x.Lock.Workspace)
 		if x.Lock.Note != "" {
 			line += ": " + firstLine(x.Lock.Note, 60)
 		}

@@ -77,7 +77,7 @@ func about(note string, tasks []string, stage string) string {
 func (a *app) printVersions(h model.AssetHistory) {
 	lock := "free"
 	if h.Asset.Lock != nil {
-		lock = fmt.Sprintf("held by %s since %s", h.Asset.Holder, when(h.Asset.Lock.Since))
+		lock = fmt.Sprintf("held by %s, taken %s", h.Asset.Holder, when(h.Asset.Lock.Since))
 	}
 	a.say("%s: %s, %s", h.Asset.Path, plural(len(h.Versions), "version"), lock)
 	t := newTable(a.out, ">", ">", "BY", "WHEN", ">SIZE", "NOTE")

@@ -93,7 +93,7 @@ func (a *app) holders() *cli.Command {
 					a.say("Nothing is locked there.")
 					return
 				}
-				t := newTable(a.out, "ASSET", "HOLDER", "SINCE", "WHERE", "NOTE")
+				t := newTable(a.out, "ASSET", "HOLDER", "TAKEN", "WHERE", "NOTE")
 				for _, l := range kept {
 					holder := l.Holder
 					if l.WorkspaceID == w.Marker.Workspace {

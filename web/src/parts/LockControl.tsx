@@ -50,7 +50,7 @@ export function ReleaseLock({ here, lock }: { here: Here; lock: Lock }) {
   if (!here.mayLead) return null;
   return (
     <>
-      <Button kind="quiet" onClick={() => setAsking(true)} aria-label={`Take away the lock of ${lock.path}`}>Take away</Button>
+      <Button onClick={() => setAsking(true)} aria-label={`Take away the lock of ${lock.path}`}>Take away</Button>
       <Ask open={asking} title={`Take the lock away from ${lock.holder}?`} action="Take it away" busy={override.isPending} disabled={!reason.trim()}
         onClose={() => setAsking(false)} onAct={() => override.mutate({ lock, reason }, { onSuccess: () => setAsking(false) })}>
         <p>

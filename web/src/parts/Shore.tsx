@@ -23,7 +23,7 @@ export function Shore({ children }: { children?: ReactNode }) {
   });
   return (
     <header className="border-b border-line bg-bank">
-      <div className="mx-auto flex max-w-[88rem] flex-wrap items-center gap-x-6 gap-y-1 px-4 py-2 sm:px-6">
+      <div className="mx-auto flex max-w-[88rem] flex-wrap items-center gap-x-3 gap-y-1 px-3 py-2 sm:gap-x-6 sm:px-6">
         <Link to="/" className="flex items-center gap-2 font-semibold no-underline" aria-label="Kettle Tarn, all projects">
           <img src="/tarn.svg" alt="" className="size-6" />
           <span className="max-sm:hidden">Kettle Tarn</span>

@@ -111,7 +111,7 @@ function Versions({ here, asset, versions, shown }: { here: Here; asset: Asset; 
               </p>
             </div>
             {!v.gone && (
-              <div className="flex shrink-0 items-start gap-1">
+              <div className="flex w-18 shrink-0 items-start gap-1">
                 <a href={fileAddress(here.key, v.path, v.version)} download title={`Download version ${v.version}`} className="rounded-md border border-transparent p-1.5 text-peat hover:border-line hover:text-ink">
                   <Download size={16} aria-label={`Download version ${v.version}`} />
                 </a>

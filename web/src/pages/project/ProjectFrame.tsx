@@ -29,9 +29,9 @@ export function ProjectFrame() {
   return (
     <>
       <Shore>
-        <span className="text-peat" aria-hidden>/</span>
+        <span className="text-peat max-sm:hidden" aria-hidden>/</span>
         <NavLink to={`/p/${key}`} end className="font-semibold no-underline">{key}</NavLink>
-        <nav className="flex gap-5" aria-label="Project">
+        <nav className="flex gap-3 sm:gap-5" aria-label="Project">
           <NavLink to={`/p/${key}`} end className={tab}>Today</NavLink>
           <NavLink to={`/p/${key}/assets`} className={tab}>Assets</NavLink>
           <NavLink to={`/p/${key}/handoffs`} className={tab}>Handoffs</NavLink>

@@ -38,6 +38,9 @@ function byHolder(locks: Lock[], me: string): [string, Lock[]][] {
   return [...groups].sort(([a], [b]) => Number(b === me) - Number(a === me) || a.localeCompare(b));
 }
 
+/** fresh is what was taken while the viewer may have been looking. */
+const fresh = (since: string) => Date.now() - new Date(since).getTime() < 15_000;
+
 function Held({ here, holder, list }: { here: Here; holder: string; list: Lock[] }) {
   const mine = holder === here.me;
   return (
@@ -47,7 +50,7 @@ function Held({ here, holder, list }: { here: Here; holder: string; list: Lock[]
       </h2>
       <ul className="mt-1 divide-y divide-line">
         {list.map((l) => (
-          <li key={l.path} className="ripple flex flex-wrap items-center gap-x-4 gap-y-1 py-2">
+          <li key={l.path} className={`${fresh(l.since) ? "ripple " : ""}flex flex-wrap items-center gap-x-4 gap-y-1 py-2`}>
             <Picture project={here.key} path={l.path} version={0} edge={96} className="size-10 rounded-md" />
             <span className="min-w-48 flex-1">
               <Link to={assetPath(here.key, l.path)} className="font-medium break-all">{l.path}</Link>

@@ -1,0 +1,117 @@
+// Command pictures takes the console's pictures for the documentation from a running demo.
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/chromedp/chromedp"
+)
+
+// shot is one picture: an address, what has to be on the page, and what to do before.
+type shot struct {
+	name, address, theme string
+	width, height        int64
+	before               chromedp.Action[chromedp.Void]
+}
+
+func main() {
+	url := flag.String("url", "http://127.0.0.1:7420", "address of the demo's console")
+	out := flag.String("out", "docs/screenshots", "folder for the pictures")
+	only := flag.String("only", "", "only pictures with this in their name")
+	flag.Parse()
+	if err := run(*url, *out, *only); err != nil {
+		fmt.Fprintln(os.Stderr, "pictures:", err)
+		os.Exit(1)
+	}
+}
+
+func run(url, out, only string) error {
+	profile, err := os.MkdirTemp("", "pictures-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(profile)
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.UserDataDir(profile), chromedp.NoSandbox, chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("hide-scrollbars", true))
+	ctx, cancel := chromedp.NewExecAllocator(context.Background(), options...)
+	defer cancel()
+	ctx, cancel = chromedp.NewContext(ctx)
+	defer cancel()
+	if err := chromedp.Do(ctx,
+		chromedp.EmulateViewport(1280, 800),
+		chromedp.Navigate(url+"/sign-in"),
+		chromedp.WaitVisible(`input[name=handle]`)); err != nil {
+		return err
+	}
+	if err := capture(ctx, out, only, "console-sign-in"); err != nil {
+		return err
+	}
+	if err := chromedp.Do(ctx,
+		chromedp.SendKeys(`input[name=handle]`, "odile"),
+		chromedp.SendKeys(`input[name=passphrase]`, "lantern-and-odile\n"),
+		chromedp.WaitVisible(`//h1[text()="Projects"]`)); err != nil {
+		return err
+	}
+	for _, s := range []shot{
+		{name: "console-projects", address: "/"},
+		{name: "console-today", address: "/p/brinelight"},
+		{name: "console-assets", address: "/p/brinelight/assets/textures"},
+		{name: "console-assets-root", address: "/p/brinelight/assets", theme: "light"},
+		{name: "console-asset", address: "/p/brinelight/asset/textures/rust-albedo.png"},
+		{name: "console-handoffs", address: "/p/brinelight/handoffs", theme: "light"},
+		{name: "console-handoff", address: "/p/brinelight/handoffs/8"},
+		{name: "console-narrow", address: "/p/brinelight/assets/textures", width: 420},
+		{name: "console-rollback", address: "/p/brinelight/asset/textures/rust-albedo.png", theme: "light", before: chromedp.Click(`button[title="Go back to version 1"]`)},
+	} {
+		if !strings.Contains(s.name, only) {
+			continue
+		}
+		theme := s.theme
+		if theme == "" {
+			theme = "dark"
+		}
+		width, height := s.width, s.height
+		if width == 0 {
+			width = 1280
+		}
+		if height == 0 {
+			height = 800
+		}
+		if _, err := chromedp.Run(ctx, chromedp.Evaluate[any](fmt.Sprintf(`localStorage.setItem("kettle-tarn-theme", %q)`, theme))); err != nil {
+			return err
+		}
+		steps := []chromedp.Action[chromedp.Void]{
+			chromedp.EmulateViewport(width, height),
+			chromedp.Navigate(url + s.address),
+			chromedp.WaitVisible(`h1`),
+			chromedp.Sleep(900 * time.Millisecond),
+		}
+		if s.before != nil {
+			steps = append(steps, s.before, chromedp.Sleep(300*time.Millisecond))
+		}
+		if err := chromedp.Do(ctx, steps...); err != nil {
+			return fmt.Errorf("%s: %w", s.name, err)
+		}
+		if err := capture(ctx, out, only, s.name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func capture(ctx context.Context, out, only, name string) error {
+	if !strings.Contains(name, only) {
+		return nil
+	}
+	png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+	if err != nil {
+		return err
+	}
+	fmt.Println(name)
+	return os.WriteFile(filepath.Join(out, name+".png"), png, 0o644)
+}

@@ -1,0 +1,625 @@
+package service_test
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/pack"
+	"kettletarn/internal/service"
+	"kettletarn/internal/store"
+	"kettletarn/internal/testbed"
+)
+
+func TestMain(m *testing.M) { testbed.Main(m) }
+
+const key = "brinelight"
+
+// team is a project with an owner, two artists and a viewer, each with a workspace.
+type team struct {
+	*testing.T
+	*testbed.Service
+	odile, tamsin, rurik, viewer service.Actor
+	space                        map[string]string
+}
+
+func newTeam(t *testing.T, packs store.Store) *team {
+	t.Helper()
+	s := testbed.NewService(t, packs)
+	m := &team{T: t, Service: s, space: map[string]string{}}
+	m.odile, _ = s.Person(t, "odile")
+	m.tamsin, _ = s.Person(t, "tamsin")
+	m.rurik, _ = s.Person(t, "rurik")
+	m.viewer, _ = s.Person(t, "keiko")
+	ok(t)(s.StartProject(t.Context(), m.odile, key))
+	for actor, role := range map[service.Actor]string{m.tamsin: model.Artist, m.rurik: model.Artist, m.viewer: model.Viewer} {
+		ok(t)(s.SetMember(t.Context(), m.odile, key, actor.Handle, role))
+	}
+	for _, actor := range []service.Actor{m.odile, m.tamsin, m.rurik, m.viewer} {
+		w, err := s.AddWorkspace(t.Context(), actor, key, actor.Handle+"-pc")
+		if err != nil {
+			t.Fatal(err)
+		}
+		m.space[actor.Handle] = w.ID
+	}
+	return m
+}
+
+// ok fails the test where a call fails: ok(t)(f()).
+func ok(t testing.TB) func(any, error) {
+	return func(_ any, err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// content brings a content whose chunks are there and declared, and returns its digest.
+func (m *team) content(actor service.Actor, data []byte) *chunk.Manifest {
+	m.Helper()
+	var records []pack.Record
+	manifest, err := chunk.NewCutter(nil).Manifest(bytes.NewReader(data), func(ref chunk.Ref, b []byte) error {
+		records = append(records, pack.Encode(ref.Digest, bytes.Clone(b)))
+		return nil
+	})
+	if err != nil {
+		m.Fatal(err)
+	}
+	ok(m)(m.StoreChunks(m.Context(), actor, key, from(records)))
+	if err := m.DeclareContents(m.Context(), actor, key, []chunk.Manifest{*manifest}); err != nil {
+		m.Fatal(err)
+	}
+	return manifest
+}
+
+func from(records []pack.Record) func() (pack.Record, error) {
+	return func() (pack.Record, error) {
+		if len(records) == 0 {
+			return pack.Record{}, io.EOF
+		}
+		r := records[0]
+		records = records[1:]
+		return r, nil
+	}
+}
+
+// change makes a change of one asset to a content.
+func (m *team) change(actor service.Actor, path string, base int, fence int64, data string) service.Change {
+	manifest := m.content(actor, []byte(data))
+	return service.Change{Path: path, Base: base, Fence: fence, Digest: manifest.Digest, Size: manifest.Size}
+}
+
+func (m *team) send(actor service.Actor, changes ...service.Change) (service.Receipt, error) {
+	return m.Send(m.Context(), actor, key, service.Send{Key: uuid.NewString(), Workspace: m.space[actor.Handle], Note: "a pass", Changes: changes})
+}
+
+func (m *team) lock(actor service.Actor, path string, version int) int64 {
+	m.Helper()
+	locks, _, err := m.TakeLocks(m.Context(), actor, key, m.space[actor.Handle], []service.Want{{Path: path, Version: version}}, "", false)
+	if err != nil {
+		m.Fatal(err)
+	}
+	return locks[0].Fence
+}
+
+func reason(t *testing.T, err error, want string) {
+	t.Helper()
+	refusals := testbed.Refused(t, err)
+	for _, r := range refusals {
+		if r.Reason == want {
+			if r.Message == "" || r.Remedy == "" {
+				t.Errorf("the refusal %s says too little: %+v", want, r)
+			}
+			return
+		}
+	}
+	t.Errorf("refused for %+v, want %s", refusals, want)
+}
+
+func TestSignIn(t *testing.T) {
+	s := testbed.NewService(t, nil)
+	ctx := t.Context()
+	s.Person(t, "odile")
+	first, err := s.SignIn(ctx, "odile", testbed.Passphrase, "a laptop", false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	second, err := s.SignIn(ctx, "odile", testbed.Passphrase, "elsewhere", true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !first.Expires.After(second.Expires) {
+		t.Error("a console's sign-in lasts as long as a client's")
+	}
+	for _, bad := range [][2]string{{"odile", "wrong"}, {"nobody", testbed.Passphrase}, {"odile", ""}, {"", ""}, {"odile", strings.Repeat("x", 1<<20)}} {
+		_, err := s.SignIn(ctx, bad[0], bad[1], "", false)
+		testbed.Problem(t, err, model.WrongPassphrase)
+	}
+	if err := s.SignOut(ctx, first.Token); err != nil {
+		t.Fatal(err)
+	}
+	_, err = s.Authenticate(ctx, first.Token)
+	testbed.Problem(t, err, model.SignInExpired)
+	if _, err := s.Authenticate(ctx, second.Token); err != nil {
+		t.Errorf("signing out at one place ends another: %v", err)
+	}
+	_, err = s.Authenticate(ctx, "tarn_made_up")
+	testbed.Problem(t, err, model.NotSignedIn)
+	_, err = s.AddPerson(ctx, "odile", testbed.Passphrase, false)
+	testbed.Problem(t, err, model.Taken)
+	for _, bad := range []string{"", "Odile", "a b", "-x", "../x", strings.Repeat("a", 33)} {
+		_, err = s.AddPerson(ctx, bad, testbed.Passphrase, false)
+		testbed.Problem(t, err, model.BadRequest)
+	}
+	_, err = s.AddPerson(ctx, "short", "1234567", false)
+	testbed.Problem(t, err, model.BadRequest)
+}
+
+func TestWhoMayWhat(t *testing.T) {
+	m := newTeam(t, nil)
+	ctx := t.Context()
+	outsider, _ := m.Person(t, "stranger")
+	_, err := m.Project(ctx, outsider, key)
+	testbed.Problem(t, err, model.NotFound)
+	_, err = m.Project(ctx, outsider, "no-such")
+	testbed.Problem(t, err, model.NotFound)
+	_, err = m.send(m.viewer, service.Change{Path: "a.png"})
+	testbed.Problem(t, err, model.NotAllowed)
+	_, err = m.SetMember(ctx, m.tamsin, key, "stranger", model.Artist)
+	testbed.Problem(t, err, model.NotAllowed)
+	_, err = m.SetMember(ctx, m.odile, key, "nobody", model.Artist)
+	testbed.Problem(t, err, model.NotFound)
+	_, err = m.SetMember(ctx, m.odile, key, "tamsin", "king")
+	testbed.Problem(t, err, model.BadRequest)
+	testbed.Problem(t, m.RemoveMember(ctx, m.odile, key, "odile"), model.NotAllowed)
+	ok(t)(m.SetMember(ctx, m.odile, key, "tamsin", model.Lead))
+	_, err = m.SetMember(ctx, m.tamsin, key, "rurik", model.Owner)
+	testbed.Problem(t, err, model.NotAllowed)
+	_, err = m.SetMember(ctx, m.tamsin, key, "odile", model.Artist)
+	testbed.Problem(t, err, model.NotAllowed)
+	for _, bad := range []string{"", "Brinelight", "a/b", "a", "../a", "brine light"} {
+		_, err := m.StartProject(ctx, m.odile, bad)
+		testbed.Problem(t, err, model.BadRequest)
+	}
+	_, err = m.StartProject(ctx, m.tamsin, key)
+	testbed.Problem(t, err, model.Taken)
+	_, err = m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["rurik"], Note: "n", Changes: []service.Change{{Path: "a"}}})
+	testbed.Problem(t, err, model.NotFound)
+}
+
+func TestRemovingAMemberFreesWhatTheyHold(t *testing.T) {
+	m := newTeam(t, nil)
+	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 0, 0, "one")))
+	m.lock(m.tamsin, "a.png", 1)
+	if err := m.RemoveMember(t.Context(), m.odile, key, "tamsin"); err != nil {
+		t.Fatal(err)
+	}
+	locks, err := m.Locks(t.Context(), m.odile, key)
+	if err != nil || len(locks) != 0 {
+		t.Errorf("held still: %+v, %v", locks, err)
+	}
+	_, err = m.Locks(t.Context(), m.tamsin, key)
+	testbed.Problem(t, err, model.NotFound)
+}
+
+func TestASendIsWholeOrNothingAndNamesEveryReason(t *testing.T) {
+	m := newTeam(t, nil)
+	ctx := t.Context()
+	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "levels/harbour.glb", 0, 0, "one"), m.change(m.tamsin, "levels/kelp.glb", 0, 0, "two"), m.change(m.tamsin, "Folder/x.png", 0, 0, "x")))
+	m.lock(m.tamsin, "levels/harbour.glb", 1)
+	_, err := m.send(m.rurik,
+		m.change(m.rurik, "new.png", 0, 0, "new"),
+		m.change(m.rurik, "levels/harbour.glb", 1, 0, "mine"),
+		m.change(m.rurik, "levels/kelp.glb", 7, 0, "old"),
+		m.change(m.rurik, "../out.png", 0, 0, "x"),
+		m.change(m.rurik, "LEVELS/other.png", 0, 0, "x"),
+		m.change(m.rurik, "levels/harbour.glb/inside.png", 0, 0, "x"),
+		m.change(m.rurik, "levels", 0, 0, "x"),
+		m.change(m.rurik, "folder/x.png", 0, 0, "x"),
+		service.Change{Path: "tarn.toml"})
+	for _, want := range []string{"held", "behind", "path-outside", "path-collides", "role"} {
+		reason(t, err, want)
+	}
+	if n := len(testbed.Refused(t, err)); n < 8 {
+		t.Errorf("only %d reasons: %v", n, err)
+	}
+	list, err := m.Handoffs(ctx, m.odile, key, 0, 10, "", "")
+	if err != nil || len(list) != 1 {
+		t.Errorf("a refused send left %d handoffs, %v", len(list), err)
+	}
+	if _, _, err := m.History(ctx, m.odile, key, "new.png"); err == nil {
+		t.Error("a refused send left an asset")
+	}
+}
+
+func TestAnAssetNeedsItsLockOnceItExists(t *testing.T) {
+	m := newTeam(t, nil)
+	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 0, 0, "one")))
+	_, err := m.send(m.tamsin, m.change(m.tamsin, "a.png", 1, 0, "two"))
+	reason(t, err, "not-locked")
+	fence := m.lock(m.tamsin, "a.png", 1)
+	receipt, err := m.send(m.tamsin, m.change(m.tamsin, "a.png", 1, fence, "two"))
+	if err != nil || receipt.Handoff.Number != 2 || receipt.Handoff.Assets[0].Version != 2 || receipt.Handoff.Assets[0].Change != model.Edited {
+		t.Fatalf("%+v, %v", receipt, err)
+	}
+	if locks, _ := m.Locks(t.Context(), m.odile, key); len(locks) != 0 {
+		t.Error("the send did not give the lock back")
+	}
+	_, _, err = m.TakeLocks(t.Context(), m.rurik, key, m.space["rurik"], []service.Want{{Path: "a.png", Version: 1}}, "", false)
+	reason(t, err, "behind")
+	_, _, err = m.TakeLocks(t.Context(), m.rurik, key, m.space["rurik"], []service.Want{{Path: "no.png"}}, "", false)
+	reason(t, err, "unknown")
+}
+
+func TestAnOverriddenHolderCantSend(t *testing.T) {
+	m := newTeam(t, nil)
+	ctx := t.Context()
+	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 0, 0, "one")))
+	fence := m.lock(m.tamsin, "a.png", 1)
+	testbed.Problem(t, m.GiveBackLocks(ctx, m.rurik, key, m.space["rurik"], []string{"a.png"}, true, "mine"), model.NotAllowed)
+	reason(t, m.GiveBackLocks(ctx, m.rurik, key, m.space["rurik"], []string{"a.png"}, false, ""), "held")
+	testbed.Problem(t, m.GiveBackLocks(ctx, m.odile, key, m.space["odile"], []string{"a.png"}, true, " "), model.BadRequest)
+	if err := m.GiveBackLocks(ctx, m.odile, key, m.space["odile"], []string{"a.png"}, true, "away"); err != nil {
+		t.Fatal(err)
+	}
+	change := m.change(m.tamsin, "a.png", 1, fence, "late")
+	_, err := m.send(m.tamsin, change)
+	reason(t, err, "lock-lost")
+	m.lock(m.rurik, "a.png", 1)
+	_, err = m.send(m.tamsin, change)
+	reason(t, err, "held")
+}
+
+func TestTheSameKeyGetsTheSameAnswer(t *testing.T) {
+	m := newTeam(t, nil)
+	ctx := t.Context()
+	send := service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "once", Changes: []service.Change{m.change(m.tamsin, "a.png", 0, 0, "one")}}
+	first, err := m.Send(ctx, m.tamsin, key, send)
+	if err != nil {
+		t.Fatal(err)
+	}
+	again, err := m.Send(ctx, m.tamsin, key, send)
+	if err != nil || again.Handoff.Number != first.Handoff.Number || len(again.Handoff.Assets) != 1 {
+		t.Errorf("the second answer is %+v, %v", again, err)
+	}
+	other := send
+	other.Note = "twice"
+	_, err = m.Send(ctx, m.tamsin, key, other)
+	testbed.Problem(t, err, model.KeyReused)
+	if h, err := m.CloseSend(ctx, m.tamsin, key, send.Key); err != nil || h == nil || h.Number != 1 {
+		t.Errorf("closing a send that arrived: %+v, %v", h, err)
+	}
+	lost := send
+	lost.Key = uuid.NewString()
+	lost.Changes = []service.Change{m.change(m.tamsin, "b.png", 0, 0, "b")}
+	if h, err := m.CloseSend(ctx, m.tamsin, key, lost.Key); err != nil || h != nil {
+		t.Errorf("closing a send that never arrived: %+v, %v", h, err)
+	}
+	_, err = m.Send(ctx, m.tamsin, key, lost)
+	testbed.Problem(t, err, model.KeyClosed)
+	_, err = m.Send(ctx, m.tamsin, key, service.Send{Key: "not a key", Workspace: m.space["tamsin"], Note: "n", Changes: lost.Changes})
+	testbed.Problem(t, err, model.BadRequest)
+}
+
+func TestNotesAndLabelsAreBounded(t *testing.T) {
+	m := newTeam(t, nil)
+	change := m.change(m.tamsin, "a.png", 0, 0, "one")
+	for _, bad := range []service.Send{{Note: ""}, {Note: " \n"}, {Note: strings.Repeat("n", 100_000)}, {Note: "a\x00b"}, {Note: "n", Stage: strings.Repeat("s", 41)}, {Note: "n", Tasks: []string{""}}, {Note: "n", Tasks: make([]string, 51)}} {
+		bad.Key, bad.Workspace, bad.Changes = uuid.NewString(), m.space["tamsin"], []service.Change{change}
+		_, err := m.Send(t.Context(), m.tamsin, key, bad)
+		testbed.Problem(t, err, model.BadRequest)
+	}
+	_, err := m.send(m.tamsin)
+	testbed.Problem(t, err, model.BadRequest)
+}
+
+func TestContentIsNeverKeptUnderADigestThatItDoesNotHave(t *testing.T) {
+	m := newTeam(t, nil)
+	ctx := t.Context()
+	good := pack.Encode(chunk.Sum([]byte("salt")), []byte("salt"))
+	lie := good
+	lie.Digest = chunk.Sum([]byte("sugar"))
+	_, err := m.StoreChunks(ctx, m.tamsin, key, from([]pack.Record{good, lie}))
+	testbed.Problem(t, err, model.DigestMismatch)
+	if missing, err := m.MissingChunks(ctx, m.tamsin, key, []chunk.Digest{good.Digest}); err != nil || len(missing) != 1 {
+		t.Errorf("a refused upload left a chunk: %v, %v", missing, err)
+	}
+	big := bytes.Repeat([]byte("kelp and brine "), 200_000)
+	real := m.content(m.tamsin, big)
+	if len(real.Chunks) < 2 {
+		t.Fatal("the test needs a content of several chunks")
+	}
+	for name, bad := range map[string]chunk.Manifest{
+		"other digest": {Digest: chunk.Sum([]byte("other")), Size: real.Size, Chunks: real.Chunks},
+		"one chunk":    {Digest: chunk.Sum([]byte("other")), Size: int64(real.Chunks[0].Size), Chunks: real.Chunks[:1]},
+		"other size":   {Digest: chunk.Sum([]byte("x")), Size: 5, Chunks: []chunk.Ref{{Digest: real.Chunks[0].Digest, Size: 5}}},
+	} {
+		if err := m.DeclareContents(ctx, m.tamsin, key, []chunk.Manifest{bad}); err == nil {
+			t.Errorf("%s: declared", name)
+		} else {
+			testbed.Problem(t, err, model.DigestMismatch)
+		}
+	}
+	testbed.Problem(t, m.DeclareContents(ctx, m.tamsin, key, []chunk.Manifest{{Digest: chunk.Sum([]byte("n")), Size: 1, Chunks: []chunk.Ref{{Digest: chunk.Sum([]byte("n")), Size: 1}}}}), model.ChunksMissing)
+	testbed.Problem(t, m.DeclareContents(ctx, m.tamsin, key, []chunk.Manifest{{Size: 3}}), model.BadRequest)
+	_, err = m.send(m.tamsin, service.Change{Path: "ghost.png", Digest: chunk.Sum([]byte("never sent")), Size: 10})
+	testbed.Problem(t, err, model.ChunksMissing)
+	_, err = m.send(m.tamsin, service.Change{Path: "wrong.png", Digest: real.Digest, Size: 10})
+	reason(t, err, "size")
+}
+
+func TestContentReadsBackWholeAndInRanges(t *testing.T) {
+	m := newTeam(t, nil)
+	big := bytes.Repeat([]byte("kelp and brine and salt "), 150_000)
+	for i := range big {
+		big[i] ^= byte(i >> 12)
+	}
+	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "big.bin", 0, 0, string(big)), m.change(m.tamsin, "empty.bin", 0, 0, "")))
+	_, content, err := m.OpenVersion(t.Context(), m.viewer, key, "big.bin", 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer content.Close()
+	if all, err := io.ReadAll(content); err != nil || !bytes.Equal(all, big) {
+		t.Fatalf("%d bytes come back, %v", len(all), err)
+	}
+	for _, at := range []int64{0, 1, 262_144, 1_000_000, int64(len(big)) - 3} {
+		if _, err := content.Seek(at, io.SeekStart); err != nil {
+			t.Fatal(err)
+		}
+		part := make([]byte, min(5000, int64(len(big))-at))
+		if _, err := io.ReadFull(content, part); err != nil || !bytes.Equal(part, big[at:at+int64(len(part))]) {
+			t.Errorf("a range at %d comes back changed, %v", at, err)
+		}
+	}
+	_, empty, err := m.OpenVersion(t.Context(), m.viewer, key, "empty.bin", 1)
+	if err != nil || empty.Size() != 0 {
+		t.Errorf("an empty file: %v", err)
+	}
+}
+
+func TestRollbackIsANewVersion(t *testing.T) {
+	m := newTeam(t, nil)
+	ctx := t.Context()
+	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 0, 0, "one")))
+	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 1, m.lock(m.tamsin, "a.png", 1), "two")))
+	m.lock(m.rurik, "a.png", 2)
+	_, err := m.Rollback(ctx, m.tamsin, key, m.space["tamsin"], "a.png", 1, 2, "", uuid.NewString())
+	reason(t, err, "held")
+	receipt, err := m.Rollback(ctx, m.rurik, key, m.space["rurik"], "a.png", 1, 2, "", uuid.NewString())
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, versions, err := m.History(ctx, m.odile, key, "a.png")
+	if err != nil || len(versions) != 3 || versions[0].Digest != versions[2].Digest || receipt.Handoff.Assets[0].Version != 3 || !strings.Contains(versions[0].Note, "version 1") {
+		t.Errorf("%+v, %v", versions, err)
+	}
+	_, err = m.Rollback(ctx, m.rurik, key, m.space["rurik"], "a.png", 9, 3, "", uuid.NewString())
+	testbed.Problem(t, err, model.NotFound)
+	_, err = m.Rollback(ctx, m.rurik, key, m.space["rurik"], "a.png", 2, 2, "", uuid.NewString())
+	reason(t, err, "behind")
+}
+
+func TestDeletingAndBringingBackUnderAnotherSpelling(t *testing.T) {
+	m := newTeam(t, nil)
+	ctx := t.Context()
+	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 0, 0, "one")))
+	ok(t)(m.send(m.tamsin, service.Change{Path: "a.png", Base: 1, Gone: true, Fence: m.lock(m.tamsin, "a.png", 1)}))
+	if all, _, _, err := m.Changes(ctx, m.odile, key, service.Changes{}); err != nil || len(all) != 0 {
+		t.Errorf("what is gone is listed: %+v, %v", all, err)
+	}
+	if since, _, _, err := m.Changes(ctx, m.odile, key, service.Changes{Since: 1}); err != nil || len(since) != 1 || !since[0].Gone {
+		t.Errorf("the deletion is not news: %+v, %v", since, err)
+	}
+	if then, at, _, err := m.Changes(ctx, m.odile, key, service.Changes{At: 1}); err != nil || at != 1 || len(then) != 1 || then[0].Gone {
+		t.Errorf("as of h1: %+v, %v", then, err)
+	}
+	_, err := m.send(m.rurik, service.Change{Path: "a.png", Base: 1, Gone: true})
+	reason(t, err, "behind")
+	ok(t)(m.send(m.rurik, m.change(m.rurik, "A.png", 0, 0, "again")))
+	asset, versions, err := m.History(ctx, m.odile, key, "a.PNG")
+	if err != nil || asset.Path != "A.png" || len(versions) != 3 {
+		t.Errorf("%+v, %d versions, %v", asset, len(versions), err)
+	}
+}
+
+func TestOneLockManyTakers(t *testing.T) {
+	m := newTeam(t, nil)
+	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 0, 0, "one")))
+	for range 5 {
+		var wait sync.WaitGroup
+		won := make(chan service.Actor, 30)
+		for i := range 30 {
+			actor := []service.Actor{m.odile, m.tamsin, m.rurik}[i%3]
+			wait.Go(func() {
+				locks, _, err := m.TakeLocks(t.Context(), actor, key, m.space[actor.Handle], []service.Want{{Path: "a.png", Version: 1}}, "", false)
+				if err == nil && locks[0].Holder == actor.Handle {
+					won <- actor
+				}
+			})
+		}
+		wait.Wait()
+		close(won)
+		winners := map[service.Actor]bool{}
+		for actor := range won {
+			winners[actor] = true
+		}
+		if len(winners) != 1 {
+			t.Fatalf("%d people hold it", len(winners))
+		}
+		for actor := range winners {
+			if err := m.GiveBackLocks(t.Context(), actor, key, m.space[actor.Handle], []string{"a.png"}, false, ""); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+}
+
+func TestConcurrentSendsOfOneNewPathMakeOneAsset(t *testing.T) {
+	m := newTeam(t, nil)
+	changes := make([]service.Change, 10)
+	for i := range changes {
+		changes[i] = m.change(m.tamsin, "same.png", 0, 0, fmt.Sprint("content ", i))
+	}
+	var wait sync.WaitGroup
+	errs := make([]error, len(changes))
+	for i := range changes {
+		wait.Go(func() { _, errs[i] = m.send(m.tamsin, changes[i]) })
+	}
+	wait.Wait()
+	arrived := 0
+	for _, err := range errs {
+		if err == nil {
+			arrived++
+		} else {
+			reason(t, err, "behind")
+		}
+	}
+	list, err := m.Handoffs(t.Context(), m.odile, key, 0, 100, "", "")
+	if arrived != 1 || err != nil || len(list) != 1 || list[0].Number != 1 {
+		t.Errorf("%d sends arrived, %d handoffs, %v", arrived, len(list), err)
+	}
+}
+
+func TestNewsSkipsNothing(t *testing.T) {
+	m := newTeam(t, nil)
+	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
+	defer cancel()
+	const senders, each = 4, 8
+	seen := map[int]string{}
+	started := make(chan struct{})
+	done := make(chan error, 1)
+	var once sync.Once
+	go func() {
+		done <- m.News(ctx, m.odile, key, "", func(e model.Event) error {
+			if e.Kind == "handoff.sent" {
+				n := int(e.Subject["handoff"].(float64))
+				if seen[n] != "" {
+					return fmt.Errorf("handoff %d is told twice", n)
+				}
+				if seen[n] = e.ID; len(seen) == senders*each {
+					return io.EOF
+				}
+			}
+			return nil
+		}, func() error {
+			once.Do(func() { close(started) })
+			return nil
+		})
+	}()
+	<-started
+	time.Sleep(100 * time.Millisecond)
+	var wait sync.WaitGroup
+	for s := range senders {
+		wait.Go(func() {
+			for i := range each {
+				if _, err := m.send(m.tamsin, m.change(m.tamsin, fmt.Sprintf("%d/%d.png", s, i), 0, 0, fmt.Sprint(s, i))); err != nil {
+					t.Error(err)
+				}
+			}
+		})
+	}
+	wait.Wait()
+	if err := <-done; err != io.EOF {
+		t.Fatalf("%v; %d of %d handoffs were told", err, len(seen), senders*each)
+	}
+	// A reader that comes back hears what it missed, from where it was.
+	missed := 0
+	err := m.News(ctx, m.odile, key, seen[1], func(e model.Event) error {
+		if e.Kind == "handoff.sent" {
+			if missed++; missed == senders*each-1 {
+				return io.EOF
+			}
+		}
+		return nil
+	}, func() error { return nil })
+	if err != io.EOF {
+		t.Errorf("after coming back: %v, %d told", err, missed)
+	}
+	testbed.Problem(t, m.News(ctx, m.odile, key, "rubbish", nil, func() error { return nil }), model.BadRequest)
+}
+
+// fullStore has room for a number of packs.
+type fullStore struct {
+	store.Store
+	mu   sync.Mutex
+	room int
+}
+
+func (f *fullStore) Put(ctx context.Context, name string, write func(io.Writer) error) error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.room == 0 {
+		return fmt.Errorf("%w (%w)", store.ErrFull, syscall.ENOSPC)
+	}
+	f.room--
+	return f.Store.Put(ctx, name, write)
+}
+
+func TestAFullDiskLosesNothing(t *testing.T) {
+	directory, err := store.OpenDirectory(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	full := &fullStore{Store: directory, room: 1}
+	m := newTeam(t, full)
+	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 0, 0, "one")))
+	record := pack.Encode(chunk.Sum([]byte("more")), []byte("more"))
+	_, err = m.StoreChunks(t.Context(), m.tamsin, key, from([]pack.Record{record}))
+	testbed.Problem(t, err, model.DiskFull)
+	fence := m.lock(m.tamsin, "a.png", 1) // what needs no room goes on
+	if _, content, err := m.OpenVersion(t.Context(), m.viewer, key, "a.png", 1); err != nil {
+		t.Error(err)
+	} else if data, err := io.ReadAll(content); err != nil || string(data) != "one" {
+		t.Errorf("reading on a full disk gives %q, %v", data, err)
+	}
+	full.mu.Lock()
+	full.room = 10
+	full.mu.Unlock()
+	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 1, fence, "more")))
+}
+
+func TestADatabaseThatIsAwayIsSaidSo(t *testing.T) {
+	m := newTeam(t, nil)
+	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 0, 0, "one")))
+	pg := testbed.Postgres(t)
+	if err := pg.Down(); err != nil {
+		t.Fatal(err)
+	}
+	_, err := m.send(m.tamsin, service.Change{Path: "b.png"})
+	testbed.Problem(t, err, model.Unavailable)
+	if m.Ready(t.Context()) == nil {
+		t.Error("ready without a database")
+	}
+	if err := pg.Up(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "b.png", 0, 0, "two")))
+	if _, _, err := m.History(t.Context(), m.odile, key, "a.png"); err != nil {
+		t.Errorf("after the restart: %v", err)
+	}
+}
+
+func TestThumbnails(t *testing.T) {
+	m := newTeam(t, nil)
+	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "not-really.png", 0, 0, "no picture"), m.change(m.tamsin, "sound.wav", 0, 0, "RIFF")))
+	for _, path := range []string{"not-really.png", "sound.wav", "none.png"} {
+		_, err := m.Thumbnail(t.Context(), m.viewer, key, path, 0, 96)
+		var problem *model.Problem
+		if !errors.As(err, &problem) || problem.Type != model.NotFound {
+			t.Errorf("%s: %v", path, err)
+		}
+	}
+}

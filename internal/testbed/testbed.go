@@ -1,0 +1,237 @@
+// Package testbed gives tests real parts on loopback: a PostgreSQL of their own, the service over a folder, and its API behind HTTP
+// with every answer held to the OpenAPI document.
+package testbed
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers"
+	"github.com/getkin/kin-openapi/routers/legacy"
+
+	"kettletarn/internal/api"
+	"kettletarn/internal/client"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/localpg"
+	"kettletarn/internal/records"
+	"kettletarn/internal/service"
+	"kettletarn/internal/store"
+	"kettletarn/web"
+)
+
+var (
+	once   sync.Once
+	pg     *localpg.Server
+	pgErr  error
+	folder string
+	number atomic.Int64
+)
+
+// Main runs a package's tests and ends the PostgreSQL that they started: func TestMain(m *testing.M) { testbed.Main(m) }.
+func Main(m *testing.M) {
+	status := m.Run()
+	if pg != nil {
+		_ = pg.Down()
+	}
+	if folder != "" {
+		_ = os.RemoveAll(folder)
+	}
+	os.Exit(status)
+}
+
+// Postgres is the PostgreSQL of this package's tests, started when it is first asked for.
+func Postgres(t testing.TB) *localpg.Server {
+	t.Helper()
+	once.Do(func() {
+		if folder, pgErr = os.MkdirTemp("", "kettle-tarn-test-"); pgErr != nil {
+			return
+		}
+		if pgErr = os.Chmod(folder, 0o755); pgErr == nil {
+			pg, pgErr = localpg.Start(context.Background(), localpg.Options{Folder: folder + "/postgres", Fast: true})
+		}
+	})
+	if pgErr != nil {
+		t.Fatal(pgErr)
+	}
+	return pg
+}
+
+// Database is an empty database of its own.
+func Database(t testing.TB) string {
+	t.Helper()
+	url, err := Postgres(t).Database(context.Background(), fmt.Sprintf("test%d", number.Add(1)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return url
+}
+
+// Service is a service over a fresh database and folder.
+type Service struct {
+	*service.Service
+	DB  *records.DB
+	URL string
+}
+
+// NewService starts a service; where packs is nil, a folder holds them.
+func NewService(t testing.TB, packs store.Store) *Service {
+	t.Helper()
+	if packs == nil {
+		var err error
+		if packs, err = store.OpenDirectory(t.TempDir()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	url := Database(t)
+	db, err := records.Open(t.Context(), url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := &Service{Service: service.New(db, packs, t.TempDir(), slog.New(slog.DiscardHandler)), DB: db, URL: url}
+	ctx, stop := context.WithCancel(context.Background())
+	done := make(chan struct{})
+	go func() {
+		s.Run(ctx)
+		close(done)
+	}()
+	t.Cleanup(func() {
+		stop()
+		<-done
+		db.Close()
+	})
+	return s
+}
+
+// Passphrase is everybody's in tests.
+const Passphrase = "brine and salt"
+
+// Person makes a person and returns the actor and a token.
+func (s *Service) Person(t testing.TB, handle string) (service.Actor, string) {
+	t.Helper()
+	token, err := s.AddPerson(t.Context(), handle, Passphrase, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	actor, err := s.Authenticate(t.Context(), token)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return actor, token
+}
+
+// Serve puts the API of s behind HTTP.
+func (s *Service) Serve(t testing.TB) *httptest.Server {
+	t.Helper()
+	server := httptest.NewServer(api.New(s.Service, web.Files(), "test", slog.New(slog.DiscardHandler)))
+	t.Cleanup(server.Close)
+	return server
+}
+
+// Client is a client with a token whose every answer is held to the OpenAPI document.
+func Client(t testing.TB, url, token string) *client.Client {
+	return client.New(url, token, &checked{t: t})
+}
+
+// checked is a transport that compares answers with the document.
+type checked struct{ t testing.TB }
+
+var router = sync.OnceValues(func() (routers.Router, error) {
+	doc := *api.Document()
+	doc.Servers = openapi3.Servers{{URL: api.Prefix}}
+	return legacy.NewRouter(&doc)
+})
+
+func (c *checked) RoundTrip(r *http.Request) (*http.Response, error) {
+	var sent []byte
+	if r.Body != nil {
+		var err error
+		if sent, err = io.ReadAll(r.Body); err != nil {
+			return nil, err
+		}
+		r.Body = io.NopCloser(bytes.NewReader(sent))
+	}
+	answer, err := http.DefaultTransport.RoundTrip(r)
+	if err != nil {
+		return nil, err
+	}
+	got, err := io.ReadAll(answer.Body)
+	if err != nil {
+		return nil, err
+	}
+	_ = answer.Body.Close()
+	answer.Body = io.NopCloser(bytes.NewReader(got))
+	if err := Conforms(r, sent, answer, got); err != nil {
+		c.t.Errorf("%s %s answers %d, which is not what the document says: %v", r.Method, r.URL.Path, answer.StatusCode, err)
+	}
+	return answer, nil
+}
+
+// Conforms holds one request and its answer to the OpenAPI document. A request that was answered with a problem may be malformed.
+func Conforms(r *http.Request, sent []byte, answer *http.Response, got []byte) error {
+	routes, err := router()
+	if err != nil {
+		return err
+	}
+	local := r.Clone(r.Context())
+	local.URL.Host, local.URL.Scheme, local.Host = "", "", ""
+	local.Body = io.NopCloser(bytes.NewReader(sent))
+	route, parameters, err := routes.FindRoute(local)
+	if err != nil {
+		return fmt.Errorf("no such call: %w", err)
+	}
+	in := &openapi3filter.RequestValidationInput{Request: local, PathParams: parameters, Route: route, QueryParams: local.URL.Query(),
+		Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc, IncludeResponseStatus: true,
+			ExcludeRequestBody:  !strings.HasPrefix(r.Header.Get("Content-Type"), "application/json"),
+			ExcludeResponseBody: !strings.Contains(answer.Header.Get("Content-Type"), "json")}}
+	if answer.StatusCode < 400 {
+		if err := openapi3filter.ValidateRequest(r.Context(), in); err != nil {
+			return err
+		}
+	}
+	return openapi3filter.ValidateResponse(r.Context(), &openapi3filter.ResponseValidationInput{RequestValidationInput: in, Status: answer.StatusCode,
+		Header: answer.Header, Body: io.NopCloser(bytes.NewReader(got)), Options: in.Options})
+}
+
+// Refused returns the reasons of a refusal, or fails the test.
+func Refused(t testing.TB, err error) []model.Refusal {
+	t.Helper()
+	refused, ok := err.(*model.Refused)
+	if !ok {
+		t.Fatalf("not refused: %v", err)
+	}
+	return refused.Refusals
+}
+
+// Problem fails the test unless err is a problem of the type.
+func Problem(t testing.TB, err error, kind string) {
+	t.Helper()
+	if p, ok := err.(*model.Problem); !ok || p.Type != kind {
+		t.Errorf("got %v, want a problem of type %s", err, kind)
+	} else if p.Detail == "" {
+		t.Errorf("the problem %s says nothing", kind)
+	}
+}
+
+// Eventually waits up to ten seconds for something to become true.
+func Eventually(t testing.TB, what string, ok func() bool) {
+	t.Helper()
+	for deadline := time.Now().Add(10 * time.Second); time.Now().Before(deadline); time.Sleep(20 * time.Millisecond) {
+		if ok() {
+			return
+		}
+	}
+	t.Fatalf("%s does not happen", what)
+}
