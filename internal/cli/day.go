@@ -79,7 +79,7 @@ func (a *app) start() *cli.Command {
 func (a *app) printPreview(key string, p *workspace.Preview) {
 	a.say("%s would track %s, %s.", key, plural(p.Files, "file"), size(p.Size))
 	if p.Left > 0 {
-		a.say("The rules leave out %s.", plural(p.Left, "file or folder"))
+		a.say("The rules leave out %s.", plural(p.Left, "path"))
 	}
 	if len(p.Largest) > 0 {
 		a.say("The largest:")

@@ -14,6 +14,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
@@ -26,9 +27,10 @@ import (
 
 // Client talks to one service in one person's name.
 type Client struct {
-	base  string
-	token string
-	http  *http.Client
+	base     string
+	token    string
+	http     *http.Client
+	answered atomic.Bool // the service has answered at least once
 }
 
 // Unreachable says that no answer came from a service.
@@ -91,13 +93,13 @@ func (c *Client) do(ctx context.Context, q request, read func(io.Reader) error) 
 	}
 	pause := backoff.NewExponentialBackOff()
 	pause.InitialInterval, pause.MaxInterval = 200*time.Millisecond, 3*time.Second
-	attempts := uint(6)
+	attempts := uint(8)
 	if q.once {
 		attempts = 1
 	}
 	_, err := backoff.Retry(ctx, func() (none struct{}, err error) {
 		err = c.once(ctx, q, body, contentType, read)
-		if err != nil && !passing(err) {
+		if err != nil && !c.passing(err) {
 			err = backoff.Permanent(err)
 		}
 		return none, err
@@ -120,7 +122,7 @@ func (c *Client) do(ctx context.Context, q request, read func(io.Reader) error) 
 type brokenAnswer struct{ error }
 
 // passing tells whether trying again may help.
-func passing(err error) bool {
+func (c *Client) passing(err error) bool {
 	var away *Unreachable
 	var problem *model.Problem
 	var broken *brokenAnswer
@@ -129,7 +131,7 @@ func passing(err error) bool {
 		return problem.Type == model.Unavailable || problem.Type == model.TooMany
 	case errors.As(err, &away):
 		// A refused connection is tried again only where one stood before: a wrong address should say so at once.
-		return !strings.Contains(away.Cause, "refused") && !strings.Contains(away.Cause, "no such host")
+		return c.answered.Load() || !strings.Contains(away.Cause, "refused") && !strings.Contains(away.Cause, "no such host")
 	}
 	return errors.As(err, &broken)
 }
@@ -157,6 +159,7 @@ func (c *Client) once(ctx context.Context, q request, body []byte, contentType s
 		return &Unreachable{URL: c.base, Cause: cause(err)}
 	}
 	defer answer.Body.Close()
+	c.answered.Store(true)
 	if answer.StatusCode >= 300 {
 		return problem(answer, c.base)
 	}

@@ -94,11 +94,20 @@ func address(pool *pgxpool.Pool) string {
 // cause is the innermost error: what the system said, without what pgx wraps around it.
 func cause(err error) error {
 	for {
-		next := errors.Unwrap(err)
-		if next == nil {
+		switch e := err.(type) {
+		case interface{ Unwrap() error }:
+			if e.Unwrap() == nil {
+				return err
+			}
+			err = e.Unwrap()
+		case interface{ Unwrap() []error }:
+			if len(e.Unwrap()) == 0 {
+				return err
+			}
+			err = e.Unwrap()[0]
+		default:
 			return err
 		}
-		err = next
 	}
 }
 

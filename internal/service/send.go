@@ -260,7 +260,7 @@ func checkPaths(changes []Change) (refusals []model.Refusal, byFolded map[string
 	byFolded = make(map[string]Change, len(changes))
 	for _, c := range changes {
 		if bad := assetpath.Check(c.Path); bad != nil {
-			refusals = append(refusals, model.Refusal{Path: printable(c.Path), Reason: bad.Reason, Message: bad.Message, Remedy: bad.Remedy})
+			refusals = append(refusals, model.Refusal{Path: printable(c.Path), Reason: bad.Reason, Message: printable(c.Path) + ": " + bad.Message, Remedy: bad.Remedy})
 			continue
 		}
 		f := assetpath.Fold(c.Path)

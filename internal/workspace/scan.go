@@ -100,7 +100,7 @@ func Look(ctx context.Context, root string, known func(string) bool) (*Found, er
 			return nil
 		}
 		if bad := assetpath.Check(name); bad != nil {
-			found.Odd = append(found.Odd, model.Refusal{Path: assetpath.Printable(name), Reason: bad.Reason, Message: bad.Message, Remedy: bad.Remedy})
+			found.Odd = append(found.Odd, model.Refusal{Path: assetpath.Printable(name), Reason: bad.Reason, Message: assetpath.Printable(name) + ": " + bad.Message, Remedy: bad.Remedy})
 			return nil
 		}
 		info, err := d.Info()

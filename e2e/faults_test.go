@@ -1,0 +1,274 @@
+package e2e
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"kettletarn/internal/testbed"
+)
+
+// noise fills a folder with files that don't compress, and returns their texts.
+func (p *person) noise(folder string, files, size int, seed uint64) map[string]string {
+	p.t.Helper()
+	r := rand.NewChaCha8([32]byte{byte(seed), byte(seed >> 8), 1})
+	out := map[string]string{}
+	for i := range files {
+		data := make([]byte, size)
+		_, _ = r.Read(data)
+		out[fmt.Sprintf("%s/%03d.bin", folder, i)] = string(data)
+	}
+	p.write(out)
+	return out
+}
+
+// count is how many assets of a folder the other person's update brings.
+func (p *person) count(folder string) int {
+	p.t.Helper()
+	p.tarn(0, "update")
+	entries, err := os.ReadDir(filepath.Join(p.dir, folder))
+	if err != nil && !os.IsNotExist(err) {
+		p.t.Fatal(err)
+	}
+	return len(entries)
+}
+
+const (
+	faultFiles = 24
+	faultSize  = 1 << 20
+)
+
+// timed sends once undisturbed, and returns how long that takes.
+func timed(p *person) time.Duration {
+	p.noise("first", faultFiles, faultSize, 99)
+	start := time.Now()
+	p.tarn(0, "send", "-m", "undisturbed")
+	return time.Since(start)
+}
+
+func TestASendKilledAtTenMomentsGoesOn(t *testing.T) {
+	d := serve(t)
+	odile, rurik := d.person("odile"), d.person("rurik")
+	odile.start(map[string]string{"a.png": "a"})
+	rurik.join(odile, "artist")
+	whole := timed(odile)
+	for i := range 10 {
+		folder := fmt.Sprintf("round%d", i)
+		files := odile.noise(folder, faultFiles, faultSize, uint64(i))
+		cmd := odile.command(odile.dir, "send", "-m", folder)
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(whole * time.Duration(i+1) / 11)
+		_ = cmd.Process.Signal(syscall.SIGKILL)
+		_ = cmd.Wait()
+		if n := rurik.count(folder); n != 0 && n != faultFiles {
+			t.Fatalf("killed at %d/11: %d of %d files are visible", i+1, n, faultFiles)
+		}
+		odile.tarn(0, "send", "-m", folder)
+		if n := rurik.count(folder); n != faultFiles {
+			t.Fatalf("killed at %d/11 and resumed: %d files arrived", i+1, n)
+		}
+		for path, text := range files {
+			rurik.has(path, text)
+		}
+		if got := odile.tarn(0, "status"); !strings.Contains(got, "Nothing has changed here") {
+			t.Errorf("after the resumed send: %s", got)
+		}
+	}
+	var list struct{ Handoffs []struct{ Note string } }
+	odile.json(0, &list, "history", "--limit", "100")
+	if len(list.Handoffs) != 12 {
+		t.Errorf("%d handoffs, want 12: none lost, none twice", len(list.Handoffs))
+	}
+}
+
+func TestTheServiceKilledAtTenMomentsGoesOn(t *testing.T) {
+	d := serve(t)
+	odile, rurik := d.person("odile"), d.person("rurik")
+	odile.start(map[string]string{"a.png": "a"})
+	rurik.join(odile, "artist")
+	whole := timed(odile)
+	for i := range 10 {
+		folder := fmt.Sprintf("round%d", i)
+		files := odile.noise(folder, faultFiles, faultSize, uint64(100+i))
+		cmd := odile.command(odile.dir, "send", "-m", folder)
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(whole * time.Duration(i+1) / 11)
+		d.kill()
+		d.start()
+		_ = cmd.Wait() // it may have gone on by itself, or given up
+		if n := rurik.count(folder); n != 0 && n != faultFiles {
+			t.Fatalf("service killed at %d/11: %d of %d files are visible", i+1, n, faultFiles)
+		}
+		odile.tarn(0, "send", "-m", folder)
+		if n := rurik.count(folder); n != faultFiles {
+			t.Fatalf("service killed at %d/11: %d files arrived after all", i+1, n)
+		}
+		for path, text := range files {
+			rurik.has(path, text)
+		}
+	}
+	var list struct{ Handoffs []struct{ Note string } }
+	odile.json(0, &list, "history", "--limit", "100")
+	if len(list.Handoffs) != 12 {
+		t.Errorf("%d handoffs, want 12: none lost, none twice", len(list.Handoffs))
+	}
+}
+
+func TestAJoinKilledGoesOn(t *testing.T) {
+	d := serve(t)
+	odile, rurik := d.person("odile"), d.person("rurik")
+	odile.start(map[string]string{"a.png": "a"})
+	files := odile.noise("big", 6, 8<<20, 7)
+	odile.tarn(0, "send", "-m", "big")
+	odile.tarn(0, "member", "add", "rurik")
+	for i := range 4 {
+		cmd := rurik.command(rurik.home, "join", "brinelight")
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(time.Duration(40+60*i) * time.Millisecond)
+		_ = cmd.Process.Signal(syscall.SIGKILL)
+		_ = cmd.Wait()
+	}
+	if r := rurik.runIn(rurik.home, "", "join", "brinelight"); r.status != 0 {
+		t.Fatalf("%+v", r)
+	}
+	for path, text := range files {
+		rurik.has(path, text)
+	}
+	if entries, _ := filepath.Glob(filepath.Join(rurik.dir, ".tarn-incoming*")); len(entries) != 0 {
+		t.Errorf("left over: %v", entries)
+	}
+}
+
+func TestTheDatabaseRestartedInTheMiddle(t *testing.T) {
+	d := serve(t)
+	odile := d.person("odile")
+	odile.start(map[string]string{"a.png": "a"})
+	odile.noise("round", faultFiles, faultSize, 5)
+	cmd := odile.command(odile.dir, "send", "-m", "round")
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(150 * time.Millisecond)
+	pg := testbed.Postgres(t)
+	if err := pg.Down(); err != nil {
+		t.Fatal(err)
+	}
+	r := odile.runIn(odile.dir, "", "holders")
+	if r.status != 3 || !strings.Contains(r.errs, "database") {
+		t.Errorf("with the database away: %+v", r)
+	}
+	if r := odile.runIn(odile.dir, "", "status"); r.status != 0 {
+		t.Errorf("status needs no service: %+v", r)
+	}
+	if err := pg.Up(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	_ = cmd.Wait()
+	odile.tarn(0, "send", "-m", "round")
+	says(t, odile.tarn(0, "history", "round"), "round")
+}
+
+func TestADiskThatIsFull(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("mounting a small file system takes root")
+	}
+	small := t.TempDir()
+	if err := syscall.Mount("tmpfs", small, "tmpfs", 0, "size=24m"); err != nil {
+		t.Skipf("no small file system can be mounted here: %v", err)
+	}
+	defer func() { _ = syscall.Unmount(small, 0) }()
+	d := serve(t)
+	d.stop()
+	for i, v := range d.env {
+		if strings.HasPrefix(v, "TARND_DATA=") {
+			d.env[i] = "TARND_DATA=" + filepath.Join(small, "data")
+		}
+	}
+	d.start()
+	defer d.stop()
+	odile, rurik := d.person("odile"), d.person("rurik")
+	odile.start(map[string]string{"a.png": "a"})
+	rurik.join(odile, "artist")
+	files := odile.noise("large", 40, 1<<20, 3)
+	out := odile.tarn(1, "send", "-m", "too much")
+	says(t, out, "disk is full", "make room", "run the same command again")
+	if n := rurik.count("large"); n != 0 {
+		t.Errorf("%d files of a send that did not fit are visible", n)
+	}
+	rurik.has("a.png", "a")
+	says(t, odile.tarn(0, "lock", "a.png"), "yours")
+	if err := syscall.Mount("tmpfs", small, "tmpfs", syscall.MS_REMOUNT, "size=128m"); err != nil {
+		t.Fatal(err)
+	}
+	odile.tarn(0, "send", "-m", "now it fits")
+	if n := rurik.count("large"); n != 40 {
+		t.Errorf("%d files arrived", n)
+	}
+	for path, text := range files {
+		rurik.has(path, text)
+	}
+}
+
+func TestAFileThatWillNotHoldStillIsRefused(t *testing.T) {
+	d := serve(t)
+	odile := d.person("odile")
+	odile.start(map[string]string{"a.png": "a"})
+	odile.noise("still", 10, 2<<20, 1)
+	moving := filepath.Join(odile.dir, "still", "moving.bin")
+	stop := make(chan struct{})
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for i := 0; ; i++ {
+			select {
+			case <-stop:
+				return
+			default:
+				_ = os.WriteFile(moving, []byte(strings.Repeat(fmt.Sprint(i), 200_000)), 0o644)
+			}
+		}
+	}()
+	time.Sleep(50 * time.Millisecond)
+	out := odile.tarn(1, "send", "-m", "moving")
+	close(stop)
+	<-done
+	says(t, out, "still/moving.bin", "changed while it was read")
+	says(t, odile.tarn(0, "send", "-m", "still now"), "11 assets")
+}
+
+func TestTarndSaysWhyItDoesNotStart(t *testing.T) {
+	d := serve(t)
+	file := filepath.Join(t.TempDir(), "file")
+	if err := os.WriteFile(file, []byte("listen = 5"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for name, c := range map[string]struct {
+		args []string
+		says string
+	}{
+		"database away":  {[]string{"--listen", "127.0.0.1:0", "--db", "postgres://tarnd@127.0.0.1:1/x", "serve"}, "can't be reached"},
+		"data folder":    {[]string{"--listen", "127.0.0.1:0", "--data", filepath.Join(file, "data"), "serve"}, "data folder"},
+		"port taken":     {[]string{"serve"}, "can't listen"},
+		"settings":       {[]string{"--config", file, "serve"}, "settings"},
+		"unknown option": {[]string{"serve", "--colour"}, "colour"},
+	} {
+		cmd := exec.Command(filepath.Join(bin, "tarnd"), c.args...)
+		cmd.Env = d.env
+		out, err := cmd.CombinedOutput()
+		if err == nil || !strings.Contains(string(out), c.says) || strings.Count(strings.TrimSpace(string(out)), "\n") > 0 && name != "unknown option" {
+			t.Errorf("%s: %v\n%s", name, err, out)
+		}
+	}
+}

@@ -1,0 +1,373 @@
+package api_test
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"log/slog"
+
+	"github.com/fxamacker/cbor/v2"
+	"github.com/google/uuid"
+
+	"kettletarn/internal/api"
+	"kettletarn/internal/client"
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/pack"
+	"kettletarn/internal/testbed"
+)
+
+func TestMain(m *testing.M) { testbed.Main(m) }
+
+const key = "brinelight"
+
+// Every call once through the typed client, its answer held to the document by the client's transport.
+func TestTheAPIAnswersAsItsDocumentSays(t *testing.T) {
+	s := testbed.NewService(t, nil)
+	_, token := s.Person(t, "odile")
+	s.Person(t, "rurik")
+	server := s.Serve(t)
+	ctx := t.Context()
+	c := testbed.Client(t, server.URL, token)
+	no := func(err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	_, err := c.Service(ctx)
+	no(err)
+	_, err = c.SignIn(ctx, model.SignInRequest{Handle: "odile", Passphrase: testbed.Passphrase, From: "test"})
+	no(err)
+	_, err = c.Whoami(ctx)
+	no(err)
+	_, err = c.Start(ctx, key)
+	no(err)
+	_, err = c.Projects(ctx)
+	no(err)
+	_, err = c.SetMember(ctx, key, "rurik", model.Artist)
+	no(err)
+	_, err = c.Members(ctx, key)
+	no(err)
+	w, err := c.AddWorkspace(ctx, key, "odile-pc")
+	no(err)
+
+	data := bytes.Repeat([]byte("salt "), 100_000)
+	var records []pack.Record
+	m, err := chunk.NewCutter(nil).Manifest(bytes.NewReader(data), func(ref chunk.Ref, b []byte) error {
+		records = append(records, pack.Encode(ref.Digest, bytes.Clone(b)))
+		return nil
+	})
+	no(err)
+	var digests []chunk.Digest
+	for _, r := range records {
+		digests = append(digests, r.Digest)
+	}
+	missing, err := c.MissingChunks(ctx, key, digests)
+	no(err)
+	if len(missing) == 0 {
+		t.Error("nothing is missing")
+	}
+	no(c.StoreChunks(ctx, key, records))
+	no(c.DeclareContents(ctx, key, []*chunk.Manifest{m}))
+	manifests, err := c.Manifests(ctx, key, []chunk.Digest{m.Digest})
+	no(err)
+	if len(manifests) != 1 || len(manifests[0].Chunks) != len(m.Chunks) {
+		t.Errorf("the manifest comes back as %+v", manifests)
+	}
+	back, err := c.FetchChunks(ctx, key, m.Chunks)
+	no(err)
+	if !bytes.Equal(bytes.Join(back, nil), data) {
+		t.Error("the content comes back changed")
+	}
+	send := model.SendRequest{Workspace: w.ID, Note: "first", Tasks: []string{"BRL-1"}, Stage: "rough", Changes: []model.SendChange{{Path: "text/a.txt", Digest: m.Digest, Size: m.Size}}}
+	_, err = c.CheckSend(ctx, key, send)
+	no(err)
+	sendKey := uuid.NewString()
+	_, err = c.Send(ctx, key, sendKey, send)
+	no(err)
+	_, err = c.CloseSend(ctx, key, sendKey)
+	no(err)
+	_, err = c.TakeLocks(ctx, key, model.LockRequest{Workspace: w.ID, Assets: []model.LockWant{{Path: "text/a.txt", Version: 1}}, Note: "n"})
+	no(err)
+	_, err = c.Locks(ctx, key)
+	no(err)
+	_, err = c.Changes(ctx, key, 0, func([]model.Asset) error { return nil })
+	no(err)
+	_, err = c.Asset(ctx, key, "text/a.txt")
+	no(err)
+	_, err = c.Project(ctx, key)
+	no(err)
+	no(c.ReleaseLocks(ctx, key, model.UnlockRequest{Workspace: w.ID, Paths: []string{"text/a.txt"}}))
+	_, err = c.Handoffs(ctx, key, client.HandoffQuery{Limit: 5, Path: "text"})
+	no(err)
+	_, err = c.Handoff(ctx, key, 1)
+	no(err)
+	_, err = c.Rollback(ctx, key, uuid.NewString(), model.RollbackRequest{Workspace: w.ID, Path: "text/a.txt", To: 1, Base: 1})
+	testbed.Problem(t, err, model.BadRequest)
+	no(c.RemoveMember(ctx, key, "rurik"))
+
+	// Those that only a page calls.
+	for _, q := range []struct{ method, path, body string }{
+		{"GET", "/projects/" + key + "/folder?path=text", ""}, {"GET", "/projects/" + key + "/folder?search=A.TX", ""},
+		{"GET", "/projects/" + key + "/file?path=text/a.txt", ""}, {"GET", "/projects/" + key + "/workspaces", ""},
+		{"GET", "/projects/" + key + "/thumbnail?path=text/a.txt&edge=96", ""},
+		{"POST", "/projects/" + key + "/drop?path=text/b.txt&base=0&note=dropped", "from a page"},
+	} {
+		answer, _ := request(t, server.URL, token, q.method, q.path, q.body, map[string]string{"Idempotency-Key": uuid.NewString(), "Content-Type": "application/octet-stream"})
+		if want := !strings.Contains(q.path, "thumbnail"); (answer.StatusCode < 300) != want {
+			t.Errorf("%s %s answers %d", q.method, q.path, answer.StatusCode)
+		}
+	}
+	no(c.SignOut(ctx))
+	_, err = c.Whoami(ctx)
+	testbed.Problem(t, err, model.SignInExpired)
+}
+
+// request makes a raw call and holds the answer to the document.
+func request(t *testing.T, url, token, method, path, body string, header map[string]string) (*http.Response, []byte) {
+	t.Helper()
+	r, err := http.NewRequestWithContext(t.Context(), method, url+api.Prefix+path, strings.NewReader(body))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if token != "" {
+		r.Header.Set("Authorization", "Bearer "+token)
+	}
+	for k, v := range header {
+		r.Header.Set(k, v)
+	}
+	answer, err := http.DefaultClient.Do(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer answer.Body.Close()
+	got, err := io.ReadAll(answer.Body)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := testbed.Conforms(r, []byte(body), answer, got); err != nil && answer.StatusCode != http.StatusNotFound {
+		t.Errorf("%s %s: %v", method, path, err)
+	}
+	return answer, got
+}
+
+func TestBadRequestsAreProblems(t *testing.T) {
+	s := testbed.NewService(t, nil)
+	_, token := s.Person(t, "odile")
+	server := s.Serve(t)
+	if _, err := testbed.Client(t, server.URL, token).Start(t.Context(), key); err != nil {
+		t.Fatal(err)
+	}
+	in := "/projects/" + key
+	jsonType := map[string]string{"Content-Type": "application/json"}
+	for _, c := range []struct {
+		name, token, method, path, body string
+		status                          int
+	}{
+		{"no token", "", "GET", "/projects", "", 401},
+		{"made-up token", "tarn_x", "GET", "/projects", "", 401},
+		{"no such call", token, "GET", "/nothing", "", 404},
+		{"wrong method", token, "DELETE", "/projects", "", 404},
+		{"not JSON", token, "POST", "/projects", "{", 400},
+		{"unknown field", token, "POST", "/projects", `{"key":"abc","colour":"red"}`, 400},
+		{"two values", token, "POST", "/projects", `{"key":"abc"}{}`, 400},
+		{"wrong type", token, "POST", "/projects", `{"key":5}`, 400},
+		{"bad key", token, "POST", "/projects", `{"key":"A/B"}`, 400},
+		{"bad digest", token, "POST", in + "/chunks/missing", `{"digests":["xyz"]}`, 400},
+		{"bad number", token, "GET", in + "/handoffs?limit=many", "", 400},
+		{"negative number", token, "GET", in + "/handoffs?before=-1", "", 400},
+		{"no such handoff", token, "GET", in + "/handoffs/99", "", 404},
+		{"handoff without number", token, "GET", in + "/handoffs/abc", "", 404},
+		{"asset above the root", token, "GET", in + "/asset?path=../../etc/passwd", "", 404},
+		{"thumbnail of any size", token, "GET", in + "/thumbnail?path=a.png&edge=5000", "", 400},
+		{"drop above the root", token, "POST", in + "/drop?path=../x&base=0&note=n", "x", 409},
+		{"at in the future", token, "GET", in + "/assets?at=99", "", 404},
+	} {
+		header := map[string]string{"Idempotency-Key": uuid.NewString()}
+		if c.body != "" {
+			header["Content-Type"] = jsonType["Content-Type"]
+		}
+		answer, got := request(t, server.URL, c.token, c.method, c.path, c.body, header)
+		var d model.ProblemDetails
+		if answer.StatusCode != c.status || answer.Header.Get("Content-Type") != "application/problem+json" || json.Unmarshal(got, &d) != nil ||
+			d.Detail == "" || d.Status != c.status || d.Request == "" || !strings.HasPrefix(d.Type, model.ProblemPrefix) {
+			t.Errorf("%s: %d %s", c.name, answer.StatusCode, got)
+		}
+	}
+}
+
+func TestBulkBodiesAreDistrusted(t *testing.T) {
+	s := testbed.NewService(t, nil)
+	_, token := s.Person(t, "odile")
+	server := s.Serve(t)
+	if _, err := testbed.Client(t, server.URL, token).Start(t.Context(), key); err != nil {
+		t.Fatal(err)
+	}
+	good, err := cbor.Marshal(pack.Encode(chunk.Sum([]byte("salt")), []byte("salt")))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, body := range map[string][]byte{
+		"cut off":        good[:len(good)-2],
+		"rubbish":        []byte("rubbish"),
+		"huge length":    append([]byte{0x84, 0x5b, 0x7f, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff}, good...),
+		"nested":         bytes.Repeat([]byte{0x81}, 10_000),
+		"wrong kinds":    {0x84, 1, 2, 3, 4},
+		"second is bad":  append(bytes.Clone(good), 0xff),
+		"flipped":        append(bytes.Clone(good[:len(good)-1]), good[len(good)-1]^1),
+		"more than 32 M": bytes.Repeat(good, 1+(33<<20)/len(good)),
+	} {
+		for _, call := range []string{"/chunks", "/contents"} {
+			answer, got := request(t, server.URL, token, "POST", "/projects/"+key+call, string(body), map[string]string{"Content-Type": model.CBORSequence})
+			if answer.StatusCode < 400 || answer.StatusCode >= 500 {
+				t.Errorf("%s to %s: %d %s", name, call, answer.StatusCode, got)
+			}
+		}
+	}
+	missing, err := testbed.Client(t, server.URL, token).MissingChunks(t.Context(), key, []chunk.Digest{chunk.Sum([]byte("salt"))})
+	if err != nil || len(missing) != 1 {
+		t.Errorf("a refused body left a chunk: %v, %v", missing, err)
+	}
+}
+
+func TestFilesOfUsersRunNothing(t *testing.T) {
+	s := testbed.NewService(t, nil)
+	_, token := s.Person(t, "odile")
+	server := s.Serve(t)
+	c := testbed.Client(t, server.URL, token)
+	if _, err := c.Start(t.Context(), key); err != nil {
+		t.Fatal(err)
+	}
+	page := "<script>alert(1)</script>"
+	request(t, server.URL, token, "POST", "/projects/"+key+"/drop?path=evil.html&base=0&note=n", page, map[string]string{"Idempotency-Key": uuid.NewString(), "Content-Type": "application/octet-stream"})
+	answer, got := request(t, server.URL, token, "GET", "/projects/"+key+"/file?path=evil.html", "", nil)
+	h := answer.Header
+	if string(got) != page || h.Get("Content-Type") != "application/octet-stream" || !strings.HasPrefix(h.Get("Content-Disposition"), "attachment") ||
+		h.Get("X-Content-Type-Options") != "nosniff" || !strings.Contains(h.Get("Content-Security-Policy"), "sandbox") {
+		t.Errorf("%q with %v", got, h)
+	}
+	if etag := h.Get("ETag"); etag != `"`+chunk.Sum([]byte(page)).String()+`"` {
+		t.Errorf("ETag %s", etag)
+	}
+	answer, got = request(t, server.URL, token, "GET", "/projects/"+key+"/file?path=evil.html", "", map[string]string{"Range": "bytes=1-6"})
+	if answer.StatusCode != http.StatusPartialContent || string(got) != "script" {
+		t.Errorf("a range: %d %q", answer.StatusCode, got)
+	}
+}
+
+func TestOnlyTheConsolesOwnPagesActWithItsCookie(t *testing.T) {
+	s := testbed.NewService(t, nil)
+	s.Person(t, "odile")
+	server := s.Serve(t)
+	answer, body := request(t, server.URL, "", "POST", "/sign-in", `{"handle":"odile","passphrase":"`+testbed.Passphrase+`","from":"page","console":true}`, map[string]string{"Content-Type": "application/json"})
+	cookies := answer.Cookies()
+	if len(cookies) != 1 || !cookies[0].HttpOnly || cookies[0].SameSite != http.SameSiteStrictMode || strings.Contains(string(body), cookies[0].Value) {
+		t.Fatalf("cookies %v, body %s", cookies, body)
+	}
+	cookie := cookies[0].Name + "=" + cookies[0].Value
+	for origin, want := range map[string]int{"": 201, server.URL: 201, "http://elsewhere.example": 403} {
+		header := map[string]string{"Content-Type": "application/json", "Cookie": cookie}
+		if origin != "" {
+			header["Origin"] = origin
+		}
+		answer, got := request(t, server.URL, "", "POST", "/projects", `{"key":"p`+strings.ReplaceAll(uuid.NewString(), "-", "")+`"}`, header)
+		if answer.StatusCode != want {
+			t.Errorf("from %q: %d %s", origin, answer.StatusCode, got)
+		}
+	}
+}
+
+func TestNewsStreams(t *testing.T) {
+	s := testbed.NewService(t, nil)
+	_, token := s.Person(t, "odile")
+	server := s.Serve(t)
+	c := testbed.Client(t, server.URL, token)
+	if _, err := c.Start(t.Context(), key); err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	defer cancel()
+	r, _ := http.NewRequestWithContext(ctx, "GET", server.URL+api.Prefix+"/projects/"+key+"/news", nil)
+	r.Header.Set("Authorization", "Bearer "+token)
+	answer, err := http.DefaultClient.Do(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer answer.Body.Close()
+	lines := bufio.NewScanner(answer.Body)
+	if !lines.Scan() || answer.Header.Get("Content-Type") != "text/event-stream" {
+		t.Fatal("the stream does not start at once")
+	}
+	time.Sleep(50 * time.Millisecond)
+	if _, err := c.AddWorkspace(ctx, key, "pc"); err != nil {
+		t.Fatal(err)
+	}
+	for lines.Scan() {
+		if data, ok := strings.CutPrefix(lines.Text(), "data: "); ok {
+			var e model.Event
+			if err := json.Unmarshal([]byte(data), &e); err != nil || e.Kind != "workspace.added" || e.Person != "odile" {
+				t.Errorf("told %s, %v", data, err)
+			}
+			return
+		}
+	}
+	t.Error("the stream ended without news")
+}
+
+func TestPages(t *testing.T) {
+	console := fstest.MapFS{"index.html": {Data: []byte("<title>Kettle Tarn</title>")}, "assets/a.js": {Data: []byte("1")}}
+	s := testbed.NewService(t, nil)
+	server := httptest.NewServer(api.New(s.Service, console, "test", slog.New(slog.DiscardHandler)))
+	defer server.Close()
+	for path, want := range map[string]int{"/": 200, "/p/brinelight/asset/a/b.png": 200, "/p/x/assets/a.png": 200, "/assets/a.js": 200, "/assets/b.js": 404, "/healthz": 200, "/readyz": 200} {
+		answer, err := http.Get(server.URL + path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		_ = answer.Body.Close()
+		if answer.StatusCode != want || answer.Header.Get("X-Request-ID") == "" || !strings.Contains(answer.Header.Get("Content-Security-Policy"), "default-src 'self'") {
+			t.Errorf("%s: %d %v", path, answer.StatusCode, answer.Header)
+		}
+	}
+}
+
+func TestTheClientTellsApartWhatIsWrong(t *testing.T) {
+	ctx := t.Context()
+	var away *client.Unreachable
+	if _, err := client.New("http://127.0.0.1:1", "", nil).Service(ctx); !errors.As(err, &away) {
+		t.Errorf("nobody there: %v", err)
+	}
+	other := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "<html>hello") }))
+	defer other.Close()
+	if _, err := client.New(other.URL, "", nil).Service(ctx); !errors.As(err, &away) || !strings.Contains(err.Error(), "not Kettle Tarn") {
+		t.Errorf("something else there: %v", err)
+	}
+	tries := 0
+	flaky := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		if tries++; tries < 3 {
+			w.WriteHeader(http.StatusBadGateway)
+			return
+		}
+		_, _ = io.WriteString(w, `{"service":"Kettle Tarn","version":"1","ready":true}`)
+	}))
+	defer flaky.Close()
+	if _, err := client.New(flaky.URL, "", nil).Service(ctx); err != nil || tries != 3 {
+		t.Errorf("after %d tries: %v", tries, err)
+	}
+	for _, bad := range []string{"", "ftp://x", "http://", "127.0.0.1:7420", "http://user:secret@x", "http://x?y=1"} {
+		if _, err := client.CheckURL(bad); err == nil {
+			t.Errorf("%q is taken for an address", bad)
+		}
+	}
+}

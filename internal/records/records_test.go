@@ -1,0 +1,269 @@
+package records_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"kettletarn/internal/core/lock"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/records"
+	"kettletarn/internal/testbed"
+)
+
+func TestMain(m *testing.M) { testbed.Main(m) }
+
+func open(t *testing.T, url string) *records.DB {
+	t.Helper()
+	db, err := records.Open(t.Context(), url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(db.Close)
+	return db
+}
+
+func exec(t *testing.T, url, sql string) {
+	t.Helper()
+	conn, err := pgx.Connect(t.Context(), url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(context.Background())
+	if _, err := conn.Exec(t.Context(), sql); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func TestOpenBringsTheSchemaUpToDateAndRefusesANewerOne(t *testing.T) {
+	url := testbed.Database(t)
+	open(t, url)
+	open(t, url) // a second start changes nothing
+	exec(t, url, "update schema_version set version = 900")
+	_, err := records.Open(t.Context(), url)
+	if err == nil || !strings.Contains(err.Error(), "newer tarnd") || strings.Contains(err.Error(), "\n") {
+		t.Errorf("a newer schema: %v", err)
+	}
+}
+
+func TestOpenSaysInOneSentenceWhatIsWrong(t *testing.T) {
+	for _, url := range []string{"postgres://tarnd@127.0.0.1:1/tarnd", "no address", "postgres://tarnd@127.0.0.1:1/tarnd?sslmode=never"} {
+		_, err := records.Open(t.Context(), url)
+		if err == nil || strings.Contains(err.Error(), "\n") || len(err.Error()) > 250 {
+			t.Errorf("%s: %v", url, err)
+		}
+	}
+}
+
+// project makes a project with one asset in it and returns their ids.
+func project(t *testing.T, db *records.DB) (project, person int64) {
+	t.Helper()
+	err := db.Write(t.Context(), func(tx *records.Tx) (err error) {
+		if person, err = tx.AddPerson(t.Context(), "tamsin", "x", false); err != nil {
+			return err
+		}
+		if project, err = tx.AddProject(t.Context(), "brinelight", person); err != nil {
+			return err
+		}
+		return tx.ClaimPaths(t.Context(), project, []string{"a.png"}, []string{"a.png"})
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return project, person
+}
+
+// A second transaction that wants the same asset has to see what the first decided, not what was there when it began.
+func TestWhatIsDecidedOnIsReadAfterTheLock(t *testing.T) {
+	db := open(t, testbed.Database(t))
+	p, person := project(t, db)
+	const space = "6e9c1f0a-0000-4000-8000-000000000001"
+	held := make(chan struct{})
+	release := make(chan struct{})
+	first := make(chan error, 1)
+	go func() {
+		first <- db.Write(t.Context(), func(tx *records.Tx) error {
+			if err := tx.AddWorkspace(t.Context(), space, p, person, "pc", model.KindFolder); err != nil {
+				return err
+			}
+			found, err := tx.LockAssets(t.Context(), p, []string{"a.png"})
+			if err != nil {
+				return err
+			}
+			close(held)
+			<-release
+			a := found["a.png"]
+			a.Lock, _ = lock.Take(a.Lock, lock.Place{Handle: "tamsin", WorkspaceID: space}, 0, false, "", time.Now())
+			return tx.SetLocks(t.Context(), person, []*records.Asset{a})
+		})
+	}()
+	<-held
+	second := make(chan lock.State, 1)
+	go func() {
+		_ = db.Write(t.Context(), func(tx *records.Tx) error {
+			found, err := tx.LockAssets(t.Context(), p, []string{"a.png"})
+			if err == nil {
+				second <- found["a.png"].Lock
+			}
+			return err
+		})
+	}()
+	select {
+	case <-second:
+		t.Fatal("two transactions have the same asset at once")
+	case <-time.After(200 * time.Millisecond):
+	}
+	close(release)
+	if err := <-first; err != nil {
+		t.Fatal(err)
+	}
+	if s := <-second; s.Holder.Handle != "tamsin" || s.Fence != 1 {
+		t.Errorf("the second transaction reads %+v", s)
+	}
+}
+
+// An event that commits late, with an earlier transaction id than one already told, is not skipped.
+func TestEventsAreReadOnlyBelowTheOldestRunningTransaction(t *testing.T) {
+	db := open(t, testbed.Database(t))
+	p, person := project(t, db)
+	ctx := t.Context()
+	started, finish, done := make(chan struct{}), make(chan struct{}), make(chan error, 1)
+	go func() {
+		done <- db.Write(ctx, func(tx *records.Tx) error {
+			if err := tx.AddEvent(ctx, p, person, "slow", map[string]any{}); err != nil {
+				return err
+			}
+			close(started)
+			<-finish
+			return nil
+		})
+	}()
+	<-started
+	if err := db.Write(ctx, func(tx *records.Tx) error { return tx.AddEvent(ctx, p, person, "fast", map[string]any{}) }); err != nil {
+		t.Fatal(err)
+	}
+	kinds := func(after records.Cursor) (names []string, next records.Cursor) {
+		if err := db.Read(ctx, func(tx *records.Tx) error {
+			events, cursor, err := tx.Events(ctx, p, after, 100)
+			for _, e := range events {
+				names = append(names, e.Kind)
+			}
+			next = cursor
+			return err
+		}); err != nil {
+			t.Fatal(err)
+		}
+		return names, next
+	}
+	before, cursor := kinds(records.Cursor{})
+	if len(before) != 0 {
+		t.Errorf("told while an older transaction runs: %v", before)
+	}
+	close(finish)
+	if err := <-done; err != nil {
+		t.Fatal(err)
+	}
+	if after, _ := kinds(cursor); strings.Join(after, " ") != "slow fast" {
+		t.Errorf("told: %v", after)
+	}
+}
+
+func TestCursorsSurviveBeingWritten(t *testing.T) {
+	c := records.Cursor{Transaction: 7, ID: 1<<63 - 1}
+	if got, err := records.ParseCursor(c.String()); err != nil || got != c {
+		t.Errorf("%v, %v", got, err)
+	}
+	for _, bad := range []string{"", "7", "7-", "a-b", "7-8-9", "-1-2", "7--2", " 7-8", "7-8 "} {
+		if _, err := records.ParseCursor(bad); err == nil {
+			t.Errorf("%q is taken", bad)
+		}
+	}
+}
+
+func FuzzParseCursor(f *testing.F) {
+	f.Add("12-34")
+	f.Fuzz(func(t *testing.T, s string) {
+		if c, err := records.ParseCursor(s); err == nil && c.String() != s {
+			t.Errorf("%q is taken for %v", s, c)
+		}
+	})
+}
+
+func TestAFailedWriteLeavesNothing(t *testing.T) {
+	db := open(t, testbed.Database(t))
+	broken := errors.New("broken")
+	err := db.Write(t.Context(), func(tx *records.Tx) error {
+		if _, err := tx.AddPerson(t.Context(), "rurik", "x", false); err != nil {
+			return err
+		}
+		return broken
+	})
+	if !errors.Is(err, broken) {
+		t.Errorf("got %v", err)
+	}
+	if err := db.Read(t.Context(), func(tx *records.Tx) error {
+		_, err := tx.PersonByHandle(t.Context(), "rurik")
+		return err
+	}); !errors.Is(err, records.ErrNotFound) {
+		t.Errorf("after a failed write: %v", err)
+	}
+}
+
+func TestDeadlocksAreTriedAgain(t *testing.T) {
+	db := open(t, testbed.Database(t))
+	p, _ := project(t, db)
+	if err := db.Write(t.Context(), func(tx *records.Tx) error {
+		return tx.ClaimPaths(t.Context(), p, []string{"b.png"}, []string{"b.png"})
+	}); err != nil {
+		t.Fatal(err)
+	}
+	meet := make(chan struct{}, 2)
+	errs := make(chan error, 2)
+	for i := range 2 {
+		order := []string{"a.png", "b.png"}
+		if i == 1 {
+			order = []string{"b.png", "a.png"}
+		}
+		go func() {
+			tries := 0
+			errs <- db.Write(t.Context(), func(tx *records.Tx) error {
+				tries++
+				if _, err := tx.LockAssets(t.Context(), p, order[:1]); err != nil {
+					return err
+				}
+				if tries == 1 {
+					meet <- struct{}{}
+					for deadline := time.Now().Add(5 * time.Second); len(meet) < 2 && time.Now().Before(deadline); {
+						time.Sleep(time.Millisecond)
+					}
+				}
+				_, err := tx.LockAssets(t.Context(), p, order[1:])
+				return err
+			})
+		}()
+	}
+	for range 2 {
+		if err := <-errs; err != nil {
+			t.Error(err)
+		}
+	}
+}
+
+func TestChangesPageByPath(t *testing.T) {
+	m := testbed.NewService(t, nil)
+	p, _ := project(t, m.DB)
+	if err := m.DB.Read(t.Context(), func(tx *records.Tx) error {
+		list, err := tx.Changes(t.Context(), p, 0, 0, "", 10)
+		if err == nil && len(list) != 0 {
+			err = fmt.Errorf("a path without versions is listed: %+v", list)
+		}
+		return err
+	}); err != nil {
+		t.Error(err)
+	}
+}
