@@ -8,15 +8,14 @@ import (
 	"flag"
 	"fmt"
 	"net"
-	"net/http"
 	"os"
-	"os/exec"
 	"os/signal"
 	"path/filepath"
 	"syscall"
 	"time"
 
 	"kettletarn/internal/localpg"
+	"kettletarn/internal/rig"
 )
 
 func main() {
@@ -72,15 +71,20 @@ func run(ctx context.Context, port int, folder, bin string, reset, once bool) er
 		return err
 	}
 	fmt.Println("Starting the service …")
-	d, err := startService(ctx, bin, folder, fmt.Sprintf("127.0.0.1:%d", port), db)
+	log, err := os.Create(filepath.Join(folder, "tarnd.log"))
 	if err != nil {
 		return err
 	}
-	defer d.stop()
+	defer log.Close()
+	d := rig.NewDaemon(bin, fmt.Sprintf("127.0.0.1:%d", port), db, filepath.Join(folder, "data"), log)
+	if err := d.Start(ctx); err != nil {
+		return fmt.Errorf("%w; its log is %s", err, log.Name())
+	}
+	defer d.Stop()
 	if _, err := os.Stat(played); err != nil {
 		start := time.Now()
 		fmt.Println("Playing six weeks of Gull & Saltpan through the real client …")
-		s := &stage{ctx: ctx, bin: bin, folder: folder, url: d.url, env: d.env}
+		s := &stage{ctx: ctx, bin: bin, folder: folder, daemon: d}
 		if err := s.play(); err != nil {
 			return err
 		}
@@ -89,7 +93,7 @@ func run(ctx context.Context, port int, folder, bin string, reset, once bool) er
 		}
 		fmt.Printf("Played in %s.\n", time.Since(start).Round(time.Second))
 	}
-	fmt.Printf("\n  The console is at   %s\n  Sign in as          odile (owner)\n  with passphrase     %s\n\n", d.url, passphrase("odile"))
+	fmt.Printf("\n  The console is at   %s\n  Sign in as          odile (owner)\n  with passphrase     %s\n\n", d.URL, passphrase("odile"))
 	fmt.Printf("  The others are tamsin, rurik, imani, bastien and keiko: lantern-and-HANDLE.\n  Their folders are below %s/people.\n\n", folder)
 	if once {
 		return nil
@@ -99,8 +103,8 @@ func run(ctx context.Context, port int, folder, bin string, reset, once bool) er
 	case <-ctx.Done():
 		fmt.Println("\nStopping …")
 		return nil
-	case err := <-d.ended:
-		return fmt.Errorf("the service ended by itself (%v); its log is %s", err, filepath.Join(folder, "tarnd.log"))
+	case <-d.Ended:
+		return fmt.Errorf("the service ended by itself; its log is %s", log.Name())
 	}
 }
 
@@ -120,59 +124,4 @@ func clear(folder string) error {
 		return fmt.Errorf("%s is not empty and was not made by the demo; name another folder with FOLDER=", folder)
 	}
 	return os.RemoveAll(folder)
-}
-
-// daemon is the running service.
-type daemon struct {
-	url   string
-	env   []string
-	cmd   *exec.Cmd
-	ended chan error
-}
-
-func startService(ctx context.Context, bin, folder, address, db string) (*daemon, error) {
-	log, err := os.Create(filepath.Join(folder, "tarnd.log"))
-	if err != nil {
-		return nil, err
-	}
-	defer log.Close()
-	d := &daemon{url: "http://" + address, ended: make(chan error, 1),
-		env: []string{"PATH=" + os.Getenv("PATH"), "TARND_LISTEN=" + address, "TARND_DB=" + db, "TARND_DATA=" + filepath.Join(folder, "data")}}
-	d.cmd = exec.Command(filepath.Join(bin, "tarnd"), "serve")
-	d.cmd.Env, d.cmd.Stderr, d.cmd.Stdout = d.env, log, log
-	d.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-	if err := d.cmd.Start(); err != nil {
-		return nil, err
-	}
-	go func() { d.ended <- d.cmd.Wait() }()
-	for range 200 {
-		if answer, err := http.Get(d.url + "/readyz"); err == nil {
-			_ = answer.Body.Close()
-			if answer.StatusCode == http.StatusOK {
-				return d, nil
-			}
-		}
-		select {
-		case err := <-d.ended:
-			text, _ := os.ReadFile(log.Name())
-			return nil, fmt.Errorf("the service did not start (%v): %s", err, text)
-		case <-ctx.Done():
-			d.stop()
-			return nil, ctx.Err()
-		case <-time.After(50 * time.Millisecond):
-		}
-	}
-	d.stop()
-	return nil, errors.New("the service does not become ready")
-}
-
-func (d *daemon) stop() {
-	if d.cmd.Process.Signal(syscall.SIGTERM) != nil {
-		return
-	}
-	select {
-	case <-d.ended:
-	case <-time.After(15 * time.Second):
-		_ = d.cmd.Process.Kill()
-	}
 }

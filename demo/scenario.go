@@ -1,15 +1,14 @@
 package main
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 
 	"kettletarn/demo/scene"
+	"kettletarn/internal/rig"
 )
 
 func passphrase(handle string) string { return "lantern-and-" + handle }
@@ -19,8 +18,7 @@ type stage struct {
 	ctx    context.Context
 	bin    string
 	folder string
-	url    string
-	env    []string
+	daemon *rig.Daemon
 }
 
 // player is one of the six in one of their workspaces.
@@ -45,18 +43,9 @@ func check(err error) {
 
 // run runs a command of tarn, and returns its exit status and what it printed.
 func (p player) run(dir, input string, args ...string) (int, string) {
-	cmd := exec.CommandContext(p.ctx, filepath.Join(p.bin, "tarn"), args...)
-	cmd.Dir = dir
-	cmd.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + p.home(), "XDG_CONFIG_HOME=" + p.home() + "/.config", "XDG_STATE_HOME=" + p.home() + "/.state", "TARN_MACHINE=" + p.handle + "-pc"}
-	cmd.Stdin = strings.NewReader(input)
-	var out bytes.Buffer
-	cmd.Stdout, cmd.Stderr = &out, &out
-	err := cmd.Run()
-	check(p.ctx.Err())
-	if cmd.ProcessState == nil {
-		check(err)
-	}
-	return cmd.ProcessState.ExitCode(), out.String()
+	r, err := rig.Machine{Bin: p.bin, Home: p.home(), Handle: p.handle}.Run(p.ctx, dir, input, args...)
+	check(err)
+	return r.Status, r.Out + r.Errs
 }
 
 // tarn runs a command that has to work.
@@ -123,18 +112,14 @@ func (s *stage) play() (err error) {
 		}
 	}()
 	for _, handle := range []string{"odile", "tamsin", "rurik", "imani", "bastien", "keiko"} {
-		args := []string{"person", "add", handle}
+		var flags []string
 		if handle == "odile" {
-			args = append(args, "--steward")
+			flags = append(flags, "--steward")
 		}
-		cmd := exec.CommandContext(s.ctx, filepath.Join(s.bin, "tarnd"), args...)
-		cmd.Env, cmd.Stdin = s.env, strings.NewReader(passphrase(handle)+"\n")
-		if out, err := cmd.CombinedOutput(); err != nil {
-			return fmt.Errorf("tarnd person add %s: %w\n%s", handle, err, out)
-		}
+		check(s.daemon.AddPerson(s.ctx, handle, passphrase(handle), flags...))
 		p := s.as(handle, "")
 		check(os.MkdirAll(p.home(), 0o755))
-		if status, out := p.run(p.home(), passphrase(handle)+"\n", "sign-in", s.url, "--as", handle); status != 0 {
+		if status, out := p.run(p.home(), passphrase(handle)+"\n", "sign-in", s.daemon.URL, "--as", handle); status != 0 {
 			return fmt.Errorf("%s can't sign in: %s", handle, out)
 		}
 	}

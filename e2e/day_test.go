@@ -98,16 +98,16 @@ func TestADay(t *testing.T) {
 	if err := os.MkdirAll(rurik.home, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if r := rurik.runIn(rurik.home, testbed.Passphrase+"\n", "sign-in", d.url, "--as", "rurik"); r.status != 0 {
-		t.Fatal(r.errs)
+	if r := rurik.runIn(rurik.home, testbed.Passphrase+"\n", "sign-in", d.URL, "--as", "rurik"); r.Status != 0 {
+		t.Fatal(r.Errs)
 	}
-	if r := rurik.runIn(rurik.home, "", "join", "brinelight"); r.status != 0 {
-		t.Fatal(r.errs)
+	if r := rurik.runIn(rurik.home, "", "join", "brinelight"); r.Status != 0 {
+		t.Fatal(r.Errs)
 	}
 	rurik.has("levels/harbour.glb", "harbour one")
 	rurik.has("textures/rust.png", "rust one")
-	if status := d.stop(); status != 0 {
-		t.Errorf("tarnd ends with %d on SIGTERM: %s", status, d.log)
+	if status := d.Stop(); status != 0 {
+		t.Errorf("tarnd ends with %d on SIGTERM: %s", status, d.Log)
 	}
 }
 
@@ -151,10 +151,10 @@ func TestJoinHereOverwritesNothing(t *testing.T) {
 	odile.start(map[string]string{"same.png": "same", "differs.png": "theirs", "lacking.png": "lacking", "x/deep.png": "deep"})
 	odile.tarn(0, "member", "add", "rurik")
 	rurik.write(map[string]string{"same.png": "same", "differs.png": "mine!!", "new.png": "new"})
-	if r := rurik.runIn(rurik.home, "", "join", "brinelight"); r.status != 1 {
+	if r := rurik.runIn(rurik.home, "", "join", "brinelight"); r.Status != 1 {
 		t.Errorf("joining into a folder that is not empty: %+v", r)
 	} else {
-		says(t, r.errs, "not empty", "--here")
+		says(t, r.Errs, "not empty", "--here")
 	}
 	for range 2 { // it can be repeated
 		says(t, rurik.tarn(0, "join", "brinelight", "--here"), "1 file taken over", "differs.png", "new.png", "2 assets")
@@ -175,7 +175,7 @@ func TestAWorkspaceInsideAWorkspaceIsRefused(t *testing.T) {
 	inside := filepath.Join(odile.dir, "a")
 	for _, args := range [][]string{{"start", "second", "--yes"}, {"join", "brinelight", "new"}, {"join", "brinelight", "--here"}} {
 		r := odile.runIn(inside, "", args...)
-		if r.status != 1 || !strings.Contains(r.errs, odile.dir) || !strings.Contains(r.errs, "brinelight") {
+		if r.Status != 1 || !strings.Contains(r.Errs, odile.dir) || !strings.Contains(r.Errs, "brinelight") {
 			t.Errorf("%v: %+v", args, r)
 		}
 	}
@@ -184,16 +184,16 @@ func TestAWorkspaceInsideAWorkspaceIsRefused(t *testing.T) {
 	if err := os.MkdirAll(other, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if r := odile.runIn(other, "", "start", "brinelight", "--yes"); r.status != 1 || !strings.Contains(r.errs, "already") {
+	if r := odile.runIn(other, "", "start", "brinelight", "--yes"); r.Status != 1 || !strings.Contains(r.Errs, "already") {
 		t.Errorf("a second project of the same name: %+v", r)
 	}
-	if r := odile.runIn(other, "", "start", "Not/A/Key", "--yes"); r.status != 1 || !strings.Contains(r.errs, "small letters") {
+	if r := odile.runIn(other, "", "start", "Not/A/Key", "--yes"); r.Status != 1 || !strings.Contains(r.Errs, "small letters") {
 		t.Errorf("a bad key: %+v", r)
 	}
-	if r := odile.runIn(other, "", "start", "third"); r.status != 1 || !strings.Contains(r.errs, "--yes") {
+	if r := odile.runIn(other, "", "start", "third"); r.Status != 1 || !strings.Contains(r.Errs, "--yes") {
 		t.Errorf("without a terminal and without --yes: %+v", r)
 	}
-	if r := odile.runIn(other, "", "status"); r.status != 1 || !strings.Contains(r.errs, "does not lie in a workspace") {
+	if r := odile.runIn(other, "", "status"); r.Status != 1 || !strings.Contains(r.Errs, "does not lie in a workspace") {
 		t.Errorf("status outside: %+v", r)
 	}
 }
@@ -238,10 +238,10 @@ func TestSigningIn(t *testing.T) {
 		input  string
 		args   []string
 	}{
-		{"handle or the passphrase is wrong", 1, "wrong passphrase\n", []string{"sign-in", d.url, "--as", "odile"}},
+		{"handle or the passphrase is wrong", 1, "wrong passphrase\n", []string{"sign-in", d.URL, "--as", "odile"}},
 		{"can't be reached", 3, "x\n", []string{"sign-in", "http://127.0.0.1:1", "--as", "odile"}},
 		{"not the address of a service", 2, "", []string{"sign-in", "odile"}},
-		{"does not know this sign-in", 1, "tarn_rubbish\n", []string{"sign-in", d.url, "--token-stdin"}},
+		{"does not know this sign-in", 1, "tarn_rubbish\n", []string{"sign-in", d.URL, "--token-stdin"}},
 		{"not signed in", 1, "", []string{"whoami"}},
 		{"not signed in", 1, "", []string{"sign-out"}},
 		{"not signed in", 1, "", []string{"join", "brinelight"}},
@@ -250,12 +250,12 @@ func TestSigningIn(t *testing.T) {
 		{"tarn sign-in URL", 0, "", []string{"--help"}},
 	} {
 		r := fresh.runIn(fresh.home, c.input, c.args...)
-		if r.status != c.status || !strings.Contains(r.out+r.errs, c.says) {
+		if r.Status != c.status || !strings.Contains(r.Out+r.Errs, c.says) {
 			t.Errorf("tarn %v: %+v, want %d and %q", c.args, r, c.status, c.says)
 		}
 	}
 	odile.dir = odile.home
-	says(t, odile.tarn(0, "whoami"), "odile", d.url)
+	says(t, odile.tarn(0, "whoami"), "odile", d.URL)
 	says(t, odile.tarn(0, "sign-out"), "Signed out")
 	says(t, odile.tarn(1, "project", "list"), "not signed in")
 }

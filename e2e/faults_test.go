@@ -103,7 +103,7 @@ func TestTheServiceKilledAtTenMomentsGoesOn(t *testing.T) {
 			t.Fatal(err)
 		}
 		time.Sleep(whole * time.Duration(i+1) / 11)
-		d.kill()
+		d.Kill()
 		d.start()
 		_ = cmd.Wait() // it may have gone on by itself, or given up
 		if n := rurik.count(folder); n != 0 && n != faultFiles {
@@ -140,7 +140,7 @@ func TestAJoinKilledGoesOn(t *testing.T) {
 		_ = cmd.Process.Signal(syscall.SIGKILL)
 		_ = cmd.Wait()
 	}
-	if r := rurik.runIn(rurik.home, "", "join", "brinelight"); r.status != 0 {
+	if r := rurik.runIn(rurik.home, "", "join", "brinelight"); r.Status != 0 {
 		t.Fatalf("%+v", r)
 	}
 	for path, text := range files {
@@ -166,10 +166,10 @@ func TestTheDatabaseRestartedInTheMiddle(t *testing.T) {
 		t.Fatal(err)
 	}
 	r := odile.runIn(odile.dir, "", "holders")
-	if r.status != 3 || !strings.Contains(r.errs, "database") {
+	if r.Status != 3 || !strings.Contains(r.Errs, "database") {
 		t.Errorf("with the database away: %+v", r)
 	}
-	if r := odile.runIn(odile.dir, "", "status"); r.status != 0 {
+	if r := odile.runIn(odile.dir, "", "status"); r.Status != 0 {
 		t.Errorf("status needs no service: %+v", r)
 	}
 	if err := pg.Up(t.Context()); err != nil {
@@ -190,14 +190,14 @@ func TestADiskThatIsFull(t *testing.T) {
 	}
 	defer func() { _ = syscall.Unmount(small, 0) }()
 	d := serve(t)
-	d.stop()
-	for i, v := range d.env {
+	d.Stop()
+	for i, v := range d.Env {
 		if strings.HasPrefix(v, "TARND_DATA=") {
-			d.env[i] = "TARND_DATA=" + filepath.Join(small, "data")
+			d.Env[i] = "TARND_DATA=" + filepath.Join(small, "data")
 		}
 	}
 	d.start()
-	defer d.stop()
+	defer d.Stop()
 	odile, rurik := d.person("odile"), d.person("rurik")
 	odile.start(map[string]string{"a.png": "a"})
 	rurik.join(odile, "artist")
@@ -265,7 +265,7 @@ func TestTarndSaysWhyItDoesNotStart(t *testing.T) {
 		"unknown option": {[]string{"serve", "--colour"}, "colour"},
 	} {
 		cmd := exec.Command(filepath.Join(bin, "tarnd"), c.args...)
-		cmd.Env = d.env
+		cmd.Env = d.Env
 		out, err := cmd.CombinedOutput()
 		if err == nil || !strings.Contains(string(out), c.says) || strings.Count(strings.TrimSpace(string(out)), "\n") > 0 && name != "unknown option" {
 			t.Errorf("%s: %v\n%s", name, err, out)

@@ -3,18 +3,17 @@ package e2e
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
-	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"syscall"
 	"testing"
-	"time"
 
 	"kettletarn/internal/localpg"
+	"kettletarn/internal/rig"
 	"kettletarn/internal/testbed"
 )
 
@@ -38,13 +37,9 @@ func TestMain(m *testing.M) {
 
 // daemon is a running tarnd.
 type daemon struct {
+	*rig.Daemon
 	t    *testing.T
-	url  string
-	env  []string
 	data string
-	cmd  *exec.Cmd
-	log  *bytes.Buffer
-	done chan struct{}
 }
 
 // serve starts a tarnd on a fresh database and folder.
@@ -54,71 +49,38 @@ func serve(t *testing.T) *daemon {
 	if err != nil {
 		t.Fatal(err)
 	}
-	d := &daemon{t: t, url: fmt.Sprintf("http://127.0.0.1:%d", port), data: filepath.Join(t.TempDir(), "data")}
-	d.env = []string{"PATH=" + os.Getenv("PATH"), fmt.Sprintf("TARND_LISTEN=127.0.0.1:%d", port), "TARND_DB=" + testbed.Database(t), "TARND_DATA=" + d.data}
+	data := filepath.Join(t.TempDir(), "data")
+	d := &daemon{t: t, data: data, Daemon: rig.NewDaemon(bin, fmt.Sprintf("127.0.0.1:%d", port), testbed.Database(t), data, &bytes.Buffer{})}
 	d.start()
-	t.Cleanup(d.kill)
+	t.Cleanup(d.Kill)
 	return d
 }
 
 func (d *daemon) start() {
 	d.t.Helper()
-	d.cmd, d.log, d.done = exec.Command(filepath.Join(bin, "tarnd"), "serve"), &bytes.Buffer{}, make(chan struct{})
-	d.cmd.Env, d.cmd.Stderr = d.env, d.log
-	if err := d.cmd.Start(); err != nil {
-		d.t.Fatal(err)
+	if err := d.Start(context.Background()); err != nil {
+		d.t.Fatalf("%v: %s", err, d.Log)
 	}
-	cmd, done := d.cmd, d.done
-	go func() {
-		_ = cmd.Wait()
-		close(done)
-	}()
-	for range 400 {
-		if answer, err := http.Get(d.url + "/readyz"); err == nil {
-			_ = answer.Body.Close()
-			if answer.StatusCode == http.StatusOK {
-				return
-			}
-		}
-		time.Sleep(25 * time.Millisecond)
-	}
-	d.kill()
-	d.t.Fatalf("tarnd does not become ready: %s", d.log)
-}
-
-// kill ends tarnd without warning.
-func (d *daemon) kill() {
-	_ = d.cmd.Process.Kill()
-	<-d.done
-}
-
-// stop ends it in order, and returns its exit status.
-func (d *daemon) stop() int {
-	_ = d.cmd.Process.Signal(syscall.SIGTERM)
-	<-d.done
-	return d.cmd.ProcessState.ExitCode()
 }
 
 // person is somebody at a machine of their own.
 type person struct {
-	t      *testing.T
-	d      *daemon
-	handle string
-	home   string
-	dir    string
+	t       *testing.T
+	handle  string
+	home    string
+	dir     string
+	machine rig.Machine
 }
 
 // person makes somebody and signs them in.
 func (d *daemon) person(handle string) *person {
 	d.t.Helper()
-	cmd := exec.Command(filepath.Join(bin, "tarnd"), "person", "add", handle)
-	cmd.Env, cmd.Stdin = d.env, strings.NewReader(testbed.Passphrase+"\n")
-	if out, err := cmd.CombinedOutput(); err != nil {
-		d.t.Fatalf("person add %s: %v\n%s", handle, err, out)
+	if err := d.AddPerson(d.t.Context(), handle, testbed.Passphrase); err != nil {
+		d.t.Fatal(err)
 	}
 	p := d.machine(handle)
-	if r := p.runIn(p.home, testbed.Passphrase+"\n", "sign-in", d.url, "--as", handle); r.status != 0 {
-		d.t.Fatalf("%s can't sign in: %s", handle, r.errs)
+	if r := p.runIn(p.home, testbed.Passphrase+"\n", "sign-in", d.URL, "--as", handle); r.Status != 0 {
+		d.t.Fatalf("%s can't sign in: %s", handle, r.Errs)
 	}
 	return p
 }
@@ -126,55 +88,45 @@ func (d *daemon) person(handle string) *person {
 // machine is a machine on which nobody has signed in yet.
 func (d *daemon) machine(handle string) *person {
 	home := d.t.TempDir()
-	return &person{t: d.t, d: d, handle: handle, home: home, dir: filepath.Join(home, "brinelight")}
+	return &person{t: d.t, handle: handle, home: home, dir: filepath.Join(home, "brinelight"), machine: rig.Machine{Bin: bin, Home: home, Handle: handle}}
 }
 
-// result is how a command ended.
-type result struct {
-	status    int
-	out, errs string
-}
-
+// command is one that the test runs by itself.
 func (p *person) command(dir string, args ...string) *exec.Cmd {
-	cmd := exec.Command(filepath.Join(bin, "tarn"), args...)
-	cmd.Dir = dir
-	cmd.Env = []string{"PATH=" + filepath.Join(p.home, "bin") + ":" + os.Getenv("PATH"), "HOME=" + p.home, "XDG_CONFIG_HOME=" + p.home + "/.config", "XDG_STATE_HOME=" + p.home + "/.state", "TARN_MACHINE=" + p.handle + "-pc"}
-	return cmd
+	return p.machine.Command(context.Background(), dir, args...)
 }
 
-func (p *person) runIn(dir, input string, args ...string) result {
+func (p *person) runIn(dir, input string, args ...string) rig.Result {
 	p.t.Helper()
-	cmd := p.command(dir, args...)
-	var out, errs bytes.Buffer
-	cmd.Stdin, cmd.Stdout, cmd.Stderr = strings.NewReader(input), &out, &errs
-	if err := cmd.Run(); cmd.ProcessState == nil {
+	r, err := p.machine.Run(context.Background(), dir, input, args...)
+	if err != nil {
 		p.t.Fatal(err)
 	}
-	if strings.Contains(errs.String(), "goroutine ") || strings.Contains(errs.String(), "panic:") {
-		p.t.Errorf("tarn %s prints a stack trace: %s", strings.Join(args, " "), errs.String())
+	if strings.Contains(r.Errs, "goroutine ") || strings.Contains(r.Errs, "panic:") {
+		p.t.Errorf("tarn %s prints a stack trace: %s", strings.Join(args, " "), r.Errs)
 	}
-	return result{cmd.ProcessState.ExitCode(), out.String(), errs.String()}
+	return r
 }
 
 // tarn runs a command that has to end with the status, and returns what it printed on both.
 func (p *person) tarn(status int, args ...string) string {
 	p.t.Helper()
 	r := p.runIn(p.dir, "", args...)
-	if r.status != status {
-		p.t.Fatalf("%s: tarn %s ends with %d, want %d:\n%s%s", p.handle, strings.Join(args, " "), r.status, status, r.out, r.errs)
+	if r.Status != status {
+		p.t.Fatalf("%s: tarn %s ends with %d, want %d:\n%s%s", p.handle, strings.Join(args, " "), r.Status, status, r.Out, r.Errs)
 	}
-	return r.out + r.errs
+	return r.Out + r.Errs
 }
 
 // json runs a command with --json and reads its object.
 func (p *person) json(status int, into any, args ...string) {
 	p.t.Helper()
 	r := p.runIn(p.dir, "", append(args, "--json")...)
-	if r.status != status {
-		p.t.Fatalf("%s: tarn %s ends with %d, want %d:\n%s%s", p.handle, strings.Join(args, " "), r.status, status, r.out, r.errs)
+	if r.Status != status {
+		p.t.Fatalf("%s: tarn %s ends with %d, want %d:\n%s%s", p.handle, strings.Join(args, " "), r.Status, status, r.Out, r.Errs)
 	}
-	if err := json.Unmarshal([]byte(r.out), into); err != nil {
-		p.t.Fatalf("tarn %s --json prints no object: %v\n%s", strings.Join(args, " "), err, r.out)
+	if err := json.Unmarshal([]byte(r.Out), into); err != nil {
+		p.t.Fatalf("tarn %s --json prints no object: %v\n%s", strings.Join(args, " "), err, r.Out)
 	}
 }
 
@@ -192,8 +144,8 @@ func (p *person) start(files map[string]string) {
 func (p *person) join(owner *person, role string) {
 	p.t.Helper()
 	owner.tarn(0, "member", "add", p.handle, "--role", role)
-	if r := p.runIn(p.home, "", "join", "brinelight"); r.status != 0 {
-		p.t.Fatalf("%s can't join: %s", p.handle, r.errs)
+	if r := p.runIn(p.home, "", "join", "brinelight"); r.Status != 0 {
+		p.t.Fatalf("%s can't join: %s", p.handle, r.Errs)
 	}
 }
 

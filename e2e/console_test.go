@@ -1,0 +1,226 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"image"
+	"image/color"
+	"image/png"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+
+	"kettletarn/demo/scene"
+	"kettletarn/internal/testbed"
+)
+
+// browser is a headless Chromium with a profile of its own.
+type browser struct {
+	t   *testing.T
+	ctx context.Context
+	url string
+}
+
+func open(t *testing.T, d *daemon) *browser {
+	t.Helper()
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.UserDataDir(t.TempDir()), chromedp.NoSandbox, chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true))
+	ctx, cancel := chromedp.NewExecAllocator(context.Background(), options...)
+	t.Cleanup(cancel)
+	ctx, cancel = chromedp.NewContext(ctx)
+	t.Cleanup(cancel)
+	b := &browser{t: t, ctx: ctx, url: d.URL}
+	if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)); err != nil {
+		t.Fatal(err)
+	}
+	return b
+}
+
+// do runs steps, each within twenty seconds.
+func (b *browser) do(steps ...chromedp.Action[chromedp.Void]) {
+	b.t.Helper()
+	for i, step := range steps {
+		ctx, cancel := context.WithTimeout(b.ctx, 20*time.Second)
+		err := chromedp.Do(ctx, step)
+		cancel()
+		if err != nil {
+			text, _ := chromedp.Run(b.ctx, chromedp.Text(`body`))
+			b.t.Fatalf("step %d: %v; the page says:\n%s", i+1, err, text)
+		}
+	}
+}
+
+func (b *browser) sees(text string) chromedp.Action[chromedp.Void] {
+	return chromedp.WaitVisible(fmt.Sprintf(`//*[contains(normalize-space(.), %q) and not(*[contains(normalize-space(.), %q)])]`, text, text))
+}
+
+func (b *browser) evaluate(script string) chromedp.Action[chromedp.Void] {
+	return chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
+		_, err := chromedp.Run(ctx, chromedp.Evaluate[any](script))
+		return err
+	})
+}
+
+func button(text string) string { return fmt.Sprintf(`//button[normalize-space(.)=%q]`, text) }
+
+func (b *browser) signIn(handle string) {
+	b.t.Helper()
+	b.do(chromedp.Navigate(b.url+"/"),
+		chromedp.WaitVisible(`input[name=handle]`),
+		chromedp.SendKeys(`input[name=handle]`, handle),
+		chromedp.SendKeys(`input[name=passphrase]`, testbed.Passphrase+"\n"),
+		chromedp.WaitVisible(`//h1[text()="Projects"]`))
+}
+
+func TestTheConsole(t *testing.T) {
+	d := serve(t)
+	odile, rurik := d.person("odile"), d.person("rurik")
+	odile.start(map[string]string{"textures/rust.png": string(scene.Albedo("rust", 128, 0)), "textures/fog.png": string(scene.Albedo("fog", 64, 0)), "sounds/horn.wav": "RIFF"})
+	rurik.join(odile, "artist")
+	b := open(t, d)
+
+	// A wrong passphrase is said so; the right one leads on.
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight"),
+		chromedp.WaitVisible(`input[name=handle]`),
+		chromedp.SendKeys(`input[name=handle]`, "odile"),
+		chromedp.SendKeys(`input[name=passphrase]`, "wrong wrong\n"),
+		b.sees("The handle or the passphrase is wrong."),
+		b.evaluate(`document.querySelector("input[name=passphrase]").select()`),
+		chromedp.SendKeys(`input[name=passphrase]`, testbed.Passphrase+"\n"),
+		b.sees("Nobody holds anything."))
+
+	// A lock taken with the client shows by itself, within a second.
+	rurik.tarn(0, "lock", "--note", "fog horn", "sounds/horn.wav")
+	taken := time.Now()
+	b.do(b.sees("sounds/horn.wav"), b.sees("rurik"))
+	t.Logf("the lock showed %s after the client was told it has it", time.Since(taken).Round(time.Millisecond))
+
+	// Lock from the page; the client sees it, and whose seat it is.
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/assets/textures"),
+		chromedp.WaitVisible(`button[aria-label="Lock textures/rust.png"]`),
+		chromedp.Click(`button[aria-label="Lock textures/rust.png"]`),
+		chromedp.Click(`//div[@role="menuitem"][contains(., "this page")]`),
+		chromedp.WaitVisible(`button[aria-label="Unlock textures/rust.png"]`))
+	says(t, rurik.tarn(0, "holders"), "textures/rust.png", "odile", "the console")
+	says(t, rurik.tarn(1, "lock", "textures/rust.png"), "odile holds it")
+
+	// Send a new version from the page, with a note; the client gets it.
+	file := filepath.Join(t.TempDir(), "rust.png")
+	img := image.NewNRGBA(image.Rect(0, 0, 40, 40))
+	img.Set(1, 1, color.NRGBA{200, 80, 30, 255})
+	out, err := os.Create(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := png.Encode(out, img); err != nil {
+		t.Fatal(err)
+	}
+	_ = out.Close()
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/asset/textures/rust.png"),
+		chromedp.WaitVisible(button("Send a new version")),
+		chromedp.SetUploadFiles(`input[type=file]`, []string{file}),
+		chromedp.WaitVisible(`textarea[name=note]`),
+		chromedp.SendKeys(`textarea[name=note]`, "Painted in the browser"),
+		chromedp.Click(button("Send")),
+		b.sees("v2 Painted in the browser"))
+	rurik.tarn(0, "update")
+	want, _ := os.ReadFile(file)
+	rurik.has("textures/rust.png", string(want))
+	says(t, rurik.tarn(0, "holders"), "sounds/horn.wav")
+
+	// A file dropped on an asset that one holds, as a person drops it: on its row.
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/assets/textures"),
+		chromedp.Click(`button[aria-label="Lock textures/fog.png"]`),
+		chromedp.Click(`//div[@role="menuitem"][contains(., "this page")]`),
+		chromedp.WaitVisible(`button[aria-label="Unlock textures/fog.png"]`))
+	if _, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`(() => {
+		const row = document.querySelector('button[aria-label="Unlock textures/fog.png"]').closest('[role=row]');
+		const data = new DataTransfer();
+		data.items.add(new File(["dropped on its row"], "fog-new.png"));
+		for (const kind of ["dragover", "drop"]) row.dispatchEvent(new DragEvent(kind, {bubbles: true, cancelable: true, dataTransfer: data}));
+		return true;
+	})()`)); err != nil {
+		t.Fatal(err)
+	}
+	b.do(b.sees("Send version 2"),
+		chromedp.SendKeys(`textarea[name=note]`, "Dropped"),
+		chromedp.Click(button("Send")),
+		chromedp.WaitVisible(`button[aria-label="Lock textures/fog.png"]`))
+	rurik.tarn(0, "update")
+	rurik.has("textures/fog.png", "dropped on its row")
+
+	// Roll back from the page.
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/asset/textures/rust.png"),
+		chromedp.Click(`button[title="Go back to version 1"]`),
+		b.sees("Nothing is deleted"),
+		chromedp.Click(button("Go back")),
+		b.sees("v3 Back to version 1"))
+
+	// Take a lock away, with a reason.
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight"),
+		chromedp.Click(`button[aria-label="Take away the lock of sounds/horn.wav"]`),
+		b.sees("Take the lock away from rurik?"),
+		chromedp.SendKeys(`//div[@role="alertdialog"]//input`, "rurik is away"),
+		chromedp.Click(button("Take it away")),
+		b.sees("Nobody holds anything."))
+
+	// Handoffs, one of them, and a refusal in words.
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/handoffs"), b.sees("Painted in the browser"),
+		chromedp.Click(`//a[contains(., "Painted in the browser")]`), b.sees("before v1"), b.sees("after v2"),
+		chromedp.Navigate(d.URL+"/p/no-such-project"), b.sees("There is no project"))
+
+	// Sign out, and nothing is shown any more.
+	b.do(chromedp.Navigate(d.URL+"/"), chromedp.Click(`//header//button`), chromedp.Click(`//div[@role="menuitem"][text()="Sign out"]`), chromedp.WaitVisible(`input[name=handle]`),
+		chromedp.Navigate(d.URL+"/p/brinelight"), chromedp.WaitVisible(`input[name=handle]`))
+}
+
+func TestTheConsoleWithoutAMouseAndInBothThemes(t *testing.T) {
+	d := serve(t)
+	odile := d.person("odile")
+	odile.start(map[string]string{"a.png": "a"})
+	b := open(t, d)
+	b.signIn("odile")
+	b.do(chromedp.KeyEvent(kb.Tab), chromedp.KeyEvent(kb.Tab), chromedp.KeyEvent(kb.Tab), chromedp.KeyEvent(kb.Enter), b.sees("Who is on what")) // the sign, the person, the first project
+	ratio, err := chromedp.Run(b.ctx, chromedp.Evaluate[map[string]float64](contrast))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(ratio) < 12 {
+		t.Errorf("only %d pairs of colours were looked at", len(ratio))
+	}
+	for pair, r := range ratio {
+		if r < 4.5 {
+			t.Errorf("the contrast of %s is %.2f to 1", pair, r)
+		}
+	}
+	for _, width := range []int64{1280, 768, 380} {
+		b.do(chromedp.EmulateViewport(width, 800), chromedp.Navigate(d.URL+"/p/brinelight/assets"), chromedp.WaitVisible(`button[aria-label="Lock a.png"]`))
+		over, err := chromedp.Run(b.ctx, chromedp.Evaluate[int](`document.documentElement.scrollWidth - document.documentElement.clientWidth`))
+		if err != nil || over > 0 {
+			t.Errorf("at %d pixels the page is %d too wide, %v", width, over, err)
+		}
+	}
+}
+
+// contrast works out the contrast of text on ground (WCAG 2.2, relative luminance) for the pairs of tokens in use, in both themes.
+const contrast = `(() => {
+	const light = (hex) => {
+		const c = [1, 3, 5].map(i => parseInt(hex.slice(i, i + 2), 16) / 255).map(v => v <= 0.03928 ? v / 12.92 : ((v + 0.055) / 1.055) ** 2.4);
+		return 0.2126 * c[0] + 0.7152 * c[1] + 0.0722 * c[2];
+	};
+	const out = {};
+	for (const theme of ["dark", "light"]) {
+		document.documentElement.dataset.theme = theme;
+		const style = getComputedStyle(document.documentElement);
+		const at = (name) => light(style.getPropertyValue("--" + name).trim());
+		for (const pair of ["ink deep", "ink bank", "ink stone", "peat deep", "peat bank", "copper copper-wash", "copper deep", "ice ice-wash", "ice deep", "rust bank", "on-copper copper"]) {
+			const [a, b] = pair.split(" ").map(at).sort((x, y) => y - x);
+			out[theme + " " + pair] = (a + 0.05) / (b + 0.05);
+		}
+	}
+	return out;
+})()`
