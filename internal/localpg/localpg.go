@@ -117,6 +117,9 @@ func (s *Server) Down() error {
 	return nil
 }
 
+// Process is the id of the running server.
+func (s *Server) Process() int { return s.cmd.Process.Pid }
+
 // Database makes an empty database where it is missing, and returns its address.
 func (s *Server) Database(ctx context.Context, name string) (string, error) {
 	conn, err := pgx.Connect(ctx, s.url("postgres"))

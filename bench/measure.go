@@ -1,0 +1,384 @@
+package main
+
+import (
+	"fmt"
+	"io"
+	"io/fs"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+)
+
+// tree makes about size bytes in 5,000 files, deterministic: few large and many small, half of the bytes compressible.
+func tree(folder string, size int64, files int) error {
+	r := rand.New(rand.NewPCG(74, 20))
+	weights, sum := make([]float64, files), 0.0
+	for i := range weights {
+		weights[i] = 1 / (1 - r.Float64()*0.9995) // a few hundred times as large as the smallest
+		sum += weights[i]
+	}
+	noise := rand.NewChaCha8([32]byte{7, 4, 2, 0})
+	for i, w := range weights {
+		path := filepath.Join(folder, fmt.Sprintf("d%02d", i%50), fmt.Sprintf("f%04d.bin", i))
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			return err
+		}
+		data := make([]byte, int64(w/sum*float64(size)))
+		_, _ = noise.Read(data)
+		if i%2 == 0 {
+			for j := range data {
+				data[j] = "brine salt kelp "[j%16] ^ data[j]&1*(data[j]>>7)
+			}
+		}
+		if err := os.WriteFile(path, data, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func sizeOf(folder string) (n int64, files int, err error) {
+	err = filepath.WalkDir(folder, func(_ string, d fs.DirEntry, err error) error {
+		if err != nil || !d.Type().IsRegular() {
+			return err
+		}
+		info, err := d.Info()
+		if err == nil {
+			n += info.Size()
+			files++
+		}
+		return err
+	})
+	return n, files, err
+}
+
+// transfer is S1 to S3: the first send and the join of one tree.
+func (b *bench) transfer(size int64) error {
+	source := b.data
+	if source == "" {
+		source = filepath.Join(b.folder, "tree")
+		fmt.Println("making the data …")
+		if err := tree(source, size, 5000); err != nil {
+			return err
+		}
+	}
+	size, files, err := sizeOf(source)
+	if err != nil {
+		return err
+	}
+	var send, join, up, down, copies series
+	for i := range b.runs {
+		fmt.Printf("transfer, run %d of %d …\n", i+1, b.runs)
+		key := b.freshKey()
+		work, joined := filepath.Join(b.folder, key), filepath.Join(b.folder, key+"-joined")
+		if _, err := b.yardstick("cp", "-r", source, work); err != nil {
+			return err
+		}
+		s, err := b.ours(work, "start", key, "--yes", "--json")
+		if err != nil {
+			return err
+		}
+		send = append(send, s)
+		if s, err = b.yardstick("rsync", "-a", source+"/", b.rsyncURL+key+"/"); err != nil {
+			return err
+		}
+		up = append(up, s)
+		if s, err = b.yardstick("cp", "-r", source, filepath.Join(b.folder, key+"-copy")); err != nil {
+			return err
+		}
+		copies = append(copies, s)
+		if s, err = b.ours(b.folder, "join", key, joined); err != nil {
+			return err
+		}
+		join = append(join, s)
+		if s, err = b.yardstick("rsync", "-a", b.rsyncURL+key+"/", filepath.Join(b.folder, key+"-down")+"/"); err != nil {
+			return err
+		}
+		down = append(down, s)
+		if err := same(source, joined); err != nil {
+			return err
+		}
+		for _, f := range []string{work, joined, filepath.Join(b.folder, key+"-copy"), filepath.Join(b.folder, key+"-down"), filepath.Join(b.folder, "rsync", key)} {
+			if err := os.RemoveAll(f); err != nil {
+				return err
+			}
+		}
+	}
+	what := fmt.Sprintf("%s in %s files", humanize.IBytes(uint64(size)), humanize.Comma(int64(files)))
+	ratio := send.median() / up.median()
+	perGiB := send.cpuPerGiB(size)
+	b.row("S1", "first send of "+what+", over loopback", send.String(), "rsync -a "+up.String(), fmt.Sprintf("%.2f of its time; %.1f CPU s/GiB", ratio, perGiB), "0.8; 4 CPU s/GiB", ratio <= 0.8 && perGiB <= 4)
+	ratio = send.median() / copies.median()
+	b.row("S2", "the same", send.String(), "cp -r "+copies.String(), fmt.Sprintf("%.2f of its time", ratio), "1.5", ratio <= 1.5)
+	ratio = join.median() / down.median()
+	b.row("S3", "joining that project", join.String(), "rsync -a "+down.String(), fmt.Sprintf("%.2f of its time; %.1f CPU s/GiB", ratio, join.cpuPerGiB(size)), "0.8", ratio <= 0.8)
+	return nil
+}
+
+// same compares two trees by size, and a sample of files by content.
+func same(a, b string) error {
+	n := 0
+	return filepath.WalkDir(a, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || !d.Type().IsRegular() {
+			return err
+		}
+		rel, _ := filepath.Rel(a, path)
+		one, err := os.Stat(path)
+		if err != nil {
+			return err
+		}
+		two, err := os.Stat(filepath.Join(b, rel))
+		if err != nil {
+			return err
+		}
+		if one.Size() != two.Size() {
+			return fmt.Errorf("%s: %w", rel, errShort)
+		}
+		if n++; n%50 == 0 {
+			x, _ := os.ReadFile(path)
+			y, _ := os.ReadFile(filepath.Join(b, rel))
+			if string(x) != string(y) {
+				return fmt.Errorf("%s arrived changed", rel)
+			}
+		}
+		return nil
+	})
+}
+
+// status is S4: looking at many unchanged files.
+func (b *bench) status(files int) error {
+	key := b.freshKey()
+	work := filepath.Join(b.folder, key)
+	for i := range files {
+		path := filepath.Join(work, fmt.Sprintf("d%03d", i%300), fmt.Sprintf("f%06d.txt", i))
+		if i < 300 {
+			if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+				return err
+			}
+		}
+		if err := os.WriteFile(path, []byte(strconv.Itoa(i)), 0o644); err != nil {
+			return err
+		}
+	}
+	fmt.Println("status: sending the files first …")
+	if _, err := b.tarn(work, "", "start", key, "--yes", "--json"); err != nil {
+		return err
+	}
+	var status, find series
+	for range b.runs + 1 {
+		start := time.Now()
+		r, err := b.tarn(work, "", "status")
+		if err != nil {
+			return err
+		}
+		if !strings.Contains(r.Out, "Nothing has changed here") {
+			return fmt.Errorf("status says: %s", r.Out)
+		}
+		status = append(status, sample{time: time.Since(start), cpu: r.CPU})
+		start = time.Now()
+		if _, err := b.yardstick("find", work, "-printf", "%s %T@ %p\n"); err != nil {
+			return err
+		}
+		find = append(find, sample{time: time.Since(start)})
+	}
+	status, find = status[1:], find[1:] // the first is cold
+	ratio := status.median() / find.median()
+	b.row("S4", fmt.Sprintf("`tarn status`, %s unchanged files, warm", humanize.Comma(int64(files))), status.String(), "find -printf "+find.String(), fmt.Sprintf("%.2f of its time", ratio), "1", ratio <= 1)
+	return os.RemoveAll(work)
+}
+
+// noiseFile writes size bytes that don't compress.
+func noiseFile(path string, size int64, seed byte) error {
+	f, err := os.Create(path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if _, err := io.CopyN(f, rand.NewChaCha8([32]byte{seed}), size); err != nil {
+		return err
+	}
+	return f.Close()
+}
+
+// edited is S5 and S6: sending a large file of which 1 MiB was changed, or into which 1 MiB was put.
+func (b *bench) edited(number string, size int64, how string, goal float64) error {
+	key := b.freshKey()
+	work := filepath.Join(b.folder, key)
+	file := filepath.Join(work, "large.bin")
+	if err := os.MkdirAll(work, 0o755); err != nil {
+		return err
+	}
+	if err := noiseFile(file, size, 1); err != nil {
+		return err
+	}
+	if _, err := b.tarn(work, "", "start", key, "--yes", "--json"); err != nil {
+		return err
+	}
+	var send, hash series
+	var wire int64
+	for i := range b.runs {
+		if _, err := b.tarn(work, "", "lock", "large.bin"); err != nil {
+			return err
+		}
+		if err := change(file, size/2+int64(i)<<21, byte(i+2), how == "inserted"); err != nil {
+			return err
+		}
+		before, err := received()
+		if err != nil {
+			return err
+		}
+		s, err := b.ours(work, "send", "-m", "edited")
+		if err != nil {
+			return err
+		}
+		after, err := received()
+		if err != nil {
+			return err
+		}
+		send, wire = append(send, s), max(wire, after-before)
+		if s, err = b.yardstick("b3sum", file); err != nil {
+			return err
+		}
+		hash = append(hash, s)
+	}
+	ratio := send.median() / hash.median()
+	b.row(number, fmt.Sprintf("sending %s after 1 MiB was %s in the middle", humanize.IBytes(uint64(size)), how), send.String(), "b3sum "+hash.String(),
+		fmt.Sprintf("%.2f of its time; %s on loopback", ratio, humanize.IBytes(uint64(wire))), fmt.Sprintf("%.1f; 3 MiB", goal), ratio <= goal && wire <= 3<<20)
+	return os.RemoveAll(work)
+}
+
+// change overwrites or inserts 1 MiB.
+func change(path string, at int64, seed byte, insert bool) error {
+	patch := make([]byte, 1<<20)
+	_, _ = rand.NewChaCha8([32]byte{seed, 9}).Read(patch)
+	if !insert {
+		f, err := os.OpenFile(path, os.O_WRONLY, 0)
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		if _, err := f.WriteAt(patch, at); err != nil {
+			return err
+		}
+		return f.Close()
+	}
+	in, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := os.Create(path + ".new")
+	if err != nil {
+		return err
+	}
+	defer out.Close()
+	if _, err := io.CopyN(out, in, at); err != nil {
+		return err
+	}
+	if _, err := out.Write(patch); err != nil {
+		return err
+	}
+	if _, err := io.Copy(out, in); err != nil {
+		return err
+	}
+	if err := out.Close(); err != nil {
+		return err
+	}
+	return os.Rename(path+".new", path)
+}
+
+// received is how many bytes have come over loopback: everything that travels in a benchmark, PostgreSQL's share included.
+func received() (int64, error) {
+	text, err := os.ReadFile("/sys/class/net/lo/statistics/rx_bytes")
+	if err != nil {
+		return 0, err
+	}
+	return strconv.ParseInt(strings.TrimSpace(string(text)), 10, 64)
+}
+
+// memory is S9: a very large file there and back.
+func (b *bench) memory(size int64) error {
+	key := b.freshKey()
+	work := filepath.Join(b.folder, key)
+	if err := os.MkdirAll(work, 0o755); err != nil {
+		return err
+	}
+	fmt.Println("memory: making the file …")
+	if err := noiseFile(filepath.Join(work, "large.bin"), size, 5); err != nil {
+		return err
+	}
+	// A service of its own, so that its peak is that of this work.
+	b.daemon.Stop()
+	if err := b.daemon.Start(b.ctx); err != nil {
+		return err
+	}
+	send, err := b.ours(work, "start", key, "--yes", "--json")
+	if err != nil {
+		return err
+	}
+	join, err := b.ours(b.folder, "join", key, filepath.Join(b.folder, key+"-joined"))
+	if err != nil {
+		return err
+	}
+	if err := same(work, filepath.Join(b.folder, key+"-joined")); err != nil && !strings.Contains(err.Error(), ".tarn-workspace") {
+		return err
+	}
+	service, err := peak(b.daemon.Process())
+	if err != nil {
+		return err
+	}
+	client := max(send.memory, join.memory)
+	ours := fmt.Sprintf("client %s sending, %s joining; service %s", humanize.IBytes(uint64(send.memory)), humanize.IBytes(uint64(join.memory)), humanize.IBytes(uint64(service)))
+	b.row("S9", fmt.Sprintf("most memory while %s go there and back", humanize.IBytes(uint64(size))), ours, "none", fmt.Sprintf("sent in %.0f s, joined in %.0f s", send.time.Seconds(), join.time.Seconds()), "client 200 MiB, service 300 MiB", client <= 200<<20 && service <= 300<<20)
+	_ = os.RemoveAll(filepath.Join(b.folder, key+"-joined"))
+	return os.RemoveAll(work)
+}
+
+// peak is the most memory that a process has had resident, in bytes.
+func peak(pid int) (int64, error) {
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+	if err != nil {
+		return 0, err
+	}
+	for line := range strings.Lines(string(text)) {
+		if rest, ok := strings.CutPrefix(line, "VmHWM:"); ok {
+			kib, err := strconv.ParseInt(strings.Fields(rest)[0], 10, 64)
+			return kib << 10, err
+		}
+	}
+	return 0, fmt.Errorf("process %d does not say its peak", pid)
+}
+
+// treeCPU is the processor time of a process and of all that came from it, ended ones included.
+func treeCPU(pid int) time.Duration {
+	parents, own := map[int]int{}, map[int]time.Duration{}
+	stats, _ := filepath.Glob("/proc/[0-9]*/stat")
+	for _, name := range stats {
+		text, err := os.ReadFile(name)
+		if err != nil {
+			continue
+		}
+		id, _ := strconv.Atoi(strings.Split(name, "/")[2])
+		fields := strings.Fields(string(text[strings.LastIndexByte(string(text), ')')+1:]))
+		parents[id], _ = strconv.Atoi(fields[1])
+		for _, f := range fields[11:15] { // utime, stime, cutime, cstime in ticks of 10 ms
+			ticks, _ := strconv.ParseInt(f, 10, 64)
+			own[id] += time.Duration(ticks) * 10 * time.Millisecond
+		}
+	}
+	total := time.Duration(0)
+	for id, t := range own {
+		for up := id; up > 1; up = parents[up] {
+			if up == pid {
+				total += t
+				break
+			}
+		}
+	}
+	return total
+}
