@@ -179,7 +179,7 @@ func TestAWorkspaceInsideAWorkspaceIsRefused(t *testing.T) {
 			t.Errorf("%v: %+v", args, r)
 		}
 	}
-	says(t, odile.tarn(1, "start", "second", "--yes"), "lies in the workspace")
+	says(t, odile.tarn(1, "start", "second", "--yes"), "is a workspace of the project brinelight already")
 	other := filepath.Join(odile.home, "other")
 	if err := os.MkdirAll(other, 0o755); err != nil {
 		t.Fatal(err)

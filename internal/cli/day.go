@@ -472,11 +472,16 @@ func (a *app) printSent(s *workspace.Sent, kept bool) {
 		a.say("There is nothing to send.")
 	}
 	if s.Handoff != nil {
-		locks := "their locks are free again"
-		if kept {
-			locks = "you keep their locks"
+		locks := ""
+		for _, x := range s.Handoff.Assets {
+			if x.Change != model.New && !kept {
+				locks = "; their locks are free again"
+			}
 		}
-		a.say("h%d: %s, %s sent; %s.", s.Handoff.Number, plural(s.Handoff.Count, "asset"), size(s.Sent), locks)
+		if kept {
+			locks = "; you keep their locks"
+		}
+		a.say("h%d: %s, %s sent%s.", s.Handoff.Number, plural(s.Handoff.Count, "asset"), size(s.Sent), locks)
 		t := newTable(a.out, "", "", "")
 		for i, x := range s.Handoff.Assets {
 			if i == 20 && len(s.Handoff.Assets) > 22 {

@@ -115,7 +115,12 @@ func (w *Workspace) Send(ctx context.Context, o SendOptions) (*Sent, error) {
 		return nil, err
 	}
 	out.Handoff = &receipt.Handoff
-	return out, w.landed(pending, receipt.Handoff, receipt.Locks)
+	if err := w.landed(pending, receipt.Handoff, receipt.Locks); err != nil {
+		return out, err
+	}
+	// The handoff stands; news of the others is a bonus, and its failing is not this command's.
+	_ = w.Refresh(ctx)
+	return out, nil
 }
 
 // answered tells whether the service has said no for good: nothing of the send will come any more.

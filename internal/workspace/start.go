@@ -56,11 +56,10 @@ func Vacant(dir, project, service string) (again bool, err error) {
 	if root == dir && m.Project == project && m.Service == service {
 		return true, nil
 	}
-	remedy := "choose a folder outside it"
 	if root == dir {
-		remedy = "it is tied to that project already; tarn status shows how it stands"
+		return false, model.NewProblem(model.Taken, "tarn status shows how it stands", "%s is a workspace of the project %s already", dir, m.Project)
 	}
-	return false, model.NewProblem(model.Taken, remedy, "%s lies in the workspace %s of the project %s", dir, root, m.Project)
+	return false, model.NewProblem(model.Taken, "choose a folder outside it", "%s lies in the workspace %s of the project %s", dir, root, m.Project)
 }
 
 // Start makes a project of a folder and ties the folder to it. The baseline is sent by the caller. Interrupted, it can be repeated.
