@@ -1,0 +1,79 @@
+package cli
+
+import (
+	"bytes"
+	"strings"
+	"testing"
+	"time"
+)
+
+func TestTable(t *testing.T) {
+	var out bytes.Buffer
+	table := newTable(&out, "NAME", ">SIZE", "NOTE")
+	table.row("fog.png", "9 B", "")
+	table.row("ünïcode.png", "120 KiB", "with\ta tab\x1b[31m")
+	table.print()
+	want := "NAME            SIZE  NOTE\n" +
+		"fog.png          9 B\n" +
+		"ünïcode.png  120 KiB  with�a tab�[31m\n"
+	if out.String() != want {
+		t.Errorf("prints\n%s\nwant\n%s", out.String(), want)
+	}
+}
+
+func TestWordsForPeople(t *testing.T) {
+	for got, want := range map[string]string{
+		size(0): "0 B", size(1536): "1.5 KiB", size(-1): "0 B",
+		plural(1, "asset"): "1 asset", plural(1200, "asset"): "1,200 assets",
+		when(time.Now()): "just now", when(time.Now().Add(-3 * time.Hour)): "3 hours ago", whenPtr(nil): "never",
+		firstLine("one\ntwo", 20): "one", firstLine("abcdefgh", 5): "abcd…",
+	} {
+		if got != want {
+			t.Errorf("%q, want %q", got, want)
+		}
+	}
+	if got := when(time.Date(2026, 3, 2, 12, 0, 0, 0, time.UTC)); !strings.Contains(got, "2026") {
+		t.Errorf("a time long ago is %q", got)
+	}
+}
+
+func TestNumbered(t *testing.T) {
+	for text, want := range map[string]int{"h40": 40, "h1": 1, "h0": 0, "h": 0, "40": 0, "v3": 0, "h-3": 0, "h+3": 0, "h3x": 0} {
+		n, ok := numbered(text, "h")
+		if ok != (want > 0) || ok && n != want {
+			t.Errorf("%q is %d, %v", text, n, ok)
+		}
+	}
+}
+
+func TestPlainLinesOfProgress(t *testing.T) {
+	var out bytes.Buffer
+	l := &lines{out: &out}
+	l.Start("Sending", 100<<20)
+	l.Add(1 << 20)
+	if out.Len() != 0 {
+		t.Errorf("short work prints %q", out.String())
+	}
+	l.start, l.last = time.Now().Add(-10*time.Second), time.Now().Add(-4*time.Second)
+	l.Add(49 << 20)
+	got := out.String()
+	for _, part := range []string{"Sending: 50%", "50 MiB of 100 MiB", "5.0 MiB/s", "10s left"} {
+		if !strings.Contains(got, part) {
+			t.Errorf("%q is not in %q", part, got)
+		}
+	}
+	l.Done()
+	l.last = time.Time{}
+	l.Add(1)
+	if out.String() != got {
+		t.Error("it goes on after the end")
+	}
+}
+
+func TestWantsJSON(t *testing.T) {
+	for args, want := range map[string]bool{"tarn status --json": true, "tarn status": false, "tarn send -m x -- --json": false, "tarn holders --json a": true} {
+		if got := wantsJSON(strings.Fields(args)); got != want {
+			t.Errorf("%s: %v", args, got)
+		}
+	}
+}
