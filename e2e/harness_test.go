@@ -6,11 +6,13 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"kettletarn/internal/localpg"
 	"kettletarn/internal/rig"
@@ -62,6 +64,19 @@ func (d *daemon) start() {
 		d.t.Fatalf("%v: %s", err, d.Log)
 	}
 }
+
+// stopWithin ends it in order, and fails the test where that takes longer.
+func (d *daemon) stopWithin(limit time.Duration) int {
+	d.t.Helper()
+	start := time.Now()
+	status := d.Stop()
+	if took := time.Since(start); took > limit {
+		d.t.Errorf("tarnd takes %s to end", took)
+	}
+	return status
+}
+
+func listen() (net.Listener, error) { return net.Listen("tcp", "127.0.0.1:0") }
 
 // person is somebody at a machine of their own.
 type person struct {
