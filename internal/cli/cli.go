@@ -151,7 +151,7 @@ func (a *app) printRefusals(title string, list []model.Refusal) {
 			break
 		}
 		fmt.Fprintf(a.errs, "  %s\n", assetpath.Printable(r.Message))
-		fmt.Fprintf(a.errs, "      → %s\n", r.Remedy)
+		fmt.Fprintf(a.errs, "      %s\n", r.Remedy)
 	}
 }
 
