@@ -169,7 +169,7 @@ func (d *Directory) Free(context.Context) (int64, error) {
 	if err := syscall.Statfs(d.root, &s); err != nil {
 		return -1, err
 	}
-	return int64(s.Bavail) * s.Bsize, nil
+	return int64(s.Bavail) * int64(s.Bsize), nil
 }
 
 // Sweep removes what interrupted writes left behind more than a day ago.

@@ -1,3 +1,7 @@
+//go:build linux
+
+// These tests run against a PostgreSQL of Debian's packages.
+
 package workspace
 
 import (
