@@ -35,7 +35,7 @@ func (s *Server) signIn(c *call) error {
 }
 
 func (s *Server) signOut(c *call) error {
-	if err := s.service.SignOut(c.Request().Context(), c.token); err != nil {
+	if err := s.service.SignOut(c.Request().Context(), c.actor, c.token); err != nil {
 		return err
 	}
 	http.SetCookie(c.Response(), &http.Cookie{Name: cookie, Path: "/", MaxAge: -1, HttpOnly: true, SameSite: http.SameSiteStrictMode})

@@ -135,8 +135,13 @@ func (s *Service) SignIn(ctx context.Context, handle, passphrase, label string, 
 }
 
 // SignOut ends a token.
-func (s *Service) SignOut(ctx context.Context, token string) error {
-	return s.write(ctx, func(tx *records.Tx) error { return tx.EndToken(ctx, chunk.Sum([]byte(token))) })
+func (s *Service) SignOut(ctx context.Context, actor Actor, token string) error {
+	return s.write(ctx, func(tx *records.Tx) error {
+		if err := tx.EndToken(ctx, chunk.Sum([]byte(token))); err != nil {
+			return err
+		}
+		return tx.AddEvent(ctx, 0, actor.ID, "signed-out", map[string]any{})
+	})
 }
 
 // Authenticate finds whose token it is.

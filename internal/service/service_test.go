@@ -147,7 +147,11 @@ func TestSignIn(t *testing.T) {
 		_, err := s.SignIn(ctx, bad[0], bad[1], "", false)
 		testbed.Problem(t, err, model.WrongPassphrase)
 	}
-	if err := s.SignOut(ctx, first.Token); err != nil {
+	actor, err := s.Authenticate(ctx, first.Token)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := s.SignOut(ctx, actor, first.Token); err != nil {
 		t.Fatal(err)
 	}
 	_, err = s.Authenticate(ctx, first.Token)

@@ -88,6 +88,15 @@ func (w *Workspace) Send(ctx context.Context, o SendOptions) (*Sent, error) {
 		return out, nil
 	}
 	request := model.SendRequest{Workspace: w.Marker.Workspace, Note: o.Note, Tasks: o.Tasks, Stage: o.Stage, KeepLocks: o.KeepLocks}
+	if sizeOf(s, changed) > askFirst {
+		outline := request
+		for _, a := range changed {
+			outline.Changes = append(outline.Changes, w.outline(s, a))
+		}
+		if _, err := w.Client.CheckSend(ctx, w.Marker.Project, outline); err != nil {
+			return nil, joinRefusals(refusals, err, false)
+		}
+	}
 	cuts, unread, err := w.cutAll(ctx, s, changed, &request)
 	if err != nil {
 		return nil, err
@@ -121,6 +130,25 @@ func (w *Workspace) Send(ctx context.Context, o SendOptions) (*Sent, error) {
 	// The handoff stands; news of the others is a bonus, and its failing is not this command's.
 	_ = w.Refresh(ctx)
 	return out, nil
+}
+
+// askFirst is how many bytes of changes make it worth a round trip to ask before they are read: reading them takes longer.
+const askFirst = 64 << 20
+
+func sizeOf(s *Status, changed []model.Asset) (n int64) {
+	for _, a := range changed {
+		n += s.found.Files[a.Path].Stamp.Size
+	}
+	return n
+}
+
+// outline is a change without its content.
+func (w *Workspace) outline(s *Status, a model.Asset) model.SendChange {
+	change := model.SendChange{Path: a.Path, Base: s.bases[a.Path].Version, Gone: !here(s, a.Path)}
+	if a.Lock != nil && a.Lock.WorkspaceID == w.Marker.Workspace {
+		change.Fence = a.Lock.Fence
+	}
+	return change
 }
 
 // answered tells whether the service has said no for good: nothing of the send will come any more.
@@ -228,23 +256,13 @@ func stamps(cuts map[string]Cut) map[string]Stamp {
 // cutAll reads every changed file and fills the request. What can't be read comes back as refusals.
 func (w *Workspace) cutAll(ctx context.Context, s *Status, changed []model.Asset, request *model.SendRequest) (map[string]Cut, []model.Refusal, error) {
 	cuts, refusals := map[string]Cut{}, []model.Refusal(nil)
-	total := int64(0)
-	for _, a := range changed {
-		if here(s, a.Path) {
-			total += a.Size
-		}
-	}
-	w.Progress.Start("Reading", total)
+	w.Progress.Start("Reading", sizeOf(s, changed))
 	defer w.Progress.Done()
 	cutter := chunk.NewCutter(nil)
 	for _, a := range changed {
-		change := model.SendChange{Path: a.Path, Base: s.bases[a.Path].Version}
-		if a.Lock != nil && a.Lock.WorkspaceID == w.Marker.Workspace {
-			change.Fence = a.Lock.Fence
-		}
-		f, there := s.found.Files[a.Path]
-		if !there {
-			change.Gone = true
+		change := w.outline(s, a)
+		f := s.found.Files[a.Path]
+		if change.Gone {
 			request.Changes = append(request.Changes, change)
 			continue
 		}

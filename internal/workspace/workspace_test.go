@@ -497,3 +497,30 @@ func TestOnlyWhatIsMissingTravels(t *testing.T) {
 	update(t, p.rurik)
 	has(t, p.rurik, "copy.bin", body)
 }
+
+// phases are what progress speaks of.
+type phases struct{ names []string }
+
+func (p *phases) Start(what string, _ int64) { p.names = append(p.names, what) }
+func (p *phases) Add(int64)                  {}
+func (p *phases) Done()                      {}
+
+func TestALargeSendThatWouldBeRefusedIsRefusedBeforeItIsRead(t *testing.T) {
+	p := newPair(t)
+	write(t, p.odile, "large.bin", "small yet")
+	send(t, p.odile, SendOptions{})
+	update(t, p.rurik)
+	lock(t, p.odile, "large.bin")
+	if err := os.Truncate(filepath.Join(p.rurik.Root, "large.bin"), askFirst+1); err != nil {
+		t.Fatal(err)
+	}
+	seen := &phases{}
+	p.rurik.Progress = seen
+	_, err := p.rurik.Send(t.Context(), SendOptions{Note: "large"})
+	if r := testbed.Refused(t, err); len(r) != 1 || r[0].Reason != "held" {
+		t.Errorf("%+v", r)
+	}
+	if len(seen.names) != 0 {
+		t.Errorf("before the refusal: %v", seen.names)
+	}
+}
