@@ -65,6 +65,16 @@ func (b *browser) evaluate(script string) chromedp.Action[chromedp.Void] {
 	})
 }
 
+// drop lets a file fall on the row of an asset that one holds.
+func (b *browser) drop(path, text string) chromedp.Action[chromedp.Void] {
+	return b.evaluate(fmt.Sprintf(`(() => {
+		const row = document.querySelector('button[aria-label=' + JSON.stringify("Unlock " + %q) + ']').closest('[role=row]');
+		const data = new DataTransfer();
+		data.items.add(new File([%q], "dropped.png"));
+		for (const kind of ["dragover", "drop"]) row.dispatchEvent(new DragEvent(kind, {bubbles: true, cancelable: true, dataTransfer: data}));
+	})()`, path, text))
+}
+
 func button(text string) string { return fmt.Sprintf(`//button[normalize-space(.)=%q]`, text) }
 
 func (b *browser) signIn(handle string) {
@@ -108,6 +118,20 @@ func TestTheConsole(t *testing.T) {
 	says(t, rurik.tarn(0, "holders"), "textures/rust.png", "odile", "the console")
 	says(t, rurik.tarn(1, "lock", "textures/rust.png"), "odile holds it")
 
+	// A lock for one of one's folders, and a refusal that explains itself: the folder has the lock, not the page.
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/assets/textures"),
+		chromedp.Click(`button[aria-label="Lock textures/fog.png"]`),
+		chromedp.Click(`//div[@role="menuitem"][contains(., "odile-pc: brinelight")]`),
+		chromedp.WaitVisible(`button[aria-label="Unlock textures/fog.png"]`))
+	says(t, odile.tarn(0, "holders"), "textures/fog.png", "yours", "odile-pc: brinelight")
+	b.do(b.drop("textures/fog.png", "from the page"),
+		b.sees("Send version 2"),
+		chromedp.SendKeys(`textarea[name=note]`, "From the wrong place"),
+		chromedp.Click(button("Send")),
+		b.sees("you hold it in another workspace, odile-pc: brinelight"),
+		chromedp.Click(button("Cancel")))
+	odile.tarn(0, "unlock", "textures/fog.png")
+
 	// Send a new version from the page, with a note; the client gets it.
 	file := filepath.Join(t.TempDir(), "rust.png")
 	img := image.NewNRGBA(image.Rect(0, 0, 40, 40))
@@ -137,15 +161,7 @@ func TestTheConsole(t *testing.T) {
 		chromedp.Click(`button[aria-label="Lock textures/fog.png"]`),
 		chromedp.Click(`//div[@role="menuitem"][contains(., "this page")]`),
 		chromedp.WaitVisible(`button[aria-label="Unlock textures/fog.png"]`))
-	if _, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`(() => {
-		const row = document.querySelector('button[aria-label="Unlock textures/fog.png"]').closest('[role=row]');
-		const data = new DataTransfer();
-		data.items.add(new File(["dropped on its row"], "fog-new.png"));
-		for (const kind of ["dragover", "drop"]) row.dispatchEvent(new DragEvent(kind, {bubbles: true, cancelable: true, dataTransfer: data}));
-		return true;
-	})()`)); err != nil {
-		t.Fatal(err)
-	}
+	b.do(b.drop("textures/fog.png", "dropped on its row"))
 	b.do(b.sees("Send version 2"),
 		chromedp.SendKeys(`textarea[name=note]`, "Dropped"),
 		chromedp.Click(button("Send")),

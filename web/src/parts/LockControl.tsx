@@ -29,7 +29,7 @@ export function TakeLock({ here, asset }: { here: Here; asset: Asset }) {
           </DropdownMenu.Content>
         </DropdownMenu.Portal>
       </DropdownMenu.Root>
-      <Trouble error={take.error} />
+      <Trouble error={take.error} onClose={take.reset} />
     </>
   );
 }
@@ -43,7 +43,7 @@ export function ReleaseLock({ here, lock }: { here: Here; lock: Lock }) {
     return (
       <>
         <Button disabled={release.isPending} onClick={() => release.mutate(lock)} aria-label={`Unlock ${lock.path}`}>Unlock</Button>
-        <Trouble error={release.error} />
+        <Trouble error={release.error} onClose={release.reset} />
       </>
     );
   }

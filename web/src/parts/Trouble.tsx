@@ -1,8 +1,20 @@
 import { Problem } from "../api/client";
+import { Button } from "./Button";
 
-/** Trouble shows why something was not done, in the service's words, and what to do. */
-export function Trouble({ error }: { error: unknown }) {
+/**
+ * Trouble shows why something was not done, in the service's words, and what to do. With onClose it floats above the page, for
+ * places without room for it.
+ */
+export function Trouble({ error, onClose }: { error: unknown; onClose?: () => void }) {
   if (!error) return null;
+  if (onClose) {
+    return (
+      <div className="fixed right-4 bottom-4 z-30 flex max-w-[min(34rem,calc(100vw-2rem))] items-start gap-2 rounded-lg border border-line bg-bank p-2 text-left shadow-2xl">
+        <Trouble error={error} />
+        <Button kind="quiet" onClick={onClose}>Close</Button>
+      </div>
+    );
+  }
   const d = error instanceof Problem ? error.details : undefined;
   const reasons = d?.refusals?.length ? d.refusals : [{ message: d?.detail ?? String(error), remedy: d?.remedy ?? "" }];
   return (
