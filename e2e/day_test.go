@@ -132,6 +132,16 @@ func TestBeginBringsLocksAndOpens(t *testing.T) {
 		text, err := os.ReadFile(opened)
 		return err == nil && strings.TrimSpace(string(text)) == filepath.Join(rurik.dir, "a.png")
 	})
+	odile.write(map[string]string{"tool.exe": "MZ"})
+	odile.tarn(0, "send", "-m", "a tool", "tool.exe")
+	rurik.tarn(0, "update")
+	if err := os.Remove(opened); err != nil {
+		t.Fatal(err)
+	}
+	says(t, rurik.tarn(0, "begin", "tool.exe"), "tool.exe is yours", "is a program")
+	if _, err := os.Stat(opened); err == nil {
+		t.Error("a program that somebody sent was opened")
+	}
 	says(t, odile.tarn(1, "begin", "--no-open", "a.png"), "rurik holds it")
 	if err := os.Remove(filepath.Join(odile.dir, "b.png")); err != nil {
 		t.Fatal(err)
@@ -166,6 +176,22 @@ func TestJoinHereOverwritesNothing(t *testing.T) {
 	says(t, rurik.tarn(1, "update"), "differs.png")
 	rurik.has("lacking.png", "lacking")
 	rurik.has("differs.png", "mine!!")
+}
+
+// A folder copied from a colleague, marker and all.
+func TestACopiedWorkspaceIsMadeOnesOwn(t *testing.T) {
+	d := serve(t)
+	odile, rurik := d.person("odile"), d.person("rurik")
+	odile.start(map[string]string{"a.png": "a"})
+	odile.tarn(0, "member", "add", "rurik")
+	if err := os.CopyFS(rurik.dir, os.DirFS(odile.dir)); err != nil {
+		t.Fatal(err)
+	}
+	says(t, rurik.tarn(1, "lock", "a.png"), "does not know this workspace as yours", "--here")
+	says(t, rurik.tarn(1, "join", "brinelight", "."), "somebody else's workspace", "--here")
+	says(t, rurik.tarn(0, "join", "brinelight", "--here"), "1 file taken over")
+	says(t, rurik.tarn(0, "lock", "a.png"), "yours")
+	says(t, odile.tarn(0, "holders"), "rurik-pc")
 }
 
 func TestAWorkspaceInsideAWorkspaceIsRefused(t *testing.T) {

@@ -52,7 +52,9 @@ func timed(p *person) time.Duration {
 	return time.Since(start)
 }
 
-func TestASendKilledAtTenMomentsGoesOn(t *testing.T) {
+// tenMoments starts a send ten times, lets something happen to it at ten moments of its run, and checks that nothing half is ever
+// visible, that the same command goes on, and that each send becomes one handoff.
+func tenMoments(t *testing.T, happen func(d *daemon, send *exec.Cmd)) {
 	d := serve(t)
 	odile, rurik := d.person("odile"), d.person("rurik")
 	odile.start(map[string]string{"a.png": "a"})
@@ -66,14 +68,14 @@ func TestASendKilledAtTenMomentsGoesOn(t *testing.T) {
 			t.Fatal(err)
 		}
 		time.Sleep(whole * time.Duration(i+1) / 11)
-		_ = cmd.Process.Signal(syscall.SIGKILL)
-		_ = cmd.Wait()
+		happen(d, cmd)
+		_ = cmd.Wait() // it may have gone on by itself, or given up
 		if n := rurik.count(folder); n != 0 && n != faultFiles {
-			t.Fatalf("killed at %d/11: %d of %d files are visible", i+1, n, faultFiles)
+			t.Fatalf("at %d/11: %d of %d files are visible", i+1, n, faultFiles)
 		}
 		odile.tarn(0, "send", "-m", folder)
 		if n := rurik.count(folder); n != faultFiles {
-			t.Fatalf("killed at %d/11 and resumed: %d files arrived", i+1, n)
+			t.Fatalf("at %d/11, and resumed: %d files arrived", i+1, n)
 		}
 		for path, text := range files {
 			rurik.has(path, text)
@@ -89,39 +91,15 @@ func TestASendKilledAtTenMomentsGoesOn(t *testing.T) {
 	}
 }
 
+func TestASendKilledAtTenMomentsGoesOn(t *testing.T) {
+	tenMoments(t, func(_ *daemon, send *exec.Cmd) { _ = send.Process.Signal(syscall.SIGKILL) })
+}
+
 func TestTheServiceKilledAtTenMomentsGoesOn(t *testing.T) {
-	d := serve(t)
-	odile, rurik := d.person("odile"), d.person("rurik")
-	odile.start(map[string]string{"a.png": "a"})
-	rurik.join(odile, "artist")
-	whole := timed(odile)
-	for i := range 10 {
-		folder := fmt.Sprintf("round%d", i)
-		files := odile.noise(folder, faultFiles, faultSize, uint64(100+i))
-		cmd := odile.command(odile.dir, "send", "-m", folder)
-		if err := cmd.Start(); err != nil {
-			t.Fatal(err)
-		}
-		time.Sleep(whole * time.Duration(i+1) / 11)
+	tenMoments(t, func(d *daemon, _ *exec.Cmd) {
 		d.Kill()
 		d.start()
-		_ = cmd.Wait() // it may have gone on by itself, or given up
-		if n := rurik.count(folder); n != 0 && n != faultFiles {
-			t.Fatalf("service killed at %d/11: %d of %d files are visible", i+1, n, faultFiles)
-		}
-		odile.tarn(0, "send", "-m", folder)
-		if n := rurik.count(folder); n != faultFiles {
-			t.Fatalf("service killed at %d/11: %d files arrived after all", i+1, n)
-		}
-		for path, text := range files {
-			rurik.has(path, text)
-		}
-	}
-	var list struct{ Handoffs []struct{ Note string } }
-	odile.json(0, &list, "history", "--limit", "100")
-	if len(list.Handoffs) != 12 {
-		t.Errorf("%d handoffs, want 12: none lost, none twice", len(list.Handoffs))
-	}
+	})
 }
 
 func TestAJoinKilledGoesOn(t *testing.T) {

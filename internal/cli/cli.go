@@ -215,19 +215,39 @@ func (a *app) open() (*workspace.Workspace, error) {
 	return workspace.Open(root, c, newProgress(a.errs))
 }
 
-// work opens the workspace for a command that changes it.
-func (a *app) work(do func(*workspace.Workspace) error) error {
-	w, err := a.open()
-	if err != nil {
-		return err
+// task is what a command does in the workspace that the current folder lies in, with the paths that were typed.
+type task func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error
+
+// looking makes the action of a command that changes nothing. It takes least to most names (most -1 for any number).
+func (a *app) looking(least, most int, usage string, do task) cli.ActionFunc {
+	return func(ctx context.Context, cmd *cli.Command) error {
+		args, err := arguments(cmd, least, most, usage)
+		if err != nil {
+			return err
+		}
+		w, err := a.open()
+		if err != nil {
+			return err
+		}
+		defer w.Close()
+		paths, err := a.paths(w, args)
+		if err != nil {
+			return err
+		}
+		return do(ctx, cmd, w, paths)
 	}
-	defer w.Close()
-	release, err := w.Work()
-	if err != nil {
-		return err
-	}
-	defer release()
-	return do(w)
+}
+
+// working makes the action of a command that changes the workspace, or something at the service for it: one at a time.
+func (a *app) working(least, most int, usage string, do task) cli.ActionFunc {
+	return a.looking(least, most, usage, func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
+		release, err := w.Work()
+		if err != nil {
+			return err
+		}
+		defer release()
+		return do(ctx, cmd, w, paths)
+	})
 }
 
 // paths turns the names that a person typed into paths of the workspace.

@@ -15,20 +15,7 @@ import (
 
 func (a *app) history() *cli.Command {
 	return command("history", "the handoffs of the project, or the versions of one asset", "[PATH]", "tarn history textures/rust-albedo.png",
-		func(ctx context.Context, cmd *cli.Command) error {
-			args, err := arguments(cmd, 0, 1, "history [PATH]")
-			if err != nil {
-				return err
-			}
-			w, err := a.open()
-			if err != nil {
-				return err
-			}
-			defer w.Close()
-			paths, err := a.paths(w, args)
-			if err != nil {
-				return err
-			}
+		a.looking(0, 1, "history [PATH]", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
 			q := client.HandoffQuery{Author: cmd.String("by"), Limit: int(cmd.Int("limit"))}
 			if len(paths) == 1 && paths[0] != "" {
 				h, err := w.Client.Asset(ctx, w.Marker.Project, paths[0])
@@ -58,7 +45,7 @@ func (a *app) history() *cli.Command {
 				}
 				t.print()
 			})
-		},
+		}),
 		&cli.StringFlag{Name: "by", Usage: "only handoffs of this person"},
 		&cli.IntFlag{Name: "limit", Value: 30, Usage: "handoffs at most"})
 }
@@ -165,32 +152,22 @@ func (a *app) printHandoff(h model.Handoff) {
 
 func (a *app) rollback() *cli.Command {
 	return command("rollback", "send an old version of an asset as a new one", "PATH", "tarn rollback textures/rust-albedo.png --to v3",
-		func(ctx context.Context, cmd *cli.Command) error {
-			args, err := arguments(cmd, 1, 1, "rollback PATH --to v3")
+		a.working(1, 1, "rollback PATH --to v3", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
+			to, ok := numbered(cmd.String("to"), "v")
+			if !ok {
+				return wrongUse("say which version: tarn rollback %s --to v3; tarn history %s lists them", paths[0], paths[0])
+			}
+			h, u, err := w.Rollback(ctx, paths[0], to, cmd.String("note"))
 			if err != nil {
 				return err
 			}
-			to, ok := numbered(cmd.String("to"), "v")
-			if !ok {
-				return wrongUse("say which version: tarn rollback %s --to v3; tarn history %s lists them", args[0], args[0])
+			if err := a.answer(cmd, map[string]any{"handoff": h, "brought": u.Brought, "refusals": append([]model.Refusal{}, u.Refusals...)}, func() {
+				a.say("h%d: %s is as it was in version %d, as version %d. Nothing was deleted.", h.Number, paths[0], to, h.Assets[0].Version)
+			}); err != nil {
+				return err
 			}
-			return a.work(func(w *workspace.Workspace) error {
-				paths, err := a.paths(w, args)
-				if err != nil {
-					return err
-				}
-				h, u, err := w.Rollback(ctx, paths[0], to, cmd.String("note"))
-				if err != nil {
-					return err
-				}
-				if err := a.answer(cmd, map[string]any{"handoff": h, "brought": u.Brought, "refusals": append([]model.Refusal{}, u.Refusals...)}, func() {
-					a.say("h%d: %s is as it was in version %d, as version %d. Nothing was deleted.", h.Number, paths[0], to, h.Assets[0].Version)
-				}); err != nil {
-					return err
-				}
-				return a.partly(&workspace.Updated{Refusals: u.Refusals})
-			})
-		},
+			return a.partly(&workspace.Updated{Refusals: u.Refusals})
+		}),
 		&cli.StringFlag{Name: "to", Usage: "the version to go back to, like v3"},
 		&cli.StringFlag{Name: "note", Aliases: []string{"m"}, Usage: "why; made up from the version where left out"})
 }

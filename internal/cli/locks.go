@@ -12,72 +12,43 @@ import (
 
 func (a *app) lock() *cli.Command {
 	return command("lock", "take the locks of assets, all of them or none", "PATH…", `tarn lock --note "north rail" textures/rust-albedo.png`,
-		func(ctx context.Context, cmd *cli.Command) error {
-			args, err := arguments(cmd, 1, -1, "lock PATH…")
+		a.working(1, -1, "lock PATH…", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
+			locks, _, err := w.Lock(ctx, paths, cmd.String("note"), false)
 			if err != nil {
 				return err
 			}
-			return a.work(func(w *workspace.Workspace) error {
-				paths, err := a.paths(w, args)
-				if err != nil {
-					return err
+			return a.answer(cmd, model.Locks{Locks: locks}, func() {
+				for _, l := range locks {
+					a.say("%s is yours.", l.Path)
 				}
-				locks, _, err := w.Lock(ctx, paths, cmd.String("note"), false)
-				if err != nil {
-					return err
-				}
-				return a.answer(cmd, model.Locks{Locks: locks}, func() {
-					for _, l := range locks {
-						a.say("%s is yours.", l.Path)
-					}
-				})
 			})
-		},
+		}),
 		&cli.StringFlag{Name: "note", Usage: "what you are about to do; others see it"})
 }
 
 func (a *app) unlock() *cli.Command {
 	return command("unlock", "give locks back", "PATH…", `tarn unlock --override --reason "on leave since Friday" levels/harbour.glb`,
-		func(ctx context.Context, cmd *cli.Command) error {
-			args, err := arguments(cmd, 1, -1, "unlock PATH…")
-			if err != nil {
-				return err
-			}
+		a.working(1, -1, "unlock PATH…", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
 			if cmd.Bool("override") && strings.TrimSpace(cmd.String("reason")) == "" {
 				return wrongUse("taking a lock away needs a reason: tarn unlock --override --reason \"…\" PATH; its holder gets to see it")
 			}
-			return a.work(func(w *workspace.Workspace) error {
-				paths, err := a.paths(w, args)
-				if err != nil {
-					return err
+			freed, err := w.Unlock(ctx, paths, cmd.Bool("override"), cmd.String("reason"))
+			if err != nil {
+				return err
+			}
+			return a.answer(cmd, map[string]any{"unlocked": freed}, func() {
+				for _, p := range freed {
+					a.say("%s is free.", p)
 				}
-				freed, err := w.Unlock(ctx, paths, cmd.Bool("override"), cmd.String("reason"))
-				if err != nil {
-					return err
-				}
-				return a.answer(cmd, map[string]any{"unlocked": freed}, func() {
-					for _, p := range freed {
-						a.say("%s is free.", p)
-					}
-				})
 			})
-		},
+		}),
 		&cli.BoolFlag{Name: "override", Usage: "take it away from whoever holds it; leads and owners"},
 		&cli.StringFlag{Name: "reason", Usage: "why, with --override"})
 }
 
 func (a *app) holders() *cli.Command {
 	return command("holders", "who holds what, since when, and for what", "[PATH…]", "tarn holders levels",
-		func(ctx context.Context, cmd *cli.Command) error {
-			w, err := a.open()
-			if err != nil {
-				return err
-			}
-			defer w.Close()
-			paths, err := a.paths(w, cmd.Args().Slice())
-			if err != nil {
-				return err
-			}
+		a.looking(0, -1, "holders [PATH…]", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
 			all, err := w.Client.Locks(ctx, w.Marker.Project)
 			if err != nil {
 				return err
@@ -103,5 +74,5 @@ func (a *app) holders() *cli.Command {
 				}
 				t.print()
 			})
-		})
+		}))
 }

@@ -294,6 +294,11 @@ func (c *Client) AddWorkspace(ctx context.Context, key, name string) (v model.Wo
 	return v, c.post(ctx, in(key, "/workspaces"), model.WorkspaceRequest{Name: name}, &v)
 }
 
+// Workspaces lists one's own workspaces.
+func (c *Client) Workspaces(ctx context.Context, key string) (v model.Workspaces, err error) {
+	return v, c.get(ctx, in(key, "/workspaces"), nil, &v)
+}
+
 // Changes calls each with the assets that changed after handoff since, or all of them for 0, page by page, and returns the handoff
 // that they are as of.
 func (c *Client) Changes(ctx context.Context, key string, since int, each func([]model.Asset) error) (at int, err error) {

@@ -80,8 +80,12 @@ func (tx *Tx) Now(ctx context.Context) (t time.Time, err error) {
 }
 
 // Neighbours finds the live assets that lie at one of the folders or below it, one a folder: what tells whether a new path would
-// turn a file into a folder, or spell a folder in another way. Relies on assets_project_id_folded_key.
+// turn a file into a folder, or spell a folder in another way. Relies on assets_live.
 func (tx *Tx) Neighbours(ctx context.Context, project int64, folders []string) (below, at map[string]string, err error) {
+	// In the first large send of a project the table has no statistics yet, and the planner would read all of it for every folder.
+	if _, err := tx.q.Exec(ctx, `set local enable_seqscan = off`); err != nil {
+		return nil, nil, err
+	}
 	rows, err := tx.q.Query(ctx, `
 		select f, (select path from assets a where a.project_id = $1 and not a.gone and a.folded > f || '/' and a.folded < f || '0' order by a.folded limit 1),
 			(select path from assets a where a.project_id = $1 and not a.gone and a.folded = f)
@@ -101,6 +105,10 @@ func (tx *Tx) Neighbours(ctx context.Context, project int64, folders []string) (
 		}
 		return nil
 	})
+	if err != nil {
+		return nil, nil, err
+	}
+	_, err = tx.q.Exec(ctx, `set local enable_seqscan = on`)
 	return below, at, err
 }
 

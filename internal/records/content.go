@@ -83,24 +83,31 @@ func (tx *Tx) Contents(ctx context.Context, project int64, digests []chunk.Diges
 	return found, err
 }
 
-// AddContent records a content that was checked. Where it is there already, nothing changes.
-func (tx *Tx) AddContent(ctx context.Context, project int64, m *chunk.Manifest) error {
-	var id int64
-	err := one(tx.q.QueryRow(ctx, `insert into contents (project_id, digest, size) values ($1, $2, $3) on conflict do nothing returning id`,
-		project, m.Digest[:], m.Size), &id)
-	if err == ErrNotFound {
-		return nil
+// AddContents records contents that were checked. What is there already stays as it is.
+func (tx *Tx) AddContents(ctx context.Context, project int64, list []*chunk.Manifest) error {
+	digests, sizes, byDigest := make([][]byte, len(list)), make([]int64, len(list)), make(map[chunk.Digest]*chunk.Manifest, len(list))
+	for i, m := range list {
+		digests[i], sizes[i], byDigest[m.Digest] = m.Digest[:], m.Size, m
 	}
+	rows, err := tx.q.Query(ctx, `insert into contents (project_id, digest, size) select $1, d, s from unnest($2::bytea[], $3::bigint[]) as u (d, s)
+		order by d on conflict do nothing returning id, digest`, project, digests, sizes)
 	if err != nil {
 		return err
 	}
-	start := int64(0)
-	_, err = tx.q.CopyFrom(ctx, pgx.Identifier{"content_chunks"}, []string{"content_id", "start", "digest", "size"},
-		pgx.CopyFromSlice(len(m.Chunks), func(i int) ([]any, error) {
-			ref := &m.Chunks[i]
+	var chunks [][]any
+	var id int64
+	var digest []byte
+	if _, err := pgx.ForEachRow(rows, []any{&id, &digest}, func() error {
+		start := int64(0)
+		for _, ref := range byDigest[chunk.Digest(digest)].Chunks {
+			chunks = append(chunks, []any{id, start, ref.Digest[:], int32(ref.Size)})
 			start += int64(ref.Size)
-			return []any{id, start - int64(ref.Size), ref.Digest[:], int32(ref.Size)}, nil
-		}))
+		}
+		return nil
+	}); err != nil {
+		return err
+	}
+	_, err = tx.q.CopyFrom(ctx, pgx.Identifier{"content_chunks"}, []string{"content_id", "start", "digest", "size"}, pgx.CopyFromRows(chunks))
 	return err
 }
 

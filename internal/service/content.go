@@ -123,33 +123,57 @@ func (s *Service) DeclareContents(ctx context.Context, actor Actor, key string, 
 	}); err != nil {
 		return err
 	}
-	for i := range manifests {
-		m := &manifests[i]
-		if _, there := known[m.Digest]; there {
-			continue
+	for len(manifests) > 0 {
+		var group []*chunk.Manifest
+		for chunks := 0; len(manifests) > 0 && (len(group) == 0 || chunks+len(manifests[0].Chunks) <= MaxDigests); manifests = manifests[1:] {
+			if _, there := known[manifests[0].Digest]; !there {
+				group = append(group, &manifests[0])
+				chunks += len(manifests[0].Chunks)
+			}
 		}
-		if err := s.seal(ctx, p, m); err != nil {
+		if err := s.seal(ctx, p, group); err != nil {
 			return err
 		}
-		if err := s.write(ctx, func(tx *records.Tx) error { return tx.AddContent(ctx, p.ID, m) }); err != nil {
+		if err := s.write(ctx, func(tx *records.Tx) error { return tx.AddContents(ctx, p.ID, group) }); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// seal reads the chunks of a manifest and checks that they make up what it claims.
-func (s *Service) seal(ctx context.Context, p records.Project, m *chunk.Manifest) error {
-	whole := blake3.New()
+// seal reads the chunks of contents and checks that they make up what is claimed. Where the chunks of all lie is asked at once,
+// unless one content alone has too many.
+func (s *Service) seal(ctx context.Context, p records.Project, group []*chunk.Manifest) error {
 	r := s.chunkReader(p.ID)
 	defer r.close()
+	if len(group) > 1 {
+		var refs []chunk.Ref
+		for _, m := range group {
+			refs = append(refs, m.Chunks...)
+		}
+		if err := r.locate(ctx, refs); err != nil {
+			return err
+		}
+	}
+	for _, m := range group {
+		if err := s.sealOne(ctx, r, m, len(group) > 1); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Service) sealOne(ctx context.Context, r *chunkReader, m *chunk.Manifest, located bool) error {
+	whole := blake3.New()
 	// A content of one chunk has that chunk's digest, which was checked when it came; what remains is that it is there.
 	hash := len(m.Chunks) != 1
 	for rest := m.Chunks; len(rest) > 0; {
-		page := rest[:min(len(rest), 256)]
+		page := rest[:min(len(rest), 1024)]
 		rest = rest[len(page):]
-		if err := r.locate(ctx, page); err != nil {
-			return err
+		if !located {
+			if err := r.locate(ctx, page); err != nil {
+				return err
+			}
 		}
 		for _, ref := range page {
 			if r.places[ref.Digest].Size != ref.Size {
@@ -454,5 +478,5 @@ func (s *Service) ingest(ctx context.Context, p records.Project, body io.Reader)
 	if err := flush(); err != nil {
 		return nil, err
 	}
-	return m, s.write(ctx, func(tx *records.Tx) error { return tx.AddContent(ctx, p.ID, m) })
+	return m, s.write(ctx, func(tx *records.Tx) error { return tx.AddContents(ctx, p.ID, []*chunk.Manifest{m}) })
 }

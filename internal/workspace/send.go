@@ -258,6 +258,11 @@ func (w *Workspace) cutAll(ctx context.Context, s *Status, changed []model.Asset
 	cuts, refusals := map[string]Cut{}, []model.Refusal(nil)
 	w.Progress.Start("Reading", sizeOf(s, changed))
 	defer w.Progress.Done()
+	known, err := w.cutsOf(changed)
+	if err != nil {
+		return nil, nil, err
+	}
+	keep := &cutKeeper{w: w}
 	cutter := chunk.NewCutter(nil)
 	for _, a := range changed {
 		change := w.outline(s, a)
@@ -266,24 +271,17 @@ func (w *Workspace) cutAll(ctx context.Context, s *Status, changed []model.Asset
 			request.Changes = append(request.Changes, change)
 			continue
 		}
-		cut, known := Cut{}, false
-		if err := w.look(func(t indexTx) (err error) {
-			cut, known, err = t.cut(a.Path)
-			return err
-		}); err != nil {
-			return nil, nil, err
-		}
-		if known && cut.Stamp.fits(f.Stamp) {
+		cut, ok := known[a.Path]
+		if ok && cut.Stamp.fits(f.Stamp) {
 			w.Progress.Add(a.Size)
 		} else {
-			var err error
 			if cut, f, err = w.read(ctx, cutter, a.Path); ctx.Err() != nil {
-				return nil, nil, ctx.Err()
+				return nil, nil, errors.Join(ctx.Err(), keep.flush())
 			} else if err != nil {
 				refusals = append(refusals, unreadable(a.Path, err))
 				continue
 			}
-			if err := w.update(func(t indexTx) error { return t.setCut(a.Path, cut) }); err != nil {
+			if err := keep.add(a.Path, cut); err != nil {
 				return nil, nil, err
 			}
 		}
@@ -294,7 +292,61 @@ func (w *Workspace) cutAll(ctx context.Context, s *Status, changed []model.Asset
 		}
 		request.Changes = append(request.Changes, change)
 	}
-	return cuts, refusals, nil
+	return cuts, refusals, keep.flush()
+}
+
+// cutsOf reads the kept cuts of assets.
+func (w *Workspace) cutsOf(assets []model.Asset) (map[string]Cut, error) {
+	found := map[string]Cut{}
+	return found, w.look(func(t indexTx) error {
+		for _, a := range assets {
+			c, ok, err := t.cut(a.Path)
+			if err != nil {
+				return err
+			}
+			if ok {
+				found[a.Path] = c
+			}
+		}
+		return nil
+	})
+}
+
+// cutKeeper keeps cuts in the index, many at once: writing the index costs as much as reading a small file.
+type cutKeeper struct {
+	w     *Workspace
+	cuts  map[string]Cut
+	bytes int64
+}
+
+// keepBytes is how much reading an interrupted command may have to do again.
+const keepBytes = 256 << 20
+
+func (k *cutKeeper) add(path string, c Cut) error {
+	if k.cuts == nil {
+		k.cuts = map[string]Cut{}
+	}
+	k.cuts[path] = c
+	if k.bytes += c.Manifest.Size; k.bytes < keepBytes {
+		return nil
+	}
+	return k.flush()
+}
+
+func (k *cutKeeper) flush() error {
+	cuts := k.cuts
+	k.cuts, k.bytes = nil, 0
+	if len(cuts) == 0 {
+		return nil
+	}
+	return k.w.update(func(t indexTx) error {
+		for path, c := range cuts {
+			if err := t.setCut(path, c); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // stillSame looks once more, right before the handoff, whether the files are those that were read.

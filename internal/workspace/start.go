@@ -93,7 +93,16 @@ func Join(ctx context.Context, dir, key string, here bool, c *client.Client, pro
 		return nil, err
 	}
 	if again {
-		return Open(dir, c, progress)
+		mine, err := ours(ctx, dir, key, c)
+		if err != nil {
+			return nil, err
+		}
+		if mine {
+			return Open(dir, c, progress)
+		}
+		if !here {
+			return nil, model.NewProblem(model.Taken, "make it yours with tarn join "+key+" --here, which overwrites nothing", "%s is somebody else's workspace", dir)
+		}
 	}
 	if _, err := c.Project(ctx, key); err != nil {
 		return nil, err
@@ -115,6 +124,22 @@ func Join(ctx context.Context, dir, key string, here bool, c *client.Client, pro
 		return nil, fmt.Errorf("%s can't be made: %w", dir, err)
 	}
 	return Create(ctx, dir, key, c, progress)
+}
+
+// ours tells whether the workspace that a folder's marker names is the signed-in person's: a folder may have been copied from
+// somebody's, marker and all.
+func ours(ctx context.Context, dir, key string, c *client.Client) (bool, error) {
+	m, err := ReadMarker(dir)
+	if err != nil {
+		return false, err
+	}
+	list, err := c.Workspaces(ctx, key)
+	for _, w := range list.Workspaces {
+		if w.ID == m.Workspace {
+			return true, nil
+		}
+	}
+	return false, err
 }
 
 // Adopted is what join --here found: files that are the same at the service, files that differ, and what is not here yet.

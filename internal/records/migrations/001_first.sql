@@ -105,6 +105,7 @@ create table assets (
   unique (project_id, folded)
 );
 create index assets_by_path on assets (project_id, path);
+create index assets_live on assets (project_id, folded) where not gone;
 create index assets_held on assets (project_id) where holder_id is not null;
 
 create table handoffs (
