@@ -631,3 +631,112 @@ func TestThumbnails(t *testing.T) {
 		}
 	}
 }
+
+func TestFoldersAndPages(t *testing.T) {
+	m := newTeam(t, nil)
+	ctx := t.Context()
+	var changes []service.Change
+	for i := range 7 {
+		changes = append(changes, m.change(m.tamsin, fmt.Sprintf("textures/rust/%d.png", i), 0, 0, fmt.Sprint("r", i)))
+	}
+	changes = append(changes, m.change(m.tamsin, "textures/fog.png", 0, 0, "fog"), m.change(m.tamsin, "texturesque.txt", 0, 0, "no"), m.change(m.tamsin, "top.png", 0, 0, "top"))
+	ok(t)(m.send(m.tamsin, changes...))
+	names := func(folder, search, after string, limit int) string {
+		folders, assets, more, err := m.Folder(ctx, m.viewer, key, folder, search, after, limit)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var out []string
+		for _, f := range folders {
+			out = append(out, fmt.Sprintf("%s/ (%d)", f.Name, f.Assets))
+		}
+		for _, a := range assets {
+			out = append(out, a.Path)
+		}
+		if more {
+			out = append(out, "more")
+		}
+		return strings.Join(out, " ")
+	}
+	for _, c := range []struct{ folder, search, after, want string }{
+		{"", "", "", "textures/ (8) texturesque.txt top.png"},
+		{"textures", "", "", "rust/ (7) textures/fog.png"},
+		{"textures/rust", "", "", "textures/rust/0.png textures/rust/1.png textures/rust/2.png more"},
+		{"textures/rust", "", "textures/rust/2.png", "textures/rust/3.png textures/rust/4.png textures/rust/5.png more"},
+		{"textures/rust", "", "textures/rust/5.png", "textures/rust/6.png"},
+		{"", "FOG", "", "textures/fog.png"},
+		{"", "%", "", ""},
+		{"nothing", "", "", ""},
+	} {
+		if got := names(c.folder, c.search, c.after, 3); got != c.want {
+			t.Errorf("in %q, search %q, after %q: %s; want %s", c.folder, c.search, c.after, got, c.want)
+		}
+	}
+	total, after := 0, ""
+	for {
+		page, at, more, err := m.Changes(ctx, m.viewer, key, service.Changes{After: after, Limit: 4})
+		if err != nil || at != 1 {
+			t.Fatalf("as of h%d, %v", at, err)
+		}
+		total += len(page)
+		if !more {
+			break
+		}
+		after = page[len(page)-1].Path
+	}
+	if total != 10 {
+		t.Errorf("%d assets in pages, want 10", total)
+	}
+	list, err := m.Handoffs(ctx, m.viewer, key, 0, 10, "rurik", "")
+	if err != nil || len(list) != 0 {
+		t.Errorf("handoffs of somebody who made none: %+v, %v", list, err)
+	}
+	if list, err = m.Handoffs(ctx, m.viewer, key, 0, 10, "tamsin", "Textures/Rust"); err != nil || len(list) != 1 || list[0].Count != 10 {
+		t.Errorf("handoffs below a folder: %+v, %v", list, err)
+	}
+	if list, err = m.Handoffs(ctx, m.viewer, key, 0, 10, "", "text"); err != nil || len(list) != 0 {
+		t.Errorf("a folder that only begins so: %+v, %v", list, err)
+	}
+}
+
+func TestADropFromThePage(t *testing.T) {
+	m := newTeam(t, nil)
+	ctx := t.Context()
+	drop := func(path string, base int, body string) (service.Receipt, error) {
+		return m.Drop(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: model.KindConsole, Note: "dropped", Changes: []service.Change{{Path: path, Base: base}}}, strings.NewReader(body))
+	}
+	large := strings.Repeat("kelp and brine ", 400_000)
+	ok(t)(drop("a.bin", 0, large))
+	_, content, err := m.OpenVersion(ctx, m.viewer, key, "a.bin", 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if data, err := io.ReadAll(content); err != nil || string(data) != large {
+		t.Errorf("%d bytes come back, %v", len(data), err)
+	}
+	read := &counting{r: strings.NewReader(large)}
+	_, err = m.Drop(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: model.KindConsole, Note: "dropped", Changes: []service.Change{{Path: "a.bin", Base: 1}}}, read)
+	reason(t, err, "not-locked")
+	if read.n != 0 {
+		t.Errorf("%d bytes were read of a drop that is refused", read.n)
+	}
+	ok(t)(m.lockAtConsole(ctx, m.tamsin, "a.bin", 1))
+	ok(t)(drop("a.bin", 1, "small"))
+}
+
+type counting struct {
+	r io.Reader
+	n int
+}
+
+func (c *counting) Read(p []byte) (int, error) {
+	n, err := c.r.Read(p)
+	c.n += n
+	return n, err
+}
+
+// lockAtConsole locks one asset for the person's seat at the console.
+func (m *team) lockAtConsole(ctx context.Context, actor service.Actor, path string, version int) ([]model.Lock, error) {
+	locks, _, err := m.TakeLocks(ctx, actor, key, model.KindConsole, []service.Want{{Path: path, Version: version}}, "", false)
+	return locks, err
+}
