@@ -3,12 +3,10 @@ package service_test
 import (
 	"bytes"
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"strings"
 	"sync"
-	"syscall"
 	"testing"
 	"time"
 
@@ -329,71 +327,6 @@ func TestNotesAndLabelsAreBounded(t *testing.T) {
 	testbed.Problem(t, err, model.BadRequest)
 }
 
-func TestContentIsNeverKeptUnderADigestThatItDoesNotHave(t *testing.T) {
-	m := newTeam(t, nil)
-	ctx := t.Context()
-	good := pack.Encode(chunk.Sum([]byte("salt")), []byte("salt"))
-	lie := good
-	lie.Digest = chunk.Sum([]byte("sugar"))
-	_, err := m.StoreChunks(ctx, m.tamsin, key, from([]pack.Record{good, lie}))
-	testbed.Problem(t, err, model.DigestMismatch)
-	if missing, err := m.MissingChunks(ctx, m.tamsin, key, []chunk.Digest{good.Digest}); err != nil || len(missing) != 1 {
-		t.Errorf("a refused upload left a chunk: %v, %v", missing, err)
-	}
-	big := bytes.Repeat([]byte("kelp and brine "), 200_000)
-	real := m.content(m.tamsin, big)
-	if len(real.Chunks) < 2 {
-		t.Fatal("the test needs a content of several chunks")
-	}
-	for name, bad := range map[string]chunk.Manifest{
-		"other digest": {Digest: chunk.Sum([]byte("other")), Size: real.Size, Chunks: real.Chunks},
-		"one chunk":    {Digest: chunk.Sum([]byte("other")), Size: int64(real.Chunks[0].Size), Chunks: real.Chunks[:1]},
-		"other size":   {Digest: chunk.Sum([]byte("x")), Size: 5, Chunks: []chunk.Ref{{Digest: real.Chunks[0].Digest, Size: 5}}},
-	} {
-		if err := m.DeclareContents(ctx, m.tamsin, key, []chunk.Manifest{bad}); err == nil {
-			t.Errorf("%s: declared", name)
-		} else {
-			testbed.Problem(t, err, model.DigestMismatch)
-		}
-	}
-	testbed.Problem(t, m.DeclareContents(ctx, m.tamsin, key, []chunk.Manifest{{Digest: chunk.Sum([]byte("n")), Size: 1, Chunks: []chunk.Ref{{Digest: chunk.Sum([]byte("n")), Size: 1}}}}), model.ChunksMissing)
-	testbed.Problem(t, m.DeclareContents(ctx, m.tamsin, key, []chunk.Manifest{{Size: 3}}), model.BadRequest)
-	_, err = m.send(m.tamsin, service.Change{Path: "ghost.png", Digest: chunk.Sum([]byte("never sent")), Size: 10})
-	testbed.Problem(t, err, model.ChunksMissing)
-	_, err = m.send(m.tamsin, service.Change{Path: "wrong.png", Digest: real.Digest, Size: 10})
-	reason(t, err, "size")
-}
-
-func TestContentReadsBackWholeAndInRanges(t *testing.T) {
-	m := newTeam(t, nil)
-	big := bytes.Repeat([]byte("kelp and brine and salt "), 150_000)
-	for i := range big {
-		big[i] ^= byte(i >> 12)
-	}
-	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "big.bin", 0, 0, string(big)), m.change(m.tamsin, "empty.bin", 0, 0, "")))
-	_, content, err := m.OpenVersion(t.Context(), m.viewer, key, "big.bin", 0)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer content.Close()
-	if all, err := io.ReadAll(content); err != nil || !bytes.Equal(all, big) {
-		t.Fatalf("%d bytes come back, %v", len(all), err)
-	}
-	for _, at := range []int64{0, 1, 262_144, 1_000_000, int64(len(big)) - 3} {
-		if _, err := content.Seek(at, io.SeekStart); err != nil {
-			t.Fatal(err)
-		}
-		part := make([]byte, min(5000, int64(len(big))-at))
-		if _, err := io.ReadFull(content, part); err != nil || !bytes.Equal(part, big[at:at+int64(len(part))]) {
-			t.Errorf("a range at %d comes back changed, %v", at, err)
-		}
-	}
-	_, empty, err := m.OpenVersion(t.Context(), m.viewer, key, "empty.bin", 1)
-	if err != nil || empty.Size() != 0 {
-		t.Errorf("an empty file: %v", err)
-	}
-}
-
 func TestRollbackIsANewVersion(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
@@ -559,46 +492,6 @@ func TestNewsSkipsNothing(t *testing.T) {
 	testbed.Problem(t, m.News(ctx, m.odile, key, "rubbish", nil, func() error { return nil }), model.BadRequest)
 }
 
-// fullStore has room for a number of packs.
-type fullStore struct {
-	store.Store
-	mu   sync.Mutex
-	room int
-}
-
-func (f *fullStore) Put(ctx context.Context, name string, write func(io.Writer) error) error {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	if f.room == 0 {
-		return fmt.Errorf("%w (%w)", store.ErrFull, syscall.ENOSPC)
-	}
-	f.room--
-	return f.Store.Put(ctx, name, write)
-}
-
-func TestAFullDiskLosesNothing(t *testing.T) {
-	directory, err := store.OpenDirectory(t.TempDir())
-	if err != nil {
-		t.Fatal(err)
-	}
-	full := &fullStore{Store: directory, room: 1}
-	m := newTeam(t, full)
-	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 0, 0, "one")))
-	record := pack.Encode(chunk.Sum([]byte("more")), []byte("more"))
-	_, err = m.StoreChunks(t.Context(), m.tamsin, key, from([]pack.Record{record}))
-	testbed.Problem(t, err, model.DiskFull)
-	fence := m.lock(m.tamsin, "a.png", 1) // what needs no room goes on
-	if _, content, err := m.OpenVersion(t.Context(), m.viewer, key, "a.png", 1); err != nil {
-		t.Error(err)
-	} else if data, err := io.ReadAll(content); err != nil || string(data) != "one" {
-		t.Errorf("reading on a full disk gives %q, %v", data, err)
-	}
-	full.mu.Lock()
-	full.room = 10
-	full.mu.Unlock()
-	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 1, fence, "more")))
-}
-
 func TestADatabaseThatIsAwayIsSaidSo(t *testing.T) {
 	m := newTeam(t, nil)
 	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 0, 0, "one")))
@@ -617,18 +510,6 @@ func TestADatabaseThatIsAwayIsSaidSo(t *testing.T) {
 	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "b.png", 0, 0, "two")))
 	if _, _, err := m.History(t.Context(), m.odile, key, "a.png"); err != nil {
 		t.Errorf("after the restart: %v", err)
-	}
-}
-
-func TestThumbnails(t *testing.T) {
-	m := newTeam(t, nil)
-	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "not-really.png", 0, 0, "no picture"), m.change(m.tamsin, "sound.wav", 0, 0, "RIFF")))
-	for _, path := range []string{"not-really.png", "sound.wav", "none.png"} {
-		_, err := m.Thumbnail(t.Context(), m.viewer, key, path, 0, 96)
-		var problem *model.Problem
-		if !errors.As(err, &problem) || problem.Type != model.NotFound {
-			t.Errorf("%s: %v", path, err)
-		}
 	}
 }
 
@@ -697,42 +578,6 @@ func TestFoldersAndPages(t *testing.T) {
 	if list, err = m.Handoffs(ctx, m.viewer, key, 0, 10, "", "text"); err != nil || len(list) != 0 {
 		t.Errorf("a folder that only begins so: %+v, %v", list, err)
 	}
-}
-
-func TestADropFromThePage(t *testing.T) {
-	m := newTeam(t, nil)
-	ctx := t.Context()
-	drop := func(path string, base int, body string) (service.Receipt, error) {
-		return m.Drop(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: model.KindConsole, Note: "dropped", Changes: []service.Change{{Path: path, Base: base}}}, strings.NewReader(body))
-	}
-	large := strings.Repeat("kelp and brine ", 400_000)
-	ok(t)(drop("a.bin", 0, large))
-	_, content, err := m.OpenVersion(ctx, m.viewer, key, "a.bin", 1)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if data, err := io.ReadAll(content); err != nil || string(data) != large {
-		t.Errorf("%d bytes come back, %v", len(data), err)
-	}
-	read := &counting{r: strings.NewReader(large)}
-	_, err = m.Drop(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: model.KindConsole, Note: "dropped", Changes: []service.Change{{Path: "a.bin", Base: 1}}}, read)
-	reason(t, err, "not-locked")
-	if read.n != 0 {
-		t.Errorf("%d bytes were read of a drop that is refused", read.n)
-	}
-	ok(t)(m.lockAtConsole(ctx, m.tamsin, "a.bin", 1))
-	ok(t)(drop("a.bin", 1, "small"))
-}
-
-type counting struct {
-	r io.Reader
-	n int
-}
-
-func (c *counting) Read(p []byte) (int, error) {
-	n, err := c.r.Read(p)
-	c.n += n
-	return n, err
 }
 
 // lockAtConsole locks one asset for the person's seat at the console.
