@@ -187,7 +187,7 @@ func TestACopiedWorkspaceIsMadeOnesOwn(t *testing.T) {
 	if err := os.CopyFS(rurik.dir, os.DirFS(odile.dir)); err != nil {
 		t.Fatal(err)
 	}
-	says(t, rurik.tarn(1, "lock", "a.png"), "does not know this workspace as yours", "--here")
+	says(t, rurik.tarn(1, "status"), "copied from elsewhere", "--here")
 	says(t, rurik.tarn(1, "join", "brinelight", "."), "somebody else's workspace", "--here")
 	says(t, rurik.tarn(0, "join", "brinelight", "--here"), "1 file taken over")
 	says(t, rurik.tarn(0, "lock", "a.png"), "yours")

@@ -69,7 +69,7 @@ func Start(ctx context.Context, dir, key string, c *client.Client, progress Prog
 		return nil, err
 	}
 	if again {
-		return Open(dir, c, progress)
+		return openAnyhow(dir, c, progress)
 	}
 	_, err = c.Start(ctx, key)
 	var problem *model.Problem
@@ -98,7 +98,7 @@ func Join(ctx context.Context, dir, key string, here bool, c *client.Client, pro
 			return nil, err
 		}
 		if mine {
-			return Open(dir, c, progress)
+			return openAnyhow(dir, c, progress)
 		}
 		if !here {
 			return nil, model.NewProblem(model.Taken, "make it yours with tarn join "+key+" --here, which overwrites nothing", "%s is somebody else's workspace", dir)

@@ -95,17 +95,38 @@ func ReadMarker(root string) (m Marker, err error) {
 	return m, nil
 }
 
-// Open opens the workspace at root.
+// Open opens the workspace at root. Where this machine has no index of it (the folder was copied from somebody's, or the state folder
+// is lost), everything in it would look new: that is refused.
 func Open(root string, c *client.Client, progress Progress) (*Workspace, error) {
 	m, err := ReadMarker(root)
 	if err != nil {
 		return nil, err
 	}
-	w := &Workspace{Root: root, Marker: m, Client: c, Progress: progress, state: filepath.Join(xdg.StateHome, "kettle-tarn", "workspaces", m.Workspace)}
+	if _, err := os.Stat(filepath.Join(stateFolder(m), "index")); errors.Is(err, fs.ErrNotExist) {
+		return nil, model.NewProblem(model.NotFound, "tie it to the project again with tarn join "+m.Project+" --here; that overwrites nothing",
+			"%s is marked as a workspace of %s, and this machine knows nothing of it: it was copied from elsewhere, or your state folder is lost", root, m.Project)
+	}
+	return openAnyhow(root, c, progress)
+}
+
+func stateFolder(m Marker) string {
+	return filepath.Join(xdg.StateHome, "kettle-tarn", "workspaces", m.Workspace)
+}
+
+// openAnyhow opens a workspace and makes its index where it is missing.
+func openAnyhow(root string, c *client.Client, progress Progress) (*Workspace, error) {
+	m, err := ReadMarker(root)
+	if err != nil {
+		return nil, err
+	}
+	w := &Workspace{Root: root, Marker: m, Client: c, Progress: progress, state: stateFolder(m)}
 	if progress == nil {
 		w.Progress = silent{}
 	}
 	if err := os.MkdirAll(w.state, 0o700); err != nil {
+		return nil, err
+	}
+	if err := w.look(func(indexTx) error { return nil }); err != nil {
 		return nil, err
 	}
 	w.root, err = os.OpenRoot(root)
@@ -125,7 +146,7 @@ func Create(ctx context.Context, root, project string, c *client.Client, progres
 	if err := os.WriteFile(filepath.Join(root, assetpath.Marker), append(text, '\n'), 0o644); err != nil {
 		return nil, err
 	}
-	return Open(root, c, progress)
+	return openAnyhow(root, c, progress)
 }
 
 // Machine is the name under which others see this machine: TARN_MACHINE, or else its host name.
