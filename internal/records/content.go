@@ -132,9 +132,3 @@ func (tx *Tx) ChunksOf(ctx context.Context, content, from int64, limit int) (ref
 	})
 	return refs, start, err
 }
-
-// StoredBytes is what the packs of a project take in the store.
-func (tx *Tx) StoredBytes(ctx context.Context, project int64) (n int64, err error) {
-	err = tx.q.QueryRow(ctx, `select coalesce(sum(size), 0) from packs where project_id = $1`, project).Scan(&n)
-	return n, err
-}

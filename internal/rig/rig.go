@@ -86,11 +86,6 @@ func (d *Daemon) Stop() int {
 // Process is the id of the running tarnd.
 func (d *Daemon) Process() int { return d.cmd.Process.Pid }
 
-// CPU is the processor time that the tarnd that ended last has used.
-func (d *Daemon) CPU() time.Duration {
-	return d.cmd.ProcessState.UserTime() + d.cmd.ProcessState.SystemTime()
-}
-
 // AddPerson makes a person with tarnd person add.
 func (d *Daemon) AddPerson(ctx context.Context, handle, passphrase string, flags ...string) error {
 	cmd := exec.CommandContext(ctx, filepath.Join(d.bin, "tarnd"), append([]string{"person", "add", handle}, flags...)...)

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"image/png"
 	"io"
 	"strings"
 	"sync"
@@ -13,6 +14,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"kettletarn/demo/scene"
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/pack"
@@ -128,6 +130,19 @@ func TestAFullDiskLosesNothing(t *testing.T) {
 
 func TestThumbnails(t *testing.T) {
 	m := newTeam(t, nil)
+	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "rust.png", 0, 0, string(scene.Albedo("rust", 200, 0)))))
+	for range 2 { // the second comes from the cache
+		data, err := m.Thumbnail(t.Context(), m.viewer, key, "rust.png", 1, 96)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if c, err := png.DecodeConfig(bytes.NewReader(data)); err != nil || c.Width != 96 || c.Height != 96 {
+			t.Errorf("a thumbnail of %d x %d, %v", c.Width, c.Height, err)
+		}
+	}
+	outsider, _ := m.Person(t, "stranger")
+	_, err := m.Thumbnail(t.Context(), outsider, key, "rust.png", 1, 96)
+	testbed.Problem(t, err, model.NotFound)
 	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "not-really.png", 0, 0, "no picture"), m.change(m.tamsin, "sound.wav", 0, 0, "RIFF")))
 	for _, path := range []string{"not-really.png", "sound.wav", "none.png"} {
 		_, err := m.Thumbnail(t.Context(), m.viewer, key, path, 0, 96)

@@ -155,7 +155,6 @@ func (t indexTx) newest() (map[string]model.Asset, error) {
 func (t indexTx) setBase(path string, b Base) error { return put(t.tx.Bucket(bucketBase), path, b) }
 func (t indexTx) dropBase(path string) error        { return t.tx.Bucket(bucketBase).Delete([]byte(path)) }
 func (t indexTx) setNewest(a model.Asset) error     { return put(t.tx.Bucket(bucketNewest), a.Path, a) }
-func (t indexTx) dropNewest(path string) error      { return t.tx.Bucket(bucketNewest).Delete([]byte(path)) }
 func (t indexTx) cut(path string) (Cut, bool, error) {
 	return get[Cut](t.tx.Bucket(bucketCuts), path)
 }
