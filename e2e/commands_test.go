@@ -53,7 +53,7 @@ func TestWhatJSONPrints(t *testing.T) {
 	}
 	for _, c := range []struct{ command, want string }{
 		{"whoami", "handle service steward"},
-		{"project show brinelight", "assets handoffs key latest locks members people role size"},
+		{"project show brinelight", "assets handoffs key latest locks members people role size stored"},
 		{"member list", "members"},
 		{"holders", "locks"},
 		{"update", "at brought clashes refusals removed same"},
@@ -67,7 +67,7 @@ func TestWhatJSONPrints(t *testing.T) {
 		t.Errorf("a lock: %s", got)
 	}
 	asset := first(object(0, "status"), "assets")
-	if got := keys(asset); got != "at author digest handoff holder lock newest note path size state version" {
+	if got := keys(asset); got != "at author content digest handoff holder lock newest note path size state version" {
 		t.Errorf("an asset: %s", got)
 	}
 	digest, _ := asset.(map[string]any)["digest"].(string)
@@ -80,16 +80,16 @@ func TestWhatJSONPrints(t *testing.T) {
 	}
 	odile.write(map[string]string{"a.png": "a two"})
 	sent := object(0, "send", "-m", "two", "--task", "BRL-1", "--task", "BRL-2", "--stage", "rough")
-	if got := keys(sent["handoff"]); got != "assets at author branch count note number size stage tasks" {
+	if got := keys(sent["handoff"]); got != "assets at author branch count digest note number parent root size stage tasks" {
 		t.Errorf("a handoff: %s", got)
 	}
-	if got := keys(first(sent["handoff"], "assets")); got != "before change digest path size version" {
+	if got := keys(first(sent["handoff"], "assets")); got != "before change content digest path size version" {
 		t.Errorf("an asset of a handoff: %s", got)
 	}
-	if got := keys(first(object(0, "history", "a.png"), "versions")); got != "at author digest handoff note path size stage tasks version" {
+	if got := keys(first(object(0, "history", "a.png"), "versions")); got != "at author content digest handoff note path size stage tasks version" {
 		t.Errorf("a version: %s", got)
 	}
-	if got := keys(first(object(0, "project", "list"), "projects")); got != "assets handoffs key latest locks members role size" {
+	if got := keys(first(object(0, "project", "list"), "projects")); got != "assets handoffs key latest locks members role size stored" {
 		t.Errorf("a project: %s", got)
 	}
 	rurik.tarn(0, "lock", "b.png")

@@ -163,7 +163,7 @@ func TestADiskThatIsFull(t *testing.T) {
 		t.Skip("mounting a small file system takes root")
 	}
 	small := t.TempDir()
-	if err := syscall.Mount("tmpfs", small, "tmpfs", 0, "size=24m"); err != nil {
+	if err := syscall.Mount("tmpfs", small, "tmpfs", 0, "size=48m"); err != nil {
 		t.Skipf("no small file system can be mounted here: %v", err)
 	}
 	defer func() { _ = syscall.Unmount(small, 0) }()
@@ -179,11 +179,21 @@ func TestADiskThatIsFull(t *testing.T) {
 	odile, rurik := d.person("odile"), d.person("rurik")
 	odile.start(map[string]string{"a.png": "a"})
 	rurik.join(odile, "artist")
-	files := odile.noise("large", 40, 1<<20, 3)
-	out := odile.tarn(1, "send", "-m", "too much")
+	// What can be seen not to fit is refused before it travels.
+	odile.noise("large", 40, 1<<20, 3)
+	says(t, odile.tarn(1, "send", "-m", "too much"), "40 MiB", "room for", "make room", "run the same command again")
+	if err := os.RemoveAll(filepath.Join(odile.dir, "large")); err != nil {
+		t.Fatal(err)
+	}
+	// What can't be seen before: other content of the same size.
+	odile.noise("large", 28, 1<<20, 3)
+	odile.tarn(0, "send", "-m", "it fits")
+	odile.tarn(0, "lock", "large")
+	files := odile.noise("large", 28, 1<<20, 4)
+	out := odile.tarn(1, "send", "-m", "another pass")
 	says(t, out, "disk is full", "make room", "run the same command again")
-	if n := rurik.count("large"); n != 0 {
-		t.Errorf("%d files of a send that did not fit are visible", n)
+	if n := rurik.count("large"); n != 28 {
+		t.Errorf("%d files are visible", n)
 	}
 	rurik.has("a.png", "a")
 	says(t, odile.tarn(0, "lock", "a.png"), "yours")
@@ -191,7 +201,7 @@ func TestADiskThatIsFull(t *testing.T) {
 		t.Fatal(err)
 	}
 	odile.tarn(0, "send", "-m", "now it fits")
-	if n := rurik.count("large"); n != 40 {
+	if n := rurik.count("large"); n != 28 {
 		t.Errorf("%d files arrived", n)
 	}
 	for path, text := range files {

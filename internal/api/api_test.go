@@ -16,7 +16,6 @@ import (
 
 	"log/slog"
 
-	"github.com/fxamacker/cbor/v2"
 	"github.com/google/uuid"
 
 	"kettletarn/internal/api"
@@ -63,14 +62,9 @@ func TestTheAPIAnswersAsItsDocumentSays(t *testing.T) {
 	no(err)
 
 	data := bytes.Repeat([]byte("salt "), 100_000)
-	var records []pack.Record
-	m, err := chunk.NewCutter(nil).Manifest(bytes.NewReader(data), func(ref chunk.Ref, b []byte) error {
-		records = append(records, pack.Encode(ref.Digest, bytes.Clone(b)))
-		return nil
-	})
-	no(err)
+	m := testbed.Cut(t, data)
 	var digests []chunk.Digest
-	for _, r := range records {
+	for _, r := range m.Records {
 		digests = append(digests, r.Digest)
 	}
 	missing, err := c.MissingChunks(ctx, key, digests)
@@ -78,23 +72,28 @@ func TestTheAPIAnswersAsItsDocumentSays(t *testing.T) {
 	if len(missing) == 0 {
 		t.Error("nothing is missing")
 	}
-	no(c.StoreChunks(ctx, key, records))
-	no(c.DeclareContents(ctx, key, []*chunk.Manifest{m}))
-	manifests, err := c.Manifests(ctx, key, []chunk.Digest{m.Digest})
-	no(err)
-	if len(manifests) != 1 || len(manifests[0].Chunks) != len(m.Chunks) {
-		t.Errorf("the manifest comes back as %+v", manifests)
-	}
-	back, err := c.FetchChunks(ctx, key, m.Chunks)
-	no(err)
-	if !bytes.Equal(bytes.Join(back, nil), data) {
+	no(c.StoreRecords(ctx, key, testbed.Body(m.Records)))
+	var back []byte
+	no(c.FetchChunks(ctx, key, digests[:len(m.Chunks)], func(_ int, b []byte) error {
+		back = append(back, b...)
+		return nil
+	}))
+	if !bytes.Equal(back, data) {
 		t.Error("the content comes back changed")
 	}
-	send := model.SendRequest{Workspace: w.ID, Note: "first", Tasks: []string{"BRL-1"}, Stage: "rough", Changes: []model.SendChange{{Path: "text/a.txt", Digest: m.Digest, Size: m.Size}}}
-	_, err = c.CheckSend(ctx, key, send)
+	_, err = c.Wanted(ctx, key)
 	no(err)
+	send := model.SendRequest{Workspace: w.ID, Note: "first", Tasks: []string{"BRL-1"}, Stage: "rough", Changes: []model.SendChange{{Path: "text/a.txt", Content: m.Content, Size: m.Size}}}
+	check, err := c.CheckSend(ctx, key, model.SendQuestion{Send: send, Chunks: append(digests, chunk.Sum([]byte("brought along"))), Coming: 13})
+	no(err)
+	if len(check.Chunks) != 1 {
+		t.Errorf("%d chunks are lacking, and one was not brought", len(check.Chunks))
+	}
 	sendKey := uuid.NewString()
-	_, err = c.Send(ctx, key, sendKey, send)
+	_, err = c.Send(ctx, key, sendKey, send, nil)
+	no(err)
+	along := testbed.Cut(t, []byte("brought along"))
+	_, err = c.Send(ctx, key, uuid.NewString(), model.SendRequest{Workspace: w.ID, Note: "second", Changes: []model.SendChange{{Path: "text/along.txt", Content: along.Content, Size: along.Size}}}, testbed.Body(along.Records))
 	no(err)
 	_, err = c.CloseSend(ctx, key, sendKey)
 	no(err)
@@ -102,8 +101,7 @@ func TestTheAPIAnswersAsItsDocumentSays(t *testing.T) {
 	no(err)
 	_, err = c.Locks(ctx, key)
 	no(err)
-	_, err = c.Changes(ctx, key, 0, func([]model.Asset) error { return nil })
-	no(err)
+	no(c.Changes(ctx, key, 0, func(model.Assets) error { return nil }))
 	_, err = c.Asset(ctx, key, "text/a.txt")
 	no(err)
 	_, err = c.Project(ctx, key)
@@ -214,22 +212,19 @@ func TestBulkBodiesAreDistrusted(t *testing.T) {
 	if _, err := testbed.Client(t, server.URL, token).Start(t.Context(), key); err != nil {
 		t.Fatal(err)
 	}
-	good, err := cbor.Marshal(pack.Encode(chunk.Sum([]byte("salt")), []byte("salt")))
-	if err != nil {
-		t.Fatal(err)
-	}
+	good := pack.AppendEncoded(nil, pack.Chunk, chunk.Sum([]byte("salt")), []byte("salt"))
 	for name, body := range map[string][]byte{
 		"cut off":        good[:len(good)-2],
 		"rubbish":        []byte("rubbish"),
-		"huge length":    append([]byte{0x84, 0x5b, 0x7f, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff}, good...),
+		"huge length":    append([]byte{0x85, 0, 0x5b, 0x7f, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff}, good...),
 		"nested":         bytes.Repeat([]byte{0x81}, 10_000),
 		"wrong kinds":    {0x84, 1, 2, 3, 4},
 		"second is bad":  append(bytes.Clone(good), 0xff),
 		"flipped":        append(bytes.Clone(good[:len(good)-1]), good[len(good)-1]^1),
 		"more than 32 M": bytes.Repeat(good, 1+(33<<20)/len(good)),
 	} {
-		for _, call := range []string{"/chunks", "/contents"} {
-			answer, got := request(t, server.URL, token, "POST", "/projects/"+key+call, string(body), map[string]string{"Content-Type": model.CBORSequence})
+		for _, call := range []string{"/chunks", "/handoffs"} {
+			answer, got := request(t, server.URL, token, "POST", "/projects/"+key+call, string(body), map[string]string{"Content-Type": model.CBORSequence, "Idempotency-Key": uuid.NewString()})
 			if answer.StatusCode < 400 || answer.StatusCode >= 500 {
 				t.Errorf("%s to %s: %d %s", name, call, answer.StatusCode, got)
 			}
@@ -257,7 +252,7 @@ func TestFilesOfUsersRunNothing(t *testing.T) {
 		h.Get("X-Content-Type-Options") != "nosniff" || !strings.Contains(h.Get("Content-Security-Policy"), "sandbox") {
 		t.Errorf("%q with %v", got, h)
 	}
-	if etag := h.Get("ETag"); etag != `"`+chunk.Sum([]byte(page)).String()+`"` {
+	if etag := h.Get("ETag"); etag != `"`+testbed.Cut(t, []byte(page)).Content.String()+`"` {
 		t.Errorf("ETag %s", etag)
 	}
 	answer, got = request(t, server.URL, token, "GET", "/projects/"+key+"/file?path=evil.html", "", map[string]string{"Range": "bytes=1-6"})

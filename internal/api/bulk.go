@@ -1,9 +1,12 @@
 package api
 
 import (
+	"bufio"
+	"encoding/json"
 	"errors"
 	"io"
 	"net/http"
+	"strings"
 
 	"github.com/fxamacker/cbor/v2"
 
@@ -12,35 +15,27 @@ import (
 	"kettletarn/internal/core/pack"
 )
 
-// Bounds of bulk bodies in bytes: an upload of chunks, and manifests (the manifest of 400 GiB has about 64 MiB).
-const (
-	maxUpload    = 32 << 20
-	maxManifests = 64 << 20
-)
+// maxUpload is the most bytes of one request that brings content.
+const maxUpload = 32 << 20
 
-// decMode reads CBOR from outside: nothing nested deeply, no indefinite lengths, arrays up to the size of a large manifest.
-var decMode = func() cbor.DecMode {
-	m, err := cbor.DecOptions{MaxNestedLevels: 8, MaxArrayElements: 1 << 21, IndefLength: cbor.IndefLengthForbidden, TagsMd: cbor.TagsForbidden}.DecMode()
-	if err != nil {
-		panic(err)
+// incoming reads the records of a request.
+func incoming(r io.Reader) func() (pack.Record, error) {
+	d := pack.NewReader(r)
+	return func() (pack.Record, error) {
+		record, err := d.Next()
+		return record, malformed(err)
 	}
-	return m
-}()
+}
 
-// sequence reads a CBOR sequence item by item; after the last one it gives io.EOF.
-func sequence(w http.ResponseWriter, r *http.Request, limit int64) func(any) error {
-	d := decMode.NewDecoder(http.MaxBytesReader(w, r.Body, limit))
-	return func(into any) error {
-		err := d.Decode(into)
-		var tooLarge *http.MaxBytesError
-		switch {
-		case err == nil || err == io.EOF || errors.As(err, &tooLarge):
-			return err
-		case errors.Is(err, io.ErrUnexpectedEOF):
-			return model.NewProblem(model.BadRequest, "send it again", "the body was cut off")
-		}
-		return model.NewProblem(model.BadRequest, "", "the body is not the CBOR sequence that is expected here: %v", err)
+func malformed(err error) error {
+	var tooLarge *http.MaxBytesError
+	switch {
+	case err == nil || err == io.EOF || errors.As(err, &tooLarge):
+		return err
+	case errors.Is(err, io.ErrUnexpectedEOF):
+		return model.NewProblem(model.BadRequest, "send it again", "the body was cut off")
 	}
+	return model.NewProblem(model.BadRequest, "", "the body is not the CBOR sequence that is expected here: %v", err)
 }
 
 func (s *Server) missingChunks(c *call) error {
@@ -56,11 +51,7 @@ func (s *Server) missingChunks(c *call) error {
 }
 
 func (s *Server) storeChunks(c *call) error {
-	next := sequence(c.Response(), c.Request(), maxUpload)
-	n, err := s.service.StoreChunks(c.Request().Context(), c.actor, c.project(), func() (r pack.Record, err error) {
-		err = next(&r)
-		return r, err
-	})
+	n, err := s.service.StoreChunks(c.Request().Context(), c.actor, c.project(), incoming(http.MaxBytesReader(c.Response(), c.Request().Body, maxUpload)))
 	if err != nil {
 		return err
 	}
@@ -72,46 +63,48 @@ func (s *Server) fetchChunks(c *call) error {
 	if err := c.decode(&q); err != nil {
 		return err
 	}
-	e := cbor.NewEncoder(c.Response())
+	out := bufio.NewWriterSize(c.Response(), 256<<10)
+	var head []byte
 	c.Response().Header().Set("Content-Type", model.CBORSequence)
-	return s.service.FetchChunks(c.Request().Context(), c.actor, c.project(), q.Digests, func(r pack.Record) error { return e.Encode(r) })
-}
-
-func (s *Server) declareContents(c *call) error {
-	next := sequence(c.Response(), c.Request(), maxManifests)
-	var manifests []chunk.Manifest
-	for {
-		var m chunk.Manifest
-		err := next(&m)
-		if err == io.EOF {
-			break
-		}
-		if err != nil {
+	if err := s.service.FetchChunks(c.Request().Context(), c.actor, c.project(), q.Digests, func(r pack.Record) error {
+		data := r.Data
+		head = pack.AppendHead(head[:0], r)
+		if _, err := out.Write(head); err != nil {
 			return err
 		}
-		manifests = append(manifests, m)
-	}
-	if err := s.service.DeclareContents(c.Request().Context(), c.actor, c.project(), manifests); err != nil {
+		_, err := out.Write(data)
+		return err
+	}); err != nil {
 		return err
 	}
-	return c.answer(nil)
+	return out.Flush()
 }
 
-func (s *Server) manifests(c *call) error {
-	var q model.Digests
-	if err := c.decode(&q); err != nil {
-		return err
+// sendBody reads a send: a JSON object, or a CBOR sequence whose first item is that object in a text string, and which brings content
+// behind it.
+func (s *Server) sendBody(c *call) (q model.SendRequest, bring func() (pack.Record, error), err error) {
+	if !strings.HasPrefix(c.Request().Header.Get("Content-Type"), model.CBORSequence) {
+		return q, nil, c.decode(&q)
 	}
-	list, err := s.service.Manifests(c.Request().Context(), c.actor, c.project(), q.Digests)
+	body := bufio.NewReaderSize(http.MaxBytesReader(c.Response(), c.Request().Body, maxUpload), 64<<10)
+	var text string
+	d := cbor.NewDecoder(body)
+	if err := d.Decode(&text); err != nil {
+		return q, nil, malformed(err)
+	}
+	strict := json.NewDecoder(strings.NewReader(text))
+	strict.DisallowUnknownFields()
+	if err := strict.Decode(&q); err != nil {
+		return q, nil, model.NewProblem(model.BadRequest, "", "the send is not one: %v", err)
+	}
+	return q, incoming(io.MultiReader(d.Buffered(), body)), nil
+}
+
+// wanted lists content that the service lost.
+func (s *Server) wanted(c *call) error {
+	list, err := s.service.Wanted(c.Request().Context(), c.actor, c.project())
 	if err != nil {
 		return err
 	}
-	c.Response().Header().Set("Content-Type", model.CBORSequence)
-	e := cbor.NewEncoder(c.Response())
-	for i := range list {
-		if err := e.Encode(list[i]); err != nil {
-			return err
-		}
-	}
-	return nil
+	return c.answer(model.Digests{Digests: append([]chunk.Digest{}, list...)})
 }

@@ -59,7 +59,11 @@ func (r route) operation(schemas openapi3.Schemas) *openapi3.Operation {
 		op.AddParameter(p.WithDescription(q.about).WithRequired(q.required).WithSchema(&openapi3.Schema{Type: &openapi3.Types{q.kind}}))
 	}
 	if r.body != nil {
-		op.RequestBody = &openapi3.RequestBodyRef{Value: openapi3.NewRequestBody().WithRequired(true).WithJSONSchemaRef(schema(r.body, schemas))}
+		body := openapi3.NewRequestBody().WithRequired(true).WithJSONSchemaRef(schema(r.body, schemas))
+		if r.bodyType != "" {
+			body.Content[r.bodyType] = raw(r.bodyType)[r.bodyType]
+		}
+		op.RequestBody = &openapi3.RequestBodyRef{Value: body}
 	} else if r.bodyType != "" {
 		op.RequestBody = &openapi3.RequestBodyRef{Value: openapi3.NewRequestBody().WithContent(raw(r.bodyType))}
 	}

@@ -74,6 +74,18 @@ func (s *Server) project(c *call) error {
 	return c.answer(p)
 }
 
+func (s *Server) setLimit(c *call) error {
+	var q model.LimitRequest
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	p, err := s.service.SetLimit(c.Request().Context(), c.actor, c.project(), q.StorageLimit)
+	if err != nil {
+		return err
+	}
+	return c.answer(p)
+}
+
 func (s *Server) members(c *call) error {
 	list, err := s.service.Members(c.Request().Context(), c.actor, c.project())
 	if err != nil {
@@ -128,11 +140,11 @@ func (s *Server) assets(c *call) error {
 	if err := firstError(err1, err2, err3); err != nil {
 		return err
 	}
-	list, at, more, err := s.service.Changes(c.Request().Context(), c.actor, c.project(), service.Changes{Since: since, At: at, After: c.QueryParam("after"), Limit: limit})
+	page, err := s.service.Changes(c.Request().Context(), c.actor, c.project(), service.Changes{Since: since, At: at, After: c.QueryParam("after"), Limit: limit, WithLocks: c.QueryParam("locks") == "true"})
 	if err != nil {
 		return err
 	}
-	return c.answer(model.Assets{At: at, More: more, Assets: list})
+	return c.answer(page)
 }
 
 func firstError(errs ...error) error {
@@ -149,11 +161,11 @@ func (s *Server) folder(c *call) error {
 	if err != nil {
 		return err
 	}
-	folders, assets, more, err := s.service.Folder(c.Request().Context(), c.actor, c.project(), c.QueryParam("path"), c.QueryParam("search"), c.QueryParam("after"), limit)
+	page, err := s.service.Folder(c.Request().Context(), c.actor, c.project(), c.QueryParam("path"), c.QueryParam("search"), c.QueryParam("after"), limit)
 	if err != nil {
 		return err
 	}
-	return c.answer(model.FolderPage{Folders: folders, Assets: assets, More: more})
+	return c.answer(page)
 }
 
 func (s *Server) asset(c *call) error {
@@ -179,7 +191,7 @@ func (s *Server) file(c *call) error {
 	h.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": path.Base(v.Path)}))
 	h.Set("Content-Security-Policy", "sandbox; default-src 'none'")
 	h.Set("Cache-Control", "private, no-cache")
-	h.Set("ETag", strconv.Quote(v.Digest))
+	h.Set("ETag", strconv.Quote(v.Content))
 	http.ServeContent(c.Response(), c.Request(), "", time.Time{}, content)
 	return nil
 }
@@ -252,23 +264,23 @@ func sendOf(q model.SendRequest, key string) service.Send {
 }
 
 func (s *Server) checkSend(c *call) error {
-	var q model.SendRequest
+	var q model.SendQuestion
 	if err := c.decode(&q); err != nil {
 		return err
 	}
-	missing, err := s.service.CheckSend(c.Request().Context(), c.actor, c.project(), sendOf(q, ""))
+	check, err := s.service.CheckSend(c.Request().Context(), c.actor, c.project(), service.Question{Send: sendOf(q.Send, ""), Chunks: q.Chunks, Coming: q.Coming})
 	if err != nil {
 		return err
 	}
-	return c.answer(model.SendCheck{Missing: append([]chunk.Digest{}, missing...)})
+	return c.answer(model.SendCheck{Missing: append([]chunk.Digest{}, check.Missing...), Chunks: append([]chunk.Digest{}, check.Chunks...), Wanted: check.Wanted})
 }
 
 func (s *Server) send(c *call) error {
-	var q model.SendRequest
-	if err := c.decode(&q); err != nil {
+	q, bring, err := s.sendBody(c)
+	if err != nil {
 		return err
 	}
-	receipt, err := s.service.Send(c.Request().Context(), c.actor, c.project(), sendOf(q, c.Request().Header.Get("Idempotency-Key")))
+	receipt, err := s.service.Send(c.Request().Context(), c.actor, c.project(), sendOf(q, c.Request().Header.Get("Idempotency-Key")), bring)
 	return c.receipt(receipt, err)
 }
 

@@ -31,6 +31,7 @@ var problems = map[string]struct {
 	model.KeyReused:       {http.StatusUnprocessableEntity, "The key was used before"},
 	model.KeyClosed:       {http.StatusConflict, "The send was given up"},
 	model.DiskFull:        {http.StatusInsufficientStorage, "The disk is full"},
+	model.LimitReached:    {http.StatusInsufficientStorage, "The project's storage limit is reached"},
 	model.Damaged:         {http.StatusInternalServerError, "Stored content is damaged"},
 	model.Unavailable:     {http.StatusServiceUnavailable, "Not available"},
 	model.Internal:        {http.StatusInternalServerError, "A fault of the service"},
@@ -45,7 +46,7 @@ func details(err error, request string, log *slog.Logger) model.ProblemDetails {
 	var status echo.HTTPStatusCoder
 	switch {
 	case errors.As(err, &problem):
-		kind, d.Detail, d.Remedy = problem.Type, problem.Detail, problem.Remedy
+		kind, d.Detail, d.Remedy, d.Missing = problem.Type, problem.Detail, problem.Remedy, problem.Missing
 	case errors.As(err, &refused):
 		kind, d.Detail, d.Refusals = model.RefusedType, "nothing was done, for the reasons listed", refused.Refusals
 	case errors.As(err, &tooLarge):

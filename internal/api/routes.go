@@ -29,7 +29,7 @@ type param struct {
 var (
 	pathParam  = param{name: "path", kind: "string", about: "path of the asset from the root of the project", required: true}
 	limitParam = param{name: "limit", kind: "integer", about: "rows at most; up to 5,000"}
-	afterParam = param{name: "after", kind: "string", about: "the last path of the page before"}
+	afterParam = param{name: "after", kind: "string", about: "what the page before has as next"}
 	keyParam   = param{name: "Idempotency-Key", kind: "string", about: "a UUID that the client wrote down before; the same key again gets the same answer", required: true, header: true}
 )
 
@@ -48,6 +48,7 @@ var routes = []route{
 	{method: "GET", path: "/projects", summary: "The projects that one belongs to; for a steward, all", answer: model.Projects{}, handle: (*Server).projects},
 	{method: "POST", path: "/projects", summary: "Start a project; one becomes its owner", body: model.StartRequest{}, answer: model.Project{}, status: http.StatusCreated, handle: (*Server).startProject},
 	{method: "GET", path: "/projects/:project", summary: "One project", answer: model.Project{}, handle: (*Server).project},
+	{method: "PUT", path: "/projects/:project/limit", summary: "Set the most bytes that a project may take; for stewards", body: model.LimitRequest{}, answer: model.Project{}, handle: (*Server).setLimit},
 	{method: "GET", path: "/projects/:project/members", summary: "A project's people", answer: model.Members{}, handle: (*Server).members},
 	{method: "PUT", path: "/projects/:project/members/:handle", summary: "Add a person, or change their role", body: model.RoleRequest{}, answer: model.Member{}, handle: (*Server).setMember},
 	{method: "DELETE", path: "/projects/:project/members/:handle", summary: "Take a person out of a project; their locks are given back", status: http.StatusNoContent, handle: (*Server).removeMember},
@@ -55,7 +56,7 @@ var routes = []route{
 	{method: "POST", path: "/projects/:project/workspaces", summary: "Make a workspace", body: model.WorkspaceRequest{}, answer: model.Workspace{}, status: http.StatusCreated, handle: (*Server).addWorkspace},
 
 	{method: "GET", path: "/projects/:project/assets", summary: "The assets as of a handoff, or what changed between two", answer: model.Assets{}, handle: (*Server).assets,
-		query: []param{{name: "since", kind: "integer", about: "only what changed after this handoff; what is gone is then listed too"}, {name: "at", kind: "integer", about: "as of this handoff; the newest where left out"}, afterParam, limitParam}},
+		query: []param{{name: "since", kind: "integer", about: "only what changed after this handoff; what is gone is then listed too"}, {name: "at", kind: "integer", about: "as of this handoff; the newest where left out"}, {name: "locks", kind: "boolean", about: "also what is held, and what content the service lost"}, afterParam, limitParam}},
 	{method: "GET", path: "/projects/:project/folder", summary: "What lies right in one folder, or, with search, anywhere", answer: model.FolderPage{}, handle: (*Server).folder,
 		query: []param{{name: "path", kind: "string", about: "the folder; the root where left out"}, {name: "search", kind: "string", about: "part of a path"}, afterParam, limitParam}},
 	{method: "GET", path: "/projects/:project/asset", summary: "One asset with its versions", answer: model.AssetHistory{}, query: []param{pathParam}, handle: (*Server).asset},
@@ -68,15 +69,14 @@ var routes = []route{
 	{method: "POST", path: "/projects/:project/locks", summary: "Lock all of the assets, or none", body: model.LockRequest{}, answer: model.Locks{}, handle: (*Server).takeLocks},
 	{method: "POST", path: "/projects/:project/locks/release", summary: "Unlock all of the assets, or none; a lead may take locks away", body: model.UnlockRequest{}, status: http.StatusNoContent, handle: (*Server).releaseLocks},
 
-	{method: "POST", path: "/projects/:project/chunks/missing", summary: "Which of these chunks the project lacks", body: model.Digests{}, answer: model.Digests{}, handle: (*Server).missingChunks},
-	{method: "POST", path: "/projects/:project/chunks", summary: "Bring chunks: a CBOR sequence of [digest, codec, size, data]", bodyType: model.CBORSequence, answer: model.Stored{}, status: http.StatusCreated, handle: (*Server).storeChunks},
-	{method: "POST", path: "/projects/:project/chunks/fetch", summary: "Get chunks: a CBOR sequence of [digest, codec, size, data], in the order asked for", body: model.Digests{}, answerType: model.CBORSequence, handle: (*Server).fetchChunks},
-	{method: "POST", path: "/projects/:project/contents", summary: "Declare contents whose chunks are there: a CBOR sequence of [digest, size, [[digest, size], …]]", bodyType: model.CBORSequence, status: http.StatusNoContent, handle: (*Server).declareContents},
-	{method: "POST", path: "/projects/:project/contents/fetch", summary: "Get manifests: a CBOR sequence as above, in the order asked for", body: model.Digests{}, answerType: model.CBORSequence, handle: (*Server).manifests},
+	{method: "POST", path: "/projects/:project/chunks/missing", summary: "Which of these chunks and manifest nodes the project lacks; the others stay for 14 days at least", body: model.Digests{}, answer: model.Digests{}, handle: (*Server).missingChunks},
+	{method: "POST", path: "/projects/:project/chunks", summary: "Bring chunks and manifest nodes: a CBOR sequence of [kind, digest, codec, size, data]", bodyType: model.CBORSequence, answer: model.Stored{}, status: http.StatusCreated, handle: (*Server).storeChunks},
+	{method: "POST", path: "/projects/:project/chunks/fetch", summary: "Get chunks and manifest nodes: a CBOR sequence as above, in the order asked for", body: model.Digests{}, answerType: model.CBORSequence, handle: (*Server).fetchChunks},
+	{method: "GET", path: "/projects/:project/wanted", summary: "Content that the service lost: whoever has it brings it like any other", answer: model.Digests{}, handle: (*Server).wanted},
 
-	{method: "POST", path: "/projects/:project/sends/check", summary: "What would be refused, before anything is sent", body: model.SendRequest{}, answer: model.SendCheck{}, handle: (*Server).checkSend},
+	{method: "POST", path: "/projects/:project/sends/check", summary: "What would be refused of a send, before its content goes, and what the project lacks of it", body: model.SendQuestion{}, answer: model.SendCheck{}, handle: (*Server).checkSend},
 	{method: "POST", path: "/projects/:project/sends/:send/close", summary: "What became of a send: its handoff, or nothing now and later", answer: model.SendClosed{}, handle: (*Server).closeSend},
-	{method: "POST", path: "/projects/:project/handoffs", summary: "Send: all of it or nothing", query: []param{keyParam}, body: model.SendRequest{}, answer: model.SendReceipt{}, status: http.StatusCreated, handle: (*Server).send},
+	{method: "POST", path: "/projects/:project/handoffs", summary: "Send: all of it or nothing. As a CBOR sequence, the request is its first item, a text string of JSON, and content may follow", query: []param{keyParam}, body: model.SendRequest{}, bodyType: model.CBORSequence, answer: model.SendReceipt{}, status: http.StatusCreated, handle: (*Server).send},
 	{method: "GET", path: "/projects/:project/handoffs", summary: "Handoffs, the newest first, without their assets", answer: model.Handoffs{}, handle: (*Server).handoffs,
 		query: []param{{name: "before", kind: "integer", about: "only below this number"}, limitParam, {name: "author", kind: "string", about: "only of this person"}, {name: "path", kind: "string", about: "only what changed this asset, or something in this folder"}}},
 	{method: "GET", path: "/projects/:project/handoffs/:number", summary: "One handoff with its assets", answer: model.Handoff{}, handle: (*Server).handoff},

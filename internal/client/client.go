@@ -14,11 +14,13 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
 	"github.com/fxamacker/cbor/v2"
+	"golang.org/x/time/rate"
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
@@ -62,9 +64,21 @@ func New(base, token string, transport http.RoundTripper) *Client {
 			MaxIdleConnsPerHost:   8,
 			IdleConnTimeout:       60 * time.Second,
 			ResponseHeaderTimeout: 10 * time.Minute,
+			WriteBufferSize:       256 << 10,
+			ReadBufferSize:        256 << 10,
 		}
 	}
 	return &Client{base: base, token: token, http: &http.Client{Transport: transport}}
+}
+
+// Limit keeps the client below a number of bytes a second, up and down together, from now on.
+func (c *Client) Limit(bytesPerSecond int64) {
+	c.http.Transport = &limited{below: c.http.Transport, limit: rate.NewLimiter(rate.Limit(bytesPerSecond), burst)}
+}
+
+// SetLimit sets the most bytes that a project may take at the service, 0 for no limit.
+func (c *Client) SetLimit(ctx context.Context, key string, limit int64) (v model.Project, err error) {
+	return v, c.json(ctx, request{method: "PUT", path: in(key, "/limit"), body: model.LimitRequest{StorageLimit: limit}}, &v)
 }
 
 // URL is the address that the client talks to.
@@ -203,7 +217,7 @@ func problem(answer *http.Response, base string) error {
 	case ours && len(d.Refusals) > 0:
 		return &model.Refused{Refusals: d.Refusals}
 	case ours:
-		return &model.Problem{Type: kind, Detail: d.Detail, Remedy: d.Remedy}
+		return &model.Problem{Type: kind, Detail: d.Detail, Remedy: d.Remedy, Missing: d.Missing}
 	case answer.StatusCode == 502 || answer.StatusCode == 503 || answer.StatusCode == 504:
 		return model.NewProblem(model.Unavailable, "try again in a moment", "what stands before the service at %s says that it is away", base)
 	}
@@ -299,23 +313,19 @@ func (c *Client) Workspaces(ctx context.Context, key string) (v model.Workspaces
 	return v, c.get(ctx, in(key, "/workspaces"), nil, &v)
 }
 
-// Changes calls each with the assets that changed after handoff since, or all of them for 0, page by page, and returns the handoff
-// that they are as of.
-func (c *Client) Changes(ctx context.Context, key string, since int, each func([]model.Asset) error) (at int, err error) {
-	query := url.Values{"since": {strconv.Itoa(since)}}
+// Changes calls each with the pages of what changed after handoff since, or of all for 0. The first page has the locks, and what the
+// service lost; all are as of the same handoff.
+func (c *Client) Changes(ctx context.Context, key string, since int, each func(model.Assets) error) error {
+	query := url.Values{"since": {strconv.Itoa(since)}, "locks": {"true"}}
 	for {
 		var page model.Assets
 		if err := c.get(ctx, in(key, "/assets"), query, &page); err != nil {
-			return 0, err
+			return err
 		}
-		if err := each(page.Assets); err != nil {
-			return 0, err
+		if err := each(page); err != nil || page.Next == "" {
+			return err
 		}
-		if !page.More {
-			return page.At, nil
-		}
-		query.Set("at", strconv.Itoa(page.At))
-		query.Set("after", page.Assets[len(page.Assets)-1].Path)
+		query = url.Values{"since": {strconv.Itoa(since)}, "at": {strconv.Itoa(page.At)}, "after": {page.Next}}
 	}
 }
 
@@ -339,14 +349,26 @@ func (c *Client) ReleaseLocks(ctx context.Context, key string, q model.UnlockReq
 	return c.post(ctx, in(key, "/locks/release"), q, nil)
 }
 
-// CheckSend asks what would be refused, and which contents the project lacks.
-func (c *Client) CheckSend(ctx context.Context, key string, q model.SendRequest) (v model.SendCheck, err error) {
+// CheckSend asks what would be refused, and what the project lacks.
+func (c *Client) CheckSend(ctx context.Context, key string, q model.SendQuestion) (v model.SendCheck, err error) {
 	return v, c.post(ctx, in(key, "/sends/check"), q, &v)
 }
 
-// Send makes a handoff, under a key that was written down before.
-func (c *Client) Send(ctx context.Context, key, sendKey string, q model.SendRequest) (v model.SendReceipt, err error) {
-	return v, c.json(ctx, request{method: "POST", path: in(key, "/handoffs"), header: map[string]string{"Idempotency-Key": sendKey}, body: q}, &v)
+// Send makes a handoff, under a key that was written down before. records, encoded one behind the other, may bring content with it.
+func (c *Client) Send(ctx context.Context, key, sendKey string, q model.SendRequest, records []byte) (v model.SendReceipt, err error) {
+	r := request{method: "POST", path: in(key, "/handoffs"), header: map[string]string{"Idempotency-Key": sendKey}, body: q}
+	if len(records) > 0 {
+		text, err := json.Marshal(q)
+		if err != nil {
+			return v, err
+		}
+		head, err := cbor.Marshal(string(text))
+		if err != nil {
+			return v, err
+		}
+		r.body, r.raw, r.rawType = nil, append(head, records...), model.CBORSequence
+	}
+	return v, c.json(ctx, r, &v)
 }
 
 // CloseSend finds out for good what became of a send.
@@ -383,83 +405,45 @@ func (c *Client) MissingChunks(ctx context.Context, key string, digests []chunk.
 	return v.Digests, err
 }
 
-// StoreChunks brings chunks; when it returns nil they are durable.
-func (c *Client) StoreChunks(ctx context.Context, key string, records []pack.Record) error {
-	var body bytes.Buffer
-	e := cbor.NewEncoder(&body)
-	for i := range records {
-		if err := e.Encode(records[i]); err != nil {
-			return err
-		}
-	}
-	return c.json(ctx, request{method: "POST", path: in(key, "/chunks"), raw: body.Bytes(), rawType: model.CBORSequence}, nil)
+// StoreRecords brings records, encoded one behind the other with package pack; when it returns nil they are durable.
+func (c *Client) StoreRecords(ctx context.Context, key string, body []byte) error {
+	return c.json(ctx, request{method: "POST", path: in(key, "/chunks"), raw: body, rawType: model.CBORSequence}, nil)
 }
 
-// FetchChunks gets chunks in the order asked for, checked against their digests.
-func (c *Client) FetchChunks(ctx context.Context, key string, refs []chunk.Ref) ([][]byte, error) {
-	digests := make([]chunk.Digest, len(refs))
-	limit := int64(1 << 20)
-	for i, ref := range refs {
-		digests[i] = ref.Digest
-		limit += int64(ref.Size) + 100
-	}
-	var out [][]byte
-	err := c.do(ctx, request{method: "POST", path: in(key, "/chunks/fetch"), body: model.Digests{Digests: digests}}, func(r io.Reader) error {
-		out = out[:0]
-		d := cbor.NewDecoder(io.LimitReader(r, limit))
-		for i := range refs {
-			var record pack.Record
-			if err := d.Decode(&record); err != nil {
-				return &brokenAnswer{err}
-			}
-			data, err := record.Decode(nil)
-			if err != nil || record.Digest != refs[i].Digest || len(data) != refs[i].Size {
-				return model.NewProblem(model.Damaged, "run the command again", "chunk %s arrived damaged", refs[i].Digest)
-			}
-			out = append(out, data)
-		}
-		return nil
-	})
-	return out, err
-}
-
-// DeclareContents makes contents known whose chunks are there.
-func (c *Client) DeclareContents(ctx context.Context, key string, manifests []*chunk.Manifest) error {
-	var body bytes.Buffer
-	e := cbor.NewEncoder(&body)
-	for _, m := range manifests {
-		if err := e.Encode(m); err != nil {
-			return err
-		}
-	}
-	return c.json(ctx, request{method: "POST", path: in(key, "/contents"), raw: body.Bytes(), rawType: model.CBORSequence}, nil)
-}
-
-// Manifests gets the manifests of contents, in the order asked for.
-func (c *Client) Manifests(ctx context.Context, key string, digests []chunk.Digest) ([]chunk.Manifest, error) {
-	var out []chunk.Manifest
-	err := c.do(ctx, request{method: "POST", path: in(key, "/contents/fetch"), body: model.Digests{Digests: digests}}, func(r io.Reader) error {
-		out = out[:0]
-		d := manifestMode.NewDecoder(r)
+// FetchChunks gets chunks and manifest nodes, and calls each with them in the order of digests, checked against those. The data is
+// valid during the call. Where the connection breaks, it goes on where it was.
+func (c *Client) FetchChunks(ctx context.Context, key string, digests []chunk.Digest, each func(i int, data []byte) error) error {
+	done := 0
+	buf := buffers.Get().([]byte)
+	defer func() { buffers.Put(buf) }()
+	return c.do(ctx, request{method: "POST", path: in(key, "/chunks/fetch"), body: model.Digests{Digests: digests}}, func(r io.Reader) error {
+		d := pack.NewReader(r)
 		for i := range digests {
-			var m chunk.Manifest
-			if err := d.Decode(&m); err != nil {
+			record, err := d.Next()
+			if err != nil {
 				return &brokenAnswer{err}
 			}
-			if m.Digest != digests[i] || m.Check() != nil {
-				return model.NewProblem(model.Damaged, "tell whoever runs the service", "the manifest of %s is not one", digests[i])
+			if i < done {
+				continue
 			}
-			out = append(out, m)
+			data, err := record.Decode(buf)
+			if err != nil || record.Digest != digests[i] {
+				return model.NewProblem(model.Damaged, "run the command again", "chunk %s arrived damaged", digests[i])
+			}
+			if err := each(i, data); err != nil {
+				return err
+			}
+			done++
 		}
 		return nil
 	})
-	return out, err
 }
 
-var manifestMode = func() cbor.DecMode {
-	m, err := cbor.DecOptions{MaxArrayElements: 1 << 21, IndefLength: cbor.IndefLengthForbidden, TagsMd: cbor.TagsForbidden}.DecMode()
-	if err != nil {
-		panic(err)
-	}
-	return m
-}()
+var buffers = sync.Pool{New: func() any { return make([]byte, 0, chunk.Max) }}
+
+// Wanted lists content that the service lost.
+func (c *Client) Wanted(ctx context.Context, key string) ([]chunk.Digest, error) {
+	var v model.Digests
+	err := c.get(ctx, in(key, "/wanted"), nil, &v)
+	return v.Digests, err
+}

@@ -2,11 +2,11 @@ package records
 
 import (
 	"context"
+	"encoding/hex"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
-	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/lock"
 	"kettletarn/internal/core/model"
 )
@@ -79,73 +79,49 @@ func (tx *Tx) Now(ctx context.Context) (t time.Time, err error) {
 	return t, err
 }
 
-// Neighbours finds the live assets that lie at one of the folders or below it, one a folder: what tells whether a new path would
-// turn a file into a folder, or spell a folder in another way. Relies on assets_live.
-func (tx *Tx) Neighbours(ctx context.Context, project int64, folders []string) (below, at map[string]string, err error) {
-	// In the first large send of a project the table has no statistics yet, and the planner would read all of it for every folder.
-	if _, err := tx.q.Exec(ctx, `set local enable_seqscan = off`); err != nil {
-		return nil, nil, err
-	}
-	rows, err := tx.q.Query(ctx, `
-		select f, (select path from assets a where a.project_id = $1 and not a.gone and a.folded > f || '/' and a.folded < f || '0' order by a.folded limit 1),
-			(select path from assets a where a.project_id = $1 and not a.gone and a.folded = f)
-		from unnest($2::text[]) as u (f)`, project, folders)
-	if err != nil {
-		return nil, nil, err
-	}
-	below, at = map[string]string{}, map[string]string{}
-	var folder string
-	var b, a *string
-	_, err = pgx.ForEachRow(rows, []any{&folder, &b, &a}, func() error {
-		if b != nil {
-			below[folder] = *b
-		}
-		if a != nil {
-			at[folder] = *a
-		}
-		return nil
-	})
-	if err != nil {
-		return nil, nil, err
-	}
-	_, err = tx.q.Exec(ctx, `set local enable_seqscan = on`)
-	return below, at, err
-}
-
-const assetColumns = `a.path, v.number, v.gone, coalesce(c.size, 0), coalesce(c.digest, ''), v.executable, p.handle, h.at, v.handoff, h.note,
+const assetColumns = `a.id, a.path, v.number, v.gone, coalesce(c.size, 0), coalesce(c.digest, ''), coalesce(c.whole, ''), v.executable, p.handle, h.at, v.handoff, h.note,
 	a.fence, coalesce(hp.handle, ''), coalesce(a.workspace_id::text, ''), coalesce(w.name, ''), a.locked, a.lock_note`
 
 const assetJoins = ` join handoffs h on h.project_id = v.project_id and h.number = v.handoff join people p on p.id = h.author_id
 	left join contents c on c.id = v.content_id left join people hp on hp.id = a.holder_id left join workspaces w on w.id = a.workspace_id`
 
-func scanAsset(row pgx.CollectableRow) (a model.Asset, err error) {
-	var digest []byte
+// Known is an asset as it is shown, beside its id.
+type Known struct {
+	ID int64
+	model.Asset
+}
+
+func scanAsset(row pgx.CollectableRow) (k Known, err error) {
+	var content, whole []byte
 	var l model.Lock
 	var since *time.Time
-	err = row.Scan(&a.Path, &a.Newest, &a.Gone, &a.Size, &digest, &a.Executable, &a.Author, &a.At, &a.Handoff, &a.Note,
+	a := &k.Asset
+	err = row.Scan(&k.ID, &a.Path, &a.Newest, &a.Gone, &a.Size, &content, &whole, &a.Executable, &a.Author, &a.At, &a.Handoff, &a.Note,
 		&l.Fence, &l.Holder, &l.WorkspaceID, &l.Workspace, &since, &l.Note)
-	if len(digest) == 32 {
-		a.Digest = chunk.Digest(digest).String()
-	}
+	a.Content, a.Digest = hex.EncodeToString(content), hex.EncodeToString(whole)
 	if since != nil {
 		l.Path, l.Since, l.Waitlist = a.Path, *since, []string{}
 		a.Holder, a.Lock = l.Holder, &l
 	}
-	return a, err
+	return k, err
 }
 
-// Changes lists, by path, the assets whose newest version came after handoff since and not after handoff at; up to limit, behind
-// the path after. With since 0 what is gone is left out. Locks are those of now. Relies on assets_by_path.
-func (tx *Tx) Changes(ctx context.Context, project int64, since, at int, after string, limit int) ([]model.Asset, error) {
+// AssetsByID returns assets by id, as their newest versions up to handoff at are. Locks are those of now. Relies on the primary keys of
+// assets and versions.
+func (tx *Tx) AssetsByID(ctx context.Context, project int64, ids []int64, at int) (map[int64]model.Asset, error) {
 	rows, err := tx.q.Query(ctx, `
 		select `+assetColumns+` from assets a
 		join lateral (select * from versions v where v.asset_id = a.id and v.handoff <= $3 order by v.number desc limit 1) v on true`+assetJoins+`
-		where a.project_id = $1 and a.path > $4 and v.handoff > $2 and not ($2 = 0 and v.gone) order by a.path limit $5`,
-		project, since, at, after, limit)
+		where a.project_id = $1 and a.id = any($2)`, project, ids, at)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, scanAsset)
+	list, err := pgx.CollectRows(rows, scanAsset)
+	found := make(map[int64]model.Asset, len(list))
+	for _, k := range list {
+		found[k.ID] = k.Asset
+	}
+	return found, err
 }
 
 // AssetsAt returns assets by folded path, as their newest versions are.
@@ -155,45 +131,26 @@ func (tx *Tx) AssetsAt(ctx context.Context, project int64, folded []string) ([]m
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, scanAsset)
+	return plain(rows)
 }
 
-// Search lists up to limit live assets whose path has text in it, behind the path after.
+func plain(rows pgx.Rows) ([]model.Asset, error) {
+	list, err := pgx.CollectRows(rows, scanAsset)
+	out := make([]model.Asset, len(list))
+	for i, k := range list {
+		out[i] = k.Asset
+	}
+	return out, err
+}
+
+// Search lists up to limit live assets whose path has text in it, behind the folded path after.
 func (tx *Tx) Search(ctx context.Context, project int64, text, after string, limit int) ([]model.Asset, error) {
 	rows, err := tx.q.Query(ctx, `select `+assetColumns+` from assets a join versions v on v.asset_id = a.id and v.number = a.newest`+assetJoins+`
-		where a.project_id = $1 and not a.gone and a.path > $3 and position($2 in a.folded) > 0 order by a.path limit $4`, project, text, after, limit)
+		where a.project_id = $1 and not a.gone and a.folded > $3 and position($2 in a.folded) > 0 order by a.folded limit $4`, project, text, after, limit)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, scanAsset)
-}
-
-// InFolder lists the live assets right in one folder ("" for the root), up to limit behind the path after. prefix is the folder
-// with its slash.
-func (tx *Tx) InFolder(ctx context.Context, project int64, prefix, after string, limit int) ([]model.Asset, error) {
-	rows, err := tx.q.Query(ctx, `select `+assetColumns+` from assets a join versions v on v.asset_id = a.id and v.number = a.newest`+assetJoins+`
-		where a.project_id = $1 and not a.gone and starts_with(a.path, $2) and a.path >= $2 and a.path > $3
-			and position('/' in substr(a.path, length($2) + 1)) = 0 order by a.path limit $4`, project, prefix, after, limit)
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, scanAsset)
-}
-
-// FoldersIn lists the folders right in one folder, with what lies below each.
-func (tx *Tx) FoldersIn(ctx context.Context, project int64, prefix string) ([]model.Folder, error) {
-	rows, err := tx.q.Query(ctx, `
-		select split_part(substr(a.path, length($2) + 1), '/', 1), count(*), coalesce(sum(c.size), 0)
-		from assets a join versions v on v.asset_id = a.id and v.number = a.newest left join contents c on c.id = v.content_id
-		where a.project_id = $1 and not a.gone and starts_with(a.path, $2) and position('/' in substr(a.path, length($2) + 1)) > 0
-		group by 1 order by 1`, project, prefix)
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (f model.Folder, err error) {
-		err = row.Scan(&f.Name, &f.Assets, &f.Size)
-		return f, err
-	})
+	return plain(rows)
 }
 
 // Locks lists what is held in a project, the longest held first. Relies on assets_held.

@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -9,21 +10,40 @@ import (
 	"kettletarn/internal/core/pack"
 )
 
-// AddPack records a pack that is durable in the store, with its chunks. A chunk that another pack brought meanwhile stays there.
+// LeaseDays is how long what somebody was told to be here stays, without anything that refers to it.
+const LeaseDays = 14
+
+// AddPack records a pack that is durable in the store, with its chunks and manifest nodes; records of other kinds are found through
+// the tree. A chunk that another pack brought meanwhile stays there, unless it is damaged or condemned: then this one takes its place.
 func (tx *Tx) AddPack(ctx context.Context, project int64, name string, size int64, entries []pack.Entry) error {
 	var id int64
 	if err := tx.q.QueryRow(ctx, `insert into packs (project_id, name, size) values ($1, $2, $3) returning id`, project, name, size).Scan(&id); err != nil {
 		return err
 	}
+	n := 0
 	digests := make([][]byte, len(entries))
-	starts, stored, sizes, codecs := make([]int64, len(entries)), make([]int32, len(entries)), make([]int32, len(entries)), make([]int16, len(entries))
-	for i, e := range entries {
-		digests[i], starts[i], stored[i], sizes[i], codecs[i] = e.Digest[:], e.Offset, int32(e.Stored), int32(e.Size), int16(e.Codec)
+	starts, stored, sizes := make([]int64, len(entries)), make([]int32, len(entries)), make([]int32, len(entries))
+	codecs, kinds := make([]int16, len(entries)), make([]int16, len(entries))
+	seen := make(map[chunk.Digest]bool, len(entries))
+	for _, e := range entries {
+		if e.Kind > pack.Manifest || seen[e.Digest] {
+			continue
+		}
+		seen[e.Digest] = true
+		digests[n], starts[n], stored[n], sizes[n], codecs[n], kinds[n] = e.Digest[:], e.Offset, int32(e.Stored), int32(e.Size), int16(e.Codec), int16(e.Kind)
+		n++
 	}
 	_, err := tx.q.Exec(ctx, `
-		insert into chunks (project_id, digest, pack_id, start, stored, size, codec)
-		select $1, d, $2, s, t, z, c from unnest($3::bytea[], $4::bigint[], $5::int[], $6::int[], $7::smallint[]) as u (d, s, t, z, c)
-		order by d on conflict do nothing`, project, id, digests, starts, stored, sizes, codecs)
+		with brought as (
+			insert into chunks (project_id, digest, pack_id, start, stored, size, codec, kind)
+			select $1, d, $2, s, t, z, c, k from unnest($3::bytea[], $4::bigint[], $5::int[], $6::int[], $7::smallint[], $8::smallint[]) as u (d, s, t, z, c, k)
+			order by d on conflict (project_id, digest) do update
+				set pack_id = excluded.pack_id, start = excluded.start, stored = excluded.stored, size = excluded.size, codec = excluded.codec,
+					kind = excluded.kind, seen = now(), condemned = null, damaged = null
+				where chunks.damaged is not null or chunks.condemned is not null
+			returning digest)
+		update damage set healed = now() where project_id = $1 and healed is null and digest in (select digest from brought)`,
+		project, id, digests[:n], starts[:n], stored[:n], sizes[:n], codecs[:n], kinds[:n])
 	return err
 }
 
@@ -33,19 +53,42 @@ type Place struct {
 	pack.Entry
 }
 
-// Places finds chunks of a project; what is not there is left out. Relies on the primary key of chunks.
+// Places finds chunks of a project; what is not there, or damaged, is left out. Relies on the primary key of chunks.
 func (tx *Tx) Places(ctx context.Context, project int64, digests []chunk.Digest) (map[chunk.Digest]Place, error) {
-	rows, err := tx.q.Query(ctx, `select c.digest, p.name, c.start, c.stored, c.size, c.codec
-		from chunks c join packs p on p.id = c.pack_id where c.project_id = $1 and c.digest = any($2)`, project, raw(digests))
+	rows, err := tx.q.Query(ctx, `select c.digest, p.name, c.start, c.stored, c.size, c.codec, c.kind
+		from chunks c join packs p on p.id = c.pack_id where c.project_id = $1 and c.digest = any($2) and c.damaged is null`, project, raw(digests))
 	if err != nil {
 		return nil, err
 	}
 	found := make(map[chunk.Digest]Place, len(digests))
 	var digest []byte
 	var p Place
-	_, err = pgx.ForEachRow(rows, []any{&digest, &p.Pack, &p.Offset, &p.Stored, &p.Size, &p.Codec}, func() error {
+	_, err = pgx.ForEachRow(rows, []any{&digest, &p.Pack, &p.Offset, &p.Stored, &p.Size, &p.Codec, &p.Kind}, func() error {
 		p.Digest = chunk.Digest(digest)
 		found[p.Digest] = p
+		return nil
+	})
+	return found, err
+}
+
+// Lease finds which chunks are there and sound, with their sizes, and promises that they stay: what the answer names is not collected
+// for LeaseDays. The day's slack saves a write where a chunk is asked for often. Relies on the primary key of chunks.
+func (tx *Tx) Lease(ctx context.Context, project int64, digests []chunk.Digest) (map[chunk.Digest]int, error) {
+	rows, err := tx.q.Query(ctx, `
+		with renewed as (
+			update chunks c set seen = now(), condemned = null from (
+				select digest from chunks where project_id = $1 and digest = any($2) and (seen < now() - interval '1 day' or condemned is not null)
+				order by digest for update) old
+			where c.project_id = $1 and c.digest = old.digest and c.damaged is null)
+		select digest, size from chunks where project_id = $1 and digest = any($2) and damaged is null`, project, raw(digests))
+	if err != nil {
+		return nil, err
+	}
+	found := make(map[chunk.Digest]int, len(digests))
+	var digest []byte
+	var size int
+	_, err = pgx.ForEachRow(rows, []any{&digest, &size}, func() error {
+		found[chunk.Digest(digest)] = size
 		return nil
 	})
 	return found, err
@@ -59,76 +102,143 @@ func raw(digests []chunk.Digest) [][]byte {
 	return out
 }
 
-// Content is a row of contents.
+// Content is a row of contents. Whole is the digest of all its bytes, once it is sealed.
 type Content struct {
-	ID     int64
-	Digest chunk.Digest
-	Size   int64
+	ID      int64
+	Project int64
+	Digest  chunk.Digest
+	Size    int64
+	Claimed *chunk.Digest
+	Whole   *chunk.Digest
+	Person  int64
 }
 
-// Contents finds contents of a project by digest; what is not there is left out. Relies on contents_project_id_digest_key.
-func (tx *Tx) Contents(ctx context.Context, project int64, digests []chunk.Digest) (map[chunk.Digest]Content, error) {
-	rows, err := tx.q.Query(ctx, `select id, digest, size from contents where project_id = $1 and digest = any($2)`, project, raw(digests))
+func optional(b []byte) *chunk.Digest {
+	if len(b) != 32 {
+		return nil
+	}
+	d := chunk.Digest(b)
+	return &d
+}
+
+func bytesOf(d *chunk.Digest) []byte {
+	if d == nil {
+		return nil
+	}
+	return d[:]
+}
+
+// Contents finds contents of a project by digest; what is not there is left out. With lease, what is found stays for LeaseDays.
+// Relies on contents_project_id_digest_key.
+func (tx *Tx) Contents(ctx context.Context, project int64, digests []chunk.Digest, lease bool) (map[chunk.Digest]Content, error) {
+	if lease {
+		if _, err := tx.q.Exec(ctx, `update contents c set seen = now() from (
+			select id from contents where project_id = $1 and digest = any($2) and seen < now() - interval '1 day' order by id for update) old where c.id = old.id`, project, raw(digests)); err != nil {
+			return nil, err
+		}
+	}
+	rows, err := tx.q.Query(ctx, `select `+contentColumns+` from contents where project_id = $1 and digest = any($2)`, project, raw(digests))
 	if err != nil {
 		return nil, err
 	}
-	found := make(map[chunk.Digest]Content, len(digests))
-	var digest []byte
-	var c Content
-	_, err = pgx.ForEachRow(rows, []any{&c.ID, &digest, &c.Size}, func() error {
-		c.Digest = chunk.Digest(digest)
+	list, err := pgx.CollectRows(rows, scanContent)
+	found := make(map[chunk.Digest]Content, len(list))
+	for _, c := range list {
 		found[c.Digest] = c
-		return nil
-	})
+	}
 	return found, err
 }
 
-// AddContents records contents that were checked. What is there already stays as it is.
-func (tx *Tx) AddContents(ctx context.Context, project int64, list []*chunk.Manifest) error {
-	digests, sizes, byDigest := make([][]byte, len(list)), make([]int64, len(list)), make(map[chunk.Digest]*chunk.Manifest, len(list))
-	for i, m := range list {
-		digests[i], sizes[i], byDigest[m.Digest] = m.Digest[:], m.Size, m
+const contentColumns = `id, project_id, digest, size, claimed, whole, coalesce(person_id, 0)`
+
+func scanContent(row pgx.CollectableRow) (c Content, err error) {
+	var digest, claimed, whole []byte
+	if err = row.Scan(&c.ID, &c.Project, &digest, &c.Size, &claimed, &whole, &c.Person); err == nil {
+		c.Digest, c.Claimed, c.Whole = chunk.Digest(digest), optional(claimed), optional(whole)
 	}
-	rows, err := tx.q.Query(ctx, `insert into contents (project_id, digest, size) select $1, d, s from unnest($2::bytea[], $3::bigint[]) as u (d, s)
-		order by d on conflict do nothing returning id, digest`, project, digests, sizes)
-	if err != nil {
-		return err
+	return c, err
+}
+
+// AddContents records contents whose chunks are there. What is there already stays as it is. One with Whole is sealed.
+func (tx *Tx) AddContents(ctx context.Context, project int64, list []Content) error {
+	digests, claimed, whole := make([][]byte, len(list)), make([][]byte, len(list)), make([][]byte, len(list))
+	sizes, people := make([]int64, len(list)), make([]int64, len(list))
+	for i, c := range list {
+		digests[i], sizes[i], claimed[i], whole[i], people[i] = list[i].Digest[:], c.Size, bytesOf(c.Claimed), bytesOf(c.Whole), c.Person
 	}
-	var chunks [][]any
-	var id int64
-	var digest []byte
-	if _, err := pgx.ForEachRow(rows, []any{&id, &digest}, func() error {
-		start := int64(0)
-		for _, ref := range byDigest[chunk.Digest(digest)].Chunks {
-			chunks = append(chunks, []any{id, start, ref.Digest[:], int32(ref.Size)})
-			start += int64(ref.Size)
-		}
-		return nil
-	}); err != nil {
-		return err
-	}
-	_, err = tx.q.CopyFrom(ctx, pgx.Identifier{"content_chunks"}, []string{"content_id", "start", "digest", "size"}, pgx.CopyFromRows(chunks))
+	_, err := tx.q.Exec(ctx, `
+		insert into contents (project_id, digest, size, claimed, whole, sealed, person_id)
+		select $1, d, s, c, w, case when w is not null then now() end, nullif(p, 0) from unnest($2::bytea[], $3::bigint[], $4::bytea[], $5::bytea[], $6::bigint[]) as u (d, s, c, w, p)
+		order by d on conflict do nothing`, project, digests, sizes, claimed, whole, people)
 	return err
 }
 
-// ChunksOf lists the chunks of a content in order from the one that holds byte from on, at most limit, and the place of the first.
-// Relies on the primary key of content_chunks.
-func (tx *Tx) ChunksOf(ctx context.Context, content, from int64, limit int) (refs []chunk.Ref, start int64, err error) {
-	rows, err := tx.q.Query(ctx, `select start, digest, size from content_chunks where content_id = $1 and start >=
-		coalesce((select max(start) from content_chunks where content_id = $1 and start <= $2), 0) order by start limit $3`, content, from, limit)
+// Unsealed lists contents that the service has not read yet, the oldest first. Relies on contents_unsealed.
+func (tx *Tx) Unsealed(ctx context.Context, limit int) ([]Content, error) {
+	rows, err := tx.q.Query(ctx, `select `+contentColumns+` from contents where sealed is null order by id limit $1`, limit)
 	if err != nil {
-		return nil, 0, err
+		return nil, err
 	}
-	var at int64
-	var digest []byte
-	var ref chunk.Ref
-	_, err = pgx.ForEachRow(rows, []any{&at, &digest, &ref.Size}, func() error {
-		if len(refs) == 0 {
-			start = at
+	return pgx.CollectRows(rows, scanContent)
+}
+
+// Seal keeps what the service found out about a content, nil where it could not be read.
+func (tx *Tx) Seal(ctx context.Context, content int64, whole *chunk.Digest) error {
+	_, err := tx.q.Exec(ctx, `update contents set sealed = now(), whole = $2 where id = $1`, content, bytesOf(whole))
+	return err
+}
+
+// PathsOf lists up to limit paths of versions that have a content.
+func (tx *Tx) PathsOf(ctx context.Context, project, content int64, limit int) ([]string, error) {
+	rows, err := tx.q.Query(ctx, `select distinct path from versions where project_id = $1 and content_id = $2 order by path limit $3`, project, content, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[string])
+}
+
+// Damage is a chunk that could not be read back. Healed is nil as long as it lacks.
+type Damage struct {
+	Digest chunk.Digest
+	Pack   string
+	Start  int64
+	Cause  string
+	Found  time.Time
+	Healed *time.Time
+}
+
+// AddDamage sets a chunk aside, if it still lies where it was found damaged: it counts as lacking until somebody brings it again. Its
+// bytes stay where they are.
+func (tx *Tx) AddDamage(ctx context.Context, project int64, d Damage) error {
+	_, err := tx.q.Exec(ctx, `
+		with hit as (
+			update chunks c set damaged = now() from packs p
+			where p.id = c.pack_id and c.project_id = $1 and c.digest = $2 and p.name = $3 and c.start = $4 and c.damaged is null returning c.digest)
+		insert into damage (project_id, digest, pack, start, cause) select $1, digest, $3, $4, $5 from hit`, project, d.Digest[:], d.Pack, d.Start, d.Cause)
+	return err
+}
+
+// Damaged lists up to limit chunks that are lacking because they are damaged. Relies on chunks_damaged.
+func (tx *Tx) Damaged(ctx context.Context, project int64, limit int) ([]chunk.Digest, error) {
+	rows, err := tx.q.Query(ctx, `select digest from chunks where project_id = $1 and damaged is not null limit $2`, project, limit)
+	if err != nil {
+		return nil, err
+	}
+	return digestsOf(rows)
+}
+
+func digestsOf(rows pgx.Rows) ([]chunk.Digest, error) {
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (chunk.Digest, error) {
+		var b []byte
+		if err := row.Scan(&b); err != nil || len(b) != 32 {
+			return chunk.Digest{}, err
 		}
-		ref.Digest = chunk.Digest(digest)
-		refs = append(refs, ref)
-		return nil
+		return chunk.Digest(b), nil
 	})
-	return refs, start, err
+}
+
+// Stored is how many bytes a project's packs have. Relies on packs_of_project.
+func (tx *Tx) Stored(ctx context.Context, project int64) (n int64, err error) {
+	err = tx.q.QueryRow(ctx, `select coalesce(sum(size), 0) from packs where project_id = $1`, project).Scan(&n)
+	return n, err
 }

@@ -2,9 +2,12 @@ package records
 
 import (
 	"context"
+	"encoding/hex"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
+	"kettletarn/internal/core/chain"
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 )
@@ -28,68 +31,92 @@ func (tx *Tx) ClaimSendKey(ctx context.Context, project int64, key string, perso
 	return k, false, err
 }
 
-// NewHandoff is what AddHandoff writes.
-type NewHandoff struct {
-	Author    int64
-	Workspace string
-	Note      string
-	Tasks     []string
-	Stage     string
-	Key       string
-	Versions  []NewVersion
+// SendKey tells what became of a key; PersonID is 0 where nobody has used it.
+func (tx *Tx) SendKey(ctx context.Context, project int64, key string) (k SendKey, err error) {
+	err = one(tx.q.QueryRow(ctx, `select person_id, request, coalesce(handoff, 0) from send_keys where project_id = $1 and key = $2`, project, key),
+		&k.PersonID, &k.Request, &k.Handoff)
+	if err == ErrNotFound {
+		err = nil
+	}
+	return k, err
 }
 
-// NewVersion is one version of a NewHandoff. Content is 0 where the asset goes.
+// NewHandoff is what AddHandoff writes. Record is what its digest covers; Author and Workspace are who made it and where.
+type NewHandoff struct {
+	Record    chain.Handoff
+	Digest    chunk.Digest
+	Branch    int64
+	Author    int64
+	Workspace string
+	Key       string
+	Versions  []NewVersion
+	// Assets and Size are what the whole branch has behind it.
+	Assets, Size int64
+}
+
+// NewVersion is one version of a NewHandoff. Content is 0 where the asset goes. Size is in bytes.
 type NewVersion struct {
 	Asset      int64
 	Number     int
+	Before     int
 	Path       string
 	Content    int64
+	Size       int64
 	Executable bool
 }
 
-// AddHandoff numbers a handoff and writes it with its versions, and makes them the newest of their assets. It takes the counter
-// last: nothing else may be locked after it.
-func (tx *Tx) AddHandoff(ctx context.Context, project int64, h NewHandoff) (number int, err error) {
-	n := len(h.Versions)
-	ids, numbers, paths := make([]int64, n), make([]int32, n), make([]string, n)
-	contents, executable := make([]int64, n), make([]bool, n)
-	for i, v := range h.Versions {
-		ids[i], numbers[i], paths[i], contents[i], executable[i] = v.Asset, int32(v.Number), v.Path, v.Content, v.Executable
-	}
+// NextNumber takes the next number of a project's handoffs. It locks the counter, last of all: nothing else may be locked after it.
+func (tx *Tx) NextNumber(ctx context.Context, project int64) (number int, err error) {
 	err = tx.q.QueryRow(ctx, `update projects set handoffs = handoffs + 1 where id = $1 returning handoffs`, project).Scan(&number)
-	if err != nil {
-		return 0, err
-	}
-	if _, err = tx.q.Exec(ctx, `insert into handoffs (project_id, number, branch_id, author_id, workspace_id, note, tasks, stage)
-		select $1, $2, b.id, $3, $4, $5, $6, $7 from branches b where b.project_id = $1 and b.name = 'main'`,
-		project, number, h.Author, h.Workspace, h.Note, h.Tasks, h.Stage); err != nil {
-		return 0, err
-	}
-	if _, err = tx.q.Exec(ctx, `insert into versions (asset_id, number, project_id, handoff, before, path, content_id, gone, executable)
-		select id, n, $1, $2, n - 1, p, nullif(c, 0), c = 0, x
-		from unnest($3::bigint[], $4::int[], $5::text[], $6::bigint[], $7::boolean[]) as u (id, n, p, c, x)`,
-		project, number, ids, numbers, paths, contents, executable); err != nil {
-		return 0, err
-	}
-	if _, err = tx.q.Exec(ctx, `update assets a set newest = u.n, path = u.p, gone = u.c = 0
-		from unnest($1::bigint[], $2::int[], $3::text[], $4::bigint[]) as u (id, n, p, c) where a.id = u.id`, ids, numbers, paths, contents); err != nil {
-		return 0, err
-	}
-	if h.Key != "" {
-		_, err = tx.q.Exec(ctx, `update send_keys set handoff = $3 where project_id = $1 and key = $2`, project, h.Key, number)
-	}
 	return number, err
 }
 
-const handoffColumns = `h.number, b.name, p.handle, h.note, h.at, h.tasks, h.stage,
-	(select count(*) from versions v where v.project_id = h.project_id and v.handoff = h.number),
-	(select coalesce(sum(c.size), 0) from versions v join contents c on c.id = v.content_id where v.project_id = h.project_id and v.handoff = h.number)
+// AddHandoff writes a handoff with its versions, makes them the newest of their assets, and moves the branch, whose row is locked.
+func (tx *Tx) AddHandoff(ctx context.Context, project int64, h NewHandoff) error {
+	n := len(h.Versions)
+	ids, numbers, before, paths := make([]int64, n), make([]int32, n), make([]int32, n), make([]string, n)
+	contents, executable := make([]int64, n), make([]bool, n)
+	size := int64(0)
+	for i, v := range h.Versions {
+		ids[i], numbers[i], before[i], paths[i], contents[i], executable[i] = v.Asset, int32(v.Number), int32(v.Before), v.Path, v.Content, v.Executable
+		size += v.Size
+	}
+	parent := 0
+	if len(h.Record.Parents) > 0 {
+		parent = h.Record.Parents[0].Number
+	}
+	var space *string
+	if h.Workspace != "" {
+		space = &h.Workspace
+	}
+	if h.Record.Tasks == nil {
+		h.Record.Tasks = []string{}
+	}
+	var batch pgx.Batch
+	batch.Queue(`insert into handoffs (project_id, number, branch_id, author_id, workspace_id, note, at, tasks, stage, parent, root, digest, assets, size)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)`,
+		project, h.Record.Number, h.Branch, h.Author, space, h.Record.Note, h.Record.Time(), h.Record.Tasks, h.Record.Stage, parent, h.Record.Root[:], h.Digest[:], n, size)
+	batch.Queue(`insert into versions (asset_id, number, project_id, handoff, before, path, content_id, gone, executable)
+		select id, n, $1, $2, b, p, nullif(c, 0), c = 0, x
+		from unnest($3::bigint[], $4::int[], $5::int[], $6::text[], $7::bigint[], $8::boolean[]) as u (id, n, b, p, c, x)`,
+		project, h.Record.Number, ids, numbers, before, paths, contents, executable)
+	batch.Queue(`update assets a set newest = u.n, path = u.p, gone = u.c = 0
+		from unnest($1::bigint[], $2::int[], $3::text[], $4::bigint[]) as u (id, n, p, c) where a.id = u.id`, ids, numbers, paths, contents)
+	batch.Queue(`update branches set root = $2, head = $3, assets = $4, size = $5 where id = $1`, h.Branch, h.Record.Root[:], h.Record.Number, h.Assets, h.Size)
+	if h.Key != "" {
+		batch.Queue(`update send_keys set handoff = $3 where project_id = $1 and key = $2`, project, h.Key, h.Record.Number)
+	}
+	return tx.q.SendBatch(ctx, &batch).Close()
+}
+
+const handoffColumns = `h.number, b.name, p.handle, h.note, h.at, h.tasks, h.stage, h.parent, h.root, h.digest, h.assets, h.size
 	from handoffs h join branches b on b.id = h.branch_id join people p on p.id = h.author_id`
 
 func scanHandoff(row pgx.CollectableRow) (h model.Handoff, err error) {
 	h.Assets = []model.HandoffAsset{}
-	err = row.Scan(&h.Number, &h.Branch, &h.Author, &h.Note, &h.At, &h.Tasks, &h.Stage, &h.Count, &h.Size)
+	var root, digest []byte
+	err = row.Scan(&h.Number, &h.Branch, &h.Author, &h.Note, &h.At, &h.Tasks, &h.Stage, &h.Parent, &root, &digest, &h.Count, &h.Size)
+	h.Root, h.Digest = hex.EncodeToString(root), hex.EncodeToString(digest)
 	return h, err
 }
 
@@ -121,18 +148,16 @@ func (tx *Tx) Handoff(ctx context.Context, project int64, number int) (model.Han
 		return h, err
 	}
 	rows, err = tx.q.Query(ctx, `
-		select v.path, case when v.gone then 'gone' when v.before = 0 or o.gone then 'new' else 'edited' end, v.number, v.before, coalesce(c.size, 0), coalesce(c.digest, '')
+		select v.path, case when v.gone then 'gone' when v.before = 0 or o.gone then 'new' else 'edited' end, v.number, v.before, coalesce(c.size, 0), coalesce(c.digest, ''), coalesce(c.whole, '')
 		from versions v left join contents c on c.id = v.content_id left join versions o on o.asset_id = v.asset_id and o.number = v.before
 		where v.project_id = $1 and v.handoff = $2 order by v.path`, project, number)
 	if err != nil {
 		return h, err
 	}
 	h.Assets, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (a model.HandoffAsset, err error) {
-		var digest []byte
-		err = row.Scan(&a.Path, &a.Change, &a.Version, &a.Before, &a.Size, &digest)
-		if len(digest) == 32 {
-			a.Digest = chunk.Digest(digest).String()
-		}
+		var content, whole []byte
+		err = row.Scan(&a.Path, &a.Change, &a.Version, &a.Before, &a.Size, &content, &whole)
+		a.Content, a.Digest = hex.EncodeToString(content), hex.EncodeToString(whole)
 		return a, err
 	})
 	return h, err
@@ -141,7 +166,7 @@ func (tx *Tx) Handoff(ctx context.Context, project int64, number int) (model.Han
 // Versions lists all versions of one asset, the newest first.
 func (tx *Tx) Versions(ctx context.Context, project int64, folded string) ([]model.Version, error) {
 	rows, err := tx.q.Query(ctx, `
-		select v.number, v.path, v.handoff, p.handle, h.at, h.note, h.tasks, h.stage, coalesce(c.size, 0), coalesce(c.digest, ''), v.executable, v.gone
+		select v.number, v.path, v.handoff, p.handle, h.at, h.note, h.tasks, h.stage, coalesce(c.size, 0), coalesce(c.digest, ''), coalesce(c.whole, ''), v.executable, v.gone
 		from assets a join versions v on v.asset_id = a.id join handoffs h on h.project_id = v.project_id and h.number = v.handoff
 		join people p on p.id = h.author_id left join contents c on c.id = v.content_id
 		where a.project_id = $1 and a.folded = $2 order by v.number desc`, project, folded)
@@ -149,11 +174,75 @@ func (tx *Tx) Versions(ctx context.Context, project int64, folded string) ([]mod
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (v model.Version, err error) {
-		var digest []byte
-		err = row.Scan(&v.Version, &v.Path, &v.Handoff, &v.Author, &v.At, &v.Note, &v.Tasks, &v.Stage, &v.Size, &digest, &v.Executable, &v.Gone)
-		if len(digest) == 32 {
-			v.Digest = chunk.Digest(digest).String()
-		}
+		var content, whole []byte
+		err = row.Scan(&v.Version, &v.Path, &v.Handoff, &v.Author, &v.At, &v.Note, &v.Tasks, &v.Stage, &v.Size, &content, &whole, &v.Executable, &v.Gone)
+		v.Content, v.Digest = hex.EncodeToString(content), hex.EncodeToString(whole)
 		return v, err
+	})
+}
+
+// Unpacked lists handoffs that lie in no pack yet, the oldest first, with the roots before them. Relies on handoffs_unpacked.
+func (tx *Tx) Unpacked(ctx context.Context, project int64, limit int) ([]chain.Handoff, error) {
+	return tx.chain(ctx, `h.project_id = $1 and not h.packed`, `order by h.number limit $2`, project, limit)
+}
+
+// Chain lists handoffs of a project as their digests cover them, from a number on.
+func (tx *Tx) Chain(ctx context.Context, project int64, from, limit int) ([]chain.Handoff, error) {
+	return tx.chain(ctx, `h.project_id = $1 and h.number >= $3`, `order by h.number limit $2`, project, limit, from)
+}
+
+func (tx *Tx) chain(ctx context.Context, where, order string, args ...any) ([]chain.Handoff, error) {
+	rows, err := tx.q.Query(ctx, `select j.key, h.number, b.name, h.parent, coalesce(o.digest, ''), h.root, p.handle, h.at, h.note, h.tasks, h.stage
+		from handoffs h join projects j on j.id = h.project_id join branches b on b.id = h.branch_id join people p on p.id = h.author_id
+		left join handoffs o on o.project_id = h.project_id and o.number = h.parent where `+where+` `+order, args...)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (h chain.Handoff, err error) {
+		var parent chain.Parent
+		var above, root []byte
+		var at time.Time
+		if err = row.Scan(&h.Project, &h.Number, &h.Branch, &parent.Number, &above, &root, &h.Author, &at, &h.Note, &h.Tasks, &h.Stage); err != nil {
+			return h, err
+		}
+		h.Format, h.Root, h.At = chain.Format, chunk.Digest(root), at.UnixMicro()
+		if parent.Number > 0 && len(above) == 32 {
+			parent.Digest = chunk.Digest(above)
+			h.Parents = []chain.Parent{parent}
+		}
+		return h, nil
+	})
+}
+
+// HandoffDigest is what a handoff is named by.
+func (tx *Tx) HandoffDigest(ctx context.Context, project int64, number int) (d chunk.Digest, err error) {
+	var b []byte
+	if err = one(tx.q.QueryRow(ctx, `select digest from handoffs where project_id = $1 and number = $2`, project, number), &b); err != nil {
+		return d, err
+	}
+	return chunk.Digest(b), nil
+}
+
+// KeepHistory takes the right to write a project's history to packs, for this transaction; false where somebody else has it.
+func (tx *Tx) KeepHistory(ctx context.Context, project int64) (ok bool, err error) {
+	err = tx.q.QueryRow(ctx, `select pg_try_advisory_xact_lock(7421, $1)`, int32(project)).Scan(&ok)
+	return ok, err
+}
+
+// Packed notes that handoffs lie in a pack.
+func (tx *Tx) Packed(ctx context.Context, project int64, numbers []int) error {
+	_, err := tx.q.Exec(ctx, `update handoffs set packed = true where project_id = $1 and number = any($2)`, project, numbers)
+	return err
+}
+
+// WithUnpacked lists projects with handoffs that lie in no pack yet.
+func (tx *Tx) WithUnpacked(ctx context.Context) ([]Project, error) {
+	rows, err := tx.q.Query(ctx, `select p.id, p.key from projects p where exists (select 1 from handoffs h where h.project_id = p.id and not h.packed)`)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (p Project, err error) {
+		err = row.Scan(&p.ID, &p.Key)
+		return p, err
 	})
 }

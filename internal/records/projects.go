@@ -7,6 +7,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/tree"
 )
 
 // Project is a row of projects with the role of the person it was read for ("" for none).
@@ -15,6 +16,8 @@ type Project struct {
 	Key      string
 	Handoffs int
 	Role     string
+	// Limit is the most bytes that its packs may have, 0 for none.
+	Limit int64
 }
 
 // AddProject makes a project with its branch main and its owner.
@@ -22,7 +25,8 @@ func (tx *Tx) AddProject(ctx context.Context, key string, owner int64) (id int64
 	if err := tx.q.QueryRow(ctx, `insert into projects (key) values ($1) returning id`, key).Scan(&id); err != nil {
 		return 0, err
 	}
-	if _, err := tx.q.Exec(ctx, `insert into branches (project_id, name) values ($1, 'main')`, id); err != nil {
+	root := tree.Empty()
+	if _, err := tx.q.Exec(ctx, `insert into branches (project_id, name, root) values ($1, 'main', $2)`, id, root[:]); err != nil {
 		return 0, err
 	}
 	return id, tx.SetMember(ctx, id, owner, model.Owner)
@@ -31,9 +35,9 @@ func (tx *Tx) AddProject(ctx context.Context, key string, owner int64) (id int64
 // ProjectFor relies on projects_key_key and the primary key of memberships.
 func (tx *Tx) ProjectFor(ctx context.Context, key string, person int64) (p Project, err error) {
 	err = one(tx.q.QueryRow(ctx, `
-		select p.id, p.key, p.handoffs, coalesce(m.role, '')
+		select p.id, p.key, p.handoffs, coalesce(m.role, ''), coalesce(p.storage_limit, 0)
 		from projects p left join memberships m on m.project_id = p.id and m.person_id = $2
-		where p.key = $1`, key, person), &p.ID, &p.Key, &p.Handoffs, &p.Role)
+		where p.key = $1`, key, person), &p.ID, &p.Key, &p.Handoffs, &p.Role, &p.Limit)
 	return p, err
 }
 
@@ -41,22 +45,26 @@ func (tx *Tx) ProjectFor(ctx context.Context, key string, person int64) (p Proje
 func (tx *Tx) Projects(ctx context.Context, person int64, all bool, only string) ([]model.Project, error) {
 	rows, err := tx.q.Query(ctx, `
 		select p.key, coalesce(m.role, ''), p.handoffs,
-			(select count(*) from assets a where a.project_id = p.id and not a.gone),
-			(select coalesce(sum(c.size), 0) from assets a
-				join versions v on v.asset_id = a.id and v.number = a.newest
-				join contents c on c.id = v.content_id where a.project_id = p.id and not a.gone),
+			b.assets, b.size, (select coalesce(sum(k.size), 0)::bigint from packs k where k.project_id = p.id), coalesce(p.storage_limit, 0),
 			(select count(*) from memberships o where o.project_id = p.id),
 			(select count(*) from assets a where a.project_id = p.id and a.holder_id is not null),
 			(select h.at from handoffs h where h.project_id = p.id order by h.number desc limit 1)
-		from projects p left join memberships m on m.project_id = p.id and m.person_id = $1
+		from projects p join branches b on b.project_id = p.id and b.name = 'main'
+		left join memberships m on m.project_id = p.id and m.person_id = $1
 		where (m.role is not null or $2) and ($3 = '' or p.key = $3) order by p.key`, person, all, only)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (p model.Project, err error) {
-		err = row.Scan(&p.Key, &p.Role, &p.Handoffs, &p.Assets, &p.Size, &p.Members, &p.Locks, &p.Latest)
+		err = row.Scan(&p.Key, &p.Role, &p.Handoffs, &p.Assets, &p.Size, &p.Stored, &p.Limit, &p.Members, &p.Locks, &p.Latest)
 		return p, err
 	})
+}
+
+// SetLimit sets the most bytes that a project's packs may have, 0 for none.
+func (tx *Tx) SetLimit(ctx context.Context, project, limit int64) error {
+	_, err := tx.q.Exec(ctx, `update projects set storage_limit = nullif($2, 0) where id = $1`, project, limit)
+	return err
 }
 
 // Members lists a project's people by handle.

@@ -127,7 +127,7 @@ type Tx struct {
 		Exec(ctx context.Context, sql string, args ...any) (pgconn.CommandTag, error)
 		Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
 		QueryRow(ctx context.Context, sql string, args ...any) pgx.Row
-		CopyFrom(ctx context.Context, table pgx.Identifier, columns []string, src pgx.CopyFromSource) (int64, error)
+		SendBatch(ctx context.Context, batch *pgx.Batch) pgx.BatchResults
 	}
 	events bool
 }

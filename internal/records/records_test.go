@@ -3,7 +3,6 @@ package records_test
 import (
 	"context"
 	"errors"
-	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -251,19 +250,5 @@ func TestDeadlocksAreTriedAgain(t *testing.T) {
 		if err := <-errs; err != nil {
 			t.Error(err)
 		}
-	}
-}
-
-func TestChangesPageByPath(t *testing.T) {
-	m := testbed.NewService(t, nil)
-	p, _ := project(t, m.DB)
-	if err := m.DB.Read(t.Context(), func(tx *records.Tx) error {
-		list, err := tx.Changes(t.Context(), p, 0, 0, "", 10)
-		if err == nil && len(list) != 0 {
-			err = fmt.Errorf("a path without versions is listed: %+v", list)
-		}
-		return err
-	}); err != nil {
-		t.Error(err)
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/tree"
 	"kettletarn/internal/records"
 )
 
@@ -20,66 +21,121 @@ func rows(limit int) int {
 	return limit
 }
 
-// Changes is the state of a project as of handoff At (0 for the newest): the assets that changed after handoff Since, or all of
-// them. They come by path, in pages: After is the last path of the page before.
+// Changes is the state of a project as of handoff At (0 for the newest): what is different from handoff Since, or all of it. It comes
+// in the order of folded paths, in pages: After is the Next of the page before. WithLocks asks for what is held, too.
 type Changes struct {
 	Since, At int
 	After     string
 	Limit     int
+	WithLocks bool
 }
 
-// Changes lists one page, and the handoff that it is as of. more tells whether another page follows.
-func (s *Service) Changes(ctx context.Context, actor Actor, key string, q Changes) (assets []model.Asset, at int, more bool, err error) {
+// Changes lists one page: the difference of two trees, so that it takes as long as there are changes.
+func (s *Service) Changes(ctx context.Context, actor Actor, key string, q Changes) (page model.Assets, err error) {
 	limit := rows(q.Limit)
+	page.Assets = []model.Asset{}
 	err = s.read(ctx, func(tx *records.Tx) error {
 		p, err := project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
 			return err
 		}
-		if at = q.At; at == 0 {
-			at = p.Handoffs
+		if page.At = q.At; page.At == 0 {
+			page.At = p.Handoffs
 		}
-		if at > p.Handoffs || q.Since > p.Handoffs {
-			return model.NewProblem(model.NotFound, "see tarn history", "%s has no handoff h%d; the newest is h%d", key, max(at, q.Since), p.Handoffs)
+		if page.At > p.Handoffs || q.Since > p.Handoffs {
+			return model.NewProblem(model.NotFound, "see tarn history", "%s has no handoff h%d; the newest is h%d", key, max(page.At, q.Since), p.Handoffs)
 		}
-		assets, err = tx.Changes(ctx, p.ID, q.Since, at, q.After, limit+1)
+		from, err := rootAt(ctx, tx, p, q.Since)
+		if err != nil {
+			return err
+		}
+		to, err := rootAt(ctx, tx, p, page.At)
+		if err != nil {
+			return err
+		}
+		var ids []int64
+		last := ""
+		if err := s.forest(tx, p.ID).Diff(ctx, from, to, q.After, func(d tree.Difference) bool {
+			if len(ids) == limit {
+				page.Next = last
+				return false
+			}
+			last = d.Key
+			if d.To != nil {
+				ids = append(ids, d.To.Asset)
+			} else {
+				ids = append(ids, d.From.Asset)
+			}
+			return true
+		}); err != nil {
+			return err
+		}
+		if page.Assets, err = inOrder(ctx, tx, p, ids, page.At); err != nil || !q.WithLocks {
+			return err
+		}
+		if page.Locks, err = tx.Locks(ctx, p.ID); err != nil {
+			return err
+		}
+		page.Wanted, err = tx.Damaged(ctx, p.ID, MaxWanted)
 		return err
 	})
-	if len(assets) > limit {
-		assets, more = assets[:limit], true
-	}
-	return assets, at, more, err
+	return page, err
 }
 
-// Folder lists what is right in one folder ("" for the root), or, with text, what has text in its path anywhere.
-func (s *Service) Folder(ctx context.Context, actor Actor, key, folder, text, after string, limit int) (folders []model.Folder, assets []model.Asset, more bool, err error) {
+// inOrder reads assets by id, as they are as of a handoff.
+func inOrder(ctx context.Context, tx *records.Tx, p records.Project, ids []int64, at int) ([]model.Asset, error) {
+	found, err := tx.AssetsByID(ctx, p.ID, ids, at)
+	list := make([]model.Asset, 0, len(ids))
+	for _, id := range ids {
+		if a, ok := found[id]; ok {
+			list = append(list, a)
+		}
+	}
+	return list, err
+}
+
+// Folder lists what is right in one folder ("" for the root) or, with text, what has text in its path anywhere: a page behind after,
+// which is the Next of the page before.
+func (s *Service) Folder(ctx context.Context, actor Actor, key, folder, text, after string, limit int) (page model.FolderPage, err error) {
 	limit = rows(limit)
+	page.Folders, page.Assets = []model.Folder{}, []model.Asset{}
 	err = s.read(ctx, func(tx *records.Tx) error {
 		p, err := project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
 			return err
 		}
-		folders = []model.Folder{}
 		if text != "" {
-			assets, err = tx.Search(ctx, p.ID, assetpath.Fold(text), after, limit+1)
+			if page.Assets, err = tx.Search(ctx, p.ID, assetpath.Fold(text), after, limit+1); len(page.Assets) > limit {
+				page.Assets = page.Assets[:limit]
+				page.Next = assetpath.Fold(page.Assets[limit-1].Path)
+			}
 			return err
 		}
-		prefix := folder
+		root, err := rootAt(ctx, tx, p, p.Handoffs)
+		if err != nil {
+			return err
+		}
+		prefix := assetpath.Fold(folder)
 		if prefix != "" {
 			prefix += "/"
 		}
-		if after == "" {
-			if folders, err = tx.FoldersIn(ctx, p.ID, prefix); err != nil {
-				return err
+		lines, next, err := s.forest(tx, p.ID).Folder(ctx, root, prefix, after, limit)
+		if err != nil {
+			return err
+		}
+		page.Next = next
+		var ids []int64
+		for _, l := range lines {
+			if l.Entry == nil {
+				page.Folders = append(page.Folders, model.Folder{Name: l.Folder, Assets: int(l.Count), Size: l.Size})
+			} else {
+				ids = append(ids, l.Entry.Asset)
 			}
 		}
-		assets, err = tx.InFolder(ctx, p.ID, prefix, after, limit+1)
+		page.Assets, err = inOrder(ctx, tx, p, ids, p.Handoffs)
 		return err
 	})
-	if len(assets) > limit {
-		assets, more = assets[:limit], true
-	}
-	return folders, assets, more, err
+	return page, err
 }
 
 // History returns one asset with all its versions, the newest first.
@@ -149,7 +205,7 @@ func (s *Service) OpenVersion(ctx context.Context, actor Actor, key, path string
 		if v.Gone {
 			return v, nil, model.NewProblem(model.NotFound, "choose another version", "%s was removed in version %d", path, number)
 		}
-		digest, err := chunk.ParseDigest(v.Digest)
+		digest, err := chunk.ParseDigest(v.Content)
 		if err != nil {
 			return v, nil, err
 		}
@@ -159,8 +215,8 @@ func (s *Service) OpenVersion(ctx context.Context, actor Actor, key, path string
 			if err != nil {
 				return err
 			}
-			known, err := tx.Contents(ctx, p.ID, []chunk.Digest{digest})
-			content = s.openContent(ctx, p.ID, known[digest])
+			known, err := tx.Contents(ctx, p.ID, []chunk.Digest{digest}, false)
+			content = s.openContent(ctx, known[digest])
 			return err
 		})
 		return v, content, err

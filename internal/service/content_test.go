@@ -16,8 +16,10 @@ import (
 
 	"kettletarn/demo/scene"
 	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/manifest"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/pack"
+	"kettletarn/internal/records"
 	"kettletarn/internal/service"
 	"kettletarn/internal/store"
 	"kettletarn/internal/testbed"
@@ -26,36 +28,108 @@ import (
 func TestContentIsNeverKeptUnderADigestThatItDoesNotHave(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
-	good := pack.Encode(chunk.Sum([]byte("salt")), []byte("salt"))
+	good := pack.Encode(pack.Chunk, chunk.Sum([]byte("salt")), []byte("salt"))
 	lie := good
 	lie.Digest = chunk.Sum([]byte("sugar"))
-	_, err := m.StoreChunks(ctx, m.tamsin, key, from([]pack.Record{good, lie}))
+	_, err := m.StoreChunks(ctx, m.tamsin, key, testbed.From([]pack.Record{good, lie}))
 	testbed.Problem(t, err, model.DigestMismatch)
 	if missing, err := m.MissingChunks(ctx, m.tamsin, key, []chunk.Digest{good.Digest}); err != nil || len(missing) != 1 {
 		t.Errorf("a refused upload left a chunk: %v, %v", missing, err)
 	}
-	big := bytes.Repeat([]byte("kelp and brine "), 200_000)
-	real := m.content(m.tamsin, big)
+	for kind, what := range map[uint8]string{pack.Manifest: "text that is no manifest", pack.Node: "a tree node", pack.Handoff: "a handoff"} {
+		r := pack.Encode(kind, chunk.Sum([]byte(what)), []byte(what))
+		_, err := m.StoreChunks(ctx, m.tamsin, key, testbed.From([]pack.Record{r}))
+		testbed.Problem(t, err, model.BadRequest)
+	}
+
+	real := m.content(m.tamsin, bytes.Repeat([]byte("kelp and brine "), 200_000))
 	if len(real.Chunks) < 2 {
 		t.Fatal("the test needs a content of several chunks")
 	}
-	for name, bad := range map[string]chunk.Manifest{
-		"other digest": {Digest: chunk.Sum([]byte("other")), Size: real.Size, Chunks: real.Chunks},
-		"one chunk":    {Digest: chunk.Sum([]byte("other")), Size: int64(real.Chunks[0].Size), Chunks: real.Chunks[:1]},
-		"other size":   {Digest: chunk.Sum([]byte("x")), Size: 5, Chunks: []chunk.Ref{{Digest: real.Chunks[0].Digest, Size: 5}}},
+	// manifests that can't be, each brought as a record like any other
+	short := real.Chunks[0]
+	short.Size--
+	never := chunk.Ref{Digest: chunk.Sum([]byte("never sent")), Size: 10}
+	for name, c := range map[string]struct {
+		refs []chunk.Ref
+		want string
+	}{
+		"a chunk of another size": {[]chunk.Ref{short, real.Chunks[1]}, model.DigestMismatch},
+		"a chunk never sent":      {[]chunk.Ref{real.Chunks[0], never}, model.ChunksMissing},
 	} {
-		if err := m.DeclareContents(ctx, m.tamsin, key, []chunk.Manifest{bad}); err == nil {
-			t.Errorf("%s: declared", name)
-		} else {
-			testbed.Problem(t, err, model.DigestMismatch)
+		nodes := manifest.Build(c.refs)
+		root := nodes[len(nodes)-1]
+		ok(t)(m.StoreChunks(ctx, m.tamsin, key, testbed.From([]pack.Record{pack.Encode(pack.Manifest, root.Digest, root.Data)})))
+		size := int64(0)
+		for _, ref := range c.refs {
+			size += int64(ref.Size)
+		}
+		_, err := m.send(m.tamsin, service.Change{Path: "bad.bin", Content: root.Digest, Size: size})
+		testbed.Problem(t, err, c.want)
+		var p *model.Problem
+		if errors.As(err, &p) && c.want == model.ChunksMissing && (len(p.Missing) != 1 || p.Missing[0] != never.Digest.String()) {
+			t.Errorf("%s: named as missing: %v", name, p.Missing)
 		}
 	}
-	testbed.Problem(t, m.DeclareContents(ctx, m.tamsin, key, []chunk.Manifest{{Digest: chunk.Sum([]byte("n")), Size: 1, Chunks: []chunk.Ref{{Digest: chunk.Sum([]byte("n")), Size: 1}}}}), model.ChunksMissing)
-	testbed.Problem(t, m.DeclareContents(ctx, m.tamsin, key, []chunk.Manifest{{Size: 3}}), model.BadRequest)
-	_, err = m.send(m.tamsin, service.Change{Path: "ghost.png", Digest: chunk.Sum([]byte("never sent")), Size: 10})
+	_, err = m.send(m.tamsin, service.Change{Path: "ghost.png", Content: chunk.Sum([]byte("never sent")), Size: 10})
 	testbed.Problem(t, err, model.ChunksMissing)
-	_, err = m.send(m.tamsin, service.Change{Path: "wrong.png", Digest: real.Digest, Size: 10})
+	_, err = m.send(m.tamsin, service.Change{Path: "chunk.png", Content: real.Chunks[0].Digest, Size: int64(real.Chunks[0].Size)})
+	testbed.Problem(t, err, model.DigestMismatch)
+	_, err = m.send(m.tamsin, service.Change{Path: "wrong.png", Content: real.Content, Size: 10})
 	reason(t, err, "size")
+}
+
+func TestWhatASenderClaimsIsCheckedInTheBackground(t *testing.T) {
+	m := newTeam(t, nil)
+	ctx := t.Context()
+	true1, true2 := bytes.Repeat([]byte("kelp and brine "), 200_000), bytes.Repeat([]byte("salt and brine "), 200_000)
+	honest, false2 := chunk.Sum(true1), chunk.Sum([]byte("other"))
+	a, b, c := m.content(m.tamsin, true1), m.content(m.tamsin, true2), m.content(m.tamsin, []byte("one chunk"))
+	ok(t)(m.send(m.tamsin, service.Change{Path: "a.bin", Content: a.Content, Size: a.Size, Digest: &honest}, service.Change{Path: "b.bin", Content: b.Content, Size: b.Size, Digest: &false2},
+		service.Change{Path: "c.bin", Content: c.Content, Size: c.Size}))
+	digest := func(path string) string {
+		_, versions, err := m.History(ctx, m.odile, key, path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return versions[0].Digest
+	}
+	if digest("a.bin") != "" || digest("c.bin") != chunk.Sum([]byte("one chunk")).String() {
+		t.Error("a claim is shown before it was checked, or the digest of one chunk is not")
+	}
+	if err := m.SealAll(ctx, nil); err != nil {
+		t.Fatal(err)
+	}
+	if digest("a.bin") != honest.String() || digest("b.bin") != chunk.Sum(true2).String() {
+		t.Error("a sealed content has not the digest of its bytes")
+	}
+	var events []model.Event
+	if err := m.DB.Read(ctx, func(tx *records.Tx) (err error) {
+		p, err := tx.ProjectFor(ctx, key, 0)
+		if err != nil {
+			return err
+		}
+		events, _, err = tx.Events(ctx, p.ID, records.Cursor{}, 100)
+		return err
+	}); err != nil {
+		t.Fatal(err)
+	}
+	found := 0
+	for _, e := range events {
+		if e.Kind == "content.false-claim" {
+			found++
+			if e.Person != "tamsin" || fmt.Sprint(e.Subject["paths"]) != "[b.bin]" || e.Subject["claimed"] != false2.String() {
+				t.Errorf("the false claim is on record as %+v", e)
+			}
+		}
+	}
+	if found != 1 {
+		t.Errorf("%d false claims are on record", found)
+	}
+	other := chunk.Sum([]byte("other"))
+	d := m.content(m.tamsin, []byte("another chunk"))
+	_, err := m.send(m.tamsin, service.Change{Path: "d.bin", Content: d.Content, Size: d.Size, Digest: &other})
+	testbed.Problem(t, err, model.DigestMismatch)
 }
 
 func TestContentReadsBackWholeAndInRanges(t *testing.T) {
@@ -113,8 +187,8 @@ func TestAFullDiskLosesNothing(t *testing.T) {
 	full := &fullStore{Store: directory, room: 1}
 	m := newTeam(t, full)
 	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 0, 0, "one")))
-	record := pack.Encode(chunk.Sum([]byte("more")), []byte("more"))
-	_, err = m.StoreChunks(t.Context(), m.tamsin, key, from([]pack.Record{record}))
+	record := pack.Encode(pack.Chunk, chunk.Sum([]byte("more")), []byte("more"))
+	_, err = m.StoreChunks(t.Context(), m.tamsin, key, testbed.From([]pack.Record{record}))
 	testbed.Problem(t, err, model.DiskFull)
 	fence := m.lock(m.tamsin, "a.png", 1) // what needs no room goes on
 	if _, content, err := m.OpenVersion(t.Context(), m.viewer, key, "a.png", 1); err != nil {

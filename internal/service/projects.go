@@ -5,6 +5,7 @@ import (
 	"errors"
 	"strings"
 
+	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/records"
 )
@@ -49,6 +50,47 @@ func (s *Service) Project(ctx context.Context, actor Actor, key string) (p model
 		return err
 	})
 	return p, err
+}
+
+// SetLimit sets the most bytes that a project may take in the store, 0 for no limit. It takes a steward.
+func (s *Service) SetLimit(ctx context.Context, actor Actor, key string, limit int64) (p model.Project, err error) {
+	if limit < 0 {
+		return p, model.NewProblem(model.BadRequest, "take for example: 500GB", "a limit is not negative")
+	}
+	err = s.write(ctx, func(tx *records.Tx) error {
+		found, err := project(ctx, tx, actor, key, stewards)
+		if err != nil {
+			return err
+		}
+		if !actor.Steward {
+			return model.NewProblem(model.NotAllowed, "ask whoever runs the service", "only a steward sets the storage limit of a project")
+		}
+		if err := tx.SetLimit(ctx, found.ID, limit); err != nil {
+			return err
+		}
+		if err := tx.AddEvent(ctx, found.ID, actor.ID, "project.limit", map[string]any{"before": found.Limit, "limit": limit}); err != nil {
+			return err
+		}
+		list, err := tx.Projects(ctx, actor.ID, true, key)
+		if err == nil && len(list) == 1 {
+			p = list[0]
+		}
+		return err
+	})
+	return p, err
+}
+
+// Wanted lists content that the service lost, up to MaxWanted chunks of it.
+func (s *Service) Wanted(ctx context.Context, actor Actor, key string) (list []chunk.Digest, err error) {
+	err = s.read(ctx, func(tx *records.Tx) error {
+		p, err := project(ctx, tx, actor, key, model.Artist)
+		if err != nil {
+			return err
+		}
+		list, err = tx.Damaged(ctx, p.ID, MaxWanted)
+		return err
+	})
+	return list, err
 }
 
 // Members lists a project's people.

@@ -3,25 +3,33 @@ package service
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize"
+
 	"kettletarn/internal/core/assetpath"
+	"kettletarn/internal/core/chain"
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/lock"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/pack"
 	"kettletarn/internal/core/rules"
+	"kettletarn/internal/core/tree"
 	"kettletarn/internal/records"
 )
 
-// Change is what a send does to one asset. Base is the version it was made from (0 for a new asset); Fence is that of the lock.
+// Change is what a send does to one asset. Base is the version it was made from (0 for a new asset); Content is the root of its
+// manifest; Digest, where it is there, the BLAKE3 that the sender claims; Fence is that of the lock.
 type Change struct {
 	Path       string
 	Base       int
 	Gone       bool
-	Digest     chunk.Digest
+	Content    chunk.Digest
+	Digest     *chunk.Digest
 	Size       int64
 	Executable bool
 	Fence      int64
@@ -72,32 +80,90 @@ func (send *Send) check() error {
 	return nil
 }
 
-// CheckSend tells what would be refused, before a byte of content goes, and else which contents the project lacks.
-func (s *Service) CheckSend(ctx context.Context, actor Actor, key string, send Send) (missing []chunk.Digest, err error) {
+// Question is a send to be looked at before its content goes: the chunks that it may bring, and how many bytes that may be.
+type Question struct {
+	Send   Send
+	Chunks []chunk.Digest
+	Coming int64
+}
+
+// Check is what the project lacks of it, and what content the service lost and would like back.
+type Check struct {
+	Missing []chunk.Digest
+	Chunks  []chunk.Digest
+	Wanted  []chunk.Digest
+}
+
+// MaxWanted is how many lost chunks are asked back at once.
+const MaxWanted = 1000
+
+// CheckSend tells what would be refused, before a byte of content goes, and else what the project lacks.
+func (s *Service) CheckSend(ctx context.Context, actor Actor, key string, q Question) (c Check, err error) {
+	send := q.Send
 	if send.Note == "" {
 		send.Note = "checked before its note was written"
 	}
 	if err := send.check(); err != nil {
-		return nil, err
+		return c, err
 	}
+	if len(q.Chunks) > MaxDigests {
+		return c, model.NewProblem(model.TooLarge, "", "ask about at most %d chunks at once", MaxDigests)
+	}
+	var p records.Project
 	err = s.db.Write(ctx, func(tx *records.Tx) error {
 		st, err := s.stage(ctx, tx, actor, key, send)
 		if err != nil {
 			return err
 		}
-		missing = st.missing
+		c.Missing, p = st.missing, st.project
 		return errOnlyChecked
 	})
-	if err == errOnlyChecked {
-		return missing, nil
+	if err != errOnlyChecked {
+		return c, s.explain(err)
 	}
-	return nil, s.explain(err)
+	err = s.read(ctx, func(tx *records.Tx) error {
+		if c.Chunks, err = lacking(ctx, tx, p.ID, q.Chunks); err != nil {
+			return err
+		}
+		if c.Wanted, err = tx.Damaged(ctx, p.ID, MaxWanted); err != nil {
+			return err
+		}
+		return s.room(ctx, tx, p, q.Coming)
+	})
+	return c, err
 }
 
-var errOnlyChecked = fmt.Errorf("only checked")
+// reserve is how many bytes of the store a send leaves free: what it brings takes a little more than its content.
+const reserve = 16 << 20
 
-// Send makes a handoff of all changes, or refuses with every reason. The same key again gets the same answer.
-func (s *Service) Send(ctx context.Context, actor Actor, key string, send Send) (receipt Receipt, err error) {
+// room compares what is coming with what there is room for.
+func (s *Service) room(ctx context.Context, tx *records.Tx, p records.Project, coming int64) error {
+	if coming <= 0 {
+		return nil
+	}
+	size := humanize.IBytes(uint64(coming))
+	if p.Limit > 0 {
+		stored, err := tx.Stored(ctx, p.ID)
+		if err != nil {
+			return err
+		}
+		if stored+coming > p.Limit {
+			return model.NewProblem(model.LimitReached, "ask its owner to raise the limit, or send less", "this send brings up to %s, and %s has %s left of its limit of %s", size, p.Key,
+				humanize.IBytes(uint64(max(p.Limit-stored, 0))), humanize.IBytes(uint64(p.Limit)))
+		}
+	}
+	free, err := s.store.Free(ctx)
+	if err == nil && free >= 0 && coming > free-reserve {
+		return model.NewProblem(model.DiskFull, "ask whoever runs it to make room, then run the same command again", "this send brings up to %s, and the service has room for %s", size, humanize.IBytes(uint64(max(free-reserve, 0))))
+	}
+	return err
+}
+
+var errOnlyChecked = errors.New("only checked")
+
+// Send makes a handoff of all changes, or refuses with every reason. The same key again gets the same answer. bring, where not nil,
+// gives content that comes with it, until io.EOF.
+func (s *Service) Send(ctx context.Context, actor Actor, key string, send Send, bring func() (pack.Record, error)) (receipt Receipt, err error) {
 	if err := send.check(); err != nil {
 		return receipt, err
 	}
@@ -109,11 +175,33 @@ func (s *Service) Send(ctx context.Context, actor Actor, key string, send Send) 
 		return receipt, err
 	}
 	request := chunk.Sum(fingerprint)
-	err = s.write(ctx, func(tx *records.Tx) error {
-		p, err := project(ctx, tx, actor, key, model.Artist)
-		if err != nil {
+	var p records.Project
+	var before records.SendKey
+	if err := s.read(ctx, func(tx *records.Tx) (err error) {
+		if p, err = project(ctx, tx, actor, key, model.Artist); err != nil {
 			return err
 		}
+		before, err = tx.SendKey(ctx, p.ID, send.Key)
+		return err
+	}); err != nil {
+		return receipt, err
+	}
+	if before.PersonID == 0 {
+		if bring != nil {
+			if _, err := s.storePack(ctx, p, checked(bring)); err != nil {
+				return receipt, err
+			}
+		}
+		if err := s.adopt(ctx, actor, p, send.Changes); err != nil {
+			// What stands in the way otherwise is said first: all of it at once, as CheckSend does.
+			var refused *model.Refused
+			if _, checked := s.CheckSend(ctx, actor, key, Question{Send: send}); errors.As(checked, &refused) {
+				return receipt, refused
+			}
+			return receipt, err
+		}
+	}
+	err = s.write(ctx, func(tx *records.Tx) error {
 		before, fresh, err := tx.ClaimSendKey(ctx, p.ID, send.Key, actor.ID, request[:])
 		if err != nil {
 			return err
@@ -128,9 +216,12 @@ func (s *Service) Send(ctx context.Context, actor Actor, key string, send Send) 
 		if len(st.missing) > 0 {
 			return model.NewProblem(model.ChunksMissing, "send the content first", "the service does not have the content %s that is named", st.missing[0])
 		}
-		receipt, err = st.commit(ctx, tx, actor, send)
+		receipt, err = s.commit(ctx, tx, st, actor, send)
 		return err
 	})
+	if err == nil {
+		s.wakeHistory()
+	}
 	return receipt, err
 }
 
@@ -172,10 +263,13 @@ func (s *Service) CloseSend(ctx context.Context, actor Actor, key, sendKey strin
 // staged is a send whose rows are locked and whose every condition was looked at.
 type staged struct {
 	project  records.Project
+	branch   records.Branch
 	place    lock.Place
 	now      time.Time
 	changes  []Change
 	assets   []*records.Asset
+	fresh    []Change
+	byFolded map[string]Change
 	contents map[chunk.Digest]records.Content
 	missing  []chunk.Digest
 }
@@ -216,13 +310,12 @@ func (s *Service) stage(ctx context.Context, tx *records.Tx, actor Actor, key st
 	var digests []chunk.Digest
 	for _, f := range order {
 		if c := byFolded[f]; !c.Gone {
-			digests = append(digests, c.Digest)
+			digests = append(digests, c.Content)
 		}
 	}
-	if st.contents, err = tx.Contents(ctx, p.ID, digests); err != nil {
+	if st.contents, err = tx.Contents(ctx, p.ID, digests, false); err != nil {
 		return nil, err
 	}
-	var fresh []Change
 	for _, f := range order {
 		c, a := byFolded[f], found[f]
 		if r := st.judge(c, a, send.TakeFree); r != nil {
@@ -230,22 +323,26 @@ func (s *Service) stage(ctx context.Context, tx *records.Tx, actor Actor, key st
 			continue
 		}
 		if !c.Gone {
-			content, known := st.contents[c.Digest]
+			content, known := st.contents[c.Content]
 			if !known {
-				st.missing = append(st.missing, c.Digest)
+				st.missing = append(st.missing, c.Content)
 			} else if content.Size != c.Size {
 				refusals = append(refusals, model.Refusal{Path: c.Path, Reason: "size", Message: c.Path + ": its size does not agree with its content", Remedy: "send it again"})
 			}
 		}
 		if a.Gone && !c.Gone {
-			fresh = append(fresh, c)
+			st.fresh = append(st.fresh, c)
 		}
 		if f == rules.File && !model.AtLeast(p.Role, model.Lead) {
 			refusals = append(refusals, model.Refusal{Path: c.Path, Reason: "role", Message: c.Path + ": only a lead changes the rules", Remedy: "ask a lead of the project"})
 		}
 		st.changes, st.assets = append(st.changes, c), append(st.assets, a)
 	}
-	more, err := st.neighbours(ctx, tx, fresh, byFolded)
+	st.byFolded = byFolded
+	if st.branch, err = tx.MainBranch(ctx, p.ID, false); err != nil {
+		return nil, err
+	}
+	more, err := st.neighbours(ctx, s.forest(tx, p.ID), st.branch.Root)
 	if err != nil {
 		return nil, err
 	}
@@ -311,7 +408,9 @@ func (st *staged) judge(c Change, a *records.Asset, takeFree bool) *model.Refusa
 }
 
 // neighbours refuses new paths that would make a file of a folder, a folder of a file, or spell a folder in a second way.
-func (st *staged) neighbours(ctx context.Context, tx *records.Tx, fresh []Change, sent map[string]Change) (refusals []model.Refusal, err error) {
+// What goes in the same send does not stand in the way.
+func (st *staged) neighbours(ctx context.Context, forest *tree.Forest, root chunk.Digest) (refusals []model.Refusal, err error) {
+	fresh, sent := st.fresh, st.byFolded
 	spelled := map[string]string{}
 	places := map[string]bool{}
 	for _, c := range fresh {
@@ -329,9 +428,22 @@ func (st *staged) neighbours(ctx context.Context, tx *records.Tx, fresh []Change
 	if len(places) == 0 {
 		return refusals, nil
 	}
-	below, at, err := tx.Neighbours(ctx, st.project.ID, sortedKeys(places))
+	at, err := forest.Get(ctx, root, sortedKeys(places))
 	if err != nil {
 		return nil, err
+	}
+	below := map[string]string{}
+	for place := range places {
+		from, end := tree.Below(place + "/")
+		if err := forest.Range(ctx, root, from, end, func(e *tree.Entry) bool {
+			if sent[e.Key].Gone {
+				return true
+			}
+			below[place] = e.Spelling()
+			return false
+		}); err != nil {
+			return nil, err
+		}
 	}
 	for _, c := range fresh {
 		f := assetpath.Fold(c.Path)
@@ -341,7 +453,8 @@ func (st *staged) neighbours(ctx context.Context, tx *records.Tx, fresh []Change
 		}
 		for _, folder := range assetpath.Folders(c.Path) {
 			ff := assetpath.Fold(folder)
-			file, ok := at[ff]
+			entry, ok := at[ff]
+			file := entry.Spelling()
 			if goes, mine := sent[ff]; mine {
 				ok, file = !goes.Gone, goes.Path
 			}
@@ -367,18 +480,18 @@ func folderCollision(path, folder, other string) model.Refusal {
 		Message: fmt.Sprintf("%s: the folder %s is spelled %s in this project, and on some systems they are one", path, folder, other)}
 }
 
-// commit writes a staged send.
-func (st *staged) commit(ctx context.Context, tx *records.Tx, actor Actor, send Send) (receipt Receipt, err error) {
-	h := records.NewHandoff{Author: actor.ID, Workspace: st.place.WorkspaceID, Note: strings.TrimSpace(send.Note), Tasks: send.Tasks, Stage: send.Stage, Key: send.Key}
-	if h.Tasks == nil {
-		h.Tasks = []string{}
-	}
+// commit writes a staged send: its tree nodes first, then, with the branch locked, the handoff.
+func (s *Service) commit(ctx context.Context, tx *records.Tx, st *staged, actor Actor, send Send) (receipt Receipt, err error) {
+	h := records.NewHandoff{Author: actor.ID, Workspace: st.place.WorkspaceID, Branch: st.branch.ID, Key: send.Key}
 	var freed []*records.Asset
+	edits := make([]tree.Change, len(st.changes))
 	for i, c := range st.changes {
 		a := st.assets[i]
-		v := records.NewVersion{Asset: a.ID, Number: a.Newest + 1, Path: c.Path, Executable: c.Executable}
+		v := records.NewVersion{Asset: a.ID, Number: a.Newest + 1, Before: a.Newest, Path: c.Path, Executable: c.Executable}
+		edits[i].Key = a.Folded
 		if !c.Gone {
-			v.Content = st.contents[c.Digest].ID
+			v.Content, v.Size = st.contents[c.Content].ID, c.Size
+			edits[i].Entry = entryOf(a, c)
 		}
 		h.Versions = append(h.Versions, v)
 		switch {
@@ -395,17 +508,71 @@ func (st *staged) commit(ctx context.Context, tx *records.Tx, actor Actor, send 
 			return receipt, err
 		}
 	}
-	subject := map[string]any{"note": firstLine(h.Note), "count": len(st.changes), "paths": somePaths(st.assets), "unlocked": len(freed)}
-	number, err := tx.AddHandoff(ctx, st.project.ID, h)
+	root, err := s.grow(ctx, tx, st, edits, &h)
 	if err != nil {
 		return receipt, err
 	}
-	subject["handoff"] = number
+	number, err := tx.NextNumber(ctx, st.project.ID)
+	if err != nil {
+		return receipt, err
+	}
+	h.Record = chain.Handoff{Project: st.project.Key, Number: number, Branch: st.branch.Name, Root: root, Author: actor.Handle, At: st.now.UnixMicro(),
+		Note: strings.TrimSpace(send.Note), Tasks: send.Tasks, Stage: send.Stage}
+	if st.branch.Head > 0 {
+		h.Record.Parents = []chain.Parent{{Number: st.branch.Head, Digest: st.branch.HeadDigest}}
+	}
+	_, h.Digest = h.Record.Encode()
+	if err := tx.AddHandoff(ctx, st.project.ID, h); err != nil {
+		return receipt, err
+	}
+	subject := map[string]any{"note": firstLine(h.Record.Note), "count": len(st.changes), "paths": somePaths(st.assets), "unlocked": len(freed), "handoff": number}
 	if err := tx.AddEvent(ctx, st.project.ID, actor.ID, "handoff.sent", subject); err != nil {
 		return receipt, err
 	}
 	receipt.Handoff, err = tx.Handoff(ctx, st.project.ID, number)
 	return receipt, err
+}
+
+func entryOf(a *records.Asset, c Change) *tree.Entry {
+	e := &tree.Entry{Key: a.Folded, Asset: a.ID, Version: a.Newest + 1, Content: c.Content, Size: c.Size}
+	if c.Path != a.Folded {
+		e.Path = c.Path
+	}
+	if c.Executable {
+		e.Mode = tree.Executable
+	}
+	return e
+}
+
+// grow makes the tree that comes of edits and locks the branch. The nodes are made and written before that; where the branch has moved
+// meanwhile, they are made again on top of what it holds now.
+func (s *Service) grow(ctx context.Context, tx *records.Tx, st *staged, edits []tree.Change, h *records.NewHandoff) (root chunk.Digest, err error) {
+	for {
+		forest := s.forest(tx, st.project.ID)
+		if root, err = forest.Apply(ctx, st.branch.Root, edits); err != nil {
+			return root, err
+		}
+		if err := tx.AddNodes(ctx, st.project.ID, forest.Fresh); err != nil {
+			return root, err
+		}
+		locked, err := tx.MainBranch(ctx, st.project.ID, true)
+		if err != nil {
+			return root, err
+		}
+		same := locked.Root == st.branch.Root
+		st.branch = locked
+		if same {
+			h.Assets, h.Size, err = forest.Sum(ctx, root, "", "")
+			return root, err
+		}
+		more, err := st.neighbours(ctx, s.forest(tx, st.project.ID), locked.Root)
+		if err != nil {
+			return root, err
+		}
+		if len(more) > 0 {
+			return root, &model.Refused{Refusals: more}
+		}
+	}
 }
 
 func firstLine(s string) string {
@@ -433,7 +600,7 @@ func (s *Service) Rollback(ctx context.Context, actor Actor, key, workspaceID, p
 		if to == asset.Newest {
 			return Receipt{}, model.NewProblem(model.BadRequest, "choose an older one", "version %d of %s is the newest already", to, path)
 		}
-		digest, err := chunk.ParseDigest(v.Digest)
+		content, err := chunk.ParseDigest(v.Content)
 		if err != nil {
 			return Receipt{}, err
 		}
@@ -444,7 +611,7 @@ func (s *Service) Rollback(ctx context.Context, actor Actor, key, workspaceID, p
 			note = fmt.Sprintf("Back to version %d (h%d): %s", v.Version, v.Handoff, firstLine(v.Note))
 		}
 		return s.Send(ctx, actor, key, Send{Key: sendKey, Workspace: workspaceID, Note: note, TakeFree: true,
-			Changes: []Change{{Path: asset.Path, Base: base, Digest: digest, Size: v.Size, Executable: v.Executable}}})
+			Changes: []Change{{Path: asset.Path, Base: base, Content: content, Size: v.Size, Executable: v.Executable}}}, nil)
 	}
 	return Receipt{}, model.NewProblem(model.NotFound, "see tarn history "+printable(path), "%s has no version %d", printable(path), to)
 }
@@ -452,7 +619,7 @@ func (s *Service) Rollback(ctx context.Context, actor Actor, key, workspaceID, p
 // Drop sends a file that a page has: as a new version of an asset whose lock the console holds, or as a new asset.
 func (s *Service) Drop(ctx context.Context, actor Actor, key string, send Send, body io.Reader) (Receipt, error) {
 	// Looked at with an empty content first, so that what would be refused is refused before the file travels.
-	if _, err := s.CheckSend(ctx, actor, key, send); err != nil {
+	if _, err := s.CheckSend(ctx, actor, key, Question{Send: send}); err != nil {
 		return Receipt{}, err
 	}
 	var p records.Project
@@ -462,10 +629,10 @@ func (s *Service) Drop(ctx context.Context, actor Actor, key string, send Send, 
 	}); err != nil {
 		return Receipt{}, err
 	}
-	m, err := s.ingest(ctx, p, body)
+	content, err := s.ingest(ctx, p, body)
 	if err != nil {
 		return Receipt{}, err
 	}
-	send.Changes[0].Digest, send.Changes[0].Size = m.Digest, m.Size
-	return s.Send(ctx, actor, key, send)
+	send.Changes[0].Content, send.Changes[0].Size = content.Digest, content.Size
+	return s.Send(ctx, actor, key, send, nil)
 }

@@ -7,21 +7,30 @@ import (
 	"errors"
 	"log/slog"
 	"strings"
+	"sync"
+	"sync/atomic"
+
+	lru "github.com/hashicorp/golang-lru/v2"
 
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/tree"
 	"kettletarn/internal/records"
 	"kettletarn/internal/store"
 )
 
 // Service is safe for concurrent use. It keeps no state of its own: several may share one database and one store.
 type Service struct {
-	db      *records.DB
-	store   store.Store
-	log     *slog.Logger
-	news    hub
-	signins chan struct{}
-	thumbs  thumbnails
-	ended   chan struct{}
+	db     *records.DB
+	store  store.Store
+	log    *slog.Logger
+	nodes  *lru.Cache[nodeKey, *tree.Node]
+	stored atomic.Int64 // when content last came, in nanoseconds of the Unix epoch
+	// handedOff wakes the keeper of the history.
+	handedOff chan struct{}
+	news      hub
+	signins   chan struct{}
+	thumbs    thumbnails
+	ended     chan struct{}
 }
 
 // Actor is the signed-in person in whose name something is done.
@@ -33,12 +42,21 @@ type Actor struct {
 
 // New makes a service. cache is a folder for what can be made again; it may be emptied at any time.
 func New(db *records.DB, store store.Store, cache string, log *slog.Logger) *Service {
-	return &Service{db: db, store: store, log: log, signins: make(chan struct{}, 2), thumbs: newThumbnails(cache), ended: make(chan struct{})}
+	nodes, err := lru.New[nodeKey, *tree.Node](cachedNodes)
+	if err != nil {
+		panic(err) // only for a size below 1
+	}
+	return &Service{db: db, store: store, log: log, nodes: nodes, signins: make(chan struct{}, 2), thumbs: newThumbnails(cache), ended: make(chan struct{}), handedOff: make(chan struct{}, 1)}
 }
 
-// Run carries news from the database to the readers until ctx ends; then it ends their streams. It is called once.
+// Run carries news from the database to the readers until ctx ends, then ends their streams; beside that it keeps the history in packs
+// and seals contents. It is called once.
 func (s *Service) Run(ctx context.Context) {
 	defer close(s.ended)
+	var wait sync.WaitGroup
+	defer wait.Wait()
+	wait.Go(func() { s.keepingHistory(ctx) })
+	wait.Go(func() { s.sealing(ctx) })
 	s.db.Listen(ctx, s.news.wake)
 }
 

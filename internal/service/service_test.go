@@ -1,7 +1,6 @@
 package service_test
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -12,9 +11,7 @@ import (
 
 	"github.com/google/uuid"
 
-	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
-	"kettletarn/internal/core/pack"
 	"kettletarn/internal/service"
 	"kettletarn/internal/store"
 	"kettletarn/internal/testbed"
@@ -64,43 +61,22 @@ func ok(t testing.TB) func(any, error) {
 	}
 }
 
-// content brings a content whose chunks are there and declared, and returns its digest.
-func (m *team) content(actor service.Actor, data []byte) *chunk.Manifest {
+// content brings a content.
+func (m *team) content(actor service.Actor, data []byte) testbed.Material {
 	m.Helper()
-	var records []pack.Record
-	manifest, err := chunk.NewCutter(nil).Manifest(bytes.NewReader(data), func(ref chunk.Ref, b []byte) error {
-		records = append(records, pack.Encode(ref.Digest, bytes.Clone(b)))
-		return nil
-	})
-	if err != nil {
-		m.Fatal(err)
-	}
-	ok(m)(m.StoreChunks(m.Context(), actor, key, from(records)))
-	if err := m.DeclareContents(m.Context(), actor, key, []chunk.Manifest{*manifest}); err != nil {
-		m.Fatal(err)
-	}
-	return manifest
-}
-
-func from(records []pack.Record) func() (pack.Record, error) {
-	return func() (pack.Record, error) {
-		if len(records) == 0 {
-			return pack.Record{}, io.EOF
-		}
-		r := records[0]
-		records = records[1:]
-		return r, nil
-	}
+	c := testbed.Cut(m, data)
+	ok(m)(m.StoreChunks(m.Context(), actor, key, testbed.From(c.Records)))
+	return c
 }
 
 // change makes a change of one asset to a content.
 func (m *team) change(actor service.Actor, path string, base int, fence int64, data string) service.Change {
-	manifest := m.content(actor, []byte(data))
-	return service.Change{Path: path, Base: base, Fence: fence, Digest: manifest.Digest, Size: manifest.Size}
+	c := m.content(actor, []byte(data))
+	return service.Change{Path: path, Base: base, Fence: fence, Content: c.Content, Size: c.Size}
 }
 
 func (m *team) send(actor service.Actor, changes ...service.Change) (service.Receipt, error) {
-	return m.Send(m.Context(), actor, key, service.Send{Key: uuid.NewString(), Workspace: m.space[actor.Handle], Note: "a pass", Changes: changes})
+	return m.Send(m.Context(), actor, key, service.Send{Key: uuid.NewString(), Workspace: m.space[actor.Handle], Note: "a pass", Changes: changes}, nil)
 }
 
 func (m *team) lock(actor service.Actor, path string, version int) int64 {
@@ -197,7 +173,7 @@ func TestWhoMayWhat(t *testing.T) {
 	}
 	_, err = m.StartProject(ctx, m.tamsin, key)
 	testbed.Problem(t, err, model.Taken)
-	_, err = m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["rurik"], Note: "n", Changes: []service.Change{{Path: "a"}}})
+	_, err = m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["rurik"], Note: "n", Changes: []service.Change{{Path: "a", Gone: true}}}, nil)
 	testbed.Problem(t, err, model.NotFound)
 }
 
@@ -288,17 +264,17 @@ func TestTheSameKeyGetsTheSameAnswer(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
 	send := service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "once", Changes: []service.Change{m.change(m.tamsin, "a.png", 0, 0, "one")}}
-	first, err := m.Send(ctx, m.tamsin, key, send)
+	first, err := m.Send(ctx, m.tamsin, key, send, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	again, err := m.Send(ctx, m.tamsin, key, send)
+	again, err := m.Send(ctx, m.tamsin, key, send, nil)
 	if err != nil || again.Handoff.Number != first.Handoff.Number || len(again.Handoff.Assets) != 1 {
 		t.Errorf("the second answer is %+v, %v", again, err)
 	}
 	other := send
 	other.Note = "twice"
-	_, err = m.Send(ctx, m.tamsin, key, other)
+	_, err = m.Send(ctx, m.tamsin, key, other, nil)
 	testbed.Problem(t, err, model.KeyReused)
 	if h, err := m.CloseSend(ctx, m.tamsin, key, send.Key); err != nil || h == nil || h.Number != 1 {
 		t.Errorf("closing a send that arrived: %+v, %v", h, err)
@@ -309,9 +285,9 @@ func TestTheSameKeyGetsTheSameAnswer(t *testing.T) {
 	if h, err := m.CloseSend(ctx, m.tamsin, key, lost.Key); err != nil || h != nil {
 		t.Errorf("closing a send that never arrived: %+v, %v", h, err)
 	}
-	_, err = m.Send(ctx, m.tamsin, key, lost)
+	_, err = m.Send(ctx, m.tamsin, key, lost, nil)
 	testbed.Problem(t, err, model.KeyClosed)
-	_, err = m.Send(ctx, m.tamsin, key, service.Send{Key: "not a key", Workspace: m.space["tamsin"], Note: "n", Changes: lost.Changes})
+	_, err = m.Send(ctx, m.tamsin, key, service.Send{Key: "not a key", Workspace: m.space["tamsin"], Note: "n", Changes: lost.Changes}, nil)
 	testbed.Problem(t, err, model.BadRequest)
 }
 
@@ -320,7 +296,7 @@ func TestNotesAndLabelsAreBounded(t *testing.T) {
 	change := m.change(m.tamsin, "a.png", 0, 0, "one")
 	for _, bad := range []service.Send{{Note: ""}, {Note: " \n"}, {Note: strings.Repeat("n", 100_000)}, {Note: "a\x00b"}, {Note: "n", Stage: strings.Repeat("s", 41)}, {Note: "n", Tasks: []string{""}}, {Note: "n", Tasks: make([]string, 51)}} {
 		bad.Key, bad.Workspace, bad.Changes = uuid.NewString(), m.space["tamsin"], []service.Change{change}
-		_, err := m.Send(t.Context(), m.tamsin, key, bad)
+		_, err := m.Send(t.Context(), m.tamsin, key, bad, nil)
 		testbed.Problem(t, err, model.BadRequest)
 	}
 	_, err := m.send(m.tamsin)
@@ -340,7 +316,7 @@ func TestRollbackIsANewVersion(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, versions, err := m.History(ctx, m.odile, key, "a.png")
-	if err != nil || len(versions) != 3 || versions[0].Digest != versions[2].Digest || receipt.Handoff.Assets[0].Version != 3 || !strings.Contains(versions[0].Note, "version 1") {
+	if err != nil || len(versions) != 3 || versions[0].Content != versions[2].Content || versions[0].Content == versions[1].Content || receipt.Handoff.Assets[0].Version != 3 || !strings.Contains(versions[0].Note, "version 1") {
 		t.Errorf("%+v, %v", versions, err)
 	}
 	_, err = m.Rollback(ctx, m.rurik, key, m.space["rurik"], "a.png", 9, 3, "", uuid.NewString())
@@ -354,13 +330,13 @@ func TestDeletingAndBringingBackUnderAnotherSpelling(t *testing.T) {
 	ctx := t.Context()
 	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 0, 0, "one")))
 	ok(t)(m.send(m.tamsin, service.Change{Path: "a.png", Base: 1, Gone: true, Fence: m.lock(m.tamsin, "a.png", 1)}))
-	if all, _, _, err := m.Changes(ctx, m.odile, key, service.Changes{}); err != nil || len(all) != 0 {
+	if all, err := m.Changes(ctx, m.odile, key, service.Changes{}); err != nil || len(all.Assets) != 0 {
 		t.Errorf("what is gone is listed: %+v, %v", all, err)
 	}
-	if since, _, _, err := m.Changes(ctx, m.odile, key, service.Changes{Since: 1}); err != nil || len(since) != 1 || !since[0].Gone {
+	if since, err := m.Changes(ctx, m.odile, key, service.Changes{Since: 1}); err != nil || len(since.Assets) != 1 || !since.Assets[0].Gone || since.Assets[0].Newest != 2 {
 		t.Errorf("the deletion is not news: %+v, %v", since, err)
 	}
-	if then, at, _, err := m.Changes(ctx, m.odile, key, service.Changes{At: 1}); err != nil || at != 1 || len(then) != 1 || then[0].Gone {
+	if then, err := m.Changes(ctx, m.odile, key, service.Changes{At: 1}); err != nil || then.At != 1 || len(then.Assets) != 1 || then.Assets[0].Gone {
 		t.Errorf("as of h1: %+v, %v", then, err)
 	}
 	_, err := m.send(m.rurik, service.Change{Path: "a.png", Base: 1, Gone: true})
@@ -523,18 +499,18 @@ func TestFoldersAndPages(t *testing.T) {
 	changes = append(changes, m.change(m.tamsin, "textures/fog.png", 0, 0, "fog"), m.change(m.tamsin, "texturesque.txt", 0, 0, "no"), m.change(m.tamsin, "top.png", 0, 0, "top"))
 	ok(t)(m.send(m.tamsin, changes...))
 	names := func(folder, search, after string, limit int) string {
-		folders, assets, more, err := m.Folder(ctx, m.viewer, key, folder, search, after, limit)
+		page, err := m.Folder(ctx, m.viewer, key, folder, search, after, limit)
 		if err != nil {
 			t.Fatal(err)
 		}
 		var out []string
-		for _, f := range folders {
+		for _, f := range page.Folders {
 			out = append(out, fmt.Sprintf("%s/ (%d)", f.Name, f.Assets))
 		}
-		for _, a := range assets {
+		for _, a := range page.Assets {
 			out = append(out, a.Path)
 		}
-		if more {
+		if page.Next != "" {
 			out = append(out, "more")
 		}
 		return strings.Join(out, " ")
@@ -555,15 +531,14 @@ func TestFoldersAndPages(t *testing.T) {
 	}
 	total, after := 0, ""
 	for {
-		page, at, more, err := m.Changes(ctx, m.viewer, key, service.Changes{After: after, Limit: 4})
-		if err != nil || at != 1 {
-			t.Fatalf("as of h%d, %v", at, err)
+		page, err := m.Changes(ctx, m.viewer, key, service.Changes{After: after, Limit: 4})
+		if err != nil || page.At != 1 {
+			t.Fatalf("as of h%d, %v", page.At, err)
 		}
-		total += len(page)
-		if !more {
+		total += len(page.Assets)
+		if after = page.Next; after == "" {
 			break
 		}
-		after = page[len(page)-1].Path
 	}
 	if total != 10 {
 		t.Errorf("%d assets in pages, want 10", total)

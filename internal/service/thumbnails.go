@@ -36,7 +36,7 @@ func (s *Service) Thumbnail(ctx context.Context, actor Actor, key, path string, 
 	}
 	defer content.Close()
 	// The digest names the same bytes in every project, so the cache is shared; whoever gets here may see them.
-	name := filepath.Join(s.thumbs.folder, fmt.Sprintf("%s-%d.png", v.Digest, edge))
+	name := filepath.Join(s.thumbs.folder, fmt.Sprintf("%s-%d.png", v.Content, edge))
 	if data, err := os.ReadFile(name); err == nil {
 		return data, nil
 	}

@@ -24,7 +24,10 @@ import (
 
 	"kettletarn/internal/api"
 	"kettletarn/internal/client"
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/manifest"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/pack"
 	"kettletarn/internal/localpg"
 	"kettletarn/internal/records"
 	"kettletarn/internal/service"
@@ -203,6 +206,52 @@ func Conforms(r *http.Request, sent []byte, answer *http.Response, got []byte) e
 	}
 	return openapi3filter.ValidateResponse(r.Context(), &openapi3filter.ResponseValidationInput{RequestValidationInput: in, Status: answer.StatusCode,
 		Header: answer.Header, Body: io.NopCloser(bytes.NewReader(got)), Options: in.Options})
+}
+
+// Material is a content cut into the records that a sender brings.
+type Material struct {
+	Content chunk.Digest
+	Size    int64
+	Chunks  []chunk.Ref
+	Records []pack.Record
+}
+
+// Cut makes the records of a content.
+func Cut(t testing.TB, data []byte) Material {
+	t.Helper()
+	m := Material{Size: int64(len(data))}
+	if err := chunk.Scan(t.Context(), bytes.NewReader(data), m.Size, nil, 1, func(p chunk.Piece, b []byte) error {
+		m.Chunks = append(m.Chunks, p.Ref)
+		m.Records = append(m.Records, pack.Encode(pack.Chunk, p.Digest, b))
+		return nil
+	}); err != nil {
+		t.Fatal(err)
+	}
+	for _, n := range manifest.Build(m.Chunks) {
+		m.Content = n.Digest
+		m.Records = append(m.Records, pack.Encode(pack.Manifest, n.Digest, n.Data))
+	}
+	return m
+}
+
+// From gives records one by one.
+func From(records []pack.Record) func() (pack.Record, error) {
+	return func() (pack.Record, error) {
+		if len(records) == 0 {
+			return pack.Record{}, io.EOF
+		}
+		r := records[0]
+		records = records[1:]
+		return r, nil
+	}
+}
+
+// Body is the request that brings records.
+func Body(records []pack.Record) (body []byte) {
+	for _, r := range records {
+		body = pack.AppendRecord(body, r)
+	}
+	return body
 }
 
 // Refused returns the reasons of a refusal, or fails the test.

@@ -2,28 +2,31 @@ package workspace
 
 import (
 	"context"
+	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
+	"sync"
 
-	"github.com/zeebo/blake3"
 	"golang.org/x/sync/errgroup"
 
 	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/manifest"
 	"kettletarn/internal/core/model"
 )
 
-// Bounds of a transfer: bytes in one request, and requests in flight. Together they bound what is held in memory.
+// Bounds of a transfer: bytes and chunks in one request, and requests in flight. Together they bound what is held in memory; at 80 ms
+// to the service they allow 400 MiB a second.
 const (
-	batchBytes  = 4 << 20
-	batchChunks = 1024
-	inFlight    = 3
-	// manifestsAtOnce is how many files' manifests are asked for at once.
-	manifestsAtOnce = 256
+	batchBytes  = 8 << 20
+	batchChunks = 4096
+	inFlight    = 4
+	// pageFiles is how many files' manifests are asked for at once, and jobFiles how many small files are built by one goroutine.
+	pageFiles = 2048
+	jobFiles  = 256
 )
 
 // wanted is a file to bring down. Base is what is in its place now, or nil; it is replaced only while it still looks like that.
@@ -33,201 +36,334 @@ type wanted struct {
 	stamp *Stamp
 }
 
-// fetch brings files down one after the other, with the chunks of the next ones on their way, and moves each to its place. Files
-// that are in the way come back as refusals; the rest goes on.
-func (w *Workspace) fetch(ctx context.Context, files []wanted, done func(wanted, Stamp) error) (refusals []model.Refusal, err error) {
+// arriving is a wanted file with its chunks.
+type arriving struct {
+	wanted
+	refs []chunk.Ref
+}
+
+// source is where a chunk lies on this disk.
+type source struct {
+	path  string
+	start int64
+}
+
+// fetching is one run of fetch.
+type fetching struct {
+	w     *Workspace
+	local map[chunk.Digest]source
+	done  func(wanted, Refs, Stamp) error
+
+	mu       sync.Mutex
+	refusals []model.Refusal
+}
+
+// fetch brings files down, several requests at once, and moves each to its place when it is whole. Chunks that are on this disk are
+// not fetched. Files that are in the way come back as refusals; the rest goes on.
+func (w *Workspace) fetch(ctx context.Context, files []wanted, done func(wanted, Refs, Stamp) error) (refusals []model.Refusal, err error) {
+	if len(files) == 0 {
+		return nil, nil
+	}
 	total := int64(0)
 	for _, f := range files {
 		total += f.asset.Size
-	}
-	if len(files) == 0 {
-		return nil, nil
 	}
 	w.Progress.Start("Bringing down", total)
 	defer w.Progress.Done()
 	if err := w.root.MkdirAll(incoming, 0o755); err != nil {
 		return nil, err
 	}
+	run := &fetching{w: w, done: done}
 	for len(files) > 0 {
-		page := files[:min(len(files), manifestsAtOnce)]
+		page := files[:min(len(files), pageFiles)]
 		files = files[len(page):]
-		more, err := w.fetchPage(ctx, page, done)
-		refusals = append(refusals, more...)
-		if err != nil {
-			return refusals, err
+		if err := run.page(ctx, page); err != nil {
+			return run.refusals, err
 		}
 	}
 	_ = w.root.Remove(incoming)
-	return refusals, nil
+	return run.refusals, nil
 }
 
-func (w *Workspace) fetchPage(ctx context.Context, files []wanted, done func(wanted, Stamp) error) (refusals []model.Refusal, err error) {
-	digests := make([]chunk.Digest, len(files))
-	for i, f := range files {
-		if digests[i], err = chunk.ParseDigest(f.asset.Digest); err != nil {
-			return nil, err
-		}
-	}
-	list, err := w.Client.Manifests(ctx, w.Marker.Project, digests)
+func (r *fetching) page(ctx context.Context, files []wanted) error {
+	list, err := r.w.manifests(ctx, files)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	// What an interrupted command left of a file is taken up again.
-	skip := make([]int, len(files))
-	var queue []chunk.Ref
-	for i := range list {
-		skip[i] = w.resume(&list[i])
-		for _, ref := range list[i].Chunks[:skip[i]] {
-			w.Progress.Add(int64(ref.Size))
-		}
-		queue = append(queue, list[i].Chunks[skip[i]:]...)
+	if r.local, err = r.w.onDisk(list); err != nil {
+		return err
 	}
-	chunks, stop := w.stream(ctx, queue)
-	defer stop()
-	for i, f := range files {
-		if err := w.build(&list[i], skip[i], chunks); err != nil {
-			return refusals, err
-		}
-		stamp, refusal, err := w.place(f)
-		if err != nil {
-			return refusals, err
-		}
-		if refusal != nil {
-			refusals = append(refusals, *refusal)
-			_ = w.root.Remove(partName(list[i].Digest))
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(inFlight)
+	for len(list) > 0 && ctx.Err() == nil {
+		if list[0].asset.Size > batchBytes {
+			// A large file has all requests in flight for itself.
+			if err := group.Wait(); err != nil {
+				return err
+			}
+			if err := r.large(ctx, list[0]); err != nil {
+				return err
+			}
+			list = list[1:]
 			continue
 		}
-		if err := done(f, stamp); err != nil {
-			return refusals, err
+		n, size := 0, int64(0)
+		for n < len(list) && n < jobFiles && list[n].asset.Size <= batchBytes && (n == 0 || size+list[n].asset.Size <= batchBytes) {
+			size += list[n].asset.Size
+			n++
 		}
+		job := list[:n]
+		list = list[n:]
+		group.Go(func() error { return r.small(ctx, job) })
 	}
-	return refusals, nil
-}
-
-// stream fetches chunks in order, some requests ahead. next gives them one by one.
-func (w *Workspace) stream(ctx context.Context, queue []chunk.Ref) (next func() ([]byte, error), stop func()) {
-	ctx, cancel := context.WithCancel(ctx)
-	type result struct {
-		data [][]byte
-		err  error
-	}
-	order := make(chan chan result, inFlight)
-	var group errgroup.Group
-	group.Go(func() error {
-		defer close(order)
-		for len(queue) > 0 {
-			n, size := 0, 0
-			for n < len(queue) && n < batchChunks && (n == 0 || size+queue[n].Size <= batchBytes) {
-				size += queue[n].Size
-				n++
-			}
-			batch := queue[:n]
-			queue = queue[n:]
-			answer := make(chan result, 1)
-			select {
-			case order <- answer:
-			case <-ctx.Done():
-				return nil
-			}
-			group.Go(func() error {
-				data, err := w.Client.FetchChunks(ctx, w.Marker.Project, batch)
-				answer <- result{data, err}
-				return nil
-			})
-		}
-		return nil
-	})
-	var ready [][]byte
-	next = func() ([]byte, error) {
-		for len(ready) == 0 {
-			answer, ok := <-order
-			if !ok {
-				return nil, io.ErrUnexpectedEOF
-			}
-			r := <-answer
-			if r.err != nil {
-				return nil, r.err
-			}
-			ready = r.data
-		}
-		data := ready[0]
-		ready = ready[1:]
-		return data, nil
-	}
-	stop = func() {
-		cancel()
-		for range order {
-		}
-		_ = group.Wait()
-	}
-	return next, stop
-}
-
-func partName(d chunk.Digest) string { return filepath.Join(incoming, d.String()) }
-
-// resume counts the chunks of a content that an earlier command has built already.
-func (w *Workspace) resume(m *chunk.Manifest) int {
-	f, err := w.root.Open(partName(m.Digest))
-	if err != nil {
-		return 0
-	}
-	defer f.Close()
-	buf := make([]byte, chunk.Max)
-	for i, ref := range m.Chunks {
-		if _, err := io.ReadFull(f, buf[:ref.Size]); err != nil || chunk.Sum(buf[:ref.Size]) != ref.Digest {
-			return i
-		}
-	}
-	return len(m.Chunks)
-}
-
-// build writes a content beside its place, from chunk number skip on, and checks the whole.
-func (w *Workspace) build(m *chunk.Manifest, skip int, next func() ([]byte, error)) (err error) {
-	f, err := w.root.OpenFile(partName(m.Digest), os.O_RDWR|os.O_CREATE, 0o644)
-	if err != nil {
+	if err := group.Wait(); err != nil {
 		return err
-	}
-	defer func() {
-		if closed := f.Close(); err == nil {
-			err = closed
-		}
-	}()
-	whole, have := blake3.New(), int64(0)
-	for _, ref := range m.Chunks[:skip] {
-		have += int64(ref.Size)
-	}
-	if n, err := io.CopyN(whole, f, have); err != nil || n != have {
-		return fmt.Errorf("what was fetched before can't be read again: %w", err)
-	}
-	if err := f.Truncate(have); err != nil {
-		return err
-	}
-	if _, err := f.Seek(have, io.SeekStart); err != nil {
-		return err
-	}
-	for range m.Chunks[skip:] {
-		data, err := next()
-		if err != nil {
-			return err
-		}
-		if _, err := f.Write(data); err != nil {
-			return err
-		}
-		_, _ = whole.Write(data)
-		w.Progress.Add(int64(len(data)))
-	}
-	var sum chunk.Digest
-	whole.Sum(sum[:0])
-	if sum != m.Digest {
-		_ = f.Truncate(0)
-		return model.NewProblem(model.Damaged, "run the command again", "content %s arrived damaged", m.Digest)
 	}
 	return nil
 }
 
+// manifests gets the chunks of files: the root nodes of all at once, and what is below them where there is more.
+func (w *Workspace) manifests(ctx context.Context, files []wanted) ([]arriving, error) {
+	roots := make([]chunk.Digest, len(files))
+	for i, f := range files {
+		var err error
+		if roots[i], err = chunk.ParseDigest(f.asset.Content); err != nil {
+			return nil, err
+		}
+	}
+	nodes := map[chunk.Digest][]byte{}
+	load := func(ctx context.Context, digests []chunk.Digest) ([][]byte, error) {
+		out, ask := make([][]byte, len(digests)), []chunk.Digest(nil)
+		for _, d := range digests {
+			if nodes[d] == nil {
+				nodes[d], ask = []byte{}, append(ask, d)
+			}
+		}
+		if len(ask) > 0 {
+			if err := w.Client.FetchChunks(ctx, w.Marker.Project, ask, func(i int, data []byte) error {
+				nodes[ask[i]] = append([]byte(nil), data...)
+				return nil
+			}); err != nil {
+				return nil, err
+			}
+		}
+		for i, d := range digests {
+			out[i] = nodes[d]
+		}
+		return out, nil
+	}
+	if _, err := load(ctx, roots); err != nil {
+		return nil, err
+	}
+	list := make([]arriving, len(files))
+	for i, f := range files {
+		list[i].wanted = f
+		size := int64(0)
+		if err := manifest.Walk(ctx, load, roots[i], 0, nil, func(_ int64, ref chunk.Ref) error {
+			size += int64(ref.Size)
+			list[i].refs = append(list[i].refs, ref)
+			return nil
+		}); err != nil {
+			return nil, err
+		}
+		if size != f.asset.Size {
+			return nil, model.NewProblem(model.Damaged, "tell whoever runs the service", "%s is said to have %d bytes, and its content has %d", f.asset.Path, f.asset.Size, size)
+		}
+	}
+	return list, nil
+}
+
+// onDisk finds which of the chunks lie in the workspace already, in files as they were when they were last the same as at the service.
+// Whether they still do is seen when they are read.
+func (w *Workspace) onDisk(list []arriving) (map[chunk.Digest]source, error) {
+	want := map[chunk.Digest]bool{}
+	for _, f := range list {
+		for _, ref := range f.refs {
+			want[ref.Digest] = true
+		}
+	}
+	found := map[chunk.Digest]source{}
+	return found, w.look(func(t indexTx) error {
+		return t.eachRef(func(path string, start int64, digest chunk.Digest, _ int) {
+			if want[digest] {
+				found[digest] = source{path, start}
+			}
+		})
+	})
+}
+
+// readLocal reads a chunk from this disk; ok is false where it is not there any more.
+func (w *Workspace) readLocal(s source, ref chunk.Ref) (data []byte, ok bool) {
+	f, err := w.root.Open(filepath.FromSlash(s.path))
+	if err != nil {
+		return nil, false
+	}
+	defer f.Close()
+	data = make([]byte, ref.Size)
+	_, err = f.ReadAt(data, s.start)
+	return data, err == nil && chunk.Sum(data) == ref.Digest
+}
+
+// get calls each with every one of the chunks, once, in any order: from this disk, or else from the service.
+func (r *fetching) get(ctx context.Context, refs []chunk.Ref, each func(chunk.Digest, []byte) error) error {
+	var ask []chunk.Digest
+	seen := make(map[chunk.Digest]bool, len(refs))
+	for _, ref := range refs {
+		if seen[ref.Digest] {
+			continue
+		}
+		seen[ref.Digest] = true
+		if s, there := r.local[ref.Digest]; there {
+			if data, ok := r.w.readLocal(s, ref); ok {
+				if err := each(ref.Digest, data); err != nil {
+					return err
+				}
+				continue
+			}
+		}
+		ask = append(ask, ref.Digest)
+	}
+	if len(ask) == 0 {
+		return nil
+	}
+	return r.w.Client.FetchChunks(ctx, r.w.Marker.Project, ask, func(i int, data []byte) error { return each(ask[i], data) })
+}
+
+// small brings files whose chunks fit into memory together.
+func (r *fetching) small(ctx context.Context, files []arriving) error {
+	var refs []chunk.Ref
+	for _, f := range files {
+		refs = append(refs, f.refs...)
+	}
+	have := make(map[chunk.Digest][]byte, len(refs))
+	if err := r.get(ctx, refs, func(d chunk.Digest, data []byte) error {
+		have[d] = append([]byte(nil), data...)
+		r.w.Progress.Add(int64(len(data)))
+		return nil
+	}); err != nil {
+		return err
+	}
+	for _, f := range files {
+		part := partName(f.asset)
+		out, err := r.w.root.OpenFile(part, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o644)
+		if err != nil {
+			return err
+		}
+		for _, ref := range f.refs {
+			if _, err = out.Write(have[ref.Digest]); err != nil {
+				break
+			}
+		}
+		if closed := out.Close(); err == nil {
+			err = closed
+		}
+		if err != nil {
+			_ = r.w.root.Remove(part)
+			return err
+		}
+		if err := r.finish(f, part); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// large brings one file, chunk by chunk to their places. What an interrupted command left of it is taken up again.
+func (r *fetching) large(ctx context.Context, f arriving) (err error) {
+	part := partName(f.asset)
+	out, err := r.w.root.OpenFile(part, os.O_RDWR|os.O_CREATE, 0o644)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if closed := out.Close(); err == nil {
+			err = closed
+		}
+		if err == nil {
+			err = r.finish(f, part)
+		}
+	}()
+	info, err := out.Stat()
+	if err != nil {
+		return err
+	}
+	begun := info.Size() == f.asset.Size
+	if err := out.Truncate(f.asset.Size); err != nil {
+		return err
+	}
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(inFlight)
+	start := int64(0)
+	for refs := f.refs; len(refs) > 0 && ctx.Err() == nil; {
+		n, size := 0, int64(0)
+		for n < len(refs) && n < batchChunks && (n == 0 || size+int64(refs[n].Size) <= batchBytes) {
+			size += int64(refs[n].Size)
+			n++
+		}
+		batch, from := refs[:n], start
+		refs, start = refs[n:], start+size
+		group.Go(func() error { return r.stretch(ctx, out, batch, from, begun) })
+	}
+	return group.Wait()
+}
+
+// stretch writes chunks that lie one behind the other. begun says that some of them may be there already.
+func (r *fetching) stretch(ctx context.Context, out *os.File, refs []chunk.Ref, start int64, begun bool) error {
+	places := map[chunk.Digest][]int64{}
+	var lacking []chunk.Ref
+	for _, ref := range refs {
+		if begun && r.there(out, ref, start) {
+			r.w.Progress.Add(int64(ref.Size))
+		} else {
+			places[ref.Digest], lacking = append(places[ref.Digest], start), append(lacking, ref)
+		}
+		start += int64(ref.Size)
+	}
+	return r.get(ctx, lacking, func(d chunk.Digest, data []byte) error {
+		for _, at := range places[d] {
+			if _, err := out.WriteAt(data, at); err != nil {
+				return err
+			}
+			r.w.Progress.Add(int64(len(data)))
+		}
+		return nil
+	})
+}
+
+func (r *fetching) there(f *os.File, ref chunk.Ref, start int64) bool {
+	data := make([]byte, ref.Size)
+	_, err := f.ReadAt(data, start)
+	return err == nil && chunk.Sum(data) == ref.Digest
+}
+
+// finish moves a whole file to its place.
+func (r *fetching) finish(f arriving, part string) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	stamp, refusal, err := r.w.place(f.wanted, part)
+	if err != nil {
+		return err
+	}
+	if refusal != nil {
+		r.refusals = append(r.refusals, *refusal)
+		return r.w.root.Remove(part)
+	}
+	packed := make(Refs, 0, len(f.refs)*refSize)
+	for _, ref := range f.refs {
+		packed = packed.add(ref)
+	}
+	return r.done(f.wanted, packed, stamp)
+}
+
+// partName is where a file is built: the same for the same content at the same path, so that it can be taken up again.
+func partName(a model.Asset) string {
+	name := chunk.Sum([]byte(a.Path))
+	return filepath.Join(incoming, a.Content[:min(len(a.Content), 32)]+"-"+hex.EncodeToString(name[:8]))
+}
+
 // place moves a built file to its place. What stands there is moved aside first, looked at again where nobody else can change it by
 // name any more, and put back if it is not what it was taken for.
-func (w *Workspace) place(f wanted) (Stamp, *model.Refusal, error) {
+func (w *Workspace) place(f wanted, part string) (Stamp, *model.Refusal, error) {
 	name := filepath.FromSlash(f.asset.Path)
 	inTheWay := func(err error) *model.Refusal {
 		return &model.Refusal{Path: f.asset.Path, Reason: "in-the-way", Message: fmt.Sprintf("%s: it can't be put in its place: %s", f.asset.Path, rootCause(err)), Remedy: "close the program that holds it or clear the way, then run tarn update"}
@@ -235,26 +371,22 @@ func (w *Workspace) place(f wanted) (Stamp, *model.Refusal, error) {
 	if err := w.safeFolder(f.asset.Path); err != nil {
 		return Stamp{}, inTheWay(err), nil
 	}
-	digest, err := chunk.ParseDigest(f.asset.Digest)
-	if err != nil {
-		return Stamp{}, nil, err
-	}
 	mode := fs.FileMode(0o644)
 	if f.asset.Executable {
 		mode = 0o755
 	}
-	if err := w.root.Chmod(partName(digest), mode); err != nil {
+	if err := w.root.Chmod(part, mode); err != nil {
 		return Stamp{}, nil, err
 	}
-	aside := filepath.Join(incoming, "aside-"+digest.String())
+	aside := part + "-aside"
 	refusal, moved, err := w.moveAside(f, name, aside)
 	if err != nil || refusal != nil {
 		return Stamp{}, refusal, err
 	}
 	if !moved {
 		// Nothing stands there: a link fails where something appeared meanwhile, and a rename would not.
-		if err := w.root.Link(partName(digest), name); err == nil {
-			_ = w.root.Remove(partName(digest))
+		if err := w.root.Link(part, name); err == nil {
+			_ = w.root.Remove(part)
 			info, err := w.root.Lstat(name)
 			if err != nil {
 				return Stamp{}, nil, err
@@ -264,7 +396,7 @@ func (w *Workspace) place(f wanted) (Stamp, *model.Refusal, error) {
 			return Stamp{}, changedMeanwhile(f.asset.Path), nil
 		}
 	}
-	if err := w.root.Rename(partName(digest), name); err != nil {
+	if err := w.root.Rename(part, name); err != nil {
 		if moved {
 			_ = w.root.Rename(aside, name)
 		}

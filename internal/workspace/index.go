@@ -2,6 +2,7 @@ package workspace
 
 import (
 	"bytes"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"path/filepath"
@@ -17,7 +18,7 @@ import (
 // Base is the version of an asset that the workspace has, and how its file looked when it was the same.
 type Base struct {
 	Version    int
-	Digest     chunk.Digest
+	Content    chunk.Digest
 	Size       int64
 	Executable bool
 	Stamp      Stamp
@@ -40,10 +41,38 @@ func (s Stamp) fits(s2 Stamp) bool {
 	return s.Size == s2.Size && s.Time == s2.Time && s.Inode == s2.Inode && s.Time+resolution < s.Looked
 }
 
-// Cut is a file's manifest with the stamp that it was made under, kept so that an interrupted send need not read the file again.
+// Cut is what a file was cut into, with the stamp that it was made under, kept so that an interrupted send need not read the file
+// again. Content is the root of its manifest.
 type Cut struct {
-	Stamp    Stamp
-	Manifest chunk.Manifest
+	Stamp   Stamp
+	Content chunk.Digest
+	Size    int64
+	Refs    Refs
+}
+
+// Refs are the chunks of a content, packed: digest (32 bytes) and size (4 bytes, big endian) of each.
+type Refs []byte
+
+const refSize = 32 + 4
+
+func (r Refs) add(ref chunk.Ref) Refs {
+	return binary.BigEndian.AppendUint32(append(r, ref.Digest[:]...), uint32(ref.Size))
+}
+
+// orNone is r, never nil: an empty content has no chunks, and that is worth keeping.
+func (r Refs) orNone() Refs {
+	if r == nil {
+		return Refs{}
+	}
+	return r
+}
+
+func (r Refs) list() []chunk.Ref {
+	out := make([]chunk.Ref, 0, len(r)/refSize)
+	for ; len(r) >= refSize; r = r[refSize:] {
+		out = append(out, chunk.Ref{Digest: chunk.Digest(r[:32]), Size: int(binary.BigEndian.Uint32(r[32:refSize]))})
+	}
+	return out
 }
 
 // Pending is a send that was posted and whose answer is not known yet.
@@ -61,9 +90,11 @@ type View struct {
 	Fetched time.Time
 }
 
-// The buckets of the index: assets the workspace has; what the service last said of each asset; cuts of changed files; the rest.
+// The buckets of the index: assets the workspace has, and their chunks; what the service last said of each asset; cuts of changed
+// files; the rest.
 var (
 	bucketBase   = []byte("base")
+	bucketRefs   = []byte("refs")
 	bucketNewest = []byte("newest")
 	bucketCuts   = []byte("cuts")
 	bucketMeta   = []byte("meta")
@@ -99,7 +130,7 @@ func (w *Workspace) index(work func(*bbolt.DB) error) error {
 		if tx.Bucket(bucketMeta) != nil {
 			return nil
 		}
-		for _, b := range [][]byte{bucketBase, bucketNewest, bucketCuts, bucketMeta} {
+		for _, b := range [][]byte{bucketBase, bucketRefs, bucketNewest, bucketCuts, bucketMeta} {
 			if _, err := tx.CreateBucketIfNotExists(b); err != nil {
 				return err
 			}
@@ -152,9 +183,43 @@ func (t indexTx) bases() (map[string]Base, error) { return all[Base](t.tx.Bucket
 func (t indexTx) newest() (map[string]model.Asset, error) {
 	return all[model.Asset](t.tx.Bucket(bucketNewest))
 }
-func (t indexTx) setBase(path string, b Base) error { return put(t.tx.Bucket(bucketBase), path, b) }
-func (t indexTx) dropBase(path string) error        { return t.tx.Bucket(bucketBase).Delete([]byte(path)) }
-func (t indexTx) setNewest(a model.Asset) error     { return put(t.tx.Bucket(bucketNewest), a.Path, a) }
+
+// setBase keeps a base; refs are its chunks, nil where they stay as they are.
+func (t indexTx) setBase(path string, b Base, refs Refs) error {
+	if refs != nil {
+		if err := t.tx.Bucket(bucketRefs).Put([]byte(path), refs); err != nil {
+			return err
+		}
+	}
+	return put(t.tx.Bucket(bucketBase), path, b)
+}
+
+func (t indexTx) dropBase(path string) error {
+	if err := t.tx.Bucket(bucketRefs).Delete([]byte(path)); err != nil {
+		return err
+	}
+	return t.tx.Bucket(bucketBase).Delete([]byte(path))
+}
+
+// refs are the chunks of the base of a path.
+func (t indexTx) refs(path string) Refs {
+	return bytes.Clone(t.tx.Bucket(bucketRefs).Get([]byte(path)))
+}
+
+// eachRef calls each with every chunk of every base.
+func (t indexTx) eachRef(each func(path string, start int64, digest chunk.Digest, size int)) error {
+	return t.tx.Bucket(bucketRefs).ForEach(func(path, refs []byte) error {
+		start := int64(0)
+		for r := Refs(refs); len(r) >= refSize; r = r[refSize:] {
+			size := int(binary.BigEndian.Uint32(r[32:refSize]))
+			each(string(path), start, chunk.Digest(r[:32]), size)
+			start += int64(size)
+		}
+		return nil
+	})
+}
+
+func (t indexTx) setNewest(a model.Asset) error { return put(t.tx.Bucket(bucketNewest), a.Path, a) }
 func (t indexTx) cut(path string) (Cut, bool, error) {
 	return get[Cut](t.tx.Bucket(bucketCuts), path)
 }

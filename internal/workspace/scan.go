@@ -9,11 +9,13 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"runtime"
 	"sort"
 	"strings"
 
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/manifest"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
 )
@@ -193,17 +195,19 @@ func rootCause(err error) string {
 // errMoving says that a file did not hold still while it was read.
 var errMoving = errors.New("it changed while it was read")
 
-// read cuts and hashes one file of the workspace, again from the start where it changed meanwhile, at most three times.
-func (w *Workspace) read(ctx context.Context, cutter *chunk.Cutter, name string) (Cut, File, error) {
+// read cuts and hashes one file of the workspace, again from the start where it changed meanwhile, at most three times. The chunks of
+// its base are tried first. each, where not nil, gets every chunk, again where it starts again; it is what sends them.
+func (w *Workspace) read(ctx context.Context, name string, base Refs, each func(chunk.Piece, []byte) error) (Cut, File, error) {
+	hints := chunk.NewHints(base.list())
 	for try := 0; ; try++ {
-		c, file, err := w.readOnce(ctx, cutter, name)
+		c, file, err := w.readOnce(ctx, name, hints, each)
 		if !errors.Is(err, errMoving) || try == 2 {
 			return c, file, err
 		}
 	}
 }
 
-func (w *Workspace) readOnce(ctx context.Context, cutter *chunk.Cutter, name string) (Cut, File, error) {
+func (w *Workspace) readOnce(ctx context.Context, name string, hints *chunk.Hints, each func(chunk.Piece, []byte) error) (Cut, File, error) {
 	f, err := w.root.Open(filepath.FromSlash(name))
 	if err != nil {
 		return Cut{}, File{}, err
@@ -216,34 +220,31 @@ func (w *Workspace) readOnce(ctx context.Context, cutter *chunk.Cutter, name str
 	if !before.Mode().IsRegular() {
 		return Cut{}, File{}, errors.New("it is not a regular file")
 	}
-	m, err := cutter.Manifest(&counted{r: f, ctx: ctx, add: w.Progress.Add}, nil)
+	c := Cut{Stamp: stampOf(before), Size: before.Size()}
+	var refs []chunk.Ref
+	err = chunk.Scan(ctx, f, c.Size, hints, runtime.NumCPU(), func(p chunk.Piece, data []byte) error {
+		refs, c.Refs = append(refs, p.Ref), c.Refs.add(p.Ref)
+		if each == nil {
+			w.Progress.Add(int64(p.Size))
+			return nil
+		}
+		return each(p, data)
+	})
+	if err == io.ErrUnexpectedEOF {
+		err = errMoving
+	}
 	if err != nil {
 		return Cut{}, File{}, err
 	}
-	stamp := stampOf(before)
+	c.Content = manifest.Root(refs)
 	after, err := w.root.Lstat(filepath.FromSlash(name))
 	if err != nil {
 		return Cut{}, File{}, err
 	}
-	if s := stampOf(after); s.Size != stamp.Size || s.Time != stamp.Time || s.Inode != stamp.Inode || m.Size != stamp.Size {
+	if s := stampOf(after); s.Size != c.Stamp.Size || s.Time != c.Stamp.Time || s.Inode != c.Stamp.Inode {
 		return Cut{}, File{}, errMoving
 	}
-	return Cut{Stamp: stamp, Manifest: *m}, File{Stamp: stamp, Executable: executable(before)}, nil
-}
-
-type counted struct {
-	r   io.Reader
-	ctx context.Context
-	add func(int64)
-}
-
-func (c *counted) Read(p []byte) (int, error) {
-	if err := c.ctx.Err(); err != nil {
-		return 0, err
-	}
-	n, err := c.r.Read(p)
-	c.add(int64(n))
-	return n, err
+	return c, File{Stamp: c.Stamp, Executable: executable(before)}, nil
 }
 
 // unreadable is the refusal for a file that can't be read.

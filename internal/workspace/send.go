@@ -8,11 +8,8 @@ import (
 	"strings"
 
 	"github.com/google/uuid"
-	"golang.org/x/sync/errgroup"
-
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
-	"kettletarn/internal/core/pack"
 )
 
 // SendOptions say what to send and how.
@@ -88,27 +85,16 @@ func (w *Workspace) Send(ctx context.Context, o SendOptions) (*Sent, error) {
 		return out, nil
 	}
 	request := model.SendRequest{Workspace: w.Marker.Workspace, Note: o.Note, Tasks: o.Tasks, Stage: o.Stage, KeepLocks: o.KeepLocks}
-	if sizeOf(s, changed) > askFirst {
-		outline := request
-		for _, a := range changed {
-			outline.Changes = append(outline.Changes, w.outline(s, a))
-		}
-		if _, err := w.Client.CheckSend(ctx, w.Marker.Project, outline); err != nil {
-			return nil, joinRefusals(refusals, err, false)
-		}
+	up := &upload{w: w, ctx: ctx, status: s, changed: changed, request: request, seen: map[chunk.Digest]bool{}}
+	cuts, unread, err := up.readAll(&request)
+	if err != nil {
+		return nil, joinRefusals(refusals, err, false)
 	}
-	cuts, unread, err := w.cutAll(ctx, s, changed, &request)
+	records, err := up.finish(request, append(refusals, unread...))
 	if err != nil {
 		return nil, err
 	}
-	refusals = append(refusals, unread...)
-	check, err := w.Client.CheckSend(ctx, w.Marker.Project, request)
-	if err := joinRefusals(refusals, err, len(request.Changes) == 0); err != nil {
-		return nil, err
-	}
-	if out.Sent, err = w.upload(ctx, cuts, check.Missing); err != nil {
-		return nil, err
-	}
+	out.Sent = up.sent.Load()
 	if refusals = w.stillSame(cuts); len(refusals) > 0 {
 		return nil, &model.Refused{Refusals: refusals}
 	}
@@ -116,7 +102,7 @@ func (w *Workspace) Send(ctx context.Context, o SendOptions) (*Sent, error) {
 	if err := w.update(func(t indexTx) error { return t.setPending(pending) }); err != nil {
 		return nil, err
 	}
-	receipt, err := w.Client.Send(ctx, w.Marker.Project, pending.Key, request)
+	receipt, err := w.post(ctx, pending, records, cuts)
 	if err != nil {
 		if answered(err) {
 			return nil, errors.Join(err, w.update(func(t indexTx) error { return t.dropPending() }))
@@ -124,16 +110,33 @@ func (w *Workspace) Send(ctx context.Context, o SendOptions) (*Sent, error) {
 		return nil, err
 	}
 	out.Handoff = &receipt.Handoff
-	if err := w.landed(pending, receipt.Handoff, receipt.Locks); err != nil {
-		return out, err
-	}
-	// The handoff stands; news of the others is a bonus, and its failing is not this command's.
-	_ = w.Refresh(ctx)
-	return out, nil
+	return out, w.landed(pending, receipt.Handoff, receipt.Locks)
 }
 
-// askFirst is how many bytes of changes make it worth a round trip to ask before they are read: reading them takes longer.
-const askFirst = 64 << 20
+// post makes the handoff. Where the service lost a chunk of it meanwhile, that is brought and it is tried once more.
+func (w *Workspace) post(ctx context.Context, p Pending, records []byte, cuts map[string]Cut) (model.SendReceipt, error) {
+	receipt, err := w.Client.Send(ctx, w.Marker.Project, p.Key, p.Send, records)
+	var problem *model.Problem
+	if !errors.As(err, &problem) || problem.Type != model.ChunksMissing || len(problem.Missing) == 0 {
+		return receipt, err
+	}
+	lacking := map[chunk.Digest]bool{}
+	for _, text := range problem.Missing {
+		d, err := chunk.ParseDigest(text)
+		if err != nil {
+			return receipt, err
+		}
+		lacking[d] = true
+	}
+	files := map[string]Refs{}
+	for path, c := range cuts {
+		files[path] = c.Refs
+	}
+	if _, err := w.supply(ctx, files, lacking); err != nil {
+		return receipt, err
+	}
+	return w.Client.Send(ctx, w.Marker.Project, p.Key, p.Send, records)
+}
 
 func sizeOf(s *Status, changed []model.Asset) (n int64) {
 	for _, a := range changed {
@@ -218,16 +221,24 @@ func (w *Workspace) landed(p Pending, h model.Handoff, kept []model.Lock) error 
 	for i := range kept {
 		locks[kept[i].Path] = &kept[i]
 	}
+	digests := map[string]string{}
+	for _, a := range h.Assets {
+		digests[a.Path] = a.Digest
+	}
 	return w.update(func(t indexTx) error {
 		for _, c := range p.Send.Changes {
-			a := model.Asset{Path: c.Path, Newest: versions[c.Path], Gone: c.Gone, Size: c.Size, Executable: c.Executable, Author: h.Author, At: &h.At, Handoff: h.Number, Note: h.Note}
+			a := model.Asset{Path: c.Path, Newest: versions[c.Path], Digest: digests[c.Path], Gone: c.Gone, Size: c.Size, Executable: c.Executable, Author: h.Author, At: &h.At, Handoff: h.Number, Note: h.Note}
 			if l := locks[c.Path]; l != nil {
 				a.Lock, a.Holder = l, l.Holder
 			}
 			if !c.Gone {
-				a.Digest = c.Digest.String()
+				a.Content = c.Content.String()
 			}
 			if err := t.setNewest(a); err != nil {
+				return err
+			}
+			cut, _, err := t.cut(c.Path)
+			if err != nil {
 				return err
 			}
 			if err := t.dropCut(c.Path); err != nil {
@@ -237,7 +248,7 @@ func (w *Workspace) landed(p Pending, h model.Handoff, kept []model.Lock) error 
 				if err := t.dropBase(c.Path); err != nil {
 					return err
 				}
-			} else if err := t.setBase(c.Path, baseOf(a, p.Cuts[c.Path])); err != nil {
+			} else if err := t.setBase(c.Path, baseOf(a, p.Cuts[c.Path]), cut.Refs.orNone()); err != nil {
 				return err
 			}
 		}
@@ -253,52 +264,10 @@ func stamps(cuts map[string]Cut) map[string]Stamp {
 	return out
 }
 
-// cutAll reads every changed file and fills the request. What can't be read comes back as refusals.
-func (w *Workspace) cutAll(ctx context.Context, s *Status, changed []model.Asset, request *model.SendRequest) (map[string]Cut, []model.Refusal, error) {
-	cuts, refusals := map[string]Cut{}, []model.Refusal(nil)
-	w.Progress.Start("Reading", sizeOf(s, changed))
-	defer w.Progress.Done()
-	known, err := w.cutsOf(changed)
-	if err != nil {
-		return nil, nil, err
-	}
-	keep := &cutKeeper{w: w}
-	cutter := chunk.NewCutter(nil)
-	for _, a := range changed {
-		change := w.outline(s, a)
-		f := s.found.Files[a.Path]
-		if change.Gone {
-			request.Changes = append(request.Changes, change)
-			continue
-		}
-		cut, ok := known[a.Path]
-		if ok && cut.Stamp.fits(f.Stamp) {
-			w.Progress.Add(a.Size)
-		} else {
-			if cut, f, err = w.read(ctx, cutter, a.Path); ctx.Err() != nil {
-				return nil, nil, errors.Join(ctx.Err(), keep.flush())
-			} else if err != nil {
-				refusals = append(refusals, unreadable(a.Path, err))
-				continue
-			}
-			if err := keep.add(a.Path, cut); err != nil {
-				return nil, nil, err
-			}
-		}
-		cuts[a.Path] = cut
-		change.Digest, change.Size, change.Executable = cut.Manifest.Digest, cut.Manifest.Size, f.Executable
-		if !keepsExecutable {
-			change.Executable = s.bases[a.Path].Executable
-		}
-		request.Changes = append(request.Changes, change)
-	}
-	return cuts, refusals, keep.flush()
-}
-
-// cutsOf reads the kept cuts of assets.
-func (w *Workspace) cutsOf(assets []model.Asset) (map[string]Cut, error) {
-	found := map[string]Cut{}
-	return found, w.look(func(t indexTx) error {
+// cutsOf reads the kept cuts of assets, and the chunks of their bases.
+func (w *Workspace) cutsOf(assets []model.Asset) (map[string]Cut, map[string]Refs, error) {
+	found, bases := map[string]Cut{}, map[string]Refs{}
+	return found, bases, w.look(func(t indexTx) error {
 		for _, a := range assets {
 			c, ok, err := t.cut(a.Path)
 			if err != nil {
@@ -306,6 +275,9 @@ func (w *Workspace) cutsOf(assets []model.Asset) (map[string]Cut, error) {
 			}
 			if ok {
 				found[a.Path] = c
+			}
+			if refs := t.refs(a.Path); refs != nil {
+				bases[a.Path] = refs
 			}
 		}
 		return nil
@@ -327,7 +299,7 @@ func (k *cutKeeper) add(path string, c Cut) error {
 		k.cuts = map[string]Cut{}
 	}
 	k.cuts[path] = c
-	if k.bytes += c.Manifest.Size; k.bytes < keepBytes {
+	if k.bytes += c.Size; k.bytes < keepBytes {
 		return nil
 	}
 	return k.flush()
@@ -363,170 +335,6 @@ func (w *Workspace) stillSame(cuts map[string]Cut) (refusals []model.Refusal) {
 	}
 	sort.Slice(refusals, func(i, j int) bool { return refusals[i].Path < refusals[j].Path })
 	return refusals
-}
-
-// piece is one chunk in one file.
-type piece struct {
-	path  string
-	start int64
-	ref   chunk.Ref
-}
-
-// upload brings the missing contents: only the chunks that the project lacks travel. It returns how many bytes that were.
-func (w *Workspace) upload(ctx context.Context, cuts map[string]Cut, missing []chunk.Digest) (sent int64, err error) {
-	if len(missing) == 0 {
-		return 0, nil
-	}
-	lacking := map[chunk.Digest]bool{}
-	for _, d := range missing {
-		lacking[d] = true
-	}
-	var declare []*chunk.Manifest
-	var pieces []piece
-	seen := map[chunk.Digest]bool{}
-	total := int64(0)
-	for _, p := range sorted(cuts) {
-		m := cuts[p].Manifest
-		if !lacking[m.Digest] {
-			continue
-		}
-		delete(lacking, m.Digest)
-		declare = append(declare, &m)
-		start := int64(0)
-		for _, ref := range m.Chunks {
-			if !seen[ref.Digest] {
-				seen[ref.Digest] = true
-				pieces = append(pieces, piece{p, start, ref})
-				total += int64(ref.Size)
-			}
-			start += int64(ref.Size)
-		}
-	}
-	w.Progress.Start("Sending", total)
-	if pieces, err = w.ask(ctx, pieces); err == nil {
-		sent, err = w.transfer(ctx, pieces)
-	}
-	w.Progress.Done()
-	if err != nil {
-		return sent, err
-	}
-	return sent, w.declare(ctx, declare)
-}
-
-func sorted(cuts map[string]Cut) []string {
-	names := make([]string, 0, len(cuts))
-	for p := range cuts {
-		names = append(names, p)
-	}
-	sort.Strings(names)
-	return names
-}
-
-// ask keeps the pieces that the project lacks.
-func (w *Workspace) ask(ctx context.Context, pieces []piece) (lacking []piece, err error) {
-	for len(pieces) > 0 {
-		page := pieces[:min(len(pieces), 4096)]
-		pieces = pieces[len(page):]
-		digests := make([]chunk.Digest, len(page))
-		for i, p := range page {
-			digests[i] = p.ref.Digest
-		}
-		missing, err := w.Client.MissingChunks(ctx, w.Marker.Project, digests)
-		if err != nil {
-			return nil, err
-		}
-		want := map[chunk.Digest]bool{}
-		for _, d := range missing {
-			want[d] = true
-		}
-		for _, p := range page {
-			if want[p.ref.Digest] {
-				lacking = append(lacking, p)
-			} else {
-				w.Progress.Add(int64(p.ref.Size))
-			}
-		}
-	}
-	return lacking, nil
-}
-
-// transfer sends pieces, several requests at once, each with a bounded number of bytes.
-func (w *Workspace) transfer(ctx context.Context, pieces []piece) (sent int64, err error) {
-	group, running := errgroup.WithContext(ctx)
-	group.SetLimit(inFlight)
-	for len(pieces) > 0 && running.Err() == nil {
-		n, size := 0, 0
-		for n < len(pieces) && n < batchChunks && (n == 0 || size+pieces[n].ref.Size <= batchBytes) {
-			size += pieces[n].ref.Size
-			n++
-		}
-		batch := pieces[:n]
-		pieces = pieces[n:]
-		sent += int64(size)
-		group.Go(func() error {
-			records, err := w.pack(batch)
-			if err != nil {
-				return err
-			}
-			if err := w.Client.StoreChunks(running, w.Marker.Project, records); err != nil {
-				return err
-			}
-			w.Progress.Add(int64(size))
-			return nil
-		})
-	}
-	err = group.Wait()
-	if err == nil {
-		err = ctx.Err()
-	}
-	return sent, err
-}
-
-// pack reads pieces again and compresses them. One that is no longer what it was refuses the send.
-func (w *Workspace) pack(batch []piece) (records []pack.Record, err error) {
-	for i := 0; i < len(batch); {
-		f, err := w.root.Open(filepath.FromSlash(batch[i].path))
-		if err != nil {
-			return nil, &model.Refused{Refusals: []model.Refusal{unreadable(batch[i].path, err)}}
-		}
-		first := batch[i].path
-		for ; i < len(batch) && batch[i].path == first; i++ {
-			data := make([]byte, batch[i].ref.Size)
-			if _, err := f.ReadAt(data, batch[i].start); err != nil || chunk.Sum(data) != batch[i].ref.Digest {
-				_ = f.Close()
-				return nil, &model.Refused{Refusals: []model.Refusal{unreadable(first, errMoving)}}
-			}
-			records = append(records, pack.Encode(batch[i].ref.Digest, data))
-		}
-		if err := f.Close(); err != nil {
-			return nil, err
-		}
-	}
-	return records, nil
-}
-
-// declare makes the contents known, some at a time: the service reads each through before it answers.
-func (w *Workspace) declare(ctx context.Context, list []*chunk.Manifest) error {
-	total := int64(0)
-	for _, m := range list {
-		total += m.Size
-	}
-	w.Progress.Start("Checking at the service", total)
-	defer w.Progress.Done()
-	for len(list) > 0 {
-		n, size, chunks := 0, int64(0), 0
-		for n < len(list) && n < 512 && (n == 0 || size+list[n].Size <= 256<<20 && chunks+len(list[n].Chunks) <= 100_000) {
-			size += list[n].Size
-			chunks += len(list[n].Chunks)
-			n++
-		}
-		if err := w.Client.DeclareContents(ctx, w.Marker.Project, list[:n]); err != nil {
-			return err
-		}
-		w.Progress.Add(size)
-		list = list[n:]
-	}
-	return nil
 }
 
 // Rollback sends an old version of an asset as a new one and brings it here. to is a version number.

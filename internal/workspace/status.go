@@ -104,7 +104,7 @@ func (w *Workspace) judge(ctx context.Context, s *Status, cuts map[string]Cut) e
 	for p := range paths {
 		if c, ok := cuts[p]; ok {
 			if f, here := s.found.Files[p]; here && c.Stamp.fits(f.Stamp) {
-				digests[p] = c.Manifest.Digest
+				digests[p] = c.Content
 			}
 		}
 		if a, show := s.state(p, digests); show {
@@ -148,10 +148,18 @@ func (w *Workspace) settleDoubts(ctx context.Context, s *Status, paths []string,
 	sort.Strings(paths)
 	w.Progress.Start("Looking at changed files", bytes)
 	defer w.Progress.Done()
-	cutter := chunk.NewCutter(nil)
+	bases := map[string]Refs{}
+	if err := w.look(func(t indexTx) error {
+		for _, p := range paths {
+			bases[p] = t.refs(p)
+		}
+		return nil
+	}); err != nil {
+		return nil, err
+	}
 	learnt := map[string]Cut{}
 	for _, p := range paths {
-		c, file, err := w.read(ctx, cutter, p)
+		c, file, err := w.read(ctx, p, bases[p], nil)
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
@@ -163,8 +171,8 @@ func (w *Workspace) settleDoubts(ctx context.Context, s *Status, paths []string,
 			// It counts as changed; a send will say why it can't be read.
 			continue
 		}
-		digests[p], learnt[p], s.found.Files[p] = c.Manifest.Digest, c, file
-		if b, had := s.bases[p]; had && b.Digest == c.Manifest.Digest {
+		digests[p], learnt[p], s.found.Files[p] = c.Content, c, file
+		if b, had := s.bases[p]; had && b.Content == c.Content {
 			b.Stamp = c.Stamp
 			s.bases[p] = b
 		}
@@ -175,9 +183,9 @@ func (w *Workspace) settleDoubts(ctx context.Context, s *Status, paths []string,
 			if err != nil {
 				return err
 			}
-			if had && b.Digest == c.Manifest.Digest {
+			if had && b.Content == c.Content {
 				b.Stamp = c.Stamp
-				if err := t.setBase(p, b); err != nil {
+				if err := t.setBase(p, b, nil); err != nil {
 					return err
 				}
 				continue
@@ -207,13 +215,16 @@ func (s *Status) state(p string, digests map[string]chunk.Digest) (a model.Asset
 	}
 	newer := known && theirs.Newest > b.Version
 	digest, read := digests[p]
-	unchanged := had && here && (b.Stamp.fits(f.Stamp) || read && digest == b.Digest) && (f.Executable == b.Executable || !keepsExecutable)
+	unchanged := had && here && (b.Stamp.fits(f.Stamp) || read && digest == b.Content) && (f.Executable == b.Executable || !keepsExecutable)
 	if here {
-		a.Digest = ""
+		a.Digest, a.Content = "", ""
 		if read {
-			a.Digest = digest.String()
+			a.Content = digest.String()
 		} else if unchanged {
-			a.Digest = b.Digest.String()
+			a.Content = b.Content.String()
+		}
+		if a.Content == theirs.Content {
+			a.Digest = theirs.Digest
 		}
 	}
 	switch {
@@ -228,7 +239,7 @@ func (s *Status) state(p string, digests map[string]chunk.Digest) (a model.Asset
 		a.State = model.Gone
 	case !had && !live:
 		a.State = model.New
-	case !had && read && theirs.Digest == digest.String():
+	case !had && read && theirs.Content == digest.String():
 		// The same content by another way: an update takes it over without a byte moved.
 		a.State = model.Behind
 	case !had:
@@ -237,7 +248,7 @@ func (s *Status) state(p string, digests map[string]chunk.Digest) (a model.Asset
 		a.State = model.Behind
 	case unchanged:
 		a.State = model.Same
-	case newer && live && read && theirs.Digest == digest.String():
+	case newer && live && read && theirs.Content == digest.String():
 		a.State = model.Behind
 	case newer:
 		a.State = model.Clash
@@ -286,27 +297,30 @@ func (w *Workspace) Refresh(ctx context.Context) error {
 	}); err != nil {
 		return err
 	}
-	var changed []model.Asset
-	at, err := w.Client.Changes(ctx, w.Marker.Project, view.At, func(page []model.Asset) error {
-		changed = append(changed, page...)
-		return nil
-	})
-	if err != nil {
-		return err
-	}
-	locks, err := w.Client.Locks(ctx, w.Marker.Project)
-	if err != nil {
-		return err
-	}
+	first := true
 	held := map[string]*model.Lock{}
-	for i := range locks.Locks {
-		held[locks.Locks[i].Path] = &locks.Locks[i]
+	var pages []model.Assets
+	if err := w.Client.Changes(ctx, w.Marker.Project, view.At, func(page model.Assets) error {
+		if first {
+			for i := range page.Locks {
+				held[page.Locks[i].Path] = &page.Locks[i]
+			}
+			w.wanted = page.Wanted
+		}
+		first = false
+		pages = append(pages, page)
+		return nil
+	}); err != nil {
+		return err
 	}
 	return w.update(func(t indexTx) error {
-		for _, a := range changed {
-			if err := t.setNewest(a); err != nil {
-				return err
+		for _, page := range pages {
+			for _, a := range page.Assets {
+				if err := t.setNewest(a); err != nil {
+					return err
+				}
 			}
+			view.At = page.At
 		}
 		known, err := t.newest()
 		if err != nil {
@@ -325,6 +339,6 @@ func (w *Workspace) Refresh(ctx context.Context) error {
 				return err
 			}
 		}
-		return t.setView(View{At: at, Fetched: now()})
+		return t.setView(View{At: view.At, Fetched: now()})
 	})
 }

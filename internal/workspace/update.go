@@ -59,6 +59,7 @@ func (w *Workspace) Update(ctx context.Context, paths []string, preview bool) (*
 	if preview {
 		return u, nil
 	}
+	w.offer(ctx)
 	u.Brought, u.Removed = u.Brought[:0], u.Removed[:0]
 	for _, f := range remove {
 		refusal, err := w.removeFile(f)
@@ -91,11 +92,11 @@ func (w *Workspace) adopt(s *Status, bring []wanted, u *Updated) (rest []wanted,
 			if err != nil {
 				return err
 			}
-			if f.stamp == nil || !known || !c.Stamp.fits(*f.stamp) || c.Manifest.Digest.String() != f.asset.Digest {
+			if f.stamp == nil || !known || !c.Stamp.fits(*f.stamp) || c.Content.String() != f.asset.Content {
 				rest = append(rest, f)
 				continue
 			}
-			if err := t.setBase(f.asset.Path, baseOf(f.asset, c.Stamp)); err != nil {
+			if err := t.setBase(f.asset.Path, baseOf(f.asset, c.Stamp), c.Refs.orNone()); err != nil {
 				return err
 			}
 			if err := t.dropCut(f.asset.Path); err != nil {
@@ -108,8 +109,8 @@ func (w *Workspace) adopt(s *Status, bring []wanted, u *Updated) (rest []wanted,
 }
 
 func baseOf(a model.Asset, stamp Stamp) Base {
-	digest, _ := chunk.ParseDigest(a.Digest)
-	return Base{Version: a.Newest, Digest: digest, Size: a.Size, Executable: a.Executable, Stamp: stamp}
+	content, _ := chunk.ParseDigest(a.Content)
+	return Base{Version: a.Newest, Content: content, Size: a.Size, Executable: a.Executable, Stamp: stamp}
 }
 
 // bring fetches files and notes each in the index as it is put in its place, some at a time.
@@ -117,6 +118,7 @@ func (w *Workspace) bring(ctx context.Context, files []wanted, each func(model.A
 	type placed struct {
 		path string
 		base Base
+		refs Refs
 	}
 	var batch []placed
 	flush := func() error {
@@ -125,7 +127,7 @@ func (w *Workspace) bring(ctx context.Context, files []wanted, each func(model.A
 		}
 		err := w.update(func(t indexTx) error {
 			for _, p := range batch {
-				if err := t.setBase(p.path, p.base); err != nil {
+				if err := t.setBase(p.path, p.base, p.refs.orNone()); err != nil {
 					return err
 				}
 				if err := t.dropCut(p.path); err != nil {
@@ -137,10 +139,10 @@ func (w *Workspace) bring(ctx context.Context, files []wanted, each func(model.A
 		batch = batch[:0]
 		return err
 	}
-	refusals, err := w.fetch(ctx, files, func(f wanted, stamp Stamp) error {
-		batch = append(batch, placed{f.asset.Path, baseOf(f.asset, stamp)})
+	refusals, err := w.fetch(ctx, files, func(f wanted, refs Refs, stamp Stamp) error {
+		batch = append(batch, placed{f.asset.Path, baseOf(f.asset, stamp), refs})
 		each(f.asset)
-		if len(batch) < 64 && f.asset.Size < 64<<20 {
+		if len(batch) < 256 && f.asset.Size < 64<<20 {
 			return nil
 		}
 		return flush()

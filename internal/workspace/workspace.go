@@ -21,6 +21,7 @@ import (
 
 	"kettletarn/internal/client"
 	"kettletarn/internal/core/assetpath"
+	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 )
 
@@ -40,6 +41,7 @@ type Workspace struct {
 	Progress Progress
 	state    string
 	root     *os.Root
+	wanted   []chunk.Digest // content that the service said it lost
 }
 
 // Progress is told how long work goes on. Sizes are bytes.

@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"sort"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -498,29 +499,29 @@ func TestOnlyWhatIsMissingTravels(t *testing.T) {
 	has(t, p.rurik, "copy.bin", body)
 }
 
-// phases are what progress speaks of.
-type phases struct{ names []string }
+// reading counts how much was read.
+type reading struct{ n atomic.Int64 }
 
-func (p *phases) Start(what string, _ int64) { p.names = append(p.names, what) }
-func (p *phases) Add(int64)                  {}
-func (p *phases) Done()                      {}
+func (p *reading) Start(string, int64) {}
+func (p *reading) Add(n int64)         { p.n.Add(n) }
+func (p *reading) Done()               {}
 
-func TestALargeSendThatWouldBeRefusedIsRefusedBeforeItIsRead(t *testing.T) {
+func TestALargeSendThatWouldBeRefusedIsRefusedBeforeItTravels(t *testing.T) {
 	p := newPair(t)
 	write(t, p.odile, "large.bin", "small yet")
 	send(t, p.odile, SendOptions{})
 	update(t, p.rurik)
 	lock(t, p.odile, "large.bin")
-	if err := os.Truncate(filepath.Join(p.rurik.Root, "large.bin"), askFirst+1); err != nil {
-		t.Fatal(err)
-	}
-	seen := &phases{}
+	large := make([]byte, 5*batchBytes)
+	_, _ = rand.NewChaCha8([32]byte{4}).Read(large)
+	write(t, p.rurik, "large.bin", string(large))
+	seen := &reading{}
 	p.rurik.Progress = seen
 	_, err := p.rurik.Send(t.Context(), SendOptions{Note: "large"})
 	if r := testbed.Refused(t, err); len(r) != 1 || r[0].Reason != "held" {
 		t.Errorf("%+v", r)
 	}
-	if len(seen.names) != 0 {
-		t.Errorf("before the refusal: %v", seen.names)
+	if seen.n.Load() != 0 {
+		t.Errorf("%d bytes were sent before the refusal", seen.n.Load())
 	}
 }

@@ -3,6 +3,7 @@
 // The cut is the normalised content-defined chunking of the FastCDC paper (Xia et al., USENIX ATC 2016): a gear hash rolls over
 // the bytes; a chunk ends where the hash's top bits are zero, with more bits asked for below the wanted size than above it.
 // The exact definition, with test vectors, is in docs/formats.md. The package does no I/O but reading from the reader it is given.
+// Cutter cuts a stream; Scan cuts a file, with all cores and with the cuts of an earlier version to try first.
 package chunk
 
 import (
@@ -61,6 +62,17 @@ func (d *Digest) UnmarshalText(text []byte) error {
 	return err
 }
 
+// MarshalCBOR and UnmarshalCBOR carry a digest as a byte string of 32 bytes (RFC 8949).
+func (d Digest) MarshalCBOR() ([]byte, error) { return append([]byte{0x58, 32}, d[:]...), nil }
+
+func (d *Digest) UnmarshalCBOR(data []byte) error {
+	if len(data) != 34 || data[0] != 0x58 || data[1] != 32 {
+		return errors.New("a digest is a byte string of 32 bytes")
+	}
+	copy(d[:], data[2:])
+	return nil
+}
+
 // ParseDigest reads 64 hex digits.
 func ParseDigest(s string) (d Digest, err error) {
 	if len(s) != 64 {
@@ -74,21 +86,23 @@ func ParseDigest(s string) (d Digest, err error) {
 
 // Cut returns the length of the first chunk of data. data holds at least Max bytes, or all that is left of the content.
 func Cut(data []byte) int {
-	n := len(data)
+	n := min(len(data), Max)
 	if n <= Min {
 		return n
 	}
-	n = min(n, Max)
 	var h uint64
-	i := Min
-	for ; i < min(n, Average); i++ {
-		if h = h<<1 + gear[data[i]]; h&maskBefore == 0 {
-			return i + 1
+	before := data[Min:min(n, Average)]
+	for i, b := range before {
+		if h = h<<1 + gear[b]; h&maskBefore == 0 {
+			return Min + i + 1
 		}
 	}
-	for ; i < n; i++ {
-		if h = h<<1 + gear[data[i]]; h&maskAfter == 0 {
-			return i + 1
+	if n <= Average {
+		return n
+	}
+	for i, b := range data[Average:n] {
+		if h = h<<1 + gear[b]; h&maskAfter == 0 {
+			return Average + i + 1
 		}
 	}
 	return n
@@ -135,54 +149,4 @@ type Ref struct {
 	_      struct{} `cbor:",toarray"`
 	Digest Digest
 	Size   int
-}
-
-// A Manifest lists the chunks of a content in order. The digest is that of the whole content; an empty content has no chunks.
-type Manifest struct {
-	_      struct{} `cbor:",toarray"`
-	Digest Digest
-	Size   int64
-	Chunks []Ref
-}
-
-// Check tells whether the manifest is well-formed: sizes in bounds and adding up.
-func (m *Manifest) Check() error {
-	var sum int64
-	for i, ref := range m.Chunks {
-		if ref.Size < 1 || ref.Size > Max {
-			return fmt.Errorf("chunk %d claims %d bytes, and a chunk has 1 to %d", i, ref.Size, Max)
-		}
-		sum += int64(ref.Size)
-	}
-	if sum != m.Size {
-		return fmt.Errorf("the chunks add up to %d bytes, and %d are claimed", sum, m.Size)
-	}
-	return nil
-}
-
-// Manifest cuts and hashes all that r gives. each, where not nil, is called with every chunk; the bytes are valid only during it.
-func (c *Cutter) Manifest(r io.Reader, each func(Ref, []byte) error) (*Manifest, error) {
-	c.Reset(r)
-	m := &Manifest{}
-	whole := blake3.New()
-	for {
-		data, err := c.Next()
-		if err == io.EOF {
-			break
-		}
-		if err != nil {
-			return nil, err
-		}
-		ref := Ref{Digest: Sum(data), Size: len(data)}
-		m.Chunks = append(m.Chunks, ref)
-		m.Size += int64(len(data))
-		_, _ = whole.Write(data)
-		if each != nil {
-			if err := each(ref, data); err != nil {
-				return nil, err
-			}
-		}
-	}
-	whole.Sum(m.Digest[:0])
-	return m, nil
 }

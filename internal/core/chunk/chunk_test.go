@@ -2,8 +2,11 @@ package chunk
 
 import (
 	"bytes"
+	"context"
+	"errors"
 	"io"
 	"math/rand/v2"
+	"slices"
 	"testing"
 	"testing/iotest"
 	"testing/quick"
@@ -16,31 +19,32 @@ func noise(seed uint64, n int) []byte {
 	return b
 }
 
-func manifest(t *testing.T, r io.Reader) *Manifest {
+// cuts are the chunks of what r gives.
+func cuts(t testing.TB, r io.Reader) (refs []Ref) {
 	t.Helper()
-	m, err := NewCutter(r).Manifest(r, nil)
-	if err != nil {
-		t.Fatal(err)
+	c := NewCutter(r)
+	for {
+		data, err := c.Next()
+		if err == io.EOF {
+			return refs
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		refs = append(refs, Ref{Digest: Sum(data), Size: len(data)})
 	}
-	return m
 }
 
 func TestSameBytesSameCutsHoweverTheyArrive(t *testing.T) {
 	data := noise(1, 5<<20)
-	want := manifest(t, bytes.NewReader(data))
+	want := cuts(t, bytes.NewReader(data))
 	for name, r := range map[string]io.Reader{
 		"half":    iotest.HalfReader(bytes.NewReader(data)),
 		"dataErr": iotest.DataErrReader(bytes.NewReader(data)),
 		"odd":     &oddReader{data: data},
 	} {
-		got := manifest(t, r)
-		if got.Digest != want.Digest || len(got.Chunks) != len(want.Chunks) {
-			t.Fatalf("%s: %d chunks, digest %s; want %d, %s", name, len(got.Chunks), got.Digest, len(want.Chunks), want.Digest)
-		}
-		for i := range got.Chunks {
-			if got.Chunks[i] != want.Chunks[i] {
-				t.Fatalf("%s: chunk %d differs", name, i)
-			}
+		if got := cuts(t, r); !slices.Equal(got, want) {
+			t.Fatalf("%s: other cuts", name)
 		}
 	}
 }
@@ -59,41 +63,127 @@ func (o *oddReader) Read(p []byte) (int, error) {
 func TestChunksAreWithinBoundsAndMakeUpTheContent(t *testing.T) {
 	check := func(seed uint16, size uint32) bool {
 		data := noise(uint64(seed), int(size%(3<<20)))
-		var whole []byte
-		c := NewCutter(nil)
-		var sizes []int
-		m, err := c.Manifest(bytes.NewReader(data), func(ref Ref, b []byte) error {
-			if Sum(b) != ref.Digest {
-				t.Error("a chunk's digest is not its own")
-			}
-			whole = append(whole, b...)
-			sizes = append(sizes, len(b))
-			return nil
-		})
-		if err != nil || !bytes.Equal(whole, data) || m.Check() != nil || m.Digest != Sum(data) {
-			return false
-		}
-		for i, n := range sizes {
-			if n > Max || n < Min && i != len(sizes)-1 {
+		sum := 0
+		refs := cuts(t, bytes.NewReader(data))
+		for i, ref := range refs {
+			if ref.Size > Max || ref.Size < Min && i != len(refs)-1 || Sum(data[sum:sum+ref.Size]) != ref.Digest {
 				return false
 			}
+			sum += ref.Size
 		}
-		return true
+		return sum == len(data)
 	}
 	if err := quick.Check(check, &quick.Config{MaxCount: 30}); err != nil {
 		t.Error(err)
 	}
 }
 
+// scan cuts with Scan, and checks what it hands over.
+func scan(t testing.TB, data []byte, hints *Hints, workers int) (refs []Ref, known int) {
+	t.Helper()
+	at := int64(0)
+	if err := Scan(t.Context(), bytes.NewReader(data), int64(len(data)), hints, workers, func(p Piece, b []byte) error {
+		if p.Start != at || len(b) != p.Size || Sum(b) != p.Digest {
+			t.Fatalf("a piece at %d is not what it says", p.Start)
+		}
+		at += int64(p.Size)
+		refs = append(refs, p.Ref)
+		if p.Known {
+			known++
+		}
+		return nil
+	}); err != nil {
+		t.Fatal(err)
+	}
+	return refs, known
+}
+
+func TestManyCoresCutAsOneDoes(t *testing.T) {
+	repeating := bytes.Repeat(noise(8, 300_000), 100)
+	for name, data := range map[string][]byte{
+		"nothing": nil, "small": noise(5, 1000), "one segment": noise(5, SegmentSize), "noise": noise(6, 5*SegmentSize+12345),
+		"zeros": make([]byte, 3*SegmentSize+1), "repeating": repeating,
+	} {
+		want := cuts(t, bytes.NewReader(data))
+		for _, workers := range []int{1, 3} {
+			if got, _ := scan(t, data, nil, workers); !slices.Equal(got, want) {
+				t.Errorf("%s with %d workers: other cuts", name, workers)
+			}
+			if got, known := scan(t, data, NewHints(want), workers); !slices.Equal(got, want) || known != len(want) {
+				t.Errorf("%s with %d workers and its own cuts as hints: other cuts, or only %d of %d known", name, workers, known, len(want))
+			}
+		}
+	}
+}
+
+func TestHintsChangeNoCut(t *testing.T) {
+	data := noise(9, 3*SegmentSize)
+	hints := NewHints(cuts(t, bytes.NewReader(data)))
+	patch := noise(10, 1<<20)
+	for name, edited := range map[string][]byte{
+		"changed":   slices.Concat(data[:10<<20], patch, data[11<<20:]),
+		"inserted":  slices.Concat(data[:10<<20], patch, data[10<<20:]),
+		"cut out":   slices.Concat(data[:10<<20], data[13<<20:]),
+		"shorter":   data[:20<<20+17],
+		"appended":  slices.Concat(data, patch),
+		"in front":  slices.Concat(patch[:100], data),
+		"unrelated": noise(11, 9<<20),
+		"twice":     slices.Concat(data, data),
+	} {
+		want := cuts(t, bytes.NewReader(edited))
+		got, known := scan(t, edited, hints, 2)
+		if !slices.Equal(got, want) {
+			t.Errorf("%s: the hints changed the cuts", name)
+		}
+		if fresh := len(want) - known; name != "unrelated" && fresh > 8 {
+			t.Errorf("%s: %d of %d chunks are not known", name, fresh, len(want))
+		}
+	}
+}
+
+func TestScanStopsInOrder(t *testing.T) {
+	data := noise(12, 4*SegmentSize)
+	broken := errors.New("broken")
+	n := 0
+	if err := Scan(t.Context(), bytes.NewReader(data), int64(len(data)), nil, 2, func(Piece, []byte) error {
+		if n++; n == 3 {
+			return broken
+		}
+		return nil
+	}); err != broken || n != 3 {
+		t.Errorf("after %d pieces: %v", n, err)
+	}
+	if err := Scan(t.Context(), bytes.NewReader(data), int64(len(data))+5, nil, 2, func(Piece, []byte) error { return nil }); err != io.ErrUnexpectedEOF {
+		t.Errorf("a file that became shorter: %v", err)
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	if err := Scan(ctx, bytes.NewReader(data), int64(len(data)), nil, 2, func(Piece, []byte) error { cancel(); return nil }); err != context.Canceled {
+		t.Errorf("after it was called off: %v", err)
+	}
+}
+
+func TestNoAllocationPerChunk(t *testing.T) {
+	data := noise(13, 4*SegmentSize)
+	count := func(n int) float64 {
+		return testing.AllocsPerRun(5, func() {
+			_ = Scan(context.Background(), bytes.NewReader(data[:n]), int64(n), nil, 2, func(Piece, []byte) error { return nil })
+		})
+	}
+	// A segment costs a goroutine and a channel; its thirty chunks cost nothing.
+	if more := count(4*SegmentSize) - count(2*SegmentSize); more > 20 {
+		t.Errorf("two more segments cost %.0f allocations", more)
+	}
+}
+
 func TestAnInsertionChangesOnlyTheChunksAroundIt(t *testing.T) {
 	data := noise(3, 16<<20)
 	before := map[Digest]bool{}
-	for _, ref := range manifest(t, bytes.NewReader(data)).Chunks {
+	for _, ref := range cuts(t, bytes.NewReader(data)) {
 		before[ref.Digest] = true
 	}
 	edited := append(append(append([]byte{}, data[:8<<20]...), []byte("a few bytes more")...), data[8<<20:]...)
 	fresh := 0
-	for _, ref := range manifest(t, bytes.NewReader(edited)).Chunks {
+	for _, ref := range cuts(t, bytes.NewReader(edited)) {
 		if !before[ref.Digest] {
 			fresh++
 		}
@@ -104,7 +194,7 @@ func TestAnInsertionChangesOnlyTheChunksAroundIt(t *testing.T) {
 }
 
 func TestAverageIsNearWhatIsMeant(t *testing.T) {
-	n := len(manifest(t, bytes.NewReader(noise(4, 64<<20))).Chunks)
+	n := len(cuts(t, bytes.NewReader(noise(4, 64<<20))))
 	if average := (64 << 20) / n; average < Average*3/4 || average > Average*3/2 {
 		t.Errorf("the average chunk has %d bytes, and about %d are meant", average, Average)
 	}
@@ -121,27 +211,14 @@ func TestVectors(t *testing.T) {
 		if v.zeros {
 			data = make([]byte, 2<<20)
 		}
-		m := manifest(t, bytes.NewReader(data))
-		if m.Digest.String() != v.digest {
-			t.Errorf("digest %s, want %s", m.Digest, v.digest)
+		if got := Sum(data); got.String() != v.digest {
+			t.Errorf("digest %s, want %s", got, v.digest)
 		}
-		for i, ref := range m.Chunks {
+		for i, ref := range cuts(t, bytes.NewReader(data)) {
 			if i >= len(v.sizes) || ref.Size != v.sizes[i] {
 				t.Errorf("zeros=%v: chunk %d has %d bytes, want %v", v.zeros, i, ref.Size, v.sizes)
 				break
 			}
-		}
-	}
-}
-
-func TestManifestCheck(t *testing.T) {
-	for name, m := range map[string]*Manifest{
-		"sum":   {Size: 5, Chunks: []Ref{{Size: 4}}},
-		"zero":  {Size: 0, Chunks: []Ref{{Size: 0}}},
-		"large": {Size: Max + 1, Chunks: []Ref{{Size: Max + 1}}},
-	} {
-		if m.Check() == nil {
-			t.Errorf("%s: a manifest that can't be is taken for well-formed", name)
 		}
 	}
 }

@@ -52,12 +52,15 @@ type SignIn struct {
 	Expires time.Time `json:"expires"`
 }
 
-// Project is a set of assets with one history and one set of people.
+// Project is a set of assets with one history and one set of people. Size is that of the newest versions; Stored is what all of it
+// takes at the service, of at most Limit where one is set.
 type Project struct {
 	Key      string     `json:"key"`
 	Role     string     `json:"role"`
 	Assets   int        `json:"assets"`
 	Size     int64      `json:"size"`
+	Stored   int64      `json:"stored"`
+	Limit    int64      `json:"storage_limit,omitempty"`
 	Handoffs int        `json:"handoffs"`
 	Members  int        `json:"members"`
 	Locks    int        `json:"locks"`
@@ -92,13 +95,15 @@ type Lock struct {
 	Waitlist    []string  `json:"waitlist"`
 }
 
-// Asset is one tracked file. The service fills what it knows; state and version (the one here) are a workspace's own.
+// Asset is one tracked file. The service fills what it knows; state and version (the one here) are a workspace's own. Content names
+// what is in it, by the root of its manifest; Digest is the BLAKE3 of all its bytes, absent until the service has read it through.
 type Asset struct {
 	Path       string     `json:"path"`
 	State      string     `json:"state,omitempty"`
 	Version    int        `json:"version,omitempty"`
 	Newest     int        `json:"newest"`
 	Size       int64      `json:"size"`
+	Content    string     `json:"content,omitempty"`
 	Digest     string     `json:"digest,omitempty"`
 	Executable bool       `json:"executable,omitempty"`
 	Gone       bool       `json:"gone,omitempty"`
@@ -121,12 +126,13 @@ type Version struct {
 	Tasks      []string  `json:"tasks"`
 	Stage      string    `json:"stage,omitempty"`
 	Size       int64     `json:"size"`
+	Content    string    `json:"content,omitempty"`
 	Digest     string    `json:"digest,omitempty"`
 	Executable bool      `json:"executable,omitempty"`
 	Gone       bool      `json:"gone,omitempty"`
 }
 
-// Handoff is the unit of change.
+// Handoff is the unit of change. Root names the state that it leads to; Digest covers that, the parent, and all that is said here.
 type Handoff struct {
 	Number int            `json:"number"`
 	Branch string         `json:"branch"`
@@ -135,6 +141,9 @@ type Handoff struct {
 	At     time.Time      `json:"at"`
 	Tasks  []string       `json:"tasks"`
 	Stage  string         `json:"stage,omitempty"`
+	Parent int            `json:"parent"`
+	Root   string         `json:"root"`
+	Digest string         `json:"digest"`
 	Count  int            `json:"count"`
 	Size   int64          `json:"size"`
 	Assets []HandoffAsset `json:"assets"`
@@ -147,6 +156,7 @@ type HandoffAsset struct {
 	Version int    `json:"version"`
 	Before  int    `json:"before"`
 	Size    int64  `json:"size"`
+	Content string `json:"content,omitempty"`
 	Digest  string `json:"digest,omitempty"`
 }
 

@@ -28,10 +28,12 @@ func (r *Refused) Error() string {
 }
 
 // Problem is the error of a request that could not be carried out as a whole. Type is a stable word (docs/protocol.md lists them).
+// Missing names the chunks of a ChunksMissing, in hex, or the first thousand of them.
 type Problem struct {
-	Type   string
-	Detail string
-	Remedy string
+	Type    string
+	Detail  string
+	Remedy  string
+	Missing []string
 }
 
 func (p *Problem) Error() string {
@@ -58,6 +60,7 @@ const (
 	KeyReused       = "key-reused"
 	KeyClosed       = "key-closed"
 	DiskFull        = "disk-full"
+	LimitReached    = "storage-limit"
 	Damaged         = "damaged"
 	Unavailable     = "unavailable"
 	Internal        = "internal"

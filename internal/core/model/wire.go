@@ -44,18 +44,26 @@ type WorkspaceRequest struct {
 	Name string `json:"name"`
 }
 
-// Assets is one page of assets as of handoff At; More says that another follows behind the last path.
+// Assets is one page of assets as of handoff At; where Next is there, another page follows behind it. The first page has, where it
+// is asked for, the locks of the project, and the digests of content that the service lost.
 type Assets struct {
-	At     int     `json:"at"`
-	More   bool    `json:"more"`
-	Assets []Asset `json:"assets"`
+	At     int            `json:"at"`
+	Next   string         `json:"next,omitempty"`
+	Assets []Asset        `json:"assets"`
+	Locks  []Lock         `json:"locks,omitempty"`
+	Wanted []chunk.Digest `json:"wanted,omitempty"`
 }
 
-// FolderPage is what lies right in one folder.
+// FolderPage is what lies right in one folder; where Next is there, another page follows behind it.
 type FolderPage struct {
 	Folders []Folder `json:"folders"`
 	Assets  []Asset  `json:"assets"`
-	More    bool     `json:"more"`
+	Next    string   `json:"next,omitempty"`
+}
+
+// LimitRequest sets the most bytes that a project may take at the service, 0 for no limit.
+type LimitRequest struct {
+	StorageLimit int64 `json:"storage_limit"`
 }
 
 // AssetHistory is one asset with its versions, the newest first.
@@ -102,15 +110,17 @@ type Stored struct {
 	Chunks int `json:"chunks"`
 }
 
-// SendChange is what a send does to one asset.
+// SendChange is what a send does to one asset. Content is the root of its manifest; Digest, where it is there, what the sender says
+// that the BLAKE3 of all its bytes is.
 type SendChange struct {
-	Path       string       `json:"path"`
-	Base       int          `json:"base"`
-	Gone       bool         `json:"gone,omitempty"`
-	Digest     chunk.Digest `json:"digest"`
-	Size       int64        `json:"size"`
-	Executable bool         `json:"executable,omitempty"`
-	Fence      int64        `json:"fence,omitempty"`
+	Path       string        `json:"path"`
+	Base       int           `json:"base"`
+	Gone       bool          `json:"gone,omitempty"`
+	Content    chunk.Digest  `json:"content"`
+	Digest     *chunk.Digest `json:"digest,omitempty"`
+	Size       int64         `json:"size"`
+	Executable bool          `json:"executable,omitempty"`
+	Fence      int64         `json:"fence,omitempty"`
 }
 
 // SendRequest is a send, to be checked or to be made. The key of a send to be made is in the header Idempotency-Key.
@@ -123,9 +133,18 @@ type SendRequest struct {
 	Changes   []SendChange `json:"changes"`
 }
 
-// SendCheck names the contents that the project lacks.
+// SendQuestion asks what would be refused of a send. Chunks are those that it may bring; Coming is how many bytes that may be.
+type SendQuestion struct {
+	Send   SendRequest    `json:"send"`
+	Chunks []chunk.Digest `json:"chunks,omitempty"`
+	Coming int64          `json:"coming,omitempty"`
+}
+
+// SendCheck names the contents and the chunks that the project lacks, and content that the service lost and would like back.
 type SendCheck struct {
 	Missing []chunk.Digest `json:"missing"`
+	Chunks  []chunk.Digest `json:"chunks"`
+	Wanted  []chunk.Digest `json:"wanted,omitempty"`
 }
 
 // SendReceipt is the handoff that came of a send, and the locks that were kept.
@@ -164,6 +183,7 @@ type ProblemDetails struct {
 	Remedy   string    `json:"remedy,omitempty"`
 	Request  string    `json:"request,omitempty"`
 	Refusals []Refusal `json:"refusals,omitempty"`
+	Missing  []string  `json:"missing,omitempty"`
 }
 
 // ProblemPrefix stands before the type of a problem on the wire.

@@ -1,5 +1,6 @@
-// Package pack is the file format in which chunks lie in a store: many chunks, one immutable file. It works over io.Writer and
-// io.ReaderAt and knows no store. The layout is specified in docs/formats.md and repeated beside the constants below.
+// Package pack is the file format in which content lies in a store: many records, one immutable file. It works over io.Writer and
+// io.ReaderAt and knows no store. The layout is specified in docs/formats.md and repeated beside the constants below; the form in
+// which records travel is in wire.go, their compression in codec.go.
 package pack
 
 import (
@@ -8,9 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"sync"
-
-	"github.com/klauspost/compress/zstd"
 
 	"kettletarn/internal/core/chunk"
 )
@@ -19,22 +17,30 @@ import (
 //
 //	magic     8 bytes  "KTPACK" and the format version as two digits
 //	record    one or more, each
+//	  kind      1 byte   0 chunk, 1 manifest node, 2 tree node, 3 handoff
 //	  codec     1 byte   0 plain, 1 one zstd frame (RFC 8878)
-//	  size      4 bytes  of the chunk, little endian
+//	  size      4 bytes  of what is kept, little endian
 //	  stored    4 bytes  of the data that follows the digest, little endian
-//	  digest   32 bytes  BLAKE3-256 of the chunk
+//	  digest   32 bytes  BLAKE3-256 of what is kept
 //	  data
-//	index     for each record: offset of its data (8 bytes), then codec, size, stored and digest as above
+//	index     for each record: offset of its data (8 bytes), then kind, codec, size, stored and digest as above
 //	footer    count (4 bytes), BLAKE3-256 of the index (32 bytes), and the magic again
 //
 // The footer stands at the end so that a pack is written in one pass; a pack that was cut off has none, and is refused whole.
 const (
-	magic       = "KTPACK01"
-	headSize    = 1 + 4 + 4 + 32
-	indexSize   = 8 + headSize
-	footerSize  = 4 + 32 + len(magic)
-	maxRecords  = 1 << 20
-	maxExpanded = chunk.Max
+	magic      = "KTPACK02"
+	headSize   = 1 + 1 + 4 + 4 + 32
+	indexSize  = 8 + headSize
+	footerSize = 4 + 32 + len(magic)
+	maxRecords = 1 << 20
+)
+
+// Kinds of record.
+const (
+	Chunk    = 0
+	Manifest = 1
+	Node     = 2
+	Handoff  = 3
 )
 
 // Codecs.
@@ -46,9 +52,9 @@ const (
 // ErrDamaged is wrapped by every error about content that is not what it should be.
 var ErrDamaged = errors.New("damaged")
 
-// A Record is one chunk as it is stored and as it travels. On the wire it is a CBOR array of four (docs/protocol.md).
+// A Record is one piece of content as it is stored and as it travels. Size is 1 to chunk.Max bytes.
 type Record struct {
-	_      struct{} `cbor:",toarray"`
+	Kind   uint8
 	Digest chunk.Digest
 	Codec  uint8
 	Size   int
@@ -57,63 +63,12 @@ type Record struct {
 
 // An Entry says where in a pack the data of one record lies.
 type Entry struct {
+	Kind   uint8
 	Digest chunk.Digest
 	Codec  uint8
 	Size   int
 	Stored int
 	Offset int64
-}
-
-var encoders = sync.Pool{New: func() any {
-	e, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(chunk.Max))
-	if err != nil {
-		panic(err)
-	}
-	return e
-}}
-
-var decoder = func() *zstd.Decoder {
-	d, err := zstd.NewReader(nil, zstd.WithDecoderMaxMemory(maxExpanded), zstd.WithDecoderConcurrency(0))
-	if err != nil {
-		panic(err)
-	}
-	return d
-}()
-
-// Encode makes the record of a chunk, compressed where that helps. The record may share data's memory.
-func Encode(digest chunk.Digest, data []byte) Record {
-	e := encoders.Get().(*zstd.Encoder)
-	defer encoders.Put(e)
-	if packed := e.EncodeAll(data, make([]byte, 0, len(data)/2+512)); len(packed) < len(data)-len(data)/32 {
-		return Record{Digest: digest, Codec: Zstd, Size: len(data), Data: packed}
-	}
-	return Record{Digest: digest, Codec: Plain, Size: len(data), Data: data}
-}
-
-// Decode gives the chunk of a record back, after checking it against its digest. buf may be reused for the result. The error
-// wraps ErrDamaged.
-func (r *Record) Decode(buf []byte) ([]byte, error) {
-	if r.Size < 1 || r.Size > chunk.Max || len(r.Data) > chunk.Max {
-		return nil, fmt.Errorf("chunk %s claims %d bytes, and a chunk has 1 to %d: %w", r.Digest, r.Size, chunk.Max, ErrDamaged)
-	}
-	data := r.Data
-	switch r.Codec {
-	case Plain:
-	case Zstd:
-		var err error
-		if data, err = decoder.DecodeAll(r.Data, buf[:0]); err != nil {
-			return nil, fmt.Errorf("chunk %s does not unpack (%v): %w", r.Digest, err, ErrDamaged)
-		}
-	default:
-		return nil, fmt.Errorf("chunk %s has the unknown codec %d: %w", r.Digest, r.Codec, ErrDamaged)
-	}
-	if len(data) != r.Size {
-		return nil, fmt.Errorf("chunk %s has %d bytes, and %d are claimed: %w", r.Digest, len(data), r.Size, ErrDamaged)
-	}
-	if chunk.Sum(data) != r.Digest {
-		return nil, fmt.Errorf("chunk %s does not match its digest: %w", r.Digest, ErrDamaged)
-	}
-	return data, nil
 }
 
 // A Writer writes one pack. Not safe for concurrent use.
@@ -143,9 +98,9 @@ func (p *Writer) write(b []byte) {
 // Add appends a record. The caller has checked it.
 func (p *Writer) Add(r Record) error {
 	if len(p.entries) == maxRecords {
-		return fmt.Errorf("a pack holds at most %d chunks", maxRecords)
+		return fmt.Errorf("a pack holds at most %d records", maxRecords)
 	}
-	e := Entry{Digest: r.Digest, Codec: r.Codec, Size: r.Size, Stored: len(r.Data)}
+	e := Entry{Kind: r.Kind, Digest: r.Digest, Codec: r.Codec, Size: r.Size, Stored: len(r.Data)}
 	p.write(appendHead(nil, e))
 	e.Offset = p.offset
 	p.write(r.Data)
@@ -172,7 +127,7 @@ func (p *Writer) Close() ([]Entry, error) {
 }
 
 func appendHead(b []byte, e Entry) []byte {
-	b = append(b, e.Codec)
+	b = append(b, e.Kind, e.Codec)
 	b = binary.LittleEndian.AppendUint32(b, uint32(e.Size))
 	b = binary.LittleEndian.AppendUint32(b, uint32(e.Stored))
 	return append(b, e.Digest[:]...)
@@ -193,7 +148,7 @@ func ReadIndex(r io.ReaderAt, size int64) ([]Entry, error) {
 	count := int64(binary.LittleEndian.Uint32(footer))
 	start := size - int64(footerSize) - count*indexSize
 	if count > maxRecords || start < int64(len(magic)) {
-		return nil, fmt.Errorf("the pack's footer claims %d chunks: %w", count, ErrDamaged)
+		return nil, fmt.Errorf("the pack's footer claims %d records: %w", count, ErrDamaged)
 	}
 	index := make([]byte, count*indexSize)
 	if _, err := r.ReadAt(index, start); err != nil {
@@ -207,11 +162,12 @@ func ReadIndex(r io.ReaderAt, size int64) ([]Entry, error) {
 		b := index[int64(i)*indexSize:]
 		e := Entry{
 			Offset: int64(binary.LittleEndian.Uint64(b)),
-			Codec:  b[8],
-			Size:   int(binary.LittleEndian.Uint32(b[9:])),
-			Stored: int(binary.LittleEndian.Uint32(b[13:])),
+			Kind:   b[8],
+			Codec:  b[9],
+			Size:   int(binary.LittleEndian.Uint32(b[10:])),
+			Stored: int(binary.LittleEndian.Uint32(b[14:])),
 		}
-		copy(e.Digest[:], b[17:])
+		copy(e.Digest[:], b[18:])
 		if e.Offset < int64(len(magic)+headSize) || e.Offset+int64(e.Stored) > start || e.Size < 1 || e.Size > chunk.Max {
 			return nil, fmt.Errorf("entry %d of the pack points outside it: %w", i, ErrDamaged)
 		}

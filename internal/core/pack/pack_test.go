@@ -20,7 +20,7 @@ func TestAPackGivesBackWhatWasPutIn(t *testing.T) {
 	var buf bytes.Buffer
 	w := NewWriter(&buf)
 	for _, data := range samples() {
-		if err := w.Add(Encode(chunk.Sum(data), data)); err != nil {
+		if err := w.Add(Encode(Chunk, chunk.Sum(data), data)); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -37,7 +37,7 @@ func TestAPackGivesBackWhatWasPutIn(t *testing.T) {
 		if e != written[i] {
 			t.Errorf("entry %d reads %+v, was written %+v", i, e, written[i])
 		}
-		r := Record{Digest: e.Digest, Codec: e.Codec, Size: e.Size, Data: buf.Bytes()[e.Offset : e.Offset+int64(e.Stored)]}
+		r := Record{Kind: e.Kind, Digest: e.Digest, Codec: e.Codec, Size: e.Size, Data: buf.Bytes()[e.Offset : e.Offset+int64(e.Stored)]}
 		if got, err := r.Decode(nil); err != nil || !bytes.Equal(got, data) {
 			t.Errorf("chunk %d does not come back: %v", i, err)
 		}
@@ -54,7 +54,7 @@ func TestDamageIsNoticed(t *testing.T) {
 	var buf bytes.Buffer
 	w := NewWriter(&buf)
 	data := samples()[1]
-	_ = w.Add(Encode(chunk.Sum(data), data))
+	_ = w.Add(Encode(Chunk, chunk.Sum(data), data))
 	if _, err := w.Close(); err != nil {
 		t.Fatal(err)
 	}
@@ -75,8 +75,8 @@ func TestDamageIsNoticed(t *testing.T) {
 
 func TestDecodeDistrusts(t *testing.T) {
 	data := samples()[1]
-	good := Encode(chunk.Sum(data), data)
-	bomb := Encode(chunk.Sum(nil), make([]byte, chunk.Max))
+	good := Encode(Chunk, chunk.Sum(data), data)
+	bomb := Encode(Chunk, chunk.Sum(nil), make([]byte, chunk.Max))
 	bomb.Size = 10
 	for name, r := range map[string]Record{
 		"other digest": {Digest: chunk.Sum([]byte("other")), Codec: good.Codec, Size: good.Size, Data: good.Data},
@@ -96,7 +96,7 @@ func TestDecodeDistrusts(t *testing.T) {
 func FuzzReadIndex(f *testing.F) {
 	var buf bytes.Buffer
 	w := NewWriter(&buf)
-	_ = w.Add(Encode(chunk.Sum([]byte("salt")), []byte("salt")))
+	_ = w.Add(Encode(Chunk, chunk.Sum([]byte("salt")), []byte("salt")))
 	_, _ = w.Close()
 	f.Add(buf.Bytes())
 	f.Add([]byte(magic + magic))
@@ -112,7 +112,7 @@ func FuzzReadIndex(f *testing.F) {
 }
 
 func FuzzDecode(f *testing.F) {
-	r := Encode(chunk.Sum(samples()[1]), samples()[1])
+	r := Encode(Chunk, chunk.Sum(samples()[1]), samples()[1])
 	f.Add(r.Codec, r.Size, r.Data)
 	f.Fuzz(func(t *testing.T, codec uint8, size int, data []byte) {
 		r := Record{Codec: codec, Size: size, Data: data}

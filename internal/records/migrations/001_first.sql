@@ -20,7 +20,9 @@ create table projects (
   id bigint generated always as identity primary key,
   key text collate "C" not null unique,
   created timestamptz not null default now(),
-  handoffs integer not null default 0
+  handoffs integer not null default 0,
+  -- The most bytes that its packs may have.
+  storage_limit bigint
 );
 
 create table memberships (
@@ -43,50 +45,87 @@ create index workspaces_of_person on workspaces (project_id, person_id);
 -- One seat at the console a person and project.
 create unique index workspaces_console on workspaces (project_id, person_id) where kind = 'console';
 
+-- What a branch holds is the tree under root, as of the handoff head; assets and size are what the root node says.
 create table branches (
   id bigint generated always as identity primary key,
   project_id bigint not null references projects,
   name text collate "C" not null,
+  root bytea not null,
+  head integer not null default 0,
+  assets bigint not null default 0,
+  size bigint not null default 0,
   unique (project_id, name)
 );
 
+-- Nodes of asset trees, named by their digest, written once.
+create table nodes (
+  project_id bigint not null references projects,
+  digest bytea not null,
+  data bytea not null,
+  primary key (project_id, digest)
+);
+-- Mostly digests, which nothing compresses.
+alter table nodes alter column data set storage external;
+
+-- A condemned pack has nothing in it that is needed any more; its file goes when nobody can be reading it.
 create table packs (
   id bigint generated always as identity primary key,
   project_id bigint not null references projects,
   name text not null unique,
   size bigint not null,
-  created timestamptz not null default now()
+  created timestamptz not null default now(),
+  condemned timestamptz
 );
+create index packs_of_project on packs (project_id);
 
--- Where each chunk of a project lies. The chunk space is per project.
+-- Where each chunk and each manifest node of a project lies. The chunk space is per project. seen is when somebody was last told that
+-- it is here, or brought it: nothing is collected within 14 days of that. What is damaged counts as lacking.
 create table chunks (
   project_id bigint not null references projects,
   digest bytea not null,
+  kind smallint not null,
   pack_id bigint not null references packs,
   start bigint not null,
   stored integer not null,
   size integer not null,
   codec smallint not null,
+  seen timestamptz not null default now(),
+  condemned timestamptz,
+  damaged timestamptz,
   primary key (project_id, digest)
 );
+create index chunks_of_pack on chunks (pack_id);
+create index chunks_damaged on chunks (project_id) where damaged is not null;
+create index chunks_condemned on chunks (project_id) where condemned is not null;
 
--- A content is in this table only once the service has read it back and found its digest right.
+-- What was found damaged or missing, where it lay, and when it was made good.
+create table damage (
+  id bigint generated always as identity primary key,
+  project_id bigint not null references projects,
+  digest bytea not null,
+  pack text not null,
+  start bigint not null,
+  cause text not null,
+  found timestamptz not null default now(),
+  healed timestamptz
+);
+create index damage_open on damage (project_id, digest) where healed is null;
+
+-- A content is named by the root of its manifest. whole is the BLAKE3 of all its bytes once the service has read them (sealed);
+-- claimed is what a sender said it would be.
 create table contents (
   id bigint generated always as identity primary key,
   project_id bigint not null references projects,
   digest bytea not null,
   size bigint not null,
-  created timestamptz not null default now(),
+  claimed bytea,
+  whole bytea,
+  sealed timestamptz,
+  person_id bigint references people,
+  seen timestamptz not null default now(),
   unique (project_id, digest)
 );
-
-create table content_chunks (
-  content_id bigint not null references contents,
-  start bigint not null,
-  digest bytea not null,
-  size integer not null,
-  primary key (content_id, start)
-);
+create index contents_unsealed on contents (id) where sealed is null;
 
 -- One row per asset carries newest version, holder and fence: whoever decides about one of them locks the row first.
 -- Without versions it is a path that was claimed and not used yet.
@@ -104,8 +143,6 @@ create table assets (
   fence bigint not null default 0,
   unique (project_id, folded)
 );
-create index assets_by_path on assets (project_id, path);
-create index assets_live on assets (project_id, folded) where not gone;
 create index assets_held on assets (project_id) where holder_id is not null;
 
 create table handoffs (
@@ -118,8 +155,16 @@ create table handoffs (
   at timestamptz not null default now(),
   tasks text[] not null default '{}',
   stage text not null default '',
+  parent integer not null,
+  root bytea not null,
+  digest bytea not null,
+  assets integer not null,
+  size bigint not null,
+  -- Whether it lies in a pack too, with the nodes of its tree.
+  packed boolean not null default false,
   primary key (project_id, number)
 );
+create index handoffs_unpacked on handoffs (project_id, number) where not packed;
 
 create table versions (
   asset_id bigint not null references assets,
@@ -162,4 +207,4 @@ create index events_of_project on events (project_id, transaction, id);
 
 ---- create above / drop below ----
 
-drop table events, send_keys, versions, handoffs, assets, content_chunks, contents, chunks, packs, branches, workspaces, memberships, projects, tokens, people;
+drop table events, send_keys, versions, handoffs, assets, contents, damage, chunks, packs, nodes, branches, workspaces, memberships, projects, tokens, people;

@@ -13,6 +13,6 @@ export function useFolder(key: string, folder: string, search: string) {
           params: { path: { project: key }, query: { path: folder, limit: 500, ...(search && { search }), ...(pageParam && { after: pageParam }) } },
         }),
       ),
-    getNextPageParam: (page) => (page.more ? page.assets.at(-1)?.path : undefined),
+    getNextPageParam: (page) => (page.next),
   });
 }

@@ -1,0 +1,6 @@
+package tree
+
+const (
+	vector      = "c15f6a438c45dd4fdad8126e8fec5ddf61a9a32802379460277475e0dd7c80a1"
+	emptyVector = "5e1d473baf66848c1618e39354d10f9f90c79357bef64b844613894464950b5c"
+)

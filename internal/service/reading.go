@@ -1,0 +1,299 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/manifest"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/pack"
+	"kettletarn/internal/records"
+	"kettletarn/internal/store"
+)
+
+// Bounds of one read from the store: bytes, and how far apart two records may lie in a pack to be read at once.
+const (
+	readBytes = 4 << 20
+	readGap   = 4 << 10
+)
+
+// chunkReader reads chunks and manifest nodes of one project. Everything that it gives was checked against its digest; what can't be
+// read back is set aside. Not safe for concurrent use.
+type chunkReader struct {
+	s       *Service
+	project int64
+	places  map[chunk.Digest]records.Place
+	name    string
+	open    store.Object
+	stored  []byte
+	buf     []byte
+}
+
+func (s *Service) chunkReader(project int64) *chunkReader {
+	return &chunkReader{s: s, project: project, places: map[chunk.Digest]records.Place{}}
+}
+
+func (r *chunkReader) close() {
+	if r.open != nil {
+		_ = r.open.Close()
+		r.open, r.name = nil, ""
+	}
+}
+
+// maxPlaces is how many places a reader remembers.
+const maxPlaces = 4 * MaxDigests
+
+// locate finds out where chunks lie. It fails where one is missing, and names those.
+func (r *chunkReader) locate(ctx context.Context, digests []chunk.Digest) error {
+	if len(r.places) > maxPlaces {
+		clear(r.places)
+	}
+	var ask []chunk.Digest
+	for _, d := range digests {
+		if _, known := r.places[d]; !known {
+			ask = append(ask, d)
+		}
+	}
+	for len(ask) > 0 {
+		page := ask[:min(len(ask), MaxDigests)]
+		ask = ask[len(page):]
+		if err := r.s.read(ctx, func(tx *records.Tx) error {
+			found, err := tx.Places(ctx, r.project, page)
+			for d, p := range found {
+				r.places[d] = p
+			}
+			return err
+		}); err != nil {
+			return err
+		}
+	}
+	var missing []chunk.Digest
+	for _, d := range digests {
+		if _, ok := r.places[d]; !ok {
+			missing = append(missing, d)
+		}
+	}
+	return chunksMissing(missing)
+}
+
+// chunksMissing is the problem of content that is not here, or nil where there is none.
+func chunksMissing(missing []chunk.Digest) error {
+	if len(missing) == 0 {
+		return nil
+	}
+	p := model.NewProblem(model.ChunksMissing, "send them first", "the service does not have all the content that is named; the first chunk is %s", missing[0])
+	for _, d := range missing[:min(len(missing), 1000)] {
+		p.Missing = append(p.Missing, d.String())
+	}
+	return p
+}
+
+// records calls each with located chunks in the order of digests: the record as it is stored, and what it keeps. Both are valid during
+// the call. Neighbours in a pack are read at once.
+func (r *chunkReader) records(ctx context.Context, digests []chunk.Digest, each func(pack.Record, []byte) error) error {
+	for len(digests) > 0 {
+		first := r.places[digests[0]]
+		n, end := 1, first.Offset+int64(first.Stored)
+		for ; n < len(digests); n++ {
+			next := r.places[digests[n]]
+			if next.Pack != first.Pack || next.Offset < end || next.Offset > end+readGap || next.Offset+int64(next.Stored)-first.Offset > readBytes {
+				break
+			}
+			end = next.Offset + int64(next.Stored)
+		}
+		run := digests[:n]
+		digests = digests[n:]
+		data, err := r.span(ctx, first.Pack, first.Offset, int(end-first.Offset))
+		for _, d := range run {
+			at := r.places[d]
+			record := pack.Record{Kind: at.Kind, Digest: d, Codec: at.Codec, Size: at.Size}
+			var plain []byte
+			if err == nil {
+				record.Data = data[at.Offset-first.Offset:][:at.Stored]
+				plain, err = r.decode(&record)
+			}
+			if err != nil {
+				// Once more alone, and where the database says now: packs are moved, and a neighbour's damage is not its own.
+				if plain, err = r.again(ctx, &record); err != nil {
+					return err
+				}
+				if n > 1 {
+					data, err = r.span(ctx, first.Pack, first.Offset, int(end-first.Offset))
+				}
+			}
+			if failed := each(record, plain); failed != nil {
+				return failed
+			}
+		}
+	}
+	return nil
+}
+
+func (r *chunkReader) decode(record *pack.Record) ([]byte, error) {
+	if r.buf == nil {
+		r.buf = make([]byte, 0, chunk.Max)
+	}
+	return record.Decode(r.buf)
+}
+
+// span reads a stretch of a pack.
+func (r *chunkReader) span(ctx context.Context, name string, at int64, n int) (_ []byte, err error) {
+	if r.open == nil || r.name != name {
+		r.close()
+		if r.open, err = r.s.store.Open(ctx, name); err != nil {
+			r.open = nil
+			return nil, err
+		}
+		r.name = name
+	}
+	if cap(r.stored) < n {
+		r.stored = make([]byte, max(n, chunk.Max))
+	}
+	got, err := r.open.ReadAt(r.stored[:n], at)
+	if got == n {
+		err = nil
+	}
+	return r.stored[:n], err
+}
+
+// again reads one chunk that could not be read. Where that is because of its bytes and not because of the store, it is set aside.
+func (r *chunkReader) again(ctx context.Context, record *pack.Record) ([]byte, error) {
+	delete(r.places, record.Digest)
+	r.close()
+	if err := r.locate(ctx, []chunk.Digest{record.Digest}); err != nil {
+		return nil, err
+	}
+	at := r.places[record.Digest]
+	record.Codec, record.Size = at.Codec, at.Size
+	data, err := r.span(ctx, at.Pack, at.Offset, at.Stored)
+	if err == nil {
+		record.Data = data
+		var plain []byte
+		if plain, err = r.decode(record); err == nil {
+			return plain, nil
+		}
+	}
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
+	if !errors.Is(err, pack.ErrDamaged) && !errors.Is(err, store.ErrNotFound) && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
+		r.s.log.Error("the store can't be read", "pack", at.Pack, "error", err)
+		return nil, model.NewProblem(model.Unavailable, "try again in a moment; nothing was lost", "the service can't read its store right now")
+	}
+	delete(r.places, record.Digest)
+	r.s.setAside(ctx, r.project, at, err)
+	return nil, model.NewProblem(model.Damaged, "a workspace that has the file can give it back: ask your team to run tarn heal", "the service can't read chunk %s back as it was stored", record.Digest)
+}
+
+// setAside notes a damaged or missing chunk: from now on it counts as lacking.
+func (s *Service) setAside(ctx context.Context, project int64, at records.Place, cause error) {
+	s.log.Error("a chunk is damaged", "project", project, "chunk", at.Digest.String(), "pack", at.Pack, "at", at.Offset, "error", cause)
+	if err := s.write(ctx, func(tx *records.Tx) error {
+		return tx.AddDamage(ctx, project, records.Damage{Digest: at.Digest, Pack: at.Pack, Start: at.Offset, Cause: cause.Error()})
+	}); err != nil {
+		s.log.Error("the damage can't be noted", "error", err)
+	}
+}
+
+// load gives manifest nodes, as manifest.Load says.
+func (r *chunkReader) load(ctx context.Context, digests []chunk.Digest) ([][]byte, error) {
+	if err := r.locate(ctx, digests); err != nil {
+		return nil, err
+	}
+	out := make([][]byte, 0, len(digests))
+	return out, r.records(ctx, digests, func(_ pack.Record, data []byte) error {
+		out = append(out, append([]byte(nil), data...))
+		return nil
+	})
+}
+
+// Content reads one content at any place. Not safe for concurrent use; Close it.
+type Content struct {
+	ctx    context.Context
+	r      *chunkReader
+	row    records.Content
+	pos    int64
+	page   []chunk.Ref
+	starts []int64
+	data   []byte
+	dataAt int64
+}
+
+func (s *Service) openContent(ctx context.Context, row records.Content) *Content {
+	return &Content{ctx: ctx, r: s.chunkReader(row.Project), row: row, dataAt: -1}
+}
+
+// Size is in bytes.
+func (c *Content) Size() int64 { return c.row.Size }
+
+// Close frees what is open.
+func (c *Content) Close() { c.r.close() }
+
+// Seek sets where the next Read starts, as io.Seeker says.
+func (c *Content) Seek(offset int64, whence int) (int64, error) {
+	switch whence {
+	case io.SeekCurrent:
+		offset += c.pos
+	case io.SeekEnd:
+		offset += c.row.Size
+	}
+	if offset < 0 {
+		return 0, errors.New("seek before the start")
+	}
+	c.pos = offset
+	return offset, nil
+}
+
+// Read reads at most to the end of the chunk that it is in.
+func (c *Content) Read(p []byte) (int, error) {
+	if c.pos >= c.row.Size {
+		return 0, io.EOF
+	}
+	if c.dataAt < 0 || c.pos < c.dataAt || c.pos >= c.dataAt+int64(len(c.data)) {
+		if err := c.fill(); err != nil {
+			return 0, err
+		}
+	}
+	n := copy(p, c.data[c.pos-c.dataAt:])
+	c.pos += int64(n)
+	return n, nil
+}
+
+// pageChunks is how many chunks a Content knows the places of at once.
+const pageChunks = 256
+
+var errPageFull = errors.New("enough for now")
+
+func (c *Content) fill() error {
+	for retry := false; ; retry = true {
+		for i, start := range c.starts {
+			if c.pos >= start && c.pos < start+int64(c.page[i].Size) {
+				return c.r.records(c.ctx, []chunk.Digest{c.page[i].Digest}, func(_ pack.Record, data []byte) error {
+					c.data, c.dataAt = data, start
+					return nil
+				})
+			}
+		}
+		if retry {
+			return fmt.Errorf("content %s has no chunk at %d", c.row.Digest, c.pos)
+		}
+		c.page, c.starts = c.page[:0], c.starts[:0]
+		digests := make([]chunk.Digest, 0, pageChunks)
+		err := manifest.Walk(c.ctx, c.r.load, c.row.Digest, c.pos, nil, func(start int64, ref chunk.Ref) error {
+			if len(c.page) == pageChunks {
+				return errPageFull
+			}
+			c.page, c.starts, digests = append(c.page, ref), append(c.starts, start), append(digests, ref.Digest)
+			return nil
+		})
+		if err != nil && err != errPageFull {
+			return err
+		}
+		if err := c.r.locate(c.ctx, digests); err != nil {
+			return err
+		}
+	}
+}

@@ -1,0 +1,65 @@
+package service
+
+import (
+	"context"
+	"fmt"
+
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/tree"
+	"kettletarn/internal/records"
+)
+
+// cachedNodes is how many tree nodes are kept decoded: about 30 MiB.
+const cachedNodes = 2048
+
+// nodeKey names a node in the cache: the node space is per project.
+type nodeKey struct {
+	project int64
+	digest  chunk.Digest
+}
+
+// forest reads a project's trees over a connection. A node is immutable, so that the cache never is out of date.
+func (s *Service) forest(tx *records.Tx, project int64) *tree.Forest {
+	return tree.NewForest(func(ctx context.Context, digests []chunk.Digest) ([]*tree.Node, error) {
+		out := make([]*tree.Node, len(digests))
+		var ask []chunk.Digest
+		for i, d := range digests {
+			var ok bool
+			if out[i], ok = s.nodes.Get(nodeKey{project, d}); !ok {
+				ask = append(ask, d)
+			}
+		}
+		if len(ask) == 0 {
+			return out, nil
+		}
+		found, err := tx.Nodes(ctx, project, ask)
+		if err != nil {
+			return nil, err
+		}
+		for i, d := range digests {
+			if out[i] != nil {
+				continue
+			}
+			data, ok := found[d]
+			if !ok {
+				return nil, fmt.Errorf("the tree node %s is missing", d)
+			}
+			if chunk.Sum(data) != d {
+				return nil, fmt.Errorf("the tree node %s does not match its digest", d)
+			}
+			if out[i], err = tree.Decode(data); err != nil {
+				return nil, err
+			}
+			s.nodes.Add(nodeKey{project, d}, out[i])
+		}
+		return out, nil
+	})
+}
+
+// rootAt is the root of a project as of a handoff; 0 is before the first.
+func rootAt(ctx context.Context, tx *records.Tx, p records.Project, number int) (chunk.Digest, error) {
+	if number == 0 {
+		return tree.Empty(), nil
+	}
+	return tx.RootAt(ctx, p.ID, number)
+}

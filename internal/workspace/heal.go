@@ -1,0 +1,124 @@
+package workspace
+
+import (
+	"context"
+
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/manifest"
+	"kettletarn/internal/core/pack"
+)
+
+// Healed is what a heal did: how many chunks the service had lost, and how many of them it has back from here.
+type Healed struct {
+	Wanted int   `json:"wanted"`
+	Given  int   `json:"given"`
+	Size   int64 `json:"size"`
+}
+
+// Heal asks what content the service lost, and gives it back what is on this disk.
+func (w *Workspace) Heal(ctx context.Context) (*Healed, error) {
+	out := &Healed{}
+	tried := map[chunk.Digest]bool{}
+	for {
+		list, err := w.Client.Wanted(ctx, w.Marker.Project)
+		if err != nil {
+			return out, err
+		}
+		fresh := map[chunk.Digest]bool{}
+		for _, d := range list {
+			if !tried[d] {
+				fresh[d], tried[d] = true, true
+			}
+		}
+		if len(fresh) == 0 {
+			return out, nil
+		}
+		out.Wanted += len(fresh)
+		given, err := w.give(ctx, fresh)
+		out.Given, out.Size = out.Given+given.Given, out.Size+given.Size
+		if err != nil || given.Given == 0 {
+			return out, err
+		}
+	}
+}
+
+// offer gives back, quietly, what the service said last that it lost. It is a favour on the way: that it fails stops nothing.
+func (w *Workspace) offer(ctx context.Context) {
+	lacking := map[chunk.Digest]bool{}
+	for _, d := range w.wanted {
+		lacking[d] = true
+	}
+	w.wanted = nil
+	if len(lacking) > 0 {
+		_, _ = w.give(ctx, lacking)
+	}
+}
+
+// give brings those of the lacking chunks and manifest nodes that the files of the workspace have.
+func (w *Workspace) give(ctx context.Context, lacking map[chunk.Digest]bool) (Healed, error) {
+	files := map[string]Refs{}
+	if err := w.look(func(t indexTx) error {
+		return t.tx.Bucket(bucketRefs).ForEach(func(path, refs []byte) error {
+			list := Refs(refs)
+			for r := list; len(r) >= refSize; r = r[refSize:] {
+				if lacking[chunk.Digest(r[:32])] {
+					files[string(path)] = append(Refs(nil), list...)
+					return nil
+				}
+			}
+			for _, n := range manifest.Build(list.list()) {
+				if lacking[n.Digest] {
+					files[string(path)] = append(Refs(nil), list...)
+					return nil
+				}
+			}
+			return nil
+		})
+	}); err != nil {
+		return Healed{}, err
+	}
+	return w.supply(ctx, files, lacking)
+}
+
+// supply brings those of the lacking chunks and manifest nodes that are in files with these chunks. A file that is not as it was any
+// more has none of those.
+func (w *Workspace) supply(ctx context.Context, files map[string]Refs, lacking map[chunk.Digest]bool) (done Healed, err error) {
+	var body []byte
+	flush := func(least int) error {
+		if len(body) <= least {
+			return nil
+		}
+		err := w.Client.StoreRecords(ctx, w.Marker.Project, body)
+		body = body[:0]
+		return err
+	}
+	add := func(kind uint8, d chunk.Digest, data []byte) error {
+		if !lacking[d] {
+			return nil
+		}
+		delete(lacking, d)
+		done.Given, done.Size = done.Given+1, done.Size+int64(len(data))
+		body = pack.AppendEncoded(body, kind, d, data)
+		return flush(batchBytes)
+	}
+	for path, refs := range files {
+		list := refs.list()
+		for _, n := range manifest.Build(list) {
+			if err := add(pack.Manifest, n.Digest, n.Data); err != nil {
+				return done, err
+			}
+		}
+		start := int64(0)
+		for _, ref := range list {
+			if lacking[ref.Digest] {
+				if data, ok := w.readLocal(source{path, start}, ref); ok {
+					if err := add(pack.Chunk, ref.Digest, data); err != nil {
+						return done, err
+					}
+				}
+			}
+			start += int64(ref.Size)
+		}
+	}
+	return done, flush(0)
+}

@@ -1,0 +1,337 @@
+package workspace
+
+import (
+	"context"
+	"errors"
+	"path/filepath"
+	"runtime"
+	"sync"
+	"sync/atomic"
+
+	"golang.org/x/sync/errgroup"
+
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/manifest"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/pack"
+)
+
+// upload brings the content of a send. Reading, cutting, hashing, asking, compressing and sending run at once; batches that are full
+// and not sent yet hold the reading back. What fits into one batch is not sent by itself at all: it travels with the handoff.
+type upload struct {
+	w       *Workspace
+	ctx     context.Context
+	status  *Status
+	changed []model.Asset
+	request model.SendRequest // as it was before anything was read
+	sent    atomic.Int64
+
+	mu      sync.Mutex
+	seen    map[chunk.Digest]bool
+	batch   batch
+	sending *errgroup.Group // nil as long as everything fits into one batch
+	running context.Context
+}
+
+// batch is content that the service may lack, held in one piece of memory.
+type batch struct {
+	kinds   []uint8
+	digests []chunk.Digest
+	ends    []int
+	data    []byte
+}
+
+func (b *batch) add(kind uint8, digest chunk.Digest, data []byte) {
+	b.kinds, b.digests = append(b.kinds, kind), append(b.digests, digest)
+	b.data = append(b.data, data...)
+	b.ends = append(b.ends, len(b.data))
+}
+
+// full says that the batch should go before n more bytes are added.
+func (b *batch) full(n int) bool {
+	return len(b.digests) >= batchChunks || len(b.data) > 0 && len(b.data)+n > batchBytes
+}
+
+// encode makes the body of a request of those records that are lacking.
+func (b *batch) encode(lacking []chunk.Digest) []byte {
+	want := make(map[chunk.Digest]bool, len(lacking))
+	for _, d := range lacking {
+		want[d] = true
+	}
+	var body []byte
+	if len(lacking) > 0 {
+		body = make([]byte, 0, len(b.data)+64*len(b.digests))
+	}
+	start := 0
+	for i, d := range b.digests {
+		if want[d] {
+			body = pack.AppendEncoded(body, b.kinds[i], d, b.data[start:b.ends[i]])
+		}
+		start = b.ends[i]
+	}
+	return body
+}
+
+var batches = sync.Pool{New: func() any { return batch{data: make([]byte, 0, batchBytes)} }}
+
+func (b *batch) free() {
+	batches.Put(batch{kinds: b.kinds[:0], digests: b.digests[:0], ends: b.ends[:0], data: b.data[:0]})
+}
+
+// add takes one record, unless this send had it already.
+func (u *upload) add(kind uint8, digest chunk.Digest, data []byte) error {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if u.seen[digest] {
+		u.progress(kind, len(data))
+		return nil
+	}
+	u.seen[digest] = true
+	if u.batch.full(len(data)) {
+		if err := u.flush(); err != nil {
+			return err
+		}
+	}
+	u.batch.add(kind, digest, data)
+	return nil
+}
+
+func (u *upload) progress(kind uint8, n int) {
+	if kind == pack.Chunk {
+		u.w.Progress.Add(int64(n))
+	}
+}
+
+// flush lets the batch go, behind those that are on their way. The first time, the service is asked whether it will take the send.
+func (u *upload) flush() error {
+	if u.sending == nil {
+		outline := u.request
+		coming := int64(0)
+		for _, a := range u.changed {
+			outline.Changes = append(outline.Changes, u.w.outline(u.status, a))
+			coming += max(u.status.found.Files[a.Path].Stamp.Size-u.status.bases[a.Path].Size, 0)
+		}
+		check, err := u.w.Client.CheckSend(u.ctx, u.w.Marker.Project, model.SendQuestion{Send: outline, Coming: coming})
+		if err != nil {
+			return err
+		}
+		u.w.wanted = check.Wanted
+		u.sending, u.running = errgroup.WithContext(u.ctx)
+		u.sending.SetLimit(inFlight)
+	}
+	if err := u.running.Err(); err != nil {
+		return u.sending.Wait()
+	}
+	b := u.batch
+	u.batch = batches.Get().(batch)
+	u.sending.Go(func() error {
+		defer b.free()
+		missing, err := u.w.Client.MissingChunks(u.running, u.w.Marker.Project, b.digests)
+		if err != nil {
+			return err
+		}
+		if body := b.encode(missing); len(body) > 0 {
+			if err := u.w.Client.StoreRecords(u.running, u.w.Marker.Project, body); err != nil {
+				return err
+			}
+			u.sent.Add(int64(len(body)))
+		}
+		for i, kind := range b.kinds {
+			start := 0
+			if i > 0 {
+				start = b.ends[i-1]
+			}
+			u.progress(kind, b.ends[i]-start)
+		}
+		return nil
+	})
+	return nil
+}
+
+// finish waits until everything has arrived, or, where little is to be brought, asks about the whole send and returns what has to
+// travel with it. refusals are those that were found here.
+func (u *upload) finish(request model.SendRequest, refusals []model.Refusal) (records []byte, err error) {
+	if u.sending != nil {
+		if len(u.batch.digests) > 0 {
+			if err := u.flush(); err != nil {
+				return nil, err
+			}
+		}
+		if err := u.sending.Wait(); err != nil {
+			return nil, err
+		}
+		if len(refusals) == 0 {
+			u.w.offer(u.ctx)
+			return nil, nil
+		}
+	}
+	question := model.SendQuestion{Send: request, Chunks: u.batch.digests, Coming: int64(len(u.batch.data))}
+	check, err := u.w.Client.CheckSend(u.ctx, u.w.Marker.Project, question)
+	if err := joinRefusals(refusals, err, len(request.Changes) == 0); err != nil {
+		return nil, err
+	}
+	u.w.wanted = check.Wanted
+	records = u.batch.encode(check.Chunks)
+	u.sent.Add(int64(len(records)))
+	u.w.offer(u.ctx)
+	return records, nil
+}
+
+// readAll reads every changed file and fills the request. What can't be read comes back as refusals.
+func (u *upload) readAll(request *model.SendRequest) (map[string]Cut, []model.Refusal, error) {
+	w, s := u.w, u.status
+	cuts, refusals := map[string]Cut{}, []model.Refusal(nil)
+	w.Progress.Start("Sending", sizeOf(s, u.changed))
+	defer w.Progress.Done()
+	known, bases, err := w.cutsOf(u.changed)
+	if err != nil {
+		return nil, nil, err
+	}
+	keep := &cutKeeper{w: w}
+	var mu sync.Mutex
+	changes := make([]*model.SendChange, len(u.changed))
+	one := func(i int) error {
+		a := u.changed[i]
+		change := w.outline(s, a)
+		if change.Gone {
+			changes[i] = &change
+			return nil
+		}
+		cut, f, err := u.readOne(a.Path, s.found.Files[a.Path], known[a.Path], bases[a.Path])
+		mu.Lock()
+		defer mu.Unlock()
+		if unread := (*unreadFile)(nil); errors.As(err, &unread) {
+			refusals = append(refusals, unreadable(a.Path, unread.error))
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if err := keep.add(a.Path, cut); err != nil {
+			return err
+		}
+		cuts[a.Path] = cut
+		change.Content, change.Size, change.Executable = cut.Content, cut.Size, f.Executable
+		if !keepsExecutable {
+			change.Executable = s.bases[a.Path].Executable
+		}
+		changes[i] = &change
+		return nil
+	}
+	// Small files are read by all cores, one each; a large one by all of them together.
+	group := errgroup.Group{}
+	group.SetLimit(runtime.NumCPU())
+	for i, a := range u.changed {
+		if err = u.ctx.Err(); err != nil {
+			break
+		}
+		if s.found.Files[a.Path].Stamp.Size <= chunk.SegmentSize {
+			group.Go(func() error { return one(i) })
+			continue
+		}
+		if err = group.Wait(); err == nil {
+			err = one(i)
+		}
+		if err != nil {
+			break
+		}
+	}
+	if waited := group.Wait(); err == nil {
+		err = waited
+	}
+	if kept := keep.flush(); err == nil {
+		err = kept
+	}
+	if err != nil {
+		if u.sending != nil {
+			if first := u.sending.Wait(); first != nil && !errors.Is(first, context.Canceled) {
+				err = first
+			}
+		}
+		return nil, nil, err
+	}
+	for _, c := range changes {
+		if c != nil {
+			request.Changes = append(request.Changes, *c)
+		}
+	}
+	return cuts, refusals, nil
+}
+
+// unreadFile is the error of a file that can't be read: a reason to refuse the send, not to break off.
+type unreadFile struct{ error }
+
+// readOne cuts one file, unless its cut was kept, and takes along what its last version has not.
+func (u *upload) readOne(path string, f File, known Cut, base Refs) (Cut, File, error) {
+	if known.Stamp.fits(f.Stamp) {
+		return known, f, u.again(path, known, base)
+	}
+	// What add says is an error of the service, not of the file.
+	var refused error
+	cut, f, err := u.w.read(u.ctx, path, base, func(p chunk.Piece, data []byte) error {
+		if p.Known {
+			u.w.Progress.Add(int64(p.Size))
+			return nil
+		}
+		refused = u.add(pack.Chunk, p.Digest, data)
+		return refused
+	})
+	switch {
+	case refused != nil:
+		return cut, f, refused
+	case u.ctx.Err() != nil:
+		return cut, f, u.ctx.Err()
+	case err != nil:
+		return cut, f, &unreadFile{err}
+	}
+	return cut, f, u.nodes(cut.Refs, base)
+}
+
+// again takes along the chunks of a file that was cut before.
+func (u *upload) again(path string, cut Cut, base Refs) error {
+	had := map[chunk.Digest]bool{}
+	for _, ref := range base.list() {
+		had[ref.Digest] = true
+	}
+	f, err := u.w.root.Open(filepath.FromSlash(path))
+	if err != nil {
+		return &unreadFile{err}
+	}
+	defer f.Close()
+	buf := make([]byte, chunk.Max)
+	start := int64(0)
+	for _, ref := range cut.Refs.list() {
+		if had[ref.Digest] {
+			u.w.Progress.Add(int64(ref.Size))
+		} else {
+			data := buf[:ref.Size]
+			if _, err := f.ReadAt(data, start); err != nil || chunk.Sum(data) != ref.Digest {
+				return &unreadFile{errMoving}
+			}
+			if err := u.add(pack.Chunk, ref.Digest, data); err != nil {
+				return err
+			}
+		}
+		start += int64(ref.Size)
+	}
+	return u.nodes(cut.Refs, base)
+}
+
+// nodes takes along the nodes of a manifest that those of its last version are not.
+func (u *upload) nodes(refs, base Refs) error {
+	had := map[chunk.Digest]bool{}
+	if len(base) > 0 {
+		for _, n := range manifest.Build(base.list()) {
+			had[n.Digest] = true
+		}
+	}
+	for _, n := range manifest.Build(refs.list()) {
+		if had[n.Digest] {
+			continue
+		}
+		if err := u.add(pack.Manifest, n.Digest, n.Data); err != nil {
+			return err
+		}
+	}
+	return nil
+}
