@@ -93,33 +93,45 @@ func (r *fetching) page(ctx context.Context, files []wanted) error {
 	if r.local, err = r.w.onDisk(list); err != nil {
 		return err
 	}
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(inFlight)
-	for len(list) > 0 && ctx.Err() == nil {
+	for len(list) > 0 {
+		// A large file has all requests in flight for itself.
 		if list[0].asset.Size > batchBytes {
-			// A large file has all requests in flight for itself.
-			if err := group.Wait(); err != nil {
-				return err
-			}
 			if err := r.large(ctx, list[0]); err != nil {
 				return err
 			}
 			list = list[1:]
 			continue
 		}
-		n, size := 0, int64(0)
-		for n < len(list) && n < jobFiles && list[n].asset.Size <= batchBytes && (n == 0 || size+list[n].asset.Size <= batchBytes) {
+		n := 1
+		for n < len(list) && list[n].asset.Size <= batchBytes {
+			n++
+		}
+		if err := r.many(ctx, list[:n]); err != nil {
+			return err
+		}
+		list = list[n:]
+	}
+	return nil
+}
+
+// many brings small files, several requests at once.
+func (r *fetching) many(ctx context.Context, list []arriving) error {
+	group, running := errgroup.WithContext(ctx)
+	group.SetLimit(inFlight)
+	for len(list) > 0 && running.Err() == nil {
+		n, size := 1, list[0].asset.Size
+		for n < len(list) && n < jobFiles && size+list[n].asset.Size <= batchBytes {
 			size += list[n].asset.Size
 			n++
 		}
 		job := list[:n]
 		list = list[n:]
-		group.Go(func() error { return r.small(ctx, job) })
+		group.Go(func() error { return r.small(running, job) })
 	}
 	if err := group.Wait(); err != nil {
 		return err
 	}
-	return nil
+	return ctx.Err()
 }
 
 // manifests gets the chunks of files: the root nodes of all at once, and what is below them where there is more.
@@ -291,10 +303,10 @@ func (r *fetching) large(ctx context.Context, f arriving) (err error) {
 	if err := out.Truncate(f.asset.Size); err != nil {
 		return err
 	}
-	group, ctx := errgroup.WithContext(ctx)
+	group, running := errgroup.WithContext(ctx)
 	group.SetLimit(inFlight)
 	start := int64(0)
-	for refs := f.refs; len(refs) > 0 && ctx.Err() == nil; {
+	for refs := f.refs; len(refs) > 0 && running.Err() == nil; {
 		n, size := 0, int64(0)
 		for n < len(refs) && n < batchChunks && (n == 0 || size+int64(refs[n].Size) <= batchBytes) {
 			size += int64(refs[n].Size)
@@ -302,9 +314,12 @@ func (r *fetching) large(ctx context.Context, f arriving) (err error) {
 		}
 		batch, from := refs[:n], start
 		refs, start = refs[n:], start+size
-		group.Go(func() error { return r.stretch(ctx, out, batch, from, begun) })
+		group.Go(func() error { return r.stretch(running, out, batch, from, begun) })
 	}
-	return group.Wait()
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	return ctx.Err()
 }
 
 // stretch writes chunks that lie one behind the other. begun says that some of them may be there already.

@@ -7,6 +7,7 @@ package workspace
 import (
 	"context"
 	"errors"
+	"fmt"
 	"math/rand/v2"
 	"net/http"
 	"os"
@@ -497,6 +498,24 @@ func TestOnlyWhatIsMissingTravels(t *testing.T) {
 	}
 	update(t, p.rurik)
 	has(t, p.rurik, "copy.bin", body)
+}
+
+func TestSmallFilesBehindALargeOneArriveToo(t *testing.T) {
+	p := newPair(t)
+	large := make([]byte, 3*batchBytes+77)
+	_, _ = rand.NewChaCha8([32]byte{5}).Read(large)
+	files := map[string]string{"b-large.bin": string(large), "d-large.bin": string(large[1:])}
+	for i := range 40 {
+		files[fmt.Sprintf("%c/small%02d.txt", 'a'+i%5, i)] = fmt.Sprint("text ", i)
+	}
+	for path, body := range files {
+		write(t, p.odile, path, body)
+	}
+	send(t, p.odile, SendOptions{})
+	update(t, p.rurik)
+	for path, body := range files {
+		has(t, p.rurik, path, body)
+	}
 }
 
 // reading counts how much was read.
