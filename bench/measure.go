@@ -12,9 +12,26 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize"
+
+	"kettletarn/demo/scene"
 )
 
-// tree makes about size bytes in 5,000 files, deterministic: few large and many small, half of the bytes compressible.
+// material is what made-up files consist of: the demo's levels, models, sounds, textures and boards, as their real encoders write
+// them. By size it is about half incompressible.
+func material() [][]byte {
+	var levels, models, sounds, textures, boards []byte
+	for pass := range 4 {
+		levels = append(levels, scene.Level("harbour", pass)...)
+		models = append(append(models, scene.Model("crane", pass)...), scene.Enclosure("top", pass)...)
+		sounds = append(sounds, scene.Sound("foghorn", pass)...)
+		textures = append(append(textures, scene.Albedo("rust", 512, pass)...), scene.Normal("rust", 512, pass)...)
+		boards = append(append(append(append(boards, scene.Schematic(pass)...), scene.Board(pass)...), scene.Gerber("F_Cu", pass)...), scene.Step(pass)...)
+	}
+	return [][]byte{levels, textures, models, textures, sounds, textures, boards, textures}
+}
+
+// tree makes about size bytes in files, deterministic: few large and many small, of the material above. Every 64 KiB have bytes of
+// their own, so that no two chunks are the same.
 func tree(folder string, size int64, files int) error {
 	r := rand.New(rand.NewPCG(74, 20))
 	weights, sum := make([]float64, files), 0.0
@@ -23,17 +40,19 @@ func tree(folder string, size int64, files int) error {
 		sum += weights[i]
 	}
 	noise := rand.NewChaCha8([32]byte{7, 4, 2, 0})
+	kinds := material()
 	for i, w := range weights {
 		path := filepath.Join(folder, fmt.Sprintf("d%02d", i%50), fmt.Sprintf("f%04d.bin", i))
 		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 			return err
 		}
 		data := make([]byte, int64(w/sum*float64(size)))
-		_, _ = noise.Read(data)
-		if i%2 == 0 {
-			for j := range data {
-				data[j] = "brine salt kelp "[j%16] ^ data[j]&1*(data[j]>>7)
-			}
+		piece := kinds[i%len(kinds)]
+		for at := 0; at < len(data); {
+			at += copy(data[at:], piece[r.IntN(len(piece)):])
+		}
+		for at := 0; at < len(data); at += 64 << 10 {
+			_, _ = noise.Read(data[at:min(at+16, len(data))])
 		}
 		if err := os.WriteFile(path, data, 0o644); err != nil {
 			return err

@@ -90,7 +90,7 @@ func TestTheAPIAnswersAsItsDocumentSays(t *testing.T) {
 		t.Errorf("%d chunks are lacking, and one was not brought", len(check.Chunks))
 	}
 	sendKey := uuid.NewString()
-	_, err = c.Send(ctx, key, sendKey, send, nil)
+	_, err = c.Send(ctx, key, sendKey, send)
 	no(err)
 	along := testbed.Cut(t, []byte("brought along"))
 	_, err = c.Send(ctx, key, uuid.NewString(), model.SendRequest{Workspace: w.ID, Note: "second", Changes: []model.SendChange{{Path: "text/along.txt", Content: along.Content, Size: along.Size}}}, testbed.Body(along.Records))

@@ -19,8 +19,7 @@ import (
 const maxUpload = 32 << 20
 
 // incoming reads the records of a request.
-func incoming(r io.Reader) func() (pack.Record, error) {
-	d := pack.NewReader(r)
+func incoming(d *pack.Reader) func() (pack.Record, error) {
 	return func() (pack.Record, error) {
 		record, err := d.Next()
 		return record, malformed(err)
@@ -51,7 +50,9 @@ func (s *Server) missingChunks(c *call) error {
 }
 
 func (s *Server) storeChunks(c *call) error {
-	n, err := s.service.StoreChunks(c.Request().Context(), c.actor, c.project(), incoming(http.MaxBytesReader(c.Response(), c.Request().Body, maxUpload)))
+	d := pack.NewReader(http.MaxBytesReader(c.Response(), c.Request().Body, maxUpload))
+	defer d.Free()
+	n, err := s.service.StoreChunks(c.Request().Context(), c.actor, c.project(), incoming(d))
 	if err != nil {
 		return err
 	}
@@ -97,7 +98,7 @@ func (s *Server) sendBody(c *call) (q model.SendRequest, bring func() (pack.Reco
 	if err := strict.Decode(&q); err != nil {
 		return q, nil, model.NewProblem(model.BadRequest, "", "the send is not one: %v", err)
 	}
-	return q, incoming(io.MultiReader(d.Buffered(), body)), nil
+	return q, incoming(pack.NewReader(io.MultiReader(d.Buffered(), body))), nil
 }
 
 // wanted lists content that the service lost.

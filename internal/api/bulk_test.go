@@ -24,7 +24,7 @@ func TestTheExampleOfTheProtocol(t *testing.T) {
 func FuzzIncoming(f *testing.F) {
 	f.Add(pack.AppendEncoded(nil, pack.Chunk, chunk.Sum([]byte("salt")), []byte("salt")))
 	f.Fuzz(func(t *testing.T, body []byte) {
-		for next := incoming(bytes.NewReader(body)); ; {
+		for next := incoming(pack.NewReader(bytes.NewReader(body))); ; {
 			_, err := next()
 			if err == io.EOF {
 				return

@@ -89,8 +89,8 @@ type request struct {
 	method, path string
 	query        url.Values
 	header       map[string]string
-	body         any    // sent as JSON
-	raw          []byte // sent as it is, as rawType
+	body         any      // sent as JSON
+	raw          [][]byte // sent as it is, one behind the other, as rawType
 	rawType      string
 	once         bool // not to be repeated when the answer is lost
 }
@@ -99,10 +99,11 @@ type request struct {
 func (c *Client) do(ctx context.Context, q request, read func(io.Reader) error) error {
 	body, contentType := q.raw, q.rawType
 	if q.body != nil {
-		var err error
-		if body, err = json.Marshal(q.body); err != nil {
+		text, err := json.Marshal(q.body)
+		if err != nil {
 			return err
 		}
+		body = [][]byte{text}
 		contentType = "application/json"
 	}
 	pause := backoff.NewExponentialBackOff()
@@ -150,14 +151,21 @@ func (c *Client) passing(err error) bool {
 	return errors.As(err, &broken)
 }
 
-func (c *Client) once(ctx context.Context, q request, body []byte, contentType string, read func(io.Reader) error) error {
+func (c *Client) once(ctx context.Context, q request, body [][]byte, contentType string, read func(io.Reader) error) error {
 	address := c.base + "/api/v1" + q.path
 	if len(q.query) > 0 {
 		address += "?" + q.query.Encode()
 	}
-	r, err := http.NewRequestWithContext(ctx, q.method, address, bytes.NewReader(body))
+	r, err := http.NewRequestWithContext(ctx, q.method, address, nil)
 	if err != nil {
 		return err
+	}
+	if len(body) > 0 {
+		r.GetBody = func() (io.ReadCloser, error) { return io.NopCloser(joined(body)), nil }
+		r.Body, _ = r.GetBody()
+		for _, piece := range body {
+			r.ContentLength += int64(len(piece))
+		}
 	}
 	if contentType != "" {
 		r.Header.Set("Content-Type", contentType)
@@ -184,6 +192,14 @@ func (c *Client) once(ctx context.Context, q request, body []byte, contentType s
 		return err
 	}
 	return nil
+}
+
+func joined(pieces [][]byte) io.Reader {
+	readers := make([]io.Reader, len(pieces))
+	for i, p := range pieces {
+		readers[i] = bytes.NewReader(p)
+	}
+	return io.MultiReader(readers...)
 }
 
 func cause(err error) string {
@@ -355,7 +371,7 @@ func (c *Client) CheckSend(ctx context.Context, key string, q model.SendQuestion
 }
 
 // Send makes a handoff, under a key that was written down before. records, encoded one behind the other, may bring content with it.
-func (c *Client) Send(ctx context.Context, key, sendKey string, q model.SendRequest, records []byte) (v model.SendReceipt, err error) {
+func (c *Client) Send(ctx context.Context, key, sendKey string, q model.SendRequest, records ...[]byte) (v model.SendReceipt, err error) {
 	r := request{method: "POST", path: in(key, "/handoffs"), header: map[string]string{"Idempotency-Key": sendKey}, body: q}
 	if len(records) > 0 {
 		text, err := json.Marshal(q)
@@ -366,7 +382,7 @@ func (c *Client) Send(ctx context.Context, key, sendKey string, q model.SendRequ
 		if err != nil {
 			return v, err
 		}
-		r.body, r.raw, r.rawType = nil, append(head, records...), model.CBORSequence
+		r.body, r.raw, r.rawType = nil, append([][]byte{head}, records...), model.CBORSequence
 	}
 	return v, c.json(ctx, r, &v)
 }
@@ -406,7 +422,7 @@ func (c *Client) MissingChunks(ctx context.Context, key string, digests []chunk.
 }
 
 // StoreRecords brings records, encoded one behind the other with package pack; when it returns nil they are durable.
-func (c *Client) StoreRecords(ctx context.Context, key string, body []byte) error {
+func (c *Client) StoreRecords(ctx context.Context, key string, body ...[]byte) error {
 	return c.json(ctx, request{method: "POST", path: in(key, "/chunks"), raw: body, rawType: model.CBORSequence}, nil)
 }
 
@@ -414,10 +430,12 @@ func (c *Client) StoreRecords(ctx context.Context, key string, body []byte) erro
 // valid during the call. Where the connection breaks, it goes on where it was.
 func (c *Client) FetchChunks(ctx context.Context, key string, digests []chunk.Digest, each func(i int, data []byte) error) error {
 	done := 0
-	buf := buffers.Get().([]byte)
-	defer func() { buffers.Put(buf) }()
+	pooled := buffers.Get().(*[]byte)
+	defer buffers.Put(pooled)
+	buf := *pooled
 	return c.do(ctx, request{method: "POST", path: in(key, "/chunks/fetch"), body: model.Digests{Digests: digests}}, func(r io.Reader) error {
 		d := pack.NewReader(r)
+		defer d.Free()
 		for i := range digests {
 			record, err := d.Next()
 			if err != nil {
@@ -439,7 +457,7 @@ func (c *Client) FetchChunks(ctx context.Context, key string, digests []chunk.Di
 	})
 }
 
-var buffers = sync.Pool{New: func() any { return make([]byte, 0, chunk.Max) }}
+var buffers = sync.Pool{New: func() any { b := make([]byte, 0, chunk.Max); return &b }}
 
 // Wanted lists content that the service lost.
 func (c *Client) Wanted(ctx context.Context, key string) ([]chunk.Digest, error) {

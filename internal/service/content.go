@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"sync"
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/manifest"
@@ -58,12 +59,16 @@ func (s *Service) StoreChunks(ctx context.Context, actor Actor, key string, next
 	}); err != nil {
 		return 0, err
 	}
-	return s.storePack(ctx, p, checked(next))
+	buf := buffers.Get().(*[]byte)
+	defer buffers.Put(buf)
+	return s.storePack(ctx, p, checked(next, *buf))
 }
 
+// buffers are each as large as a chunk may be.
+var buffers = sync.Pool{New: func() any { b := make([]byte, 0, chunk.Max); return &b }}
+
 // checked passes on the records that are what they say, chunks and manifest nodes only.
-func checked(next func() (pack.Record, error)) func() (pack.Record, error) {
-	buf := make([]byte, 0, chunk.Max)
+func checked(next func() (pack.Record, error), buf []byte) func() (pack.Record, error) {
 	return func() (pack.Record, error) {
 		r, err := next()
 		if err != nil {

@@ -188,7 +188,7 @@ func (s *Service) Send(ctx context.Context, actor Actor, key string, send Send, 
 	}
 	if before.PersonID == 0 {
 		if bring != nil {
-			if _, err := s.storePack(ctx, p, checked(bring)); err != nil {
+			if _, err := s.storePack(ctx, p, checked(bring, make([]byte, 0, chunk.Max))); err != nil {
 				return receipt, err
 			}
 		}

@@ -85,7 +85,7 @@ func (w *Workspace) Send(ctx context.Context, o SendOptions) (*Sent, error) {
 		return out, nil
 	}
 	request := model.SendRequest{Workspace: w.Marker.Workspace, Note: o.Note, Tasks: o.Tasks, Stage: o.Stage, KeepLocks: o.KeepLocks}
-	up := &upload{w: w, ctx: ctx, status: s, changed: changed, request: request, seen: map[chunk.Digest]bool{}}
+	up := &upload{w: w, ctx: ctx, status: s, changed: changed, request: request, seen: map[chunk.Digest]bool{}, batch: &batch{}}
 	cuts, unread, err := up.readAll(&request)
 	if err != nil {
 		return nil, joinRefusals(refusals, err, false)
@@ -114,8 +114,8 @@ func (w *Workspace) Send(ctx context.Context, o SendOptions) (*Sent, error) {
 }
 
 // post makes the handoff. Where the service lost a chunk of it meanwhile, that is brought and it is tried once more.
-func (w *Workspace) post(ctx context.Context, p Pending, records []byte, cuts map[string]Cut) (model.SendReceipt, error) {
-	receipt, err := w.Client.Send(ctx, w.Marker.Project, p.Key, p.Send, records)
+func (w *Workspace) post(ctx context.Context, p Pending, records [][]byte, cuts map[string]Cut) (model.SendReceipt, error) {
+	receipt, err := w.Client.Send(ctx, w.Marker.Project, p.Key, p.Send, records...)
 	var problem *model.Problem
 	if !errors.As(err, &problem) || problem.Type != model.ChunksMissing || len(problem.Missing) == 0 {
 		return receipt, err
@@ -135,7 +135,7 @@ func (w *Workspace) post(ctx context.Context, p Pending, records []byte, cuts ma
 	if _, err := w.supply(ctx, files, lacking); err != nil {
 		return receipt, err
 	}
-	return w.Client.Send(ctx, w.Marker.Project, p.Key, p.Send, records)
+	return w.Client.Send(ctx, w.Marker.Project, p.Key, p.Send, records...)
 }
 
 func sizeOf(s *Status, changed []model.Asset) (n int64) {

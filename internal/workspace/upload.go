@@ -28,22 +28,23 @@ type upload struct {
 
 	mu      sync.Mutex
 	seen    map[chunk.Digest]bool
-	batch   batch
+	batch   *batch
 	sending *errgroup.Group // nil as long as everything fits into one batch
 	running context.Context
 }
 
-// batch is content that the service may lack, held in one piece of memory.
+// batch is content that the service may lack: records as they travel, one behind the other, not compressed yet.
 type batch struct {
 	kinds   []uint8
 	digests []chunk.Digest
 	ends    []int
 	data    []byte
+	packed  []byte // those of them that compression made smaller
 }
 
 func (b *batch) add(kind uint8, digest chunk.Digest, data []byte) {
 	b.kinds, b.digests = append(b.kinds, kind), append(b.digests, digest)
-	b.data = append(b.data, data...)
+	b.data = pack.AppendPlain(b.data, kind, digest, data)
 	b.ends = append(b.ends, len(b.data))
 }
 
@@ -52,30 +53,40 @@ func (b *batch) full(n int) bool {
 	return len(b.digests) >= batchChunks || len(b.data) > 0 && len(b.data)+n > batchBytes
 }
 
-// encode makes the body of a request of those records that are lacking.
-func (b *batch) encode(lacking []chunk.Digest) []byte {
+// encode makes the body of a request of those records that are lacking, in pieces that stay valid until the batch is freed.
+func (b *batch) encode(lacking []chunk.Digest) (body [][]byte, size int64) {
 	want := make(map[chunk.Digest]bool, len(lacking))
 	for _, d := range lacking {
 		want[d] = true
 	}
-	var body []byte
-	if len(lacking) > 0 {
-		body = make([]byte, 0, len(b.data)+64*len(b.digests))
+	if cap(b.packed) < len(b.data) && len(lacking) > 0 {
+		b.packed = make([]byte, 0, cap(b.data))
 	}
+	b.packed = b.packed[:0]
 	start := 0
 	for i, d := range b.digests {
-		if want[d] {
-			body = pack.AppendEncoded(body, b.kinds[i], d, b.data[start:b.ends[i]])
-		}
+		plain := b.data[start:b.ends[i]]
 		start = b.ends[i]
+		if !want[d] {
+			continue
+		}
+		// Compressed records are never larger than plain ones, so that packed is large enough and stays where it is.
+		at := len(b.packed)
+		if packed, ok := pack.AppendCompressed(b.packed, plain); ok {
+			b.packed = packed
+			plain = packed[at:]
+		}
+		body = append(body, plain)
+		size += int64(len(plain))
 	}
-	return body
+	return body, size
 }
 
-var batches = sync.Pool{New: func() any { return batch{data: make([]byte, 0, batchBytes)} }}
+var batches = sync.Pool{New: func() any { return &batch{data: make([]byte, 0, batchBytes+batchBytes/16)} }}
 
 func (b *batch) free() {
-	batches.Put(batch{kinds: b.kinds[:0], digests: b.digests[:0], ends: b.ends[:0], data: b.data[:0]})
+	b.kinds, b.digests, b.ends, b.data, b.packed = b.kinds[:0], b.digests[:0], b.ends[:0], b.data[:0], b.packed[:0]
+	batches.Put(b)
 }
 
 // add takes one record, unless this send had it already.
@@ -123,25 +134,23 @@ func (u *upload) flush() error {
 		return u.sending.Wait()
 	}
 	b := u.batch
-	u.batch = batches.Get().(batch)
+	u.batch = batches.Get().(*batch)
 	u.sending.Go(func() error {
 		defer b.free()
 		missing, err := u.w.Client.MissingChunks(u.running, u.w.Marker.Project, b.digests)
 		if err != nil {
 			return err
 		}
-		if body := b.encode(missing); len(body) > 0 {
-			if err := u.w.Client.StoreRecords(u.running, u.w.Marker.Project, body); err != nil {
+		if body, size := b.encode(missing); size > 0 {
+			if err := u.w.Client.StoreRecords(u.running, u.w.Marker.Project, body...); err != nil {
 				return err
 			}
-			u.sent.Add(int64(len(body)))
+			u.sent.Add(size)
 		}
+		start := 0
 		for i, kind := range b.kinds {
-			start := 0
-			if i > 0 {
-				start = b.ends[i-1]
-			}
 			u.progress(kind, b.ends[i]-start)
+			start = b.ends[i]
 		}
 		return nil
 	})
@@ -150,7 +159,7 @@ func (u *upload) flush() error {
 
 // finish waits until everything has arrived, or, where little is to be brought, asks about the whole send and returns what has to
 // travel with it. refusals are those that were found here.
-func (u *upload) finish(request model.SendRequest, refusals []model.Refusal) (records []byte, err error) {
+func (u *upload) finish(request model.SendRequest, refusals []model.Refusal) (records [][]byte, err error) {
 	if u.sending != nil {
 		if len(u.batch.digests) > 0 {
 			if err := u.flush(); err != nil {
@@ -171,8 +180,8 @@ func (u *upload) finish(request model.SendRequest, refusals []model.Refusal) (re
 		return nil, err
 	}
 	u.w.wanted = check.Wanted
-	records = u.batch.encode(check.Chunks)
-	u.sent.Add(int64(len(records)))
+	records, size := u.batch.encode(check.Chunks)
+	u.sent.Add(size)
 	u.w.offer(u.ctx)
 	return records, nil
 }

@@ -32,24 +32,24 @@ func NewHints(refs []Ref) *Hints {
 // none says that nothing is known of which earlier chunk comes next.
 const none = -1
 
-// cut cuts and names the first chunk of data. want is the earlier chunk that is expected; next is the one to expect then. The last
-// chunk of an earlier version ended with it and not by the rules, so it counts at the end only.
-func (h *Hints) cut(data []byte, want int) (ref Ref, next int, known bool) {
-	if h != nil && want >= 0 && want < len(h.refs) {
-		if hint := h.refs[want]; hint.Size <= len(data) && (want < len(h.refs)-1 || hint.Size == len(data)) {
-			if d := Sum(data[:hint.Size]); d == hint.Digest {
-				return hint, want + 1, true
-			}
-		}
+// at is the earlier chunk that is expected next, if there is one. The last chunk of an earlier version ended with it and not by the
+// rules, so it counts only where it ends the content, of which left bytes are left.
+func (h *Hints) at(want int, left int64) (ref Ref, ok bool) {
+	if h == nil || want < 0 || want >= len(h.refs) {
+		return ref, false
 	}
-	n := Cut(data)
-	ref = Ref{Digest: Sum(data[:n]), Size: n}
+	ref = h.refs[want]
+	return ref, int64(ref.Size) < left && want < len(h.refs)-1 || int64(ref.Size) == left
+}
+
+// after is the earlier chunk to expect behind one; known says that the earlier version has that one.
+func (h *Hints) after(d Digest) (next int, known bool) {
 	if h != nil {
-		if i, ok := h.index[ref.Digest]; ok {
-			return ref, i + 1, true
+		if i, ok := h.index[d]; ok {
+			return i + 1, true
 		}
 	}
-	return ref, none, false
+	return none, false
 }
 
 // from is the earlier chunk that starts first at or behind a place.
@@ -71,27 +71,96 @@ type Piece struct {
 	Known bool
 }
 
-// SegmentSize is how much of a content one goroutine cuts at a time, in bytes. Scan holds that and Max for each of its workers.
+// SegmentSize is how much of a content one goroutine cuts at a time, in bytes. Scan holds that and twice Max for each of its workers.
 const SegmentSize = 8 << 20
 
-// segment is a stretch of a content, cut from a place that need not be a cut: after a few chunks the cuts agree with the true ones.
+// segment is a stretch of a content, cut from a place that need not be a cut: after a few chunks the cuts agree with the true ones. It
+// is read bit by bit, so that what is cut and hashed is still in the processor's cache.
 type segment struct {
-	start  int64
-	buf    []byte
-	data   []byte
-	pieces []Piece
-	err    error
-	done   chan struct{}
+	r          io.ReaderAt
+	start, end int64  // of what it may look at: the segment and Max behind it, as far as the content goes
+	size       int64  // of the content
+	buf        []byte // the bytes from start on, where they were read
+	low, high  int64  // the stretch that was read last
+	scratch    []byte // for chunks that are only compared
+	pieces     []Piece
+	err        error
+	done       chan struct{}
 }
 
-var segments = sync.Pool{New: func() any { return &segment{buf: make([]byte, SegmentSize+Max)} }}
+var segments = sync.Pool{New: func() any { return &segment{buf: make([]byte, SegmentSize+Max), scratch: make([]byte, Max)} }}
+
+func newSegment(r io.ReaderAt, start, size int64) *segment {
+	s := segments.Get().(*segment)
+	s.r, s.start, s.end, s.size = r, start, min(start+SegmentSize+Max, size), size
+	s.low, s.high, s.pieces, s.err, s.done = start, start, s.pieces[:0], nil, nil
+	return s
+}
+
+func (s *segment) free() {
+	s.r = nil
+	segments.Put(s)
+}
+
+// view gives the bytes from a place on: Max of them, or all that are left.
+func (s *segment) view(at int64) ([]byte, error) {
+	if at < s.low || at > s.high {
+		s.low, s.high = at, at
+	}
+	if end := min(at+Max, s.end); end > s.high {
+		if err := s.read(s.buf[s.high-s.start:end-s.start], s.high); err != nil {
+			return nil, err
+		}
+		s.high = end
+	}
+	return s.buf[at-s.start : min(at+Max, s.end)-s.start], nil
+}
+
+func (s *segment) read(into []byte, at int64) error {
+	n, err := s.r.ReadAt(into, at)
+	if n == len(into) {
+		return nil
+	}
+	if err == nil || err == io.EOF {
+		return io.ErrUnexpectedEOF
+	}
+	return err
+}
+
+// next cuts and names the chunk that starts at a place. want is the earlier chunk that is expected there; next is the one to expect then.
+func (s *segment) next(hints *Hints, at int64, want int) (p Piece, next int, err error) {
+	p.Start = at
+	if hint, ok := hints.at(want, s.size-at); ok {
+		if err := s.read(s.scratch[:hint.Size], at); err != nil {
+			return p, none, err
+		}
+		if Sum(s.scratch[:hint.Size]) == hint.Digest {
+			p.Ref, p.Known = hint, true
+			return p, want + 1, nil
+		}
+	}
+	data, err := s.view(at)
+	if err != nil {
+		return p, none, err
+	}
+	n := Cut(data)
+	p.Ref = Ref{Digest: Sum(data[:n]), Size: n}
+	next, p.Known = hints.after(p.Digest)
+	return p, next, nil
+}
 
 // Scan cuts and hashes a content of size bytes with the same cuts as a Cutter, over at most workers goroutines, and calls each with
-// every chunk in order; the bytes are valid only during the call. It returns io.ErrUnexpectedEOF where the content is shorter than
-// size. The goroutines have ended when Scan returns.
+// every chunk in order. The bytes, which are valid only during the call, are not given for a chunk that is Known. Scan returns
+// io.ErrUnexpectedEOF where the content is shorter than size. The goroutines have ended when it returns.
 func Scan(ctx context.Context, r io.ReaderAt, size int64, hints *Hints, workers int, each func(Piece, []byte) error) error {
 	if size <= SegmentSize {
-		return scanSmall(ctx, r, size, hints, each)
+		s := newSegment(r, 0, size)
+		defer s.free()
+		_, _, err := s.stitch(hints, 0, 0, each)
+		if err == nil {
+			err = ctx.Err()
+		}
+		return err
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	var running sync.WaitGroup
@@ -100,27 +169,24 @@ func Scan(ctx context.Context, r io.ReaderAt, size int64, hints *Hints, workers 
 		cancel()
 		for s := range queue {
 			<-s.done
-			segments.Put(s)
+			s.free()
 		}
 		running.Wait()
 	}()
 	running.Go(func() {
 		defer close(queue)
 		for start := int64(0); start < size; start += SegmentSize {
-			s := segments.Get().(*segment)
-			s.start, s.pieces, s.err, s.done = start, s.pieces[:0], nil, make(chan struct{})
+			s := newSegment(r, start, size)
+			s.done = make(chan struct{})
 			running.Go(func() {
 				defer close(s.done)
-				s.read(r, size)
-				if s.err == nil {
-					s.cut(hints)
-				}
+				s.cut(ctx, hints)
 			})
 			select {
 			case queue <- s:
 			case <-ctx.Done():
 				<-s.done
-				segments.Put(s)
+				s.free()
 				return
 			}
 		}
@@ -135,7 +201,7 @@ func Scan(ctx context.Context, r io.ReaderAt, size int64, hints *Hints, workers 
 		if err == nil {
 			at, want, err = s.stitch(hints, at, want, each)
 		}
-		segments.Put(s)
+		s.free()
 		if err != nil {
 			return err
 		}
@@ -143,64 +209,44 @@ func Scan(ctx context.Context, r io.ReaderAt, size int64, hints *Hints, workers 
 	return ctx.Err()
 }
 
-// scanSmall does without goroutines.
-func scanSmall(ctx context.Context, r io.ReaderAt, size int64, hints *Hints, each func(Piece, []byte) error) error {
-	if size == 0 {
-		return ctx.Err()
-	}
-	s := segments.Get().(*segment)
-	defer segments.Put(s)
-	s.start, s.pieces = 0, s.pieces[:0]
-	if s.read(r, size); s.err != nil {
-		return s.err
-	}
-	_, _, err := s.stitch(hints, 0, 0, each)
-	if err == nil {
-		err = ctx.Err()
-	}
-	return err
-}
-
-func (s *segment) read(r io.ReaderAt, size int64) {
-	s.data, s.err = s.buf[:min(int64(len(s.buf)), size-s.start)], nil
-	n, err := r.ReadAt(s.data, s.start)
-	switch {
-	case n == len(s.data):
-	case err == nil || err == io.EOF:
-		s.err = io.ErrUnexpectedEOF
-	default:
-		s.err = err
-	}
-}
-
-func (s *segment) cut(hints *Hints) {
+// cut guesses the chunks that start in the segment.
+func (s *segment) cut(ctx context.Context, hints *Hints) {
 	want, at := hints.from(s.start)
 	if at >= s.start+SegmentSize {
 		want, at = none, s.start
 	}
-	for at < s.start+SegmentSize && at < s.start+int64(len(s.data)) {
-		ref, next, known := hints.cut(s.data[at-s.start:], want)
-		s.pieces = append(s.pieces, Piece{Ref: ref, Start: at, Known: known})
-		at, want = at+int64(ref.Size), next
+	for at < min(s.start+SegmentSize, s.end) && ctx.Err() == nil {
+		p, next, err := s.next(hints, at, want)
+		if err != nil {
+			s.err = err
+			return
+		}
+		s.pieces = append(s.pieces, p)
+		at, want = at+int64(p.Size), next
 	}
 }
 
 // stitch gives the chunks that truly start in the segment, the first of them at the place at.
 func (s *segment) stitch(hints *Hints, at int64, want int, each func(Piece, []byte) error) (int64, int, error) {
 	guess := 0
-	for at < s.start+SegmentSize && at < s.start+int64(len(s.data)) {
+	for at < min(s.start+SegmentSize, s.end) {
 		for guess < len(s.pieces) && s.pieces[guess].Start < at {
 			guess++
 		}
 		var p Piece
-		rest := s.data[at-s.start:]
 		if guess < len(s.pieces) && s.pieces[guess].Start == at {
 			p, want = s.pieces[guess], none
 		} else {
-			p.Start = at
-			p.Ref, want, p.Known = hints.cut(rest, want)
+			var err error
+			if p, want, err = s.next(hints, at, want); err != nil {
+				return at, want, err
+			}
 		}
-		if err := each(p, rest[:p.Size]); err != nil {
+		var data []byte
+		if !p.Known {
+			data = s.buf[at-s.start:][:p.Size]
+		}
+		if err := each(p, data); err != nil {
 			return at, want, err
 		}
 		at += int64(p.Size)

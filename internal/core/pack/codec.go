@@ -43,6 +43,14 @@ func compress(dst, data []byte) (out []byte, codec uint8) {
 // sample is how many bytes in each of three places dense looks at.
 const sample = 4 << 10
 
+// shares is how many bits a byte value that is there so often in a sample stands for, all of them together.
+var shares = func() (table [sample + 1]float32) {
+	for c := 1; c <= sample; c++ {
+		table[c] = float32(float64(c) * (math.Log2(sample) - math.Log2(float64(c))))
+	}
+	return table
+}()
+
 // dense recognises cheaply what is compressed or noise already: its bytes are all equally frequent, in samples from three places.
 func dense(data []byte) bool {
 	if len(data) < 4*sample {
@@ -53,11 +61,9 @@ func dense(data []byte) bool {
 		for _, b := range data[at : at+sample] {
 			counts[b]++
 		}
-		bits := 0.0
+		bits := float32(0)
 		for _, c := range counts {
-			if c > 0 {
-				bits += float64(c) * (math.Log2(sample) - math.Log2(float64(c)))
-			}
+			bits += shares[c]
 		}
 		// Noise has 7.95 bits a byte in a sample of this size.
 		if bits < 7.9*sample {

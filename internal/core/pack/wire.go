@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"sync"
 
 	"kettletarn/internal/core/chunk"
 )
@@ -19,6 +20,33 @@ var ErrMalformed = errors.New("not a sequence of records")
 
 // maxHead is the most bytes that a record has beside its data.
 const maxHead = 1 + 2 + 2 + 32 + 2 + 5 + 5
+
+// AppendPlain appends the record of data to body, not compressed; Compressed may be tried on it later.
+func AppendPlain(body []byte, kind uint8, digest chunk.Digest, data []byte) []byte {
+	return AppendRecord(body, Record{Kind: kind, Digest: digest, Size: len(data), Data: data})
+}
+
+// headSizeOnWire is how many bytes of a record that this package wrote come before its data.
+const headSizeOnWire = codecAt + 1 + 5 + 5
+
+// AppendCompressed appends to body what AppendEncoded would have made of a record that AppendPlain made, if compression helps;
+// otherwise body comes back as it is, and ok is false.
+func AppendCompressed(body, plain []byte) (_ []byte, ok bool) {
+	data := plain[headSizeOnWire:]
+	if dense(data) {
+		return body, false
+	}
+	start := len(body)
+	body = append(body, plain[:headSizeOnWire]...)
+	at := len(body)
+	body, codec := compress(body, data)
+	if codec == Plain {
+		return body[:start], false
+	}
+	body[start+codecAt] = codec
+	binary.BigEndian.PutUint32(body[at-4:], uint32(len(body)-at))
+	return body, true
+}
 
 // AppendEncoded appends the record of data to body, compressed where that helps. No chunk has more than chunk.Max bytes.
 func AppendEncoded(body []byte, kind uint8, digest chunk.Digest, data []byte) []byte {
@@ -56,7 +84,16 @@ type Reader struct {
 }
 
 // NewReader reads from r.
-func NewReader(r io.Reader) *Reader { return &Reader{r: bufio.NewReaderSize(r, 64<<10)} }
+func NewReader(r io.Reader) *Reader {
+	d := readers.Get().(*Reader)
+	d.r.Reset(r)
+	return d
+}
+
+var readers = sync.Pool{New: func() any { return &Reader{r: bufio.NewReaderSize(nil, 64<<10)} }}
+
+// Free gives the reader's memory back; nothing that came from it is valid any more. It is enough to forget a reader.
+func (d *Reader) Free() { readers.Put(d) }
 
 // Next returns the next record, whose data is valid until the next call, and io.EOF after the last one. An error wraps ErrMalformed
 // where the bytes are not a record, and is io.ErrUnexpectedEOF where they end in the middle of one. Nothing is checked against a digest.
