@@ -24,7 +24,14 @@ web/dist/index.html: web/package-lock.json web/index.html web/vite.config.ts doc
 	@cd web && npm ci --no-audit --no-fund --loglevel=error && npm run --silent build
 	@touch web/dist/index.html web/dist/.keep
 
-test: build
+# The S3 server that the object store is tested against, a pinned tool in a module of its own. It is built fast, not optimised.
+bin/tools/versitygw: tools/go.mod tools/go.sum
+	@mkdir -p bin/tools
+	@echo "Building the S3 server for the tests ..."
+	@cd tools && go build -gcflags='all=-N -l' -ldflags='-s -w' -o ../bin/tools/versitygw github.com/versity/versitygw/cmd/versitygw
+	@touch $@
+
+test: build bin/tools/versitygw
 	@scripts/install-packages.sh postgresql chromium git
 	@scripts/test.sh
 

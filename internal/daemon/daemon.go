@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"os"
 	"path/filepath"
 	"sync"
 	"time"
@@ -30,6 +31,13 @@ type settings struct {
 	Listen string `toml:"listen"`
 	DB     string `toml:"db"`
 	Data   string `toml:"data"`
+	// Objects is the address of a bucket; where it is set, packs lie there and not in the data folder.
+	Objects   string `toml:"objects"`
+	Region    string `toml:"objects_region"`
+	AccessKey string `toml:"objects_access_key"`
+	SecretKey string `toml:"objects_secret_key"`
+	// Scrub is how many bytes a second the service reads through by itself to find damage, as text; empty for not at all.
+	Scrub string `toml:"scrub"`
 }
 
 var defaults = settings{Listen: "127.0.0.1:7420", DB: "postgres://tarnd@127.0.0.1:5432/tarnd", Data: "/var/lib/tarnd"}
@@ -49,6 +57,8 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errs io.Writer)
 			&cli.StringFlag{Name: "config", Usage: "TOML file with listen, db and data", Sources: cli.EnvVars("TARND_CONFIG")},
 			&cli.StringFlag{Name: "listen", Usage: "address to serve on (default " + defaults.Listen + ")", Sources: cli.EnvVars("TARND_LISTEN")},
 			&cli.StringFlag{Name: "db", Usage: "address of the PostgreSQL database (default " + defaults.DB + ")", Sources: cli.EnvVars("TARND_DB")},
+			&cli.StringFlag{Name: "objects", Usage: "address of a bucket of an S3-compatible object store for the content, in place of the data folder (https://HOST/BUCKET); its keys come from the variables TARND_OBJECTS_ACCESS_KEY and TARND_OBJECTS_SECRET_KEY or the file", Sources: cli.EnvVars("TARND_OBJECTS")},
+			&cli.StringFlag{Name: "scrub", Usage: "read everything through in the background at this rate, to find damage (20MB/s); not at all where it is left out", Sources: cli.EnvVars("TARND_SCRUB")},
 			&cli.StringFlag{Name: "data", Usage: "folder for the content (default " + defaults.Data + ")", Sources: cli.EnvVars("TARND_DATA")},
 		},
 		Commands: []*cli.Command{
@@ -84,23 +94,38 @@ func read(cmd *cli.Command) (settings, error) {
 			return s, fmt.Errorf("the settings in %s can't be read: %w", file, err)
 		}
 		if unknown := meta.Undecoded(); len(unknown) > 0 {
-			return s, fmt.Errorf("the settings in %s have an unknown key %s; there are listen, db and data", file, unknown[0])
+			return s, fmt.Errorf("the settings in %s have an unknown key %s; there are listen, db, data, objects, objects_region, objects_access_key, objects_secret_key and scrub", file, unknown[0])
 		}
 	}
-	for name, into := range map[string]*string{"listen": &s.Listen, "db": &s.DB, "data": &s.Data} {
+	for name, into := range map[string]*string{"listen": &s.Listen, "db": &s.DB, "data": &s.Data, "objects": &s.Objects, "scrub": &s.Scrub} {
 		if v := cmd.String(name); v != "" {
+			*into = v
+		}
+	}
+	// Keys are no flags: everybody on the machine can read those.
+	for name, into := range map[string]*string{"TARND_OBJECTS_ACCESS_KEY": &s.AccessKey, "TARND_OBJECTS_SECRET_KEY": &s.SecretKey, "TARND_OBJECTS_REGION": &s.Region} {
+		if v := os.Getenv(name); v != "" {
 			*into = v
 		}
 	}
 	return s, nil
 }
 
-func open(ctx context.Context, s settings, log *slog.Logger) (*records.DB, *service.Service, error) {
-	packs, err := store.OpenDirectory(s.Data)
-	if err != nil {
-		return nil, nil, err
+// packs opens the store that the settings name.
+func packs(ctx context.Context, s settings) (store.Store, error) {
+	if s.Objects != "" {
+		return store.OpenObjects(ctx, store.ObjectsOptions{URL: s.Objects, Region: s.Region, AccessKey: s.AccessKey, SecretKey: s.SecretKey, Spool: filepath.Join(s.Data, "incoming")})
 	}
-	if err := packs.Sweep(); err != nil {
+	d, err := store.OpenDirectory(s.Data)
+	if err != nil {
+		return nil, err
+	}
+	return d, d.Sweep()
+}
+
+func open(ctx context.Context, s settings, log *slog.Logger) (*records.DB, *service.Service, error) {
+	packs, err := packs(ctx, s)
+	if err != nil {
 		return nil, nil, err
 	}
 	db, err := records.Open(ctx, s.DB)

@@ -2,13 +2,13 @@ package store
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
 	"syscall"
 	"time"
@@ -17,9 +17,8 @@ import (
 // Directory is a Store below a folder of the local file system.
 type Directory struct {
 	root string
+	disk disk
 }
-
-var part = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9.-]*$`)
 
 // OpenDirectory opens the store below root, making the folder where it is missing.
 func OpenDirectory(root string) (*Directory, error) {
@@ -33,7 +32,7 @@ func OpenDirectory(root string) (*Directory, error) {
 	}
 	_ = probe.Close()
 	_ = os.Remove(probe.Name())
-	return &Directory{root: root}, nil
+	return &Directory{root: root, disk: systemDisk{}}, nil
 }
 
 // reason drops the path that the os package puts into its errors, where the message has it already.
@@ -46,13 +45,10 @@ func reason(err error) error {
 }
 
 func (d *Directory) path(name string) (string, error) {
-	parts := strings.Split(name, "/")
-	for _, p := range parts {
-		if !part.MatchString(p) {
-			return "", fmt.Errorf("%q is not a name in a store", name)
-		}
+	if err := checkName(name); err != nil {
+		return "", err
 	}
-	return filepath.Join(append([]string{d.root, "packs"}, parts...)...), nil
+	return filepath.Join(d.root, "packs", filepath.FromSlash(name)), nil
 }
 
 // Put writes beside the place, syncs, moves in, and syncs the folder, each new folder and the one above it.
@@ -61,14 +57,15 @@ func (d *Directory) Put(_ context.Context, name string, write func(io.Writer) er
 	if err != nil {
 		return err
 	}
-	f, err := os.CreateTemp(filepath.Join(d.root, "incoming"), "put-")
+	temporary := filepath.Join(d.root, "incoming", "put-"+rand.Text())
+	f, err := d.disk.create(temporary)
 	if err != nil {
 		return full(err)
 	}
 	defer func() {
 		if err != nil {
 			_ = f.Close()
-			_ = os.Remove(f.Name())
+			_ = d.disk.remove(temporary)
 		}
 	}()
 	if err := write(f); err != nil {
@@ -83,12 +80,13 @@ func (d *Directory) Put(_ context.Context, name string, write func(io.Writer) er
 	if err := d.makeFolder(filepath.Dir(path)); err != nil {
 		return full(err)
 	}
-	if err := os.Link(f.Name(), path); err != nil {
+	// A link fails where the name is taken, and a rename would not.
+	if err := d.disk.link(temporary, path); err != nil {
 		return full(err)
 	}
-	_ = os.Remove(f.Name())
-	if err := syncFolder(filepath.Dir(path)); err != nil {
-		_ = os.Remove(path)
+	_ = d.disk.remove(temporary)
+	if err := d.disk.syncFolder(filepath.Dir(path)); err != nil {
+		_ = d.disk.remove(path)
 		return full(err)
 	}
 	return nil
@@ -101,13 +99,38 @@ func (d *Directory) makeFolder(path string) error {
 	if err := d.makeFolder(filepath.Dir(path)); err != nil {
 		return err
 	}
-	if err := os.Mkdir(path, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+	if err := d.disk.mkdir(path); err != nil && !errors.Is(err, fs.ErrExist) {
 		return err
 	}
-	return syncFolder(filepath.Dir(path))
+	return d.disk.syncFolder(filepath.Dir(path))
 }
 
-func syncFolder(path string) error {
+// disk is what a Directory does to the file system. Tests put one in its place that forgets what was not synced.
+type disk interface {
+	create(path string) (diskFile, error)
+	link(from, to string) error
+	remove(path string) error
+	mkdir(path string) error
+	syncFolder(path string) error
+}
+
+type diskFile interface {
+	io.Writer
+	Sync() error
+	Close() error
+}
+
+// systemDisk is the file system.
+type systemDisk struct{}
+
+func (systemDisk) create(path string) (diskFile, error) {
+	return os.OpenFile(path, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+}
+func (systemDisk) link(from, to string) error { return os.Link(from, to) }
+func (systemDisk) remove(path string) error   { return os.Remove(path) }
+func (systemDisk) mkdir(path string) error    { return os.Mkdir(path, 0o700) }
+
+func (systemDisk) syncFolder(path string) error {
 	f, err := os.Open(path)
 	if err != nil {
 		return err
@@ -157,10 +180,47 @@ func (d *Directory) Remove(_ context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	err = d.disk.remove(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
 		return err
 	}
-	return syncFolder(filepath.Dir(path))
+	return d.disk.syncFolder(filepath.Dir(path))
+}
+
+// List walks the folder.
+func (d *Directory) List(ctx context.Context, prefix string, each func(Info) error) error {
+	root := filepath.Join(d.root, "packs")
+	err := filepath.WalkDir(root, func(path string, e fs.DirEntry, err error) error {
+		if err == nil {
+			err = ctx.Err()
+		}
+		if err != nil || !e.Type().IsRegular() {
+			return err
+		}
+		rel, err := filepath.Rel(root, path)
+		if err != nil {
+			return err
+		}
+		name := filepath.ToSlash(rel)
+		if !strings.HasPrefix(name, prefix) {
+			return nil
+		}
+		info, err := e.Info()
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		return each(Info{Name: name, Size: info.Size(), Modified: info.ModTime()})
+	})
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
 }
 
 // Free asks the file system.

@@ -4,7 +4,10 @@ package store
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
+	"regexp"
+	"time"
 )
 
 // ErrNotFound is returned for a name that is not in the store.
@@ -23,8 +26,28 @@ type Store interface {
 	Open(ctx context.Context, name string) (Object, error)
 	// Remove deletes an object. One that is not there is no error.
 	Remove(ctx context.Context, name string) error
+	// List calls each with every object whose name begins with prefix, in no order. An object that is put or removed meanwhile may be
+	// among them or not.
+	List(ctx context.Context, prefix string, each func(Info) error) error
 	// Free is the number of bytes that there is room for, or a negative number where that is not known.
 	Free(ctx context.Context) (int64, error)
+}
+
+// Info is what a store knows of an object. Size is in bytes.
+type Info struct {
+	Name     string
+	Size     int64
+	Modified time.Time
+}
+
+// names are those of objects: parts of letters, digits, "-" and ".".
+var names = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9.-]*(/[A-Za-z0-9][A-Za-z0-9.-]*)*$`)
+
+func checkName(name string) error {
+	if !names.MatchString(name) {
+		return fmt.Errorf("%q is not a name in a store", name)
+	}
+	return nil
 }
 
 // An Object is one object that is being read.

@@ -7,7 +7,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 	"sync"
+	"time"
 
 	"kettletarn/internal/store"
 )
@@ -98,6 +100,18 @@ func Run(ctx context.Context, s store.Store) error {
 	}
 	wait.Wait()
 	found = append(found, errs...)
+
+	for prefix, want := range map[string]int{"": 17, "p2/": 16, "p1/": 1, "p1/a": 1, "none/": 0} {
+		n := 0
+		if err := s.List(ctx, prefix, func(i store.Info) error {
+			if n++; !strings.HasPrefix(i.Name, prefix) || i.Name == "p1/a.pack" && i.Size != 14 || time.Since(i.Modified).Abs() > time.Hour {
+				return fmt.Errorf("lists %+v", i)
+			}
+			return nil
+		}); err != nil || n != want {
+			wrong("below %q, %d objects are listed, want %d, %v", prefix, n, want, err)
+		}
+	}
 
 	if err := s.Remove(ctx, "p1/a.pack"); err != nil {
 		wrong("remove: %w", err)
