@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
 
 	"kettletarn/internal/client"
@@ -230,6 +231,9 @@ func (a *app) looking(least, most int, usage string, do task) cli.ActionFunc {
 			return err
 		}
 		defer w.Close()
+		if err := limited(cmd, w.Client); err != nil {
+			return err
+		}
 		paths, err := a.paths(w, args)
 		if err != nil {
 			return err
@@ -248,6 +252,25 @@ func (a *app) working(least, most int, usage string, do task) cli.ActionFunc {
 		defer release()
 		return do(ctx, cmd, w, paths)
 	})
+}
+
+// limitFlag is that of every command that moves content.
+func limitFlag() cli.Flag {
+	return &cli.StringFlag{Name: "limit", Usage: "use at most so much of the line (4MB/s)"}
+}
+
+// limited does what the flag says.
+func limited(cmd *cli.Command, c *client.Client) error {
+	text := cmd.String("limit")
+	if text == "" {
+		return nil
+	}
+	n, err := humanize.ParseBytes(strings.TrimSuffix(text, "/s"))
+	if err != nil || n < 1<<10 || n > 1<<40 {
+		return wrongUse("%q is not a limit; it looks like 4MB/s, and is 1KB/s at least", text)
+	}
+	c.Limit(int64(n))
+	return nil
 }
 
 // paths turns the names that a person typed into paths of the workspace.
@@ -274,7 +297,7 @@ func (a *app) folder(typed string) (string, error) {
 func (a *app) commands() []*cli.Command {
 	return []*cli.Command{
 		a.signIn(), a.signOut(), a.whoami(), a.project(), a.member(),
-		a.start(), a.join(), a.status(), a.begin(), a.send(), a.update(), a.discard(),
+		a.start(), a.join(), a.status(), a.begin(), a.send(), a.update(), a.discard(), a.heal(),
 		a.lock(), a.unlock(), a.holders(), a.history(), a.show(), a.rollback(),
 	}
 }

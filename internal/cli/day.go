@@ -135,7 +135,7 @@ func (a *app) send() *cli.Command {
 		&cli.StringSliceFlag{Name: "task", Usage: "id of a task; may be given more than once"},
 		&cli.StringFlag{Name: "stage", Usage: "how far it is, in a word of your team"},
 		&cli.BoolFlag{Name: "keep-locks", Usage: "do not give the locks back"},
-		&cli.BoolFlag{Name: "with-gone", Usage: "hand off the deletions too"})
+		&cli.BoolFlag{Name: "with-gone", Usage: "hand off the deletions too"}, limitFlag())
 }
 
 func (a *app) printSent(s *workspace.Sent, kept bool) {
@@ -186,7 +186,7 @@ func (a *app) update() *cli.Command {
 			}
 			return a.partly(u)
 		}),
-		&cli.BoolFlag{Name: "preview", Usage: "only list what would come"})
+		&cli.BoolFlag{Name: "preview", Usage: "only list what would come"}, limitFlag())
 }
 
 func (a *app) printUpdated(u *workspace.Updated, preview bool) {
@@ -271,4 +271,24 @@ func (a *app) printKept(list []workspace.PutAway) {
 		t.row(p.ID, p.Path, size(p.Size), when(p.At))
 	}
 	t.print()
+}
+
+func (a *app) heal() *cli.Command {
+	return command("heal", "give the service back content that it lost, from the files here", "", "tarn heal",
+		a.working(0, 0, "heal", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, _ []string) error {
+			h, err := w.Heal(ctx)
+			if err != nil {
+				return err
+			}
+			return a.answer(cmd, h, func() {
+				switch {
+				case h.Wanted == 0:
+					a.say("The service lacks nothing.")
+				case h.Given == h.Wanted:
+					a.say("The service lacked %s, and has all of it back from here (%s).", plural(h.Wanted, "chunk"), size(h.Size))
+				default:
+					a.say("The service lacked %s; %s of it came from here (%s). Somebody else's workspace may have the rest.", plural(h.Wanted, "chunk"), count(h.Given), size(h.Size))
+				}
+			})
+		}), limitFlag())
 }

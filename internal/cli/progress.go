@@ -24,22 +24,29 @@ func newProgress(errs io.Writer) workspace.Progress {
 // bar is a bar with percent, speed and time left.
 type bar struct {
 	out io.Writer
+	mu  sync.Mutex
 	bar *progressbar.ProgressBar
 }
 
 func (b *bar) Start(what string, total int64) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
 	b.bar = progressbar.NewOptions64(total, progressbar.OptionSetWriter(b.out), progressbar.OptionSetDescription(what),
 		progressbar.OptionShowBytes(true), progressbar.OptionShowTotalBytes(true), progressbar.OptionUseIECUnits(true), progressbar.OptionSetPredictTime(true),
 		progressbar.OptionSetWidth(24), progressbar.OptionThrottle(100*time.Millisecond), progressbar.OptionClearOnFinish(), progressbar.OptionSetRenderBlankState(false))
 }
 
 func (b *bar) Add(n int64) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
 	if b.bar != nil {
 		_ = b.bar.Add64(n)
 	}
 }
 
 func (b *bar) Done() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
 	if b.bar != nil {
 		_ = b.bar.Clear()
 		b.bar = nil

@@ -2,7 +2,9 @@ package cli
 
 import (
 	"context"
+	"fmt"
 
+	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
 
 	"kettletarn/internal/core/model"
@@ -54,10 +56,40 @@ func (a *app) project() *cli.Command {
 		}{p, members.Members}
 		return a.answer(cmd, v, func() {
 			a.say("%s: %s, %s, %s, %s locked; latest %s", p.Key, plural(p.Assets, "asset"), size(p.Size), plural(p.Handoffs, "handoff"), count(p.Locks), whenPtr(p.Latest))
+			a.say("%s", storage(p))
 			a.printMembers(members.Members)
 		})
 	})
-	return &cli.Command{Name: "project", Usage: "projects: list, show", Commands: []*cli.Command{named2("project", list), named2("project", show)}, HideHelpCommand: true, Action: needsSub}
+	limit := command("limit", "set the most that a project may take at the service, none for no limit; for stewards", "KEY SIZE", "tarn project limit brinelight 500GB", func(ctx context.Context, cmd *cli.Command) error {
+		args, err := arguments(cmd, 2, 2, "project limit KEY SIZE")
+		if err != nil {
+			return err
+		}
+		n := uint64(0)
+		if args[1] != "none" {
+			if n, err = humanize.ParseBytes(args[1]); err != nil || n == 0 || n > 1<<60 {
+				return wrongUse("%q is not a size; it looks like 500GB, or none", args[1])
+			}
+		}
+		c, err := a.clientFor("")
+		if err != nil {
+			return err
+		}
+		p, err := c.SetLimit(ctx, args[0], int64(n))
+		if err != nil {
+			return err
+		}
+		return a.answer(cmd, p, func() { a.say("%s", storage(p)) })
+	})
+	return &cli.Command{Name: "project", Usage: "projects: list, show, limit", Commands: []*cli.Command{named2("project", list), named2("project", show), named2("project", limit)}, HideHelpCommand: true, Action: needsSub}
+}
+
+// storage says what a project takes.
+func storage(p model.Project) string {
+	if p.Limit > 0 {
+		return fmt.Sprintf("%s takes %s at the service, of at most %s", p.Key, size(p.Stored), size(p.Limit))
+	}
+	return fmt.Sprintf("%s takes %s at the service; no limit is set", p.Key, size(p.Stored))
 }
 
 // named2 gives a command below another one its full name in its help.

@@ -23,6 +23,9 @@ func (a *app) start() *cli.Command {
 			if err != nil {
 				return err
 			}
+			if err := limited(cmd, c); err != nil {
+				return err
+			}
 			again, err := workspace.Vacant(a.dir, args[0], c.URL())
 			if err != nil {
 				return err
@@ -71,7 +74,7 @@ func (a *app) start() *cli.Command {
 		},
 		&cli.StringFlag{Name: "note", Aliases: []string{"m"}, Value: "Baseline: everything as it stands", Usage: "note of the first handoff"},
 		&cli.BoolFlag{Name: "preview", Usage: "only say what it would track"},
-		&cli.BoolFlag{Name: "yes", Usage: "do not ask"})
+		&cli.BoolFlag{Name: "yes", Usage: "do not ask"}, limitFlag())
 }
 
 func (a *app) printPreview(key string, p *workspace.Preview) {
@@ -99,6 +102,9 @@ func (a *app) join() *cli.Command {
 			}
 			c, err := a.clientFor("")
 			if err != nil {
+				return err
+			}
+			if err := limited(cmd, c); err != nil {
 				return err
 			}
 			here := cmd.Bool("here")
@@ -139,7 +145,7 @@ func (a *app) join() *cli.Command {
 			}
 			return a.partly(u)
 		},
-		&cli.BoolFlag{Name: "here", Usage: "tie a folder that has the files already; overwrites nothing"})
+		&cli.BoolFlag{Name: "here", Usage: "tie a folder that has the files already; overwrites nothing"}, limitFlag())
 }
 
 func (a *app) printAdopted(target string, out *workspace.Adopted) {

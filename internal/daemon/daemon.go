@@ -68,6 +68,14 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errs io.Writer)
 					UsageText: "tarnd person add HANDLE [--steward]\n\nExample: tarnd person add tamsin",
 					Flags:     []cli.Flag{&cli.BoolFlag{Name: "steward", Usage: "may run the whole service"}, &cli.BoolFlag{Name: "json", Usage: "print one JSON object"}}, Action: addPerson},
 			}},
+			{Name: "verify", Usage: "look whether all content and all history is there and sound; exit status 1 where it is not",
+				UsageText: "tarnd verify [--deep] [--rate 50MB/s]\n\nExample: tarnd verify --deep --rate 50MB/s",
+				Flags:     []cli.Flag{&cli.BoolFlag{Name: "deep", Usage: "read and rehash everything"}, &cli.StringFlag{Name: "rate", Usage: "read at most so much a second (50MB/s)"}, asJSON()}, Action: verify},
+			{Name: "collect", Usage: "remove content that nothing refers to, after the days of grace, and write thin packs anew",
+				UsageText: "tarnd collect\n\nExample: tarnd collect", Flags: []cli.Flag{asJSON()}, Action: collect},
+			{Name: "rebuild", Usage: "bring all projects back from their packs alone, into an empty database",
+				UsageText: "tarnd rebuild --owner HANDLE\n\nExample: tarnd rebuild --owner odile --db postgres://tarnd@127.0.0.1/fresh",
+				Flags:     []cli.Flag{&cli.StringFlag{Name: "owner", Usage: "who owns the projects then", Required: true}, asJSON()}, Action: rebuild},
 			{Name: "version", Usage: "print the version", UsageText: "tarnd version\n\nExample: tarnd version", Action: func(_ context.Context, cmd *cli.Command) error {
 				_, err := fmt.Fprintln(cmd.Root().Writer, "tarnd", version.String())
 				return err
@@ -81,6 +89,8 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errs io.Writer)
 	case wrongUse:
 		fmt.Fprintln(errs, "tarnd:", err)
 		return 2
+	case errors.Is(err, errDamage):
+		return 1
 	}
 	fmt.Fprintln(errs, "tarnd:", err)
 	return 1
@@ -158,6 +168,14 @@ func serve(ctx context.Context, cmd *cli.Command) error {
 	running, stop := context.WithCancel(ctx)
 	var wait sync.WaitGroup
 	wait.Go(func() { svc.Run(running) })
+	if s.Scrub != "" {
+		speed, err := bytesASecond(s.Scrub)
+		if err != nil {
+			stop()
+			return err
+		}
+		wait.Go(func() { svc.Scrub(running, speed) })
+	}
 	defer wait.Wait()
 	defer stop()
 

@@ -17,7 +17,11 @@ const LeaseDays = 14
 // the tree. A chunk that another pack brought meanwhile stays there, unless it is damaged or condemned: then this one takes its place.
 func (tx *Tx) AddPack(ctx context.Context, project int64, name string, size int64, entries []pack.Entry) error {
 	var id int64
-	if err := tx.q.QueryRow(ctx, `insert into packs (project_id, name, size) values ($1, $2, $3) returning id`, project, name, size).Scan(&id); err != nil {
+	history := false
+	for _, e := range entries {
+		history = history || e.Kind > pack.Manifest
+	}
+	if err := tx.q.QueryRow(ctx, `insert into packs (project_id, name, size, history) values ($1, $2, $3, $4) returning id`, project, name, size, history).Scan(&id); err != nil {
 		return err
 	}
 	n := 0

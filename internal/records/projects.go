@@ -37,7 +37,7 @@ func (tx *Tx) ProjectFor(ctx context.Context, key string, person int64) (p Proje
 	err = one(tx.q.QueryRow(ctx, `
 		select p.id, p.key, p.handoffs, coalesce(m.role, ''), coalesce(p.storage_limit, 0)
 		from projects p left join memberships m on m.project_id = p.id and m.person_id = $2
-		where p.key = $1`, key, person), &p.ID, &p.Key, &p.Handoffs, &p.Role, &p.Limit)
+		where p.key = $1 and p.deleted is null`, key, person), &p.ID, &p.Key, &p.Handoffs, &p.Role, &p.Limit)
 	return p, err
 }
 
@@ -51,7 +51,7 @@ func (tx *Tx) Projects(ctx context.Context, person int64, all bool, only string)
 			(select h.at from handoffs h where h.project_id = p.id order by h.number desc limit 1)
 		from projects p join branches b on b.project_id = p.id and b.name = 'main'
 		left join memberships m on m.project_id = p.id and m.person_id = $1
-		where (m.role is not null or $2) and ($3 = '' or p.key = $3) order by p.key`, person, all, only)
+		where (m.role is not null or $2) and ($3 = '' or p.key = $3) and p.deleted is null order by p.key`, person, all, only)
 	if err != nil {
 		return nil, err
 	}

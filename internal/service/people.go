@@ -63,7 +63,11 @@ func (s *Service) AddPerson(ctx context.Context, handle, passphrase string, stew
 		return "", err
 	}
 	err = s.write(ctx, func(tx *records.Tx) error {
-		id, err := tx.AddPerson(ctx, handle, hash, steward)
+		// Somebody whom a rebuild brought back has no passphrase yet.
+		id, err := tx.SetPassphrase(ctx, handle, hash, steward)
+		if errors.Is(err, records.ErrNotFound) {
+			id, err = tx.AddPerson(ctx, handle, hash, steward)
+		}
 		if err != nil {
 			return err
 		}
@@ -98,7 +102,8 @@ func (s *Service) SignIn(ctx context.Context, handle, passphrase, label string, 
 		return err
 	})
 	hash := p.Passphrase
-	if errors.Is(err, records.ErrNotFound) {
+	if errors.Is(err, records.ErrNotFound) || err == nil && hash == "" {
+		p.ID = 0
 		hash, err = nobody, nil
 	}
 	if err != nil {

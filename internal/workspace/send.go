@@ -86,11 +86,15 @@ func (w *Workspace) Send(ctx context.Context, o SendOptions) (*Sent, error) {
 	}
 	request := model.SendRequest{Workspace: w.Marker.Workspace, Note: o.Note, Tasks: o.Tasks, Stage: o.Stage, KeepLocks: o.KeepLocks}
 	up := &upload{w: w, ctx: ctx, status: s, changed: changed, request: request, seen: map[chunk.Digest]bool{}, batch: &batch{}}
+	w.Progress.Start("Sending", sizeOf(s, changed))
 	cuts, unread, err := up.readAll(&request)
-	if err != nil {
-		return nil, joinRefusals(refusals, err, false)
+	var records [][]byte
+	if err == nil {
+		records, err = up.finish(request, append(refusals, unread...))
+	} else {
+		err = joinRefusals(refusals, err, false)
 	}
-	records, err := up.finish(request, append(refusals, unread...))
+	w.Progress.Done()
 	if err != nil {
 		return nil, err
 	}

@@ -190,8 +190,6 @@ func (u *upload) finish(request model.SendRequest, refusals []model.Refusal) (re
 func (u *upload) readAll(request *model.SendRequest) (map[string]Cut, []model.Refusal, error) {
 	w, s := u.w, u.status
 	cuts, refusals := map[string]Cut{}, []model.Refusal(nil)
-	w.Progress.Start("Sending", sizeOf(s, u.changed))
-	defer w.Progress.Done()
 	known, bases, err := w.cutsOf(u.changed)
 	if err != nil {
 		return nil, nil, err

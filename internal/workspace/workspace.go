@@ -44,7 +44,7 @@ type Workspace struct {
 	wanted   []chunk.Digest // content that the service said it lost
 }
 
-// Progress is told how long work goes on. Sizes are bytes.
+// Progress is told how long work goes on. Sizes are bytes. Add is called from several goroutines.
 type Progress interface {
 	// Start begins a phase. total is 0 where it is not known.
 	Start(what string, total int64)

@@ -22,7 +22,9 @@ create table projects (
   created timestamptz not null default now(),
   handoffs integer not null default 0,
   -- The most bytes that its packs may have.
-  storage_limit bigint
+  storage_limit bigint,
+  -- When it was deleted: collect takes it away after the days of grace.
+  deleted timestamptz
 );
 
 create table memberships (
@@ -74,6 +76,8 @@ create table packs (
   name text not null unique,
   size bigint not null,
   created timestamptz not null default now(),
+  -- Whether it holds handoffs and tree nodes: those have no rows in chunks.
+  history boolean not null default false,
   condemned timestamptz
 );
 create index packs_of_project on packs (project_id);

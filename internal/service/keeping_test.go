@@ -1,0 +1,604 @@
+package service_test
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/pack"
+	"kettletarn/internal/records"
+	"kettletarn/internal/service"
+	"kettletarn/internal/store"
+	"kettletarn/internal/testbed"
+)
+
+// kept is a team whose packs lie in a folder that the test can reach.
+type kept struct {
+	*team
+	folder string
+}
+
+func newKept(t *testing.T) *kept {
+	folder := t.TempDir()
+	directory, err := store.OpenDirectory(folder)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return &kept{team: newTeam(t, directory), folder: folder}
+}
+
+func noise(seed byte, n int) string {
+	b := make([]byte, n)
+	_, _ = rand.NewChaCha8([32]byte{seed, 9}).Read(b)
+	return string(b)
+}
+
+func (k *kept) verify(deep bool) *service.Verified {
+	k.Helper()
+	v, err := k.Verify(k.Context(), service.VerifyOptions{Deep: deep})
+	if err != nil {
+		k.Fatal(err)
+	}
+	return v
+}
+
+func (k *kept) clean() {
+	k.Helper()
+	if v := k.verify(true); len(v.Findings) > 0 {
+		k.Errorf("verify finds %+v", v.Findings)
+	}
+}
+
+// has fails the test unless the newest version of an asset has the content.
+func (k *kept) has(path, want string) {
+	k.Helper()
+	_, content, err := k.OpenVersion(k.Context(), k.viewer, key, path, 0)
+	if err != nil {
+		k.Errorf("%s: %v", path, err)
+		return
+	}
+	defer content.Close()
+	if data, err := io.ReadAll(content); err != nil || string(data) != want {
+		k.Errorf("%s has %d bytes, %v; want %d", path, len(data), err, len(want))
+	}
+}
+
+// packs are the files of all packs.
+func (k *kept) packs() (names []string) {
+	k.Helper()
+	if err := filepath.WalkDir(filepath.Join(k.folder, "packs"), func(path string, d os.DirEntry, err error) error {
+		if err == nil && !d.IsDir() {
+			names = append(names, path)
+		}
+		return err
+	}); err != nil {
+		k.Fatal(err)
+	}
+	return names
+}
+
+// holding finds the pack that has a chunk, and where.
+func (k *kept) holding(d chunk.Digest) (file string, at pack.Entry) {
+	k.Helper()
+	for _, file := range k.packs() {
+		f, err := os.Open(file)
+		if err != nil {
+			k.Fatal(err)
+		}
+		info, _ := f.Stat()
+		entries, err := pack.ReadIndex(f, info.Size())
+		_ = f.Close()
+		if err != nil {
+			continue
+		}
+		for _, e := range entries {
+			if e.Digest == d {
+				return file, e
+			}
+		}
+	}
+	k.Fatalf("no pack has %s", d)
+	return "", at
+}
+
+// flip turns one bit of a file around.
+func (k *kept) flip(file string, at int64) {
+	k.Helper()
+	f, err := os.OpenFile(file, os.O_RDWR, 0)
+	if err != nil {
+		k.Fatal(err)
+	}
+	defer f.Close()
+	var b [1]byte
+	if _, err := f.ReadAt(b[:], at); err != nil {
+		k.Fatal(err)
+	}
+	b[0] ^= 0x10
+	if _, err := f.WriteAt(b[:], at); err != nil {
+		k.Fatal(err)
+	}
+}
+
+func (k *kept) exec(sql string) {
+	k.Helper()
+	conn, err := pgx.Connect(k.Context(), k.URL)
+	if err != nil {
+		k.Fatal(err)
+	}
+	defer conn.Close(context.Background())
+	if _, err := conn.Exec(k.Context(), sql); err != nil {
+		k.Fatal(err)
+	}
+}
+
+func TestDamageIsFoundSetAsideAndHealed(t *testing.T) {
+	k := newKept(t)
+	ctx := t.Context()
+	body := noise(1, 3<<20)
+	ok(t)(k.send(k.tamsin, k.change(k.tamsin, "a.bin", 0, 0, body), k.change(k.tamsin, "b.bin", 0, 0, "brine")))
+	k.clean()
+	m := testbed.Cut(t, []byte(body))
+	for name, d := range map[string]chunk.Digest{"a chunk": m.Chunks[2].Digest, "a manifest": m.Content} {
+		file, e := k.holding(d)
+		k.flip(file, e.Offset+int64(e.Stored)/2)
+		if v := k.verify(false); len(v.Findings) != 0 && name == "a chunk" {
+			t.Errorf("%s: found without reading: %+v", name, v.Findings)
+		}
+		v := k.verify(true)
+		if len(v.Findings) != 1 || len(v.Findings[0].Versions) != 1 || v.Findings[0].Versions[0] != "a.bin@v1" {
+			t.Fatalf("%s: verify finds %+v", name, v.Findings)
+		}
+		wanted, err := k.Wanted(ctx, k.tamsin, key)
+		if err != nil || len(wanted) != 1 || wanted[0] != d {
+			t.Fatalf("%s: wanted are %v, %v", name, wanted, err)
+		}
+		// Nothing new is built on it: it counts as lacking, also for a content that is known.
+		if missing, err := k.MissingChunks(ctx, k.tamsin, key, []chunk.Digest{d}); err != nil || len(missing) != 1 {
+			t.Errorf("%s: a damaged chunk is said to be there, %v", name, err)
+		}
+		_, err = k.send(k.tamsin, service.Change{Path: "copy-of-" + name, Content: m.Content, Size: m.Size})
+		testbed.Problem(t, err, model.ChunksMissing)
+		_, content, err := k.OpenVersion(ctx, k.viewer, key, "a.bin", 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := io.ReadAll(content); err == nil {
+			t.Errorf("%s: damaged content is handed out", name)
+		}
+		content.Close()
+		// Whoever has it brings it like any other.
+		k.content(k.rurik, []byte(body))
+		if wanted, err = k.Wanted(ctx, k.tamsin, key); err != nil || len(wanted) != 0 {
+			t.Errorf("%s: after it was brought, wanted are %v, %v", name, wanted, err)
+		}
+		k.clean()
+		k.has("a.bin", body)
+	}
+}
+
+func TestAReaderSetsDamageAside(t *testing.T) {
+	k := newKept(t)
+	body := noise(2, 2<<20)
+	ok(t)(k.send(k.tamsin, k.change(k.tamsin, "a.bin", 0, 0, body)))
+	m := testbed.Cut(t, []byte(body))
+	file, e := k.holding(m.Chunks[1].Digest)
+	k.flip(file, e.Offset)
+	err := k.FetchChunks(t.Context(), k.viewer, key, []chunk.Digest{m.Chunks[0].Digest, m.Chunks[1].Digest}, func(pack.Record) error { return nil })
+	testbed.Problem(t, err, model.Damaged)
+	if wanted, err := k.Wanted(t.Context(), k.tamsin, key); err != nil || len(wanted) != 1 {
+		t.Errorf("wanted are %v, %v", wanted, err)
+	}
+	// The others around it are still handed out.
+	n := 0
+	if err := k.FetchChunks(t.Context(), k.viewer, key, []chunk.Digest{m.Chunks[0].Digest, m.Chunks[2].Digest}, func(pack.Record) error { n++; return nil }); err != nil || n != 2 {
+		t.Errorf("%d chunks come, %v", n, err)
+	}
+}
+
+func TestPacksThatAreGoneOrCutOff(t *testing.T) {
+	k := newKept(t)
+	ctx := t.Context()
+	bodies := map[string]string{"gone.bin": noise(3, 300_000), "cut.bin": noise(4, 300_000), "index.bin": noise(5, 300_000), "fine.bin": noise(6, 300_000)}
+	for path, body := range bodies {
+		ok(t)(k.send(k.tamsin, k.change(k.tamsin, path, 0, 0, body)))
+	}
+	if err := k.KeepHistory(ctx); err != nil {
+		t.Fatal(err)
+	}
+	in := func(path string) string {
+		file, _ := k.holding(testbed.Cut(t, []byte(bodies[path])).Content)
+		return file
+	}
+	if err := os.Remove(in("gone.bin")); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Truncate(in("cut.bin"), 1000); err != nil {
+		t.Fatal(err)
+	}
+	index := in("index.bin")
+	info, err := os.Stat(index)
+	if err != nil {
+		t.Fatal(err)
+	}
+	k.flip(index, info.Size()-60)
+	v := k.verify(false)
+	touched := map[string]bool{}
+	rewritten := 0
+	for _, f := range v.Findings {
+		for _, version := range f.Versions {
+			touched[version] = true
+		}
+		if f.Kind == "pack" {
+			rewritten++
+		}
+	}
+	if len(touched) != 2 || !touched["gone.bin@v1"] || !touched["cut.bin@v1"] || rewritten != 2 {
+		t.Errorf("verify finds %+v", v.Findings)
+	}
+	k.has("index.bin", bodies["index.bin"])
+	for path := range touched {
+		k.content(k.rurik, []byte(bodies[strings.TrimSuffix(path, "@v1")]))
+	}
+	k.clean()
+	for path, body := range bodies {
+		k.has(path, body)
+	}
+}
+
+func TestHistoryThatWasTamperedWithIsFound(t *testing.T) {
+	for name, sql := range map[string]string{
+		"a note":            `update handoffs set note = 'something else' where number = 2`,
+		"an author":         `update handoffs set author_id = (select id from people where handle = 'rurik') where number = 1`,
+		"a root":            `update handoffs set root = (select root from handoffs where number = 1) where number = 2`,
+		"a version":         `update versions set content_id = (select min(content_id) from versions) where handoff = 2`,
+		"a version's path":  `update versions set path = 'other.bin' where handoff = 1`,
+		"a missing version": `delete from versions where handoff = 2 and number = 1`,
+		"a node":            `update nodes set data = data || '\x00' where digest = (select root from handoffs where number = 2)`,
+		"a missing node":    `delete from nodes where digest = (select root from handoffs where number = 1)`,
+	} {
+		k := newKept(t)
+		ok(t)(k.send(k.tamsin, k.change(k.tamsin, "a.bin", 0, 0, "one")))
+		ok(t)(k.send(k.tamsin, k.change(k.tamsin, "a.bin", 1, k.lock(k.tamsin, "a.bin", 1), "two"), k.change(k.tamsin, "b.bin", 0, 0, "three")))
+		k.clean()
+		k.exec(sql)
+		if v := k.verify(false); len(v.Findings) == 0 {
+			t.Errorf("%s: nothing is found", name)
+		}
+	}
+}
+
+func TestHistoryInPacksIsWrittenAnewWhereItIsDamaged(t *testing.T) {
+	k := newKept(t)
+	ok(t)(k.send(k.tamsin, k.change(k.tamsin, "a.bin", 0, 0, "one")))
+	if err := k.KeepHistory(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	h, err := k.Handoff(t.Context(), k.odile, key, 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	digest, err := chunk.ParseDigest(h.Digest)
+	if err != nil {
+		t.Fatal(err)
+	}
+	file, e := k.holding(digest)
+	k.flip(file, e.Offset+int64(e.Stored)/2)
+	if v := k.verify(true); len(v.Findings) != 1 || v.Findings[0].Kind != "history" {
+		t.Errorf("verify finds %+v", v.Findings)
+	}
+	k.clean()
+	if again, _ := k.holding(digest); again == file {
+		if err := os.Remove(file); err != nil {
+			t.Fatal(err)
+		}
+		k.holding(digest)
+	}
+}
+
+// age makes everything look as if it had last been touched so long ago.
+func (k *kept) age(days int) {
+	for _, table := range []string{"chunks set seen = seen - make_interval(days => %d)", "contents set seen = seen - make_interval(days => %d)", "packs set created = created - make_interval(days => %d)",
+		"chunks set condemned = condemned - make_interval(days => %d) where condemned is not null", "packs set condemned = condemned - make_interval(days => %d) where condemned is not null"} {
+		k.exec("update " + fmt.Sprintf(table, days))
+	}
+}
+
+func (k *kept) collect() *service.Collected {
+	k.Helper()
+	c, err := k.Collect(k.Context(), service.CollectDefaults())
+	if err != nil {
+		k.Fatal(err)
+	}
+	return c
+}
+
+func TestCollectRemovesWhatNothingRefersToInTwoSteps(t *testing.T) {
+	k := newKept(t)
+	ctx := t.Context()
+	body, given := noise(7, 2<<20), noise(8, 6<<20)
+	ok(t)(k.send(k.tamsin, k.change(k.tamsin, "a.bin", 0, 0, body)))
+	lost := k.content(k.tamsin, []byte(given)) // a send that was given up
+	if c := k.collect(); c.Condemned+c.Chunks+c.Freed > 0 {
+		t.Errorf("what was brought just now is collected: %+v", c)
+	}
+	k.age(15)
+	if c := k.collect(); c.Condemned != int64(len(lost.Records)) || c.Chunks > 0 || c.Freed > 0 {
+		t.Errorf("the first step: %+v, and %d chunks are unused", c, len(lost.Records))
+	}
+	// Somebody who asks for it gets to keep it.
+	k.age(2)
+	if missing, err := k.MissingChunks(ctx, k.tamsin, key, []chunk.Digest{lost.Chunks[0].Digest}); err != nil || len(missing) > 0 {
+		t.Errorf("what was only condemned is said to be gone: %v, %v", missing, err)
+	}
+	if c := k.collect(); c.Chunks != int64(len(lost.Records)-1) {
+		t.Errorf("the second step: %+v", c)
+	}
+	if missing, err := k.MissingChunks(ctx, k.tamsin, key, []chunk.Digest{lost.Chunks[0].Digest, lost.Chunks[1].Digest}); err != nil || len(missing) != 1 || missing[0] != lost.Chunks[1].Digest {
+		t.Errorf("missing are %v, %v", missing, err)
+	}
+	k.age(2)
+	if c := k.collect(); c.Packs == 0 || c.Freed < 6<<20 { // the thin pack was written anew, and goes
+		t.Errorf("the pack is not removed: %+v", c)
+	}
+	k.clean()
+	k.has("a.bin", body)
+	if missing, err := k.MissingChunks(ctx, k.tamsin, key, []chunk.Digest{lost.Chunks[0].Digest}); err != nil || len(missing) > 0 {
+		t.Errorf("what was asked for is gone: %v", err)
+	}
+}
+
+func TestCollectMergesSmallPacksAndHistory(t *testing.T) {
+	k := newKept(t)
+	for i := range 12 {
+		ok(t)(k.send(k.tamsin, k.change(k.tamsin, fmt.Sprintf("f%02d.txt", i), 0, 0, fmt.Sprint("text ", i))))
+		if err := k.KeepHistory(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	before := len(k.packs())
+	k.age(2)
+	c := k.collect()
+	k.age(2)
+	k.collect()
+	if after := len(k.packs()); c.Rewritten < 20 || before < 24 || after != 2 {
+		t.Errorf("%d packs became %d: %+v", before, after, c)
+	}
+	k.clean()
+	for i := range 12 {
+		k.has(fmt.Sprintf("f%02d.txt", i), fmt.Sprint("text ", i))
+	}
+}
+
+func TestCollectRemovesDeletedProjectsAndOrphans(t *testing.T) {
+	k := newKept(t)
+	ok(t)(k.send(k.tamsin, k.change(k.tamsin, "a.bin", 0, 0, "one")))
+	orphan := filepath.Join(filepath.Dir(k.packs()[0]), uuid.NewString()+".pack")
+	young := filepath.Join(filepath.Dir(k.packs()[0]), uuid.NewString()+".pack")
+	for _, file := range []string{orphan, young} {
+		if err := os.WriteFile(file, []byte("half a pack"), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	old := time.Now().AddDate(0, 0, -20)
+	if err := os.Chtimes(orphan, old, old); err != nil {
+		t.Fatal(err)
+	}
+	if c := k.collect(); c.Packs != 1 {
+		t.Errorf("%+v", c)
+	}
+	if _, err := os.Stat(young); err != nil {
+		t.Error("what may still be written is removed")
+	}
+	k.exec("update projects set deleted = now()")
+	if _, err := k.Project(t.Context(), k.odile, key); err == nil {
+		t.Error("a deleted project is shown")
+	}
+	if c := k.collect(); c.Projects != 0 {
+		t.Error("a project goes before the days of grace are over")
+	}
+	k.exec("update projects set deleted = now() - interval '31 days'")
+	if c := k.collect(); c.Projects != 1 || len(k.packs()) != 0 {
+		t.Errorf("%+v, %d packs are left", c, len(k.packs()))
+	}
+}
+
+// Sends and collections at once, with leases that are over nearly at once: whatever is answered has to stay readable.
+func TestCollectBesideSends(t *testing.T) {
+	k := newKept(t)
+	ctx, stop := context.WithCancel(t.Context())
+	var wait sync.WaitGroup
+	var collected service.Collected
+	wait.Go(func() {
+		for ctx.Err() == nil {
+			c, err := k.Collect(t.Context(), service.CollectOptions{Lease: 1500 * time.Millisecond, Grace: time.Hour})
+			if err != nil {
+				t.Errorf("collect: %v", err)
+				return
+			}
+			collected.Chunks, collected.Rewritten, collected.Packs = collected.Chunks+c.Chunks, collected.Rewritten+c.Rewritten, collected.Packs+c.Packs
+			_ = k.KeepHistory(t.Context())
+		}
+	})
+	bodies := make([]map[string]string, 3)
+	var senders sync.WaitGroup
+	for i := range bodies {
+		bodies[i] = map[string]string{}
+		senders.Go(func() {
+			r := rand.New(rand.NewPCG(uint64(i), 1))
+			for n := range 40 {
+				body := noise(byte(n%7+i*7), 50_000+r.IntN(600_000))
+				if n%3 == 0 { // brought and given up
+					k.content(k.tamsin, []byte(noise(byte(100+n), 80_000)))
+				}
+				path := fmt.Sprintf("s%d-%d.bin", i, n)
+				change := k.change(k.tamsin, path, 0, 0, body)
+				_, err := k.send(k.tamsin, change)
+				if p, ok := err.(*model.Problem); ok && p.Type == model.ChunksMissing {
+					continue // a lease of a moment was over; a client brings it again
+				}
+				if err != nil {
+					t.Errorf("%s: %v", path, err)
+					return
+				}
+				bodies[i][path] = body
+			}
+		})
+	}
+	senders.Wait()
+	time.Sleep(2 * time.Second)
+	stop()
+	wait.Wait()
+	n := 0
+	for _, list := range bodies {
+		for path, body := range list {
+			k.has(path, body)
+			n++
+		}
+	}
+	if k.clean(); n < 60 || collected.Chunks == 0 || collected.Rewritten == 0 || collected.Packs == 0 {
+		t.Errorf("%d sends arrived; collected were %+v", n, collected)
+	}
+}
+
+func TestAProjectIsRebuiltFromItsPacksAlone(t *testing.T) {
+	k := newKept(t)
+	ctx := t.Context()
+	body := noise(9, 3<<20)
+	ok(t)(k.send(k.tamsin, k.change(k.tamsin, "Levels/a.bin", 0, 0, body), k.change(k.tamsin, "b.txt", 0, 0, "one"), k.change(k.tamsin, "empty.txt", 0, 0, "")))
+	ok(t)(k.send(k.rurik, service.Change{Path: "b.txt", Base: 1, Gone: true, Fence: k.lock(k.rurik, "b.txt", 1)}))
+	again := k.change(k.tamsin, "B.txt", 0, 0, "two")
+	again.Executable = true
+	ok(t)(k.send(k.tamsin, again, k.change(k.tamsin, "levels2/c.bin", 0, 0, body[1000:])))
+	ok(t)(k.Send(ctx, k.odile, key, service.Send{Key: uuid.NewString(), Workspace: k.space["odile"], Note: "with tasks", Tasks: []string{"BRL-1", "BRL-2"}, Stage: "rough",
+		Changes: []service.Change{k.change(k.odile, "B.txt", 3, k.lock(k.odile, "B.txt", 3), "three")}}, nil))
+	if err := k.KeepHistory(ctx); err != nil {
+		t.Fatal(err)
+	}
+	tell := func(s *service.Service, actor service.Actor) string {
+		var out strings.Builder
+		list, err := s.Handoffs(ctx, actor, key, 0, 100, "", "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, h := range list {
+			whole, err := s.Handoff(ctx, actor, key, h.Number)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for i := range whole.Assets {
+				whole.Assets[i].Digest = "" // sealed in the background
+			}
+			fmt.Fprintf(&out, "%+v\n", whole)
+		}
+		page, err := s.Changes(ctx, actor, key, service.Changes{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, a := range page.Assets {
+			a.Digest = ""
+			fmt.Fprintf(&out, "%s v%d %s %d %v h%d %s\n", a.Path, a.Newest, a.Content, a.Size, a.Executable, a.Handoff, a.At)
+		}
+		p, err := s.Project(ctx, actor, key)
+		if err != nil {
+			t.Fatal(err)
+		}
+		fmt.Fprintf(&out, "%d assets, %d bytes, %d handoffs\n", p.Assets, p.Size, p.Handoffs)
+		return out.String()
+	}
+	before := tell(k.Service.Service, k.odile)
+
+	// The database is dropped; another one is empty.
+	directory, err := store.OpenDirectory(k.folder)
+	if err != nil {
+		t.Fatal(err)
+	}
+	db, err := records.Open(ctx, testbed.Database(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	fresh := service.New(db, directory, t.TempDir(), slog.New(slog.DiscardHandler))
+	list, err := fresh.Rebuild(ctx, "odile", func(string, int64, int64) {})
+	if err != nil || len(list) != 1 || list[0].Handoffs != 4 || list[0].Lacking != 0 || len(list[0].Unread) != 0 {
+		t.Fatalf("rebuilt: %+v, %v", list, err)
+	}
+	_, err = fresh.SignIn(ctx, "odile", "", "test", false)
+	testbed.Problem(t, err, model.WrongPassphrase)
+	token, err := fresh.AddPerson(ctx, "odile", testbed.Passphrase, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	odile, err := fresh.Authenticate(ctx, token)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if after := tell(fresh, odile); after != before {
+		t.Errorf("before:\n%s\nafter:\n%s", before, after)
+	}
+	if v, err := fresh.Verify(ctx, service.VerifyOptions{Deep: true}); err != nil || len(v.Findings) > 0 || v.Handoffs != 4 {
+		t.Errorf("verify after the rebuild: %+v, %v", v, err)
+	}
+	_, content, err := fresh.OpenVersion(ctx, odile, key, "levels/a.bin", 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer content.Close()
+	if data, err := io.ReadAll(content); err != nil || string(data) != body {
+		t.Errorf("%d bytes come back, %v", len(data), err)
+	}
+	// Work goes on where it was.
+	w, err := fresh.AddWorkspace(ctx, odile, key, "odile-pc")
+	if err != nil {
+		t.Fatal(err)
+	}
+	m := testbed.Cut(t, []byte("next"))
+	ok(t)(fresh.StoreChunks(ctx, odile, key, testbed.From(m.Records)))
+	receipt, err := fresh.Send(ctx, odile, key, service.Send{Key: uuid.NewString(), Workspace: w.ID, Note: "goes on", Changes: []service.Change{{Path: "new.txt", Content: m.Content, Size: m.Size}}}, nil)
+	if err != nil || receipt.Handoff.Number != 5 || receipt.Handoff.Parent != 4 {
+		t.Errorf("%+v, %v", receipt.Handoff, err)
+	}
+	_, err = fresh.Rebuild(ctx, "odile", func(string, int64, int64) {})
+	testbed.Problem(t, err, model.Taken)
+}
+
+func TestTheStorageLimit(t *testing.T) {
+	k := newKept(t)
+	ctx := t.Context()
+	token, err := k.AddPerson(ctx, "bastien", testbed.Passphrase, true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	steward, err := k.Authenticate(ctx, token)
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, err = k.SetLimit(ctx, k.odile, key, 1<<20)
+	testbed.Problem(t, err, model.NotAllowed)
+	if p, err := k.SetLimit(ctx, steward, key, 1<<20); err != nil || p.Limit != 1<<20 {
+		t.Fatalf("%+v, %v", p, err)
+	}
+	question := service.Question{Send: service.Send{Workspace: k.space["tamsin"], Note: "n", Changes: []service.Change{{Path: "large.bin"}}}, Coming: 2 << 20}
+	_, err = k.CheckSend(ctx, k.tamsin, key, question)
+	testbed.Problem(t, err, model.LimitReached)
+	question.Coming = 1 << 19
+	ok(t)(k.CheckSend(ctx, k.tamsin, key, question))
+	ok(t)(k.SetLimit(ctx, steward, key, 0))
+	question.Coming = 2 << 20
+	ok(t)(k.CheckSend(ctx, k.tamsin, key, question))
+	question.Coming = 1 << 60
+	_, err = k.CheckSend(ctx, k.tamsin, key, question)
+	testbed.Problem(t, err, model.DiskFull)
+}
