@@ -90,9 +90,24 @@ func (k *kept) packs() (names []string) {
 	return names
 }
 
-// holding finds the pack that has a chunk, and where.
+// holding finds the pack that has a chunk or a record of the history, and where.
 func (k *kept) holding(d chunk.Digest) (file string, at pack.Entry) {
 	k.Helper()
+	var place records.Place
+	if err := k.DB.Read(k.Context(), func(tx *records.Tx) error {
+		p, err := tx.ProjectFor(k.Context(), key, 0)
+		if err != nil {
+			return err
+		}
+		places, err := tx.Places(k.Context(), p.ID, []chunk.Digest{d})
+		place = places[d]
+		return err
+	}); err != nil {
+		k.Fatal(err)
+	}
+	if place.Pack != "" {
+		return filepath.Join(k.folder, "packs", place.Pack), place.Entry
+	}
 	for _, file := range k.packs() {
 		f, err := os.Open(file)
 		if err != nil {
@@ -373,7 +388,7 @@ func TestCollectMergesSmallPacksAndHistory(t *testing.T) {
 	c := k.collect()
 	k.age(2)
 	k.collect()
-	if after := len(k.packs()); c.Rewritten < 20 || before < 24 || after != 2 {
+	if after := len(k.packs()); c.Rewritten < 14 || before < 14 || after != 2 {
 		t.Errorf("%d packs became %d: %+v", before, after, c)
 	}
 	k.clean()
