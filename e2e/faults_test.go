@@ -44,60 +44,79 @@ const (
 	faultSize  = 1 << 20
 )
 
-// timed sends once undisturbed, and returns how long that takes.
-func timed(p *person) time.Duration {
-	p.noise("first", faultFiles, faultSize, 99)
-	start := time.Now()
-	p.tarn(0, "send", "-m", "undisturbed")
-	return time.Since(start)
-}
+// killRounds is how often each of the two programs is killed at a random moment of a send.
+const killRounds = 100
 
-// tenMoments starts a send ten times, lets something happen to it at ten moments of its run, and checks that nothing half is ever
-// visible, that the same command goes on, and that each send becomes one handoff.
-func tenMoments(t *testing.T, happen func(d *daemon, send *exec.Cmd)) {
+// randomMoments starts a send again and again, lets something happen to it at a random moment of its run, and checks that nothing half
+// is ever visible, that the same command goes on, that each send becomes one handoff, and in the end that all of it is sound and right.
+func randomMoments(t *testing.T, seed uint64, happen func(d *daemon, send *exec.Cmd)) {
 	d := serve(t)
 	odile, rurik := d.person("odile"), d.person("rurik")
 	odile.start(map[string]string{"a.png": "a"})
 	rurik.join(odile, "artist")
-	whole := timed(odile)
-	for i := range 10 {
+	odile.noise("undisturbed", 3, 400_000, 99)
+	start := time.Now()
+	odile.tarn(0, "send", "-m", "undisturbed")
+	whole := time.Since(start)
+	r := rand.New(rand.NewPCG(seed, 1))
+	want := map[string]string{}
+	killed := 0
+	for i := range killRounds {
 		folder := fmt.Sprintf("round%d", i)
-		files := odile.noise(folder, faultFiles, faultSize, uint64(i))
+		files := odile.noise(folder, 3, 150_000+r.IntN(400_000), seed<<8|uint64(i))
 		cmd := odile.command(odile.dir, "send", "-m", folder)
 		if err := cmd.Start(); err != nil {
 			t.Fatal(err)
 		}
-		time.Sleep(whole * time.Duration(i+1) / 11)
+		time.Sleep(time.Duration(r.Int64N(int64(whole) * 5 / 4)))
 		happen(d, cmd)
-		_ = cmd.Wait() // it may have gone on by itself, or given up
-		if n := rurik.count(folder); n != 0 && n != faultFiles {
-			t.Fatalf("at %d/11: %d of %d files are visible", i+1, n, faultFiles)
+		if err := cmd.Wait(); err != nil { // it may have gone on by itself, or be done
+			killed++
+		}
+		if i%10 == 0 {
+			if n := rurik.count(folder); n != 0 && n != 3 {
+				t.Fatalf("round %d: %d of 3 files are visible", i, n)
+			}
 		}
 		odile.tarn(0, "send", "-m", folder)
-		if n := rurik.count(folder); n != faultFiles {
-			t.Fatalf("at %d/11, and resumed: %d files arrived", i+1, n)
-		}
 		for path, text := range files {
-			rurik.has(path, text)
+			want[path] = text
 		}
-		if got := odile.tarn(0, "status"); !strings.Contains(got, "Nothing has changed here") {
-			t.Errorf("after the resumed send: %s", got)
+		if i%25 == 24 {
+			says(t, d.tarnd(0, "verify", "--deep"), "Everything is there and sound")
 		}
+	}
+	if got := odile.tarn(0, "status"); !strings.Contains(got, "Nothing has changed here") {
+		t.Errorf("in the end: %s", got)
+	}
+	rurik.tarn(0, "update")
+	for path, text := range want {
+		rurik.has(path, text)
 	}
 	var list struct{ Handoffs []struct{ Note string } }
-	odile.json(0, &list, "history", "--limit", "100")
-	if len(list.Handoffs) != 12 {
-		t.Errorf("%d handoffs, want 12: none lost, none twice", len(list.Handoffs))
+	odile.json(0, &list, "history", "--limit", "1000")
+	if len(list.Handoffs) != killRounds+2 {
+		t.Errorf("%d handoffs, want %d: none lost, none twice", len(list.Handoffs), killRounds+2)
 	}
+	if killed < killRounds/10 {
+		t.Errorf("only %d of %d sends were in the middle of it", killed, killRounds)
+	}
+	t.Logf("%d of %d sends were cut off in the middle", killed, killRounds)
 }
 
-func TestASendKilledAtTenMomentsGoesOn(t *testing.T) {
-	tenMoments(t, func(_ *daemon, send *exec.Cmd) { _ = send.Process.Signal(syscall.SIGKILL) })
+func TestASendKilledAtRandomMomentsGoesOn(t *testing.T) {
+	randomMoments(t, 1, func(_ *daemon, send *exec.Cmd) { _ = send.Process.Signal(syscall.SIGKILL) })
 }
 
-func TestTheServiceKilledAtTenMomentsGoesOn(t *testing.T) {
-	tenMoments(t, func(d *daemon, _ *exec.Cmd) {
+func TestTheServiceKilledAtRandomMomentsGoesOn(t *testing.T) {
+	randomMoments(t, 2, func(d *daemon, send *exec.Cmd) {
 		d.Kill()
+		if send.ProcessState == nil {
+			// Half of the sends wait for the service; the others are cut off with it.
+			if len(send.Args)%2 == int(time.Now().UnixNano()%2) {
+				_ = send.Process.Signal(syscall.SIGKILL)
+			}
+		}
 		d.start()
 	})
 }
@@ -156,6 +175,7 @@ func TestTheDatabaseRestartedInTheMiddle(t *testing.T) {
 	_ = cmd.Wait()
 	odile.tarn(0, "send", "-m", "round")
 	says(t, odile.tarn(0, "history", "round"), "round")
+	says(t, d.tarnd(0, "verify", "--deep"), "Everything is there and sound")
 }
 
 func TestADiskThatIsFull(t *testing.T) {

@@ -78,13 +78,15 @@ func (tx *Tx) Places(ctx context.Context, project int64, digests []chunk.Digest)
 // Lease finds which chunks are there and sound, with their sizes, and promises that they stay: what the answer names is not collected
 // for LeaseDays. The day's slack saves a write where a chunk is asked for often. Relies on the primary key of chunks.
 func (tx *Tx) Lease(ctx context.Context, project int64, digests []chunk.Digest) (map[chunk.Digest]int, error) {
-	rows, err := tx.q.Query(ctx, `
-		with renewed as (
-			update chunks c set seen = now(), condemned = null from (
-				select digest from chunks where project_id = $1 and digest = any($2) and (seen < now() - interval '1 day' or condemned is not null)
-				order by digest for update) old
-			where c.project_id = $1 and c.digest = old.digest and c.damaged is null)
-		select digest, size from chunks where project_id = $1 and digest = any($2) and damaged is null`, project, raw(digests))
+	// Two statements: the first waits for a collection that is removing some of them, and only what is looked at after that is true.
+	if _, err := tx.q.Exec(ctx, `
+		update chunks c set seen = now(), condemned = null from (
+			select digest from chunks where project_id = $1 and digest = any($2) and (seen < now() - interval '1 day' or condemned is not null)
+			order by digest for update) old
+		where c.project_id = $1 and c.digest = old.digest and c.damaged is null`, project, raw(digests)); err != nil {
+		return nil, err
+	}
+	rows, err := tx.q.Query(ctx, `select digest, size from chunks where project_id = $1 and digest = any($2) and damaged is null`, project, raw(digests))
 	if err != nil {
 		return nil, err
 	}

@@ -223,10 +223,10 @@ func (tx *Tx) HandoffDigest(ctx context.Context, project int64, number int) (d c
 	return chunk.Digest(b), nil
 }
 
-// KeepHistory takes the right to write a project's history to packs, for this transaction; false where somebody else has it.
-func (tx *Tx) KeepHistory(ctx context.Context, project int64) (ok bool, err error) {
-	err = tx.q.QueryRow(ctx, `select pg_try_advisory_xact_lock(7421, $1)`, int32(project)).Scan(&ok)
-	return ok, err
+// KeepHistory waits for the right to write a project's history to packs, and has it for this transaction.
+func (tx *Tx) KeepHistory(ctx context.Context, project int64) error {
+	_, err := tx.q.Exec(ctx, `select pg_advisory_xact_lock(7421, $1)`, int32(project))
+	return err
 }
 
 // Packed notes that handoffs lie in a pack.

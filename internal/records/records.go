@@ -35,7 +35,10 @@ type DB struct {
 }
 
 // Open connects and brings the schema up to date. url is a libpq connection string or URL. Its errors are one sentence.
-func Open(ctx context.Context, url string) (*DB, error) {
+func Open(ctx context.Context, url string) (*DB, error) { return OpenTraced(ctx, url, nil) }
+
+// OpenTraced is Open with somebody who is told of every statement before it runs, and may hold it back.
+func OpenTraced(ctx context.Context, url string, tracer pgx.QueryTracer) (*DB, error) {
 	config, err := pgxpool.ParseConfig(url)
 	if err != nil {
 		return nil, errors.New("the database address is not one that PostgreSQL understands; it looks like postgres://tarnd@127.0.0.1:5432/tarnd")
@@ -43,6 +46,7 @@ func Open(ctx context.Context, url string) (*DB, error) {
 	if config.ConnConfig.ConnectTimeout == 0 {
 		config.ConnConfig.ConnectTimeout = 10 * time.Second
 	}
+	config.ConnConfig.Tracer = tracer
 	config.ConnConfig.RuntimeParams["application_name"] = "tarnd"
 	config.ConnConfig.RuntimeParams["timezone"] = "UTC"
 	pool, err := pgxpool.NewWithConfig(ctx, config)

@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"sync"
@@ -126,10 +125,10 @@ func (s *Service) storePack(ctx context.Context, p records.Project, next func() 
 	if err != nil || len(entries) == 0 {
 		return 0, err
 	}
+	// What has arrived is kept even where its sender is gone. Where it can't be said whether the database took it, the pack stays: the
+	// rows may be there. Collect removes it if they are not.
+	ctx = context.WithoutCancel(ctx)
 	err = s.write(ctx, func(tx *records.Tx) error { return tx.AddPack(ctx, p.ID, name, size, entries) })
-	if err != nil && !errors.Is(err, unavailable) {
-		_ = s.store.Remove(context.WithoutCancel(ctx), name)
-	}
 	return len(entries), err
 }
 

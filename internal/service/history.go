@@ -19,11 +19,16 @@ const (
 	historyBatch = 200
 )
 
-// keepingHistory writes what is new until ctx ends.
+// keepingHistory writes what is new until ctx ends, and then what is left.
 func (s *Service) keepingHistory(ctx context.Context) {
 	for {
 		select {
 		case <-ctx.Done():
+			last, cancel := context.WithTimeout(context.WithoutCancel(ctx), historyEvery)
+			defer cancel()
+			if err := s.KeepHistory(last); err != nil {
+				s.log.Warn("some history is in the database only; it is written to packs at the next start", "error", err)
+			}
 			return
 		case <-s.handedOff:
 		case <-time.After(historyEvery):
@@ -65,8 +70,7 @@ func (s *Service) KeepHistory(ctx context.Context) error {
 func (s *Service) keepSome(ctx context.Context, p records.Project) (more bool, err error) {
 	err = s.write(ctx, func(tx *records.Tx) error {
 		more = false
-		mine, err := tx.KeepHistory(ctx, p.ID)
-		if err != nil || !mine {
+		if err := tx.KeepHistory(ctx, p.ID); err != nil {
 			return err
 		}
 		list, err := tx.Unpacked(ctx, p.ID, historyBatch)

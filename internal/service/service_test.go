@@ -69,6 +69,13 @@ func (m *team) content(actor service.Actor, data []byte) testbed.Material {
 	return c
 }
 
+// tryChange is change for a store that may fail.
+func (m *team) tryChange(path, data string) (service.Change, error) {
+	c := testbed.Cut(m, []byte(data))
+	_, err := m.StoreChunks(m.Context(), m.tamsin, key, testbed.From(c.Records))
+	return service.Change{Path: path, Content: c.Content, Size: c.Size}, err
+}
+
 // change makes a change of one asset to a content.
 func (m *team) change(actor service.Actor, path string, base int, fence int64, data string) service.Change {
 	c := m.content(actor, []byte(data))

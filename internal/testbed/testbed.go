@@ -21,6 +21,7 @@ import (
 	"github.com/getkin/kin-openapi/openapi3filter"
 	"github.com/getkin/kin-openapi/routers"
 	"github.com/getkin/kin-openapi/routers/legacy"
+	"github.com/jackc/pgx/v5"
 
 	"kettletarn/internal/api"
 	"kettletarn/internal/client"
@@ -99,7 +100,7 @@ func NewService(t testing.TB, packs store.Store) *Service {
 		}
 	}
 	url := Database(t)
-	db, err := records.Open(t.Context(), url)
+	db, err := records.OpenTraced(t.Context(), url, pauses{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -117,6 +118,35 @@ func NewService(t testing.TB, packs store.Store) *Service {
 	})
 	return s
 }
+
+// Pause holds what runs with a context back before its Nth statement inside a transaction (1 is the first behind begin), until Release is
+// closed. Reached is closed when it gets there.
+type Pause struct {
+	N                int
+	Reached, Release chan struct{}
+	seen             int
+}
+
+// NewPause makes a Pause, and the context to run with.
+func NewPause(ctx context.Context, n int) (*Pause, context.Context) {
+	p := &Pause{N: n, Reached: make(chan struct{}), Release: make(chan struct{})}
+	return p, context.WithValue(ctx, pauses{}, p)
+}
+
+// pauses is the tracer that does so, and the key under which a context has its Pause.
+type pauses struct{}
+
+func (pauses) TraceQueryStart(ctx context.Context, conn *pgx.Conn, _ pgx.TraceQueryStartData) context.Context {
+	if p, ok := ctx.Value(pauses{}).(*Pause); ok && conn.PgConn().TxStatus() == 'T' {
+		if p.seen++; p.seen == p.N {
+			close(p.Reached)
+			<-p.Release
+		}
+	}
+	return ctx
+}
+
+func (pauses) TraceQueryEnd(context.Context, *pgx.Conn, pgx.TraceQueryEndData) {}
 
 // Passphrase is everybody's in tests.
 const Passphrase = "brine and salt"

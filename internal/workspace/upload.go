@@ -136,7 +136,6 @@ func (u *upload) flush() error {
 	b := u.batch
 	u.batch = batches.Get().(*batch)
 	u.sending.Go(func() error {
-		defer b.free()
 		missing, err := u.w.Client.MissingChunks(u.running, u.w.Marker.Project, b.digests)
 		if err != nil {
 			return err
@@ -152,6 +151,8 @@ func (u *upload) flush() error {
 			u.progress(kind, b.ends[i]-start)
 			start = b.ends[i]
 		}
+		// Only now: a request that failed may still be reading from the batch.
+		b.free()
 		return nil
 	})
 	return nil

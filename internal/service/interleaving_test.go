@@ -1,0 +1,218 @@
+package service_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/service"
+	"kettletarn/internal/testbed"
+)
+
+// patience is how long the second of two is given to end while the first is held back.
+const patience = 80 * time.Millisecond
+
+// interleave runs first again and again, each time held back before another of its statements while second runs, and calls check after
+// each: whatever the order, the outcome has to be right. n tells the rounds apart.
+func interleave(t *testing.T, k *kept, first, second func(ctx context.Context, n int) error, check func(n int, one, two error)) {
+	t.Helper()
+	for n := 1; ; n++ {
+		pause, ctx := testbed.NewPause(t.Context(), n)
+		one, two := make(chan error, 1), make(chan error, 1)
+		go func() { one <- first(ctx, n) }()
+		var err error
+		ended := false
+		select {
+		case <-pause.Reached:
+		case err = <-one:
+			ended = true
+		}
+		go func() { two <- second(t.Context(), n) }()
+		var other error
+		early := false
+		select {
+		case other = <-two:
+			early = true
+		case <-time.After(patience):
+		}
+		close(pause.Release)
+		if !ended {
+			err = <-one
+		}
+		if !early {
+			other = <-two
+		}
+		check(n, err, other)
+		if ended {
+			if n < 5 {
+				t.Errorf("only %d statements were held back", n-1)
+			}
+			k.clean()
+			return
+		}
+		if n > 60 {
+			t.Fatal("there is no end to the statements")
+		}
+	}
+}
+
+// sendAs sends changes with a context of its own.
+func (k *kept) sendAs(ctx context.Context, actor service.Actor, key1 string, changes ...service.Change) (service.Receipt, error) {
+	return k.Send(ctx, actor, key, service.Send{Key: key1, Workspace: k.space[actor.Handle], Note: "a pass", Changes: changes}, nil)
+}
+
+func refusedFor(err error, reason string) bool {
+	var r *model.Refused
+	return errors.As(err, &r) && len(r.Refusals) > 0 && r.Refusals[0].Reason == reason
+}
+
+func TestTwoSendsOfTwoAssetsBothArrive(t *testing.T) {
+	k := newKept(t)
+	interleave(t, k, func(ctx context.Context, n int) error {
+		_, err := k.sendAs(ctx, k.tamsin, uuid.NewString(), k.change(k.tamsin, fmt.Sprintf("t/%d.txt", n), 0, 0, fmt.Sprint("t", n)))
+		return err
+	}, func(ctx context.Context, n int) error {
+		_, err := k.sendAs(ctx, k.rurik, uuid.NewString(), k.change(k.rurik, fmt.Sprintf("r/%d.txt", n), 0, 0, fmt.Sprint("r", n)))
+		return err
+	}, func(n int, one, two error) {
+		if one != nil || two != nil {
+			t.Fatalf("round %d: %v; %v", n, one, two)
+		}
+		k.has(fmt.Sprintf("t/%d.txt", n), fmt.Sprint("t", n))
+		k.has(fmt.Sprintf("r/%d.txt", n), fmt.Sprint("r", n))
+		page, err := k.Changes(t.Context(), k.odile, key, service.Changes{})
+		if err != nil || len(page.Assets) != 2*n || page.At != 2*n {
+			t.Fatalf("round %d: %d assets as of h%d, %v", n, len(page.Assets), page.At, err)
+		}
+	})
+}
+
+func TestTwoSendsOfOneNewPathMakeOneAsset(t *testing.T) {
+	k := newKept(t)
+	path := func(n int) string { return fmt.Sprintf("new%d.txt", n) }
+	interleave(t, k, func(ctx context.Context, n int) error {
+		_, err := k.sendAs(ctx, k.tamsin, uuid.NewString(), k.change(k.tamsin, path(n), 0, 0, "t"))
+		return err
+	}, func(ctx context.Context, n int) error {
+		_, err := k.sendAs(ctx, k.rurik, uuid.NewString(), k.change(k.rurik, path(n), 0, 0, "r"))
+		return err
+	}, func(n int, one, two error) {
+		switch {
+		case one == nil && refusedFor(two, "behind"):
+			k.has(path(n), "t")
+		case two == nil && refusedFor(one, "behind"):
+			k.has(path(n), "r")
+		default:
+			t.Fatalf("round %d: %v; %v", n, one, two)
+		}
+	})
+}
+
+func TestAFileAndAFolderOfTheSameNameNeverBothArrive(t *testing.T) {
+	k := newKept(t)
+	interleave(t, k, func(ctx context.Context, n int) error {
+		_, err := k.sendAs(ctx, k.tamsin, uuid.NewString(), k.change(k.tamsin, fmt.Sprintf("x%d", n), 0, 0, "file"))
+		return err
+	}, func(ctx context.Context, n int) error {
+		_, err := k.sendAs(ctx, k.rurik, uuid.NewString(), k.change(k.rurik, fmt.Sprintf("x%d/below", n), 0, 0, "below"))
+		return err
+	}, func(n int, one, two error) {
+		if (one == nil) == (two == nil) || one != nil && !refusedFor(one, "path-collides") || two != nil && !refusedFor(two, "path-collides") {
+			t.Fatalf("round %d: %v; %v", n, one, two)
+		}
+	})
+}
+
+func TestAnOverrideFencesOffASendOnItsWay(t *testing.T) {
+	k := newKept(t)
+	path := func(n int) string { return fmt.Sprintf("held%d.txt", n) }
+	for n := 1; n < 60; n++ {
+		ok(t)(k.send(k.tamsin, k.change(k.tamsin, path(n), 0, 0, "one")))
+	}
+	interleave(t, k, func(ctx context.Context, n int) error {
+		fence := k.lock(k.tamsin, path(n), 1)
+		_, err := k.sendAs(ctx, k.tamsin, uuid.NewString(), k.change(k.tamsin, path(n), 1, fence, "two"))
+		return err
+	}, func(ctx context.Context, n int) error {
+		return k.GiveBackLocks(ctx, k.odile, key, k.space["odile"], []string{path(n)}, true, "it is Friday")
+	}, func(n int, one, two error) {
+		var problem *model.Refused
+		switch {
+		case one == nil: // it arrived before the override, which then found nothing to take
+			k.has(path(n), "two")
+		case errors.As(one, &problem) && two == nil:
+			k.has(path(n), "one")
+		default:
+			t.Fatalf("round %d: %v; %v", n, one, two)
+		}
+		if locks, err := k.Locks(t.Context(), k.odile, key); err != nil || len(locks) > 0 {
+			t.Fatalf("round %d: %v is still held, %v", n, locks, err)
+		}
+	})
+}
+
+func TestTheSameKeyTwiceAtOnceMakesOneHandoff(t *testing.T) {
+	k := newKept(t)
+	keys := map[int]string{}
+	numbers := map[int][]int{}
+	for n := range 60 {
+		keys[n] = uuid.NewString()
+	}
+	one := func(ctx context.Context, n int) error {
+		receipt, err := k.sendAs(ctx, k.tamsin, keys[n], k.change(k.tamsin, fmt.Sprintf("k%d.txt", n), 0, 0, "k"))
+		if err == nil {
+			numbers[n] = append(numbers[n], receipt.Handoff.Number)
+		}
+		return err
+	}
+	result := make(chan int, 1)
+	interleave(t, k, one, func(ctx context.Context, n int) error {
+		receipt, err := k.sendAs(ctx, k.tamsin, keys[n], k.change(k.tamsin, fmt.Sprintf("k%d.txt", n), 0, 0, "k"))
+		result <- receipt.Handoff.Number
+		return err
+	}, func(n int, first, second error) {
+		if got := <-result; first != nil || second != nil || len(numbers[n]) != 1 || numbers[n][0] != got || got != n {
+			t.Fatalf("round %d: %v; %v: h%v and h%d", n, first, second, numbers[n], got)
+		}
+	})
+}
+
+// Whoever is told that a chunk is here gets to use it, at whatever moment of a collection that is.
+func TestWhatSomebodyWasToldOfIsNotCollected(t *testing.T) {
+	k := newKept(t)
+	var lost testbed.Material
+	interleave(t, k, func(ctx context.Context, n int) error {
+		lost = k.content(k.tamsin, []byte(noise(byte(n), 5000)))
+		k.age(15)
+		if _, err := k.Collect(t.Context(), service.CollectDefaults()); err != nil { // condemned
+			return err
+		}
+		k.age(2)
+		_, err := k.Collect(ctx, service.CollectDefaults())
+		return err
+	}, func(ctx context.Context, n int) error {
+		digests := []chunk.Digest{lost.Content, lost.Chunks[0].Digest}
+		missing, err := k.MissingChunks(ctx, k.rurik, key, digests)
+		if err != nil {
+			return err
+		}
+		if len(missing) == 2 {
+			ok(t)(k.StoreChunks(ctx, k.rurik, key, testbed.From(lost.Records)))
+		} else if len(missing) == 1 {
+			return fmt.Errorf("one of two is missing")
+		}
+		_, err = k.sendAs(ctx, k.rurik, uuid.NewString(), service.Change{Path: fmt.Sprintf("c%d.bin", n), Content: lost.Content, Size: lost.Size})
+		return err
+	}, func(n int, one, two error) {
+		if one != nil || two != nil {
+			t.Fatalf("round %d: %v; %v", n, one, two)
+		}
+		k.has(fmt.Sprintf("c%d.bin", n), noise(byte(n), 5000))
+	})
+}
