@@ -36,7 +36,7 @@ test: build bin/tools/versitygw
 	@scripts/test.sh
 
 bench: build
-	@scripts/install-packages.sh postgresql rsync b3sum
+	@scripts/install-packages.sh postgresql rsync b3sum zstd
 	@go run ./bench -bin bin -out docs/benchmarks.md $(if $(DATA),-data "$(DATA)")
 
 clean:

@@ -34,11 +34,13 @@ func main() {
 	large := flag.String("large", "10GiB", "size of the large file")
 	edit := flag.String("edit", "1GiB", "size of the edited file")
 	files := flag.Int("files", 100_000, "files for status")
+	scale := flag.Int("assets", 1_000_000, "assets of the large project")
+	handoffs := flag.Int("handoffs", 10_000, "handoffs of the large project")
 	only := flag.String("only", "", "comma-separated measurements, like S1,S4")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	if err := b.main(ctx, *out, bytesOf(*size), bytesOf(*large), bytesOf(*edit), *files, *only); err != nil {
+	if err := b.main(ctx, *out, bytesOf(*size), bytesOf(*large), bytesOf(*edit), *files, *scale, *handoffs, *only); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
@@ -65,7 +67,12 @@ type bench struct {
 	rsyncURL  string
 	projects  int
 	rows      []row
+	db        string
+	grown     []grown
+	sends     []sendPoint
 }
+
+const passphrase = "salt and brine"
 
 // row is one line of the table.
 type row struct{ number, work, ours, theirs, figure, goal, verdict string }
@@ -76,7 +83,7 @@ type sample struct {
 	memory    int64
 }
 
-func (b *bench) main(ctx context.Context, out string, size, large, edit int64, files int, only string) (err error) {
+func (b *bench) main(ctx context.Context, out string, size, large, edit int64, files, assets, handoffs int, only string) (err error) {
 	b.ctx = ctx
 	if b.bin, err = filepath.Abs(b.bin); err != nil {
 		return err
@@ -101,7 +108,12 @@ func (b *bench) main(ctx context.Context, out string, size, large, edit int64, f
 		{"S4", func() error { return b.status(files) }},
 		{"S5", func() error { return b.edited("S5", edit, "changed", 2.5) }},
 		{"S6", func() error { return b.edited("S6", edit, "inserted", 4) }},
+		{"S8", func() error { return b.handoff(10_000) }},
 		{"S9", func() error { return b.memory(large) }},
+		{"S10", func() error { return b.scale(assets, handoffs) }},
+		{"S11", func() error { return b.stored(20) }},
+		{"S12", b.trips},
+		{"growth", func() error { return b.growth(edit) }},
 	} {
 		if only != "" && !slices.Contains(strings.Split(only, ","), m.name) {
 			continue
@@ -126,14 +138,15 @@ func (b *bench) start() (stop func(), err error) {
 			stop()
 		}
 	}()
+	var db string
 	if b.pg, err = localpg.Start(b.ctx, localpg.Options{Folder: filepath.Join(b.folder, "postgres")}); err != nil {
 		return nil, err
 	}
 	stops = append(stops, func() { _ = b.pg.Down() })
-	db, err := b.pg.Database(b.ctx, "tarnd")
-	if err != nil {
+	if db, err = b.pg.Database(b.ctx, "tarnd"); err != nil {
 		return nil, err
 	}
+	b.db = db
 	port, err := localpg.FreePort()
 	if err != nil {
 		return nil, err
@@ -147,7 +160,6 @@ func (b *bench) start() (stop func(), err error) {
 		return nil, err
 	}
 	stops = append(stops, func() { b.daemon.Stop() })
-	const passphrase = "salt and brine"
 	if err := b.daemon.AddPerson(b.ctx, "odile", passphrase); err != nil {
 		return nil, err
 	}
@@ -195,7 +207,11 @@ func (b *bench) rsync() (stop func(), err error) {
 
 // tarn runs a command that has to work.
 func (b *bench) tarn(dir, input string, args ...string) (rig.Result, error) {
-	r, err := b.machine.Run(b.ctx, dir, input, args...)
+	return b.run(b.machine, dir, input, args...)
+}
+
+func (b *bench) run(m rig.Machine, dir, input string, args ...string) (rig.Result, error) {
+	r, err := m.Run(b.ctx, dir, input, args...)
 	if err == nil && r.Status != 0 {
 		err = fmt.Errorf("tarn %s ends with %d: %s", strings.Join(args, " "), r.Status, r.Errs)
 	}
@@ -204,9 +220,13 @@ func (b *bench) tarn(dir, input string, args ...string) (rig.Result, error) {
 
 // ours measures a command of tarn, its share of the service and of PostgreSQL, and the sync after it.
 func (b *bench) ours(dir string, args ...string) (sample, error) {
+	return b.oursOn(b.machine, dir, args...)
+}
+
+func (b *bench) oursOn(m rig.Machine, dir string, args ...string) (sample, error) {
 	before := treeCPU(b.daemon.Process()) + treeCPU(b.pg.Process())
 	start := time.Now()
-	r, err := b.tarn(dir, "", args...)
+	r, err := b.run(m, dir, "", args...)
 	if err != nil {
 		return sample{}, err
 	}
@@ -289,9 +309,25 @@ func (b *bench) write(out string) error {
 	for _, r := range b.rows {
 		fmt.Fprintf(&t, "| %s | %s | %s | %s | %s | %s | %s |\n", r.number, r.work, r.ours, r.theirs, r.figure, r.goal, r.verdict)
 	}
-	t.WriteString("\nS7, S8 and S10 to S12 of the plan are not measured yet.\n")
+	t.WriteString("\nS7 of the plan (locks under load) is not measured yet.\n")
+	if len(b.grown)+len(b.sends) > 0 {
+		picture := strings.TrimSuffix(out, filepath.Ext(out)) + ".png"
+		if err := b.plot(picture); err != nil {
+			return err
+		}
+		fmt.Fprintf(&t, "\n## As the work grows\n\n![time and memory against size and assets](%s)\n", filepath.Base(picture))
+	}
+	// What was found out about the figures is written by hand, and stays.
+	if old, err := os.ReadFile(out); err == nil {
+		if _, notes, ok := strings.Cut(string(old), notesTitle); ok {
+			t.WriteString("\n" + notesTitle + notes)
+		}
+	}
 	return os.WriteFile(out, []byte(t.String()), 0o644)
 }
+
+// notesTitle begins what is written by hand in the document.
+const notesTitle = "## What holds the figures back"
 
 func firstLineOf(program string, args ...string) string {
 	if found, _ := filepath.Glob(program); len(found) > 0 {

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -240,26 +241,41 @@ func (b *bench) edited(number string, size int64, how string, goal float64) erro
 	}
 	var send, hash series
 	var wire int64
-	for i := range b.runs {
-		if _, err := b.tarn(work, "", "lock", "large.bin"); err != nil {
+	p, err := b.between(0)
+	if err != nil {
+		return err
+	}
+	defer p.close()
+	for i := range b.runs + 1 {
+		m := b.machine
+		if i == b.runs { // once more, with the bytes counted between client and service
+			if m, err = b.through(p, "counted-"+key); err != nil {
+				return err
+			}
+			if _, err := b.run(m, work, "", "join", key, "--here"); err != nil {
+				return err
+			}
+			if _, err := b.run(m, work, "", "update"); err != nil {
+				return err
+			}
+		}
+		if _, err := b.run(m, work, "", "lock", "large.bin"); err != nil {
 			return err
 		}
 		if err := change(file, size/2+int64(i)<<21, byte(i+2), how == "inserted"); err != nil {
 			return err
 		}
-		before, err := received()
+		syscall.Sync()
+		p.bytes.Store(0)
+		s, err := b.oursOn(m, work, "send", "-m", "edited")
 		if err != nil {
 			return err
 		}
-		s, err := b.ours(work, "send", "-m", "edited")
-		if err != nil {
-			return err
+		if i == b.runs {
+			wire = p.bytes.Load()
+			break
 		}
-		after, err := received()
-		if err != nil {
-			return err
-		}
-		send, wire = append(send, s), max(wire, after-before)
+		send = append(send, s)
 		if s, err = b.yardstick("b3sum", file); err != nil {
 			return err
 		}
@@ -267,7 +283,7 @@ func (b *bench) edited(number string, size int64, how string, goal float64) erro
 	}
 	ratio := send.median() / hash.median()
 	b.row(number, fmt.Sprintf("sending %s after 1 MiB was %s in the middle", humanize.IBytes(uint64(size)), how), send.String(), "b3sum "+hash.String(),
-		fmt.Sprintf("%.2f of its time; %s on loopback", ratio, humanize.IBytes(uint64(wire))), fmt.Sprintf("%.1f; 3 MiB", goal), ratio <= goal && wire <= 3<<20)
+		fmt.Sprintf("%.2f of its time; %s on the wire", ratio, humanize.IBytes(uint64(wire))), fmt.Sprintf("%.1f; 3 MiB", goal), ratio <= goal && wire <= 3<<20)
 	return os.RemoveAll(work)
 }
 
@@ -309,15 +325,6 @@ func change(path string, at int64, seed byte, insert bool) error {
 		return err
 	}
 	return os.Rename(path+".new", path)
-}
-
-// received is how many bytes have come over loopback: everything that travels in a benchmark, PostgreSQL's share included.
-func received() (int64, error) {
-	text, err := os.ReadFile("/sys/class/net/lo/statistics/rx_bytes")
-	if err != nil {
-		return 0, err
-	}
-	return strconv.ParseInt(strings.TrimSpace(string(text)), 10, 64)
 }
 
 // memory is S9: a very large file there and back.

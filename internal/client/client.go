@@ -345,6 +345,11 @@ func (c *Client) Changes(ctx context.Context, key string, since int, each func(m
 	}
 }
 
+// Folder lists what is right in one folder, a page behind after.
+func (c *Client) Folder(ctx context.Context, key, folder, after string, limit int) (v model.FolderPage, err error) {
+	return v, c.get(ctx, in(key, "/folder"), url.Values{"path": {folder}, "after": {after}, "limit": {strconv.Itoa(limit)}}, &v)
+}
+
 // Asset shows one asset with its versions.
 func (c *Client) Asset(ctx context.Context, key, path string) (v model.AssetHistory, err error) {
 	return v, c.get(ctx, in(key, "/asset"), url.Values{"path": {path}}, &v)

@@ -60,7 +60,7 @@ type Place struct {
 // Places finds chunks of a project; what is not there, or damaged, is left out. Relies on the primary key of chunks.
 func (tx *Tx) Places(ctx context.Context, project int64, digests []chunk.Digest) (map[chunk.Digest]Place, error) {
 	rows, err := tx.q.Query(ctx, `select c.digest, p.name, c.start, c.stored, c.size, c.codec, c.kind
-		from chunks c join packs p on p.id = c.pack_id where c.project_id = $1 and c.digest = any($2) and c.damaged is null`, project, raw(digests))
+		from unnest($2::bytea[]) u (d) join chunks c on c.project_id = $1 and c.digest = u.d join packs p on p.id = c.pack_id where c.damaged is null`, project, raw(digests))
 	if err != nil {
 		return nil, err
 	}
@@ -81,12 +81,12 @@ func (tx *Tx) Lease(ctx context.Context, project int64, digests []chunk.Digest) 
 	// Two statements: the first waits for a collection that is removing some of them, and only what is looked at after that is true.
 	if _, err := tx.q.Exec(ctx, `
 		update chunks c set seen = now(), condemned = null from (
-			select digest from chunks where project_id = $1 and digest = any($2) and (seen < now() - interval '1 day' or condemned is not null)
-			order by digest for update) old
+			select k.digest from unnest($2::bytea[]) u (d) join chunks k on k.project_id = $1 and k.digest = u.d
+			where k.seen < now() - interval '1 day' or k.condemned is not null order by k.digest for update of k) old
 		where c.project_id = $1 and c.digest = old.digest and c.damaged is null`, project, raw(digests)); err != nil {
 		return nil, err
 	}
-	rows, err := tx.q.Query(ctx, `select digest, size from chunks where project_id = $1 and digest = any($2) and damaged is null`, project, raw(digests))
+	rows, err := tx.q.Query(ctx, `select c.digest, c.size from unnest($2::bytea[]) u (d) join chunks c on c.project_id = $1 and c.digest = u.d where c.damaged is null`, project, raw(digests))
 	if err != nil {
 		return nil, err
 	}
@@ -139,11 +139,12 @@ func bytesOf(d *chunk.Digest) []byte {
 func (tx *Tx) Contents(ctx context.Context, project int64, digests []chunk.Digest, lease bool) (map[chunk.Digest]Content, error) {
 	if lease {
 		if _, err := tx.q.Exec(ctx, `update contents c set seen = now() from (
-			select id from contents where project_id = $1 and digest = any($2) and seen < now() - interval '1 day' order by id for update) old where c.id = old.id`, project, raw(digests)); err != nil {
+			select k.id from unnest($2::bytea[]) u (d) join contents k on k.project_id = $1 and k.digest = u.d
+			where k.seen < now() - interval '1 day' order by k.id for update of k) old where c.id = old.id`, project, raw(digests)); err != nil {
 			return nil, err
 		}
 	}
-	rows, err := tx.q.Query(ctx, `select `+contentColumns+` from contents where project_id = $1 and digest = any($2)`, project, raw(digests))
+	rows, err := tx.q.Query(ctx, `select `+contentColumns+` from unnest($2::bytea[]) u (d) join contents on project_id = $1 and digest = u.d`, project, raw(digests))
 	if err != nil {
 		return nil, err
 	}

@@ -156,7 +156,7 @@ func (tx *Tx) Condemned(ctx context.Context, project int64, after []byte, ago ti
 
 // Condemn marks chunks that nothing refers to, unless somebody was told of them meanwhile.
 func (tx *Tx) Condemn(ctx context.Context, project int64, digests []chunk.Digest, lease time.Duration) (int64, error) {
-	tag, err := tx.q.Exec(ctx, `update chunks c set condemned = now() from (select digest from chunks where project_id = $1 and digest = any($2) order by digest for update) d
+	tag, err := tx.q.Exec(ctx, `update chunks c set condemned = now() from (select k.digest from unnest($2::bytea[]) u (d) join chunks k on k.project_id = $1 and k.digest = u.d order by k.digest for update of k) d
 		where c.project_id = $1 and c.digest = d.digest and c.seen < now() - $3::interval and c.condemned is null`, project, raw(digests), lease)
 	return tag.RowsAffected(), err
 }
@@ -165,7 +165,7 @@ func (tx *Tx) Condemn(ctx context.Context, project int64, digests []chunk.Digest
 // are. It needs the exclusive gate.
 func (tx *Tx) DropChunks(ctx context.Context, project int64, digests []chunk.Digest, lease, condemned time.Duration) (n, size int64, err error) {
 	err = tx.q.QueryRow(ctx, `
-		with gone as (delete from chunks where project_id = $1 and digest = any($2) and condemned <= now() - $4::interval and seen < now() - $3::interval returning stored)
+		with gone as (delete from chunks c using unnest($2::bytea[]) u (d) where c.project_id = $1 and c.digest = u.d and condemned <= now() - $4::interval and seen < now() - $3::interval returning stored)
 		select count(*), coalesce(sum(stored), 0)::bigint from gone`, project, raw(digests), lease, condemned).Scan(&n, &size)
 	return n, size, err
 }

@@ -125,6 +125,9 @@ func (db *DB) Close() {
 // Ping tells whether the database answers.
 func (db *DB) Ping(ctx context.Context) error { return db.pool.Ping(ctx) }
 
+// Many rows are looked up by joining unnest of an array, and not with = any: the planner takes that for few rows and goes through the
+// index, also where a table that grew just now has no statistics; the other way it may compare every row with every element.
+
 // Tx is one transaction, or, where it came from Read, a single connection outside one. Not safe for concurrent use.
 type Tx struct {
 	q interface {

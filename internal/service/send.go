@@ -433,7 +433,7 @@ func (st *staged) neighbours(ctx context.Context, forest *tree.Forest, root chun
 		return nil, err
 	}
 	below := map[string]string{}
-	for place := range places {
+	for _, place := range sortedKeys(places) { // in order, so that neighbours find the same nodes loaded
 		from, end := tree.Below(place + "/")
 		if err := forest.Range(ctx, root, from, end, func(e *tree.Entry) bool {
 			if sent[e.Key].Gone {

@@ -27,6 +27,8 @@ type walker struct {
 	f     *Forest
 	after string // entries up to this key are passed over
 	stack []item // the next item is the last
+	// ahead is how many nodes are loaded at once next: more, the longer the walk.
+	ahead int
 	// opened, where not nil, is told of every node that was looked into.
 	opened func(chunk.Digest, *Node) error
 }
@@ -75,13 +77,17 @@ func (w *walker) skipTo(key string) {
 	}
 }
 
-// ahead is how many nodes are loaded at once.
-const ahead = 64
+// mostAhead is how many nodes are loaded at once at most.
+const mostAhead = 64
 
 // open looks into the next item, which is a node, and loads those behind it that will be wanted too.
 func (w *walker) open(ctx context.Context, except map[chunk.Digest]bool) error {
 	digests := []chunk.Digest{w.head().ref.Digest}
 	level := w.head().level
+	ahead := max(w.ahead, 1)
+	if level == 0 {
+		w.ahead = min(2*ahead, mostAhead)
+	}
 	for i := len(w.stack) - 2; level == 0 && i >= 0 && len(digests) < ahead && w.stack[i].level == level; i-- {
 		if d := w.stack[i].ref.Digest; !except[d] && w.f.made[d] == nil {
 			digests = append(digests, d)
