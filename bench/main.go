@@ -100,6 +100,9 @@ func (b *bench) main(ctx context.Context, out string, size, large, edit int64, f
 		return err
 	}
 	defer stop()
+	if b.data != "" && only == "" {
+		only = "S1" // with S2 and S3: what real data can be used for
+	}
 	for _, m := range []struct {
 		name string
 		run  func() error

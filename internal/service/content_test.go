@@ -7,8 +7,10 @@ import (
 	"fmt"
 	"image/png"
 	"io"
+	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 
@@ -200,6 +202,74 @@ func TestAFullDiskLosesNothing(t *testing.T) {
 	full.room = 10
 	full.mu.Unlock()
 	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 1, fence, "more")))
+}
+
+// counted counts the reads of a store.
+type counted struct {
+	store.Store
+	reads, bytes atomic.Int64
+}
+
+func (c *counted) Open(ctx context.Context, name string) (store.Object, error) {
+	o, err := c.Store.Open(ctx, name)
+	return &countedObject{o, c}, err
+}
+
+type countedObject struct {
+	store.Object
+	c *counted
+}
+
+func (o *countedObject) ReadAt(p []byte, at int64) (int, error) {
+	o.c.reads.Add(1)
+	o.c.bytes.Add(int64(len(p)))
+	return o.Object.ReadAt(p, at)
+}
+
+func TestNeighboursInAPackAreReadAtOnce(t *testing.T) {
+	directory, err := store.OpenDirectory(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	packs := &counted{Store: directory}
+	m := newTeam(t, packs)
+	var digests []chunk.Digest
+	size := int64(0)
+	var all []pack.Record
+	for i := range 60 {
+		c := testbed.Cut(t, []byte(noise(byte(i), 30_000)))
+		all = append(all, c.Records...)
+	}
+	ok(t)(m.StoreChunks(t.Context(), m.tamsin, key, testbed.From(all)))
+	for _, r := range all {
+		digests, size = append(digests, r.Digest), size+int64(len(r.Data))
+	}
+	n := 0
+	fetch := func(digests []chunk.Digest) {
+		t.Helper()
+		n = 0
+		packs.reads.Store(0)
+		packs.bytes.Store(0)
+		if err := m.FetchChunks(t.Context(), m.viewer, key, digests, func(r pack.Record) error {
+			if _, err := r.Decode(nil); err != nil || r.Digest != digests[n] {
+				t.Errorf("record %d comes as %s, %v", n, r.Digest, err)
+			}
+			n++
+			return nil
+		}); err != nil || n != len(digests) {
+			t.Fatalf("%d of %d records come, %v", n, len(digests), err)
+		}
+	}
+	if fetch(digests); packs.reads.Load() > 2 || packs.bytes.Load() > size+100*int64(len(digests)) {
+		t.Errorf("%d neighbours are read with %d reads of %d bytes", n, packs.reads.Load(), packs.bytes.Load())
+	}
+	// In another order, or far apart, each is read by itself, and nothing between them.
+	backwards := slices.Clone(digests)
+	slices.Reverse(backwards)
+	if fetch(backwards); packs.bytes.Load() > size {
+		t.Errorf("backwards, %d bytes are read for %d", packs.bytes.Load(), size)
+	}
+	fetch([]chunk.Digest{digests[0], digests[100], digests[0]})
 }
 
 func TestThumbnails(t *testing.T) {
