@@ -30,13 +30,21 @@ func (tx *Tx) ClaimPaths(ctx context.Context, project int64, paths, folded []str
 
 // LockAssets locks the rows of assets by id and returns them by folded path. What is decided on is read here, after the lock.
 func (tx *Tx) LockAssets(ctx context.Context, project int64, folded []string) (map[string]*Asset, error) {
-	if _, err := tx.q.Exec(ctx, `select 1 from unnest($2::text[]) u (f) join assets a on a.project_id = $1 and a.folded = u.f order by a.id for update of a`, project, folded); err != nil {
+	rows, err := tx.q.Query(ctx, `select a.id from unnest($2::text[]) u (f) cross join lateral (select id from assets a where a.project_id = $1 and a.folded = u.f limit 1) a`, project, folded)
+	if err != nil {
 		return nil, err
 	}
-	rows, err := tx.q.Query(ctx, `
+	ids, err := pgx.CollectRows(rows, pgx.RowTo[int64])
+	if err != nil {
+		return nil, err
+	}
+	if _, err := tx.q.Exec(ctx, `select 1 from assets where id = any($1) order by id for update`, ids); err != nil {
+		return nil, err
+	}
+	rows, err = tx.q.Query(ctx, `
 		select a.id, a.folded, a.path, a.newest, a.gone, a.fence, coalesce(p.handle, ''), coalesce(a.workspace_id::text, ''), coalesce(w.name, ''), a.locked, a.lock_note
-		from unnest($2::text[]) u (f) join assets a on a.project_id = $1 and a.folded = u.f
-		left join people p on p.id = a.holder_id left join workspaces w on w.id = a.workspace_id`, project, folded)
+		from unnest($1::bigint[]) u (i) cross join lateral (select * from assets a where a.id = u.i limit 1) a
+		left join people p on p.id = a.holder_id left join workspaces w on w.id = a.workspace_id`, ids)
 	if err != nil {
 		return nil, err
 	}
@@ -110,7 +118,8 @@ func scanAsset(row pgx.CollectableRow) (k Known, err error) {
 // assets and versions.
 func (tx *Tx) AssetsByID(ctx context.Context, project int64, ids []int64, at int) (map[int64]model.Asset, error) {
 	rows, err := tx.q.Query(ctx, `
-		select `+assetColumns+` from unnest($2::bigint[]) u (i) join assets a on a.id = u.i and a.project_id = $1
+		select `+assetColumns+` from unnest($2::bigint[]) u (i)
+		cross join lateral (select * from assets a where a.id = u.i and a.project_id = $1 limit 1) a
 		join lateral (select * from versions v where v.asset_id = a.id and v.handoff <= $3 order by v.number desc limit 1) v on true`+assetJoins, project, ids, at)
 	if err != nil {
 		return nil, err
@@ -125,8 +134,9 @@ func (tx *Tx) AssetsByID(ctx context.Context, project int64, ids []int64, at int
 
 // AssetsAt returns assets by folded path, as their newest versions are.
 func (tx *Tx) AssetsAt(ctx context.Context, project int64, folded []string) ([]model.Asset, error) {
-	rows, err := tx.q.Query(ctx, `select `+assetColumns+` from unnest($2::text[]) u (f) join assets a on a.project_id = $1 and a.folded = u.f
-		join versions v on v.asset_id = a.id and v.number = a.newest`+assetJoins+` order by a.path`, project, folded)
+	rows, err := tx.q.Query(ctx, `select `+assetColumns+` from unnest($2::text[]) u (f)
+		cross join lateral (select * from assets a where a.project_id = $1 and a.folded = u.f limit 1) a
+		cross join lateral (select * from versions v where v.asset_id = a.id and v.number = a.newest limit 1) v`+assetJoins+` order by a.path`, project, folded)
 	if err != nil {
 		return nil, err
 	}

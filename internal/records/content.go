@@ -60,7 +60,8 @@ type Place struct {
 // Places finds chunks of a project; what is not there, or damaged, is left out. Relies on the primary key of chunks.
 func (tx *Tx) Places(ctx context.Context, project int64, digests []chunk.Digest) (map[chunk.Digest]Place, error) {
 	rows, err := tx.q.Query(ctx, `select c.digest, p.name, c.start, c.stored, c.size, c.codec, c.kind
-		from unnest($2::bytea[]) u (d) join chunks c on c.project_id = $1 and c.digest = u.d join packs p on p.id = c.pack_id where c.damaged is null`, project, raw(digests))
+		from unnest($2::bytea[]) u (d) cross join lateral (select * from chunks c where c.project_id = $1 and c.digest = u.d limit 1) c
+		join packs p on p.id = c.pack_id where c.damaged is null`, project, raw(digests))
 	if err != nil {
 		return nil, err
 	}
@@ -78,15 +79,26 @@ func (tx *Tx) Places(ctx context.Context, project int64, digests []chunk.Digest)
 // Lease finds which chunks are there and sound, with their sizes, and promises that they stay: what the answer names is not collected
 // for LeaseDays. The day's slack saves a write where a chunk is asked for often. Relies on the primary key of chunks.
 func (tx *Tx) Lease(ctx context.Context, project int64, digests []chunk.Digest) (map[chunk.Digest]int, error) {
-	// Two statements: the first waits for a collection that is removing some of them, and only what is looked at after that is true.
-	if _, err := tx.q.Exec(ctx, `
-		update chunks c set seen = now(), condemned = null from (
-			select k.digest from unnest($2::bytea[]) u (d) join chunks k on k.project_id = $1 and k.digest = u.d
-			where k.seen < now() - interval '1 day' or k.condemned is not null order by k.digest for update of k) old
-		where c.project_id = $1 and c.digest = old.digest and c.damaged is null`, project, raw(digests)); err != nil {
+	// The second statement waits for a collection that is removing some of them, and only what is looked at after that is true.
+	rows, err := tx.q.Query(ctx, `select c.digest from unnest($2::bytea[]) u (d) cross join lateral (
+		select * from chunks c where c.project_id = $1 and c.digest = u.d limit 1) c where c.seen < now() - interval '1 day' or c.condemned is not null`, project, raw(digests))
+	if err != nil {
 		return nil, err
 	}
-	rows, err := tx.q.Query(ctx, `select c.digest, c.size from unnest($2::bytea[]) u (d) join chunks c on c.project_id = $1 and c.digest = u.d where c.damaged is null`, project, raw(digests))
+	old, err := digestsOf(rows)
+	if err != nil {
+		return nil, err
+	}
+	if len(old) > 0 {
+		if _, err := tx.q.Exec(ctx, `
+			update chunks c set seen = now(), condemned = null from (
+				select k.digest from unnest($2::bytea[]) u (d) join chunks k on k.project_id = $1 and k.digest = u.d order by k.digest for update of k) old
+			where c.project_id = $1 and c.digest = old.digest and c.damaged is null`, project, raw(old)); err != nil {
+			return nil, err
+		}
+	}
+	rows, err = tx.q.Query(ctx, `select c.digest, c.size from unnest($2::bytea[]) u (d)
+		cross join lateral (select * from chunks c where c.project_id = $1 and c.digest = u.d limit 1) c where c.damaged is null`, project, raw(digests))
 	if err != nil {
 		return nil, err
 	}
@@ -137,21 +149,19 @@ func bytesOf(d *chunk.Digest) []byte {
 // Contents finds contents of a project by digest; what is not there is left out. With lease, what is found stays for LeaseDays.
 // Relies on contents_project_id_digest_key.
 func (tx *Tx) Contents(ctx context.Context, project int64, digests []chunk.Digest, lease bool) (map[chunk.Digest]Content, error) {
-	if lease {
-		if _, err := tx.q.Exec(ctx, `update contents c set seen = now() from (
-			select k.id from unnest($2::bytea[]) u (d) join contents k on k.project_id = $1 and k.digest = u.d
-			where k.seen < now() - interval '1 day' order by k.id for update of k) old where c.id = old.id`, project, raw(digests)); err != nil {
-			return nil, err
-		}
-	}
-	rows, err := tx.q.Query(ctx, `select `+contentColumns+` from unnest($2::bytea[]) u (d) join contents on project_id = $1 and digest = u.d`, project, raw(digests))
+	rows, err := tx.q.Query(ctx, `select `+contentColumns+` from unnest($2::bytea[]) u (d)
+		cross join lateral (select * from contents where project_id = $1 and digest = u.d limit 1) c`, project, raw(digests))
 	if err != nil {
 		return nil, err
 	}
 	list, err := pgx.CollectRows(rows, scanContent)
-	found := make(map[chunk.Digest]Content, len(list))
+	found, ids := make(map[chunk.Digest]Content, len(list)), make([]int64, 0, len(list))
 	for _, c := range list {
-		found[c.Digest] = c
+		found[c.Digest], ids = c, append(ids, c.ID)
+	}
+	if err == nil && lease && len(ids) > 0 {
+		_, err = tx.q.Exec(ctx, `update contents c set seen = now() from (
+			select id from contents where id = any($1) and seen < now() - interval '1 day' order by id for update) old where c.id = old.id`, ids)
 	}
 	return found, err
 }

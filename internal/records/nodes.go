@@ -10,7 +10,8 @@ import (
 
 // Nodes reads encoded tree nodes; what is not there is left out. Relies on the primary key of nodes.
 func (tx *Tx) Nodes(ctx context.Context, project int64, digests []chunk.Digest) (map[chunk.Digest][]byte, error) {
-	rows, err := tx.q.Query(ctx, `select n.digest, n.data from unnest($2::bytea[]) u (d) join nodes n on n.project_id = $1 and n.digest = u.d`, project, raw(digests))
+	rows, err := tx.q.Query(ctx, `select n.digest, n.data from unnest($2::bytea[]) u (d)
+		cross join lateral (select * from nodes n where n.project_id = $1 and n.digest = u.d limit 1) n`, project, raw(digests))
 	if err != nil {
 		return nil, err
 	}

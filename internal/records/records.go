@@ -49,6 +49,10 @@ func OpenTraced(ctx context.Context, url string, tracer pgx.QueryTracer) (*DB, e
 	config.ConnConfig.Tracer = tracer
 	config.ConnConfig.RuntimeParams["application_name"] = "tarnd"
 	config.ConnConfig.RuntimeParams["timezone"] = "UTC"
+	// A plan that was made while a table was small would be kept when it has grown a thousandfold, and compiling one costs more than
+	// any of ours takes.
+	config.ConnConfig.RuntimeParams["plan_cache_mode"] = "force_custom_plan"
+	config.ConnConfig.RuntimeParams["jit"] = "off"
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, err
@@ -125,8 +129,9 @@ func (db *DB) Close() {
 // Ping tells whether the database answers.
 func (db *DB) Ping(ctx context.Context) error { return db.pool.Ping(ctx) }
 
-// Many rows are looked up by joining unnest of an array, and not with = any: the planner takes that for few rows and goes through the
-// index, also where a table that grew just now has no statistics; the other way it may compare every row with every element.
+// Many rows are looked up with unnest of an array and, for each element, a lateral query with limit 1: a look into the index for each,
+// whatever the planner believes. A table that grew just now has no statistics yet, and any other form may compare every row of a
+// project with every element.
 
 // Tx is one transaction, or, where it came from Read, a single connection outside one. Not safe for concurrent use.
 type Tx struct {
