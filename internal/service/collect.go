@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -118,37 +117,20 @@ const markPage = 2 << 20
 func (c *collection) unreferred(ctx context.Context, set map[chunk.Digest]bool) error {
 	r := c.s.chunkReader(c.p.ID)
 	defer r.close()
-	after := int64(0)
-	for {
-		var page []records.Content
-		if err := c.s.read(ctx, func(tx *records.Tx) (err error) {
-			page, err = tx.ContentsAfter(ctx, c.p.ID, after, verifyPage)
-			return err
-		}); err != nil || len(page) == 0 {
-			return err
+	return c.s.eachContent(ctx, c.p.ID, r, func(content records.Content) error {
+		err := manifest.Walk(ctx, r.load, content.Digest, 0, func(d chunk.Digest) error {
+			delete(set, d)
+			return nil
+		}, func(_ int64, ref chunk.Ref) error {
+			delete(set, ref.Digest)
+			return nil
+		})
+		if err != nil {
+			// What a damaged manifest refers to is not known, so nothing may go.
+			return fmt.Errorf("the manifest of content %s can't be read, and nothing is collected before it is healed: %w", content.Digest, err)
 		}
-		roots := make([]chunk.Digest, len(page))
-		for i, content := range page {
-			roots[i] = content.Digest
-		}
-		var problem *model.Problem
-		if err := r.locate(ctx, roots); err != nil && !errors.As(err, &problem) {
-			return err
-		}
-		for _, content := range page {
-			after = content.ID
-			if err := manifest.Walk(ctx, r.load, content.Digest, 0, func(d chunk.Digest) error {
-				delete(set, d)
-				return nil
-			}, func(_ int64, ref chunk.Ref) error {
-				delete(set, ref.Digest)
-				return nil
-			}); err != nil {
-				// What a damaged manifest refers to is not known, so nothing may go.
-				return fmt.Errorf("the manifest of content %s can't be read, and nothing is collected before it is healed: %w", content.Digest, err)
-			}
-		}
-	}
+		return nil
+	})
 }
 
 // pages calls work with the set of each page of chunks that list gives, without those that some content has.

@@ -144,6 +144,35 @@ func (w *adoption) check() error {
 	return nil
 }
 
+// eachContent calls each with every content of a project; the places of their manifests' roots are known to the reader then, as far as
+// they are there.
+func (s *Service) eachContent(ctx context.Context, project int64, r *chunkReader, each func(records.Content) error) error {
+	after := int64(0)
+	for {
+		var page []records.Content
+		if err := s.read(ctx, func(tx *records.Tx) (err error) {
+			page, err = tx.ContentsAfter(ctx, project, after, 1000)
+			return err
+		}); err != nil || len(page) == 0 {
+			return err
+		}
+		roots := make([]chunk.Digest, len(page))
+		for i, c := range page {
+			roots[i] = c.Digest
+		}
+		var problem *model.Problem
+		if err := r.locate(ctx, roots); err != nil && !errors.As(err, &problem) {
+			return err
+		}
+		for _, c := range page {
+			after = c.ID
+			if err := each(c); err != nil {
+				return err
+			}
+		}
+	}
+}
+
 // Sealing waits until nothing was stored for a while: reading everything through would slow a send.
 const (
 	sealQuiet = 2 * time.Second

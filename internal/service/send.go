@@ -9,8 +9,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/dustin/go-humanize"
-
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/chain"
 	"kettletarn/internal/core/chunk"
@@ -79,87 +77,6 @@ func (send *Send) check() error {
 	}
 	return nil
 }
-
-// Question is a send to be looked at before its content goes: the chunks that it may bring, and how many bytes that may be.
-type Question struct {
-	Send   Send
-	Chunks []chunk.Digest
-	Coming int64
-}
-
-// Check is what the project lacks of it, and what content the service lost and would like back.
-type Check struct {
-	Missing []chunk.Digest
-	Chunks  []chunk.Digest
-	Wanted  []chunk.Digest
-}
-
-// MaxWanted is how many lost chunks are asked back at once.
-const MaxWanted = 1000
-
-// CheckSend tells what would be refused, before a byte of content goes, and else what the project lacks.
-func (s *Service) CheckSend(ctx context.Context, actor Actor, key string, q Question) (c Check, err error) {
-	send := q.Send
-	if send.Note == "" {
-		send.Note = "checked before its note was written"
-	}
-	if err := send.check(); err != nil {
-		return c, err
-	}
-	if len(q.Chunks) > MaxDigests {
-		return c, model.NewProblem(model.TooLarge, "", "ask about at most %d chunks at once", MaxDigests)
-	}
-	var p records.Project
-	err = s.db.Write(ctx, func(tx *records.Tx) error {
-		st, err := s.stage(ctx, tx, actor, key, send)
-		if err != nil {
-			return err
-		}
-		c.Missing, p = st.missing, st.project
-		return errOnlyChecked
-	})
-	if err != errOnlyChecked {
-		return c, s.explain(err)
-	}
-	err = s.read(ctx, func(tx *records.Tx) error {
-		if c.Chunks, err = lacking(ctx, tx, p.ID, q.Chunks); err != nil {
-			return err
-		}
-		if c.Wanted, err = tx.Damaged(ctx, p.ID, MaxWanted); err != nil {
-			return err
-		}
-		return s.room(ctx, tx, p, q.Coming)
-	})
-	return c, err
-}
-
-// reserve is how many bytes of the store a send leaves free: what it brings takes a little more than its content.
-const reserve = 16 << 20
-
-// room compares what is coming with what there is room for.
-func (s *Service) room(ctx context.Context, tx *records.Tx, p records.Project, coming int64) error {
-	if coming <= 0 {
-		return nil
-	}
-	size := humanize.IBytes(uint64(coming))
-	if p.Limit > 0 {
-		stored, err := tx.Stored(ctx, p.ID)
-		if err != nil {
-			return err
-		}
-		if stored+coming > p.Limit {
-			return model.NewProblem(model.LimitReached, "ask its owner to raise the limit, or send less", "this send brings up to %s, and %s has %s left of its limit of %s", size, p.Key,
-				humanize.IBytes(uint64(max(p.Limit-stored, 0))), humanize.IBytes(uint64(p.Limit)))
-		}
-	}
-	free, err := s.store.Free(ctx)
-	if err == nil && free >= 0 && coming > free-reserve {
-		return model.NewProblem(model.DiskFull, "ask whoever runs it to make room, then run the same command again", "this send brings up to %s, and the service has room for %s", size, humanize.IBytes(uint64(max(free-reserve, 0))))
-	}
-	return err
-}
-
-var errOnlyChecked = errors.New("only checked")
 
 // Send makes a handoff of all changes, or refuses with every reason. The same key again gets the same answer. bring, where not nil,
 // gives content that comes with it, until io.EOF.

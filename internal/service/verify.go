@@ -274,34 +274,12 @@ func (v *verification) deep(ctx context.Context, row records.PackRow, o store.Ob
 func (v *verification) contents(ctx context.Context) error {
 	r := v.s.chunkReader(v.p.ID)
 	defer r.close()
-	after := int64(0)
-	for {
-		var page []records.Content
-		if err := v.s.read(ctx, func(tx *records.Tx) (err error) {
-			page, err = tx.ContentsAfter(ctx, v.p.ID, after, verifyPage)
-			return err
-		}); err != nil {
-			return err
-		}
-		if len(page) == 0 {
-			break
-		}
-		roots := make([]chunk.Digest, len(page))
-		for i, c := range page {
-			roots[i] = c.Digest
-		}
-		var problem *model.Problem
-		if err := r.locate(ctx, roots); err != nil && !errors.As(err, &problem) {
-			return err
-		}
-		for _, c := range page {
-			after = c.ID
-			v.out.Contents++
-			v.progress("contents", int64(v.out.Contents), 0)
-			if err := v.content(ctx, r, c); err != nil {
-				return err
-			}
-		}
+	if err := v.s.eachContent(ctx, v.p.ID, r, func(c records.Content) error {
+		v.out.Contents++
+		v.progress("contents", int64(v.out.Contents), 0)
+		return v.content(ctx, r, c)
+	}); err != nil {
+		return err
 	}
 	var damaged []chunk.Digest
 	if err := v.s.read(ctx, func(tx *records.Tx) (err error) {

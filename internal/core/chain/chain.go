@@ -7,8 +7,7 @@ import (
 	"fmt"
 	"time"
 
-	"github.com/fxamacker/cbor/v2"
-
+	"kettletarn/internal/core/canonical"
 	"kettletarn/internal/core/chunk"
 )
 
@@ -44,33 +43,16 @@ type Handoff struct {
 // Time is when it was handed off.
 func (h *Handoff) Time() time.Time { return time.UnixMicro(h.At).UTC() }
 
-var encoding = func() cbor.EncMode {
-	m, err := cbor.CoreDetEncOptions().EncMode()
-	if err != nil {
-		panic(err)
-	}
-	return m
-}()
-
 // Encode gives the record's bytes and their digest, which names the handoff.
 func (h *Handoff) Encode() ([]byte, chunk.Digest) {
 	c := *h
 	c.Format = Format
 	c.Parents, c.Tasks = append([]Parent{}, h.Parents...), append([]string{}, h.Tasks...)
-	data, err := encoding.Marshal(c)
-	if err != nil {
-		panic(err) // texts and numbers can always be encoded
-	}
+	data := canonical.Encode(c)
 	return data, chunk.Sum(data)
 }
 
-var decoding = func() cbor.DecMode {
-	m, err := cbor.DecOptions{MaxArrayElements: 64, MaxNestedLevels: 4, IndefLength: cbor.IndefLengthForbidden, TagsMd: cbor.TagsForbidden}.DecMode()
-	if err != nil {
-		panic(err)
-	}
-	return m
-}()
+var decode = canonical.Decoder(64)
 
 // Decode reads a record. The error wraps ErrInvalid.
 func Decode(data []byte) (*Handoff, error) {
@@ -78,7 +60,7 @@ func Decode(data []byte) (*Handoff, error) {
 	if len(data) > chunk.Max {
 		return nil, fmt.Errorf("a handoff of %d bytes: %w", len(data), ErrInvalid)
 	}
-	if err := decoding.Unmarshal(data, &h); err != nil {
+	if err := decode(data, &h); err != nil {
 		return nil, fmt.Errorf("%w: %v", ErrInvalid, err)
 	}
 	if h.Format != Format || h.Number < 1 || h.Project == "" || h.Author == "" {

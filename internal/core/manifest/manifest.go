@@ -11,8 +11,7 @@ import (
 	"errors"
 	"fmt"
 
-	"github.com/fxamacker/cbor/v2"
-
+	"kettletarn/internal/core/canonical"
 	"kettletarn/internal/core/chunk"
 )
 
@@ -101,32 +100,15 @@ func ends(d chunk.Digest) bool {
 	return binary.BigEndian.Uint16(d[30:])&(1<<endBits-1) == 0
 }
 
-var encoding = func() cbor.EncMode {
-	m, err := cbor.CoreDetEncOptions().EncMode()
-	if err != nil {
-		panic(err)
-	}
-	return m
-}()
-
 func encode(n *Node) Block {
 	if n.Items == nil {
 		n.Items = []Item{}
 	}
-	data, err := encoding.Marshal(n)
-	if err != nil {
-		panic(err) // a node of ours can always be encoded
-	}
+	data := canonical.Encode(n)
 	return Block{Digest: chunk.Sum(data), Data: data}
 }
 
-var decoding = func() cbor.DecMode {
-	m, err := cbor.DecOptions{MaxArrayElements: MaxItems, MaxNestedLevels: 4, IndefLength: cbor.IndefLengthForbidden, TagsMd: cbor.TagsForbidden}.DecMode()
-	if err != nil {
-		panic(err)
-	}
-	return m
-}()
+var decode = canonical.Decoder(MaxItems)
 
 // Decode reads a node. The error wraps ErrInvalid.
 func Decode(data []byte) (*Node, error) {
@@ -134,7 +116,7 @@ func Decode(data []byte) (*Node, error) {
 		return nil, fmt.Errorf("a node of %d bytes: %w", len(data), ErrInvalid)
 	}
 	var n Node
-	if err := decoding.Unmarshal(data, &n); err != nil {
+	if err := decode(data, &n); err != nil {
 		return nil, fmt.Errorf("%w: %v", ErrInvalid, err)
 	}
 	if n.Format != Format {

@@ -13,6 +13,7 @@ import (
 
 	"github.com/fxamacker/cbor/v2"
 
+	"kettletarn/internal/core/canonical"
 	"kettletarn/internal/core/chunk"
 )
 
@@ -116,36 +117,18 @@ func ends(key string, level int) bool {
 	return binary.BigEndian.Uint64(sum[:])&(1<<bits-1) == 0
 }
 
-var encoding = func() cbor.EncMode {
-	m, err := cbor.CoreDetEncOptions().EncMode()
-	if err != nil {
-		panic(err)
-	}
-	return m
-}()
-
 // Encode gives a node's bytes and their digest.
 func (n *Node) Encode() ([]byte, chunk.Digest) {
 	var data []byte
-	var err error
 	if n.Level == 0 {
-		data, err = encoding.Marshal(leaf{Format: Format, Entries: append([]Entry{}, n.Entries...)})
+		data = canonical.Encode(leaf{Format: Format, Entries: append([]Entry{}, n.Entries...)})
 	} else {
-		data, err = encoding.Marshal(inner{Format: Format, Level: n.Level, Refs: n.Refs})
-	}
-	if err != nil {
-		panic(err) // a node of ours can always be encoded
+		data = canonical.Encode(inner{Format: Format, Level: n.Level, Refs: n.Refs})
 	}
 	return data, chunk.Sum(data)
 }
 
-var decoding = func() cbor.DecMode {
-	m, err := cbor.DecOptions{MaxArrayElements: MaxItems, MaxNestedLevels: 4, IndefLength: cbor.IndefLengthForbidden, TagsMd: cbor.TagsForbidden}.DecMode()
-	if err != nil {
-		panic(err)
-	}
-	return m
-}()
+var decode = canonical.Decoder(MaxItems)
 
 // Decode reads a node. The error wraps ErrInvalid.
 func Decode(data []byte) (*Node, error) {
@@ -158,7 +141,7 @@ func Decode(data []byte) (*Node, error) {
 		Level  int
 		Items  cbor.RawMessage
 	}
-	if err := decoding.Unmarshal(data, &head); err != nil {
+	if err := decode(data, &head); err != nil {
 		return nil, fmt.Errorf("%w: %v", ErrInvalid, err)
 	}
 	if head.Format != Format {
@@ -170,8 +153,8 @@ func Decode(data []byte) (*Node, error) {
 	n := &Node{Level: head.Level}
 	var err error
 	if n.Level == 0 {
-		err = decoding.Unmarshal(head.Items, &n.Entries)
-	} else if err = decoding.Unmarshal(head.Items, &n.Refs); err == nil && len(n.Refs) == 0 {
+		err = decode(head.Items, &n.Entries)
+	} else if err = decode(head.Items, &n.Refs); err == nil && len(n.Refs) == 0 {
 		err = errors.New("an inner node without a child")
 	}
 	if err == nil {
