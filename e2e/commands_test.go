@@ -250,7 +250,7 @@ func TestCtrlCStopsInOrder(t *testing.T) {
 	odile := d.person("odile")
 	odile.start(map[string]string{"a.png": "a"})
 	odile.noise("large", 60, 1<<20, 11)
-	cmd := odile.command(odile.dir, "send", "-m", "large")
+	cmd := odile.command(odile.dir, "send", "-m", "large", "--limit", "15MB/s") // so that it is still on its way
 	var errs bytes.Buffer
 	cmd.Stderr = &errs
 	if err := cmd.Start(); err != nil {
