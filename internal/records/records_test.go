@@ -50,6 +50,14 @@ func TestOpenBringsTheSchemaUpToDateAndRefusesANewerOne(t *testing.T) {
 	}
 }
 
+func TestADatabaseOfTheFirstDaysIsRefused(t *testing.T) {
+	url := testbed.Database(t)
+	exec(t, url, "create table public.schema_version (version int4 not null); insert into schema_version values (1); create table people (id bigint)")
+	if _, err := records.Open(t.Context(), url); err == nil || !strings.Contains(err.Error(), "empty database") {
+		t.Errorf("got %v", err)
+	}
+}
+
 func TestOpenSaysInOneSentenceWhatIsWrong(t *testing.T) {
 	for _, url := range []string{"postgres://tarnd@127.0.0.1:1/tarnd", "no address", "postgres://tarnd@127.0.0.1:1/tarnd?sslmode=never"} {
 		_, err := records.Open(t.Context(), url)
