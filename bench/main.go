@@ -124,8 +124,12 @@ func (b *bench) main(ctx context.Context, out string, size, large, edit int64, f
 		if err := m.run(); err != nil {
 			return fmt.Errorf("%s: %w", m.name, err)
 		}
+		// After each, so that what was measured stays where the next breaks off.
+		if err := b.write(out); err != nil {
+			return err
+		}
 	}
-	return b.write(out)
+	return nil
 }
 
 // start brings up PostgreSQL with its durable defaults, tarnd, an rsync daemon, and one person.
@@ -306,27 +310,49 @@ func (b *bench) write(out string) error {
 		}
 	}
 	fmt.Fprintf(&t, "# Benchmarks\n\nWritten by `make bench`. What counts is the ratio of two measurements of the same run; times mean nothing on other machines.\n\n")
-	fmt.Fprintf(&t, "- Machine: %s, %d cores, shared with others\n- Go %s, %s, %s\n- PostgreSQL with its durable defaults; every measurement ends with `sync`\n- Median of %d runs, with the least and the most\n- Date: %s\n\n",
+	fmt.Fprintf(&t, "- Machine: %s, %d cores, shared with others\n- Go %s, %s, %s\n- PostgreSQL with its durable defaults; every measurement ends with `sync`\n- Median of %d runs, with the least and the most\n- Last run: %s; what a run does not measure stays in the table as it was\n\n",
 		cpu, runtime.NumCPU(), runtime.Version(), firstLineOf("/usr/lib/postgresql/*/bin/postgres", "--version"), firstLineOf("rsync", "--version"), b.runs, time.Now().UTC().Format("2 January 2006"))
 	t.WriteString("| | work | Kettle Tarn | yardstick | figure | goal | |\n|---|---|---|---|---|---|---|\n")
-	for _, r := range b.rows {
-		fmt.Fprintf(&t, "| %s | %s | %s | %s | %s | %s | %s |\n", r.number, r.work, r.ours, r.theirs, r.figure, r.goal, r.verdict)
+	old, _ := os.ReadFile(out)
+	for _, line := range b.table(string(old)) {
+		t.WriteString(line)
 	}
 	t.WriteString("\nS7 of the plan (locks under load) is not measured yet.\n")
+	picture := strings.TrimSuffix(out, filepath.Ext(out)) + ".png"
 	if len(b.grown)+len(b.sends) > 0 {
-		picture := strings.TrimSuffix(out, filepath.Ext(out)) + ".png"
 		if err := b.plot(picture); err != nil {
 			return err
 		}
+	}
+	if _, err := os.Stat(picture); err == nil {
 		fmt.Fprintf(&t, "\n## As the work grows\n\n![time and memory against size and assets](%s)\n", filepath.Base(picture))
 	}
 	// What was found out about the figures is written by hand, and stays.
-	if old, err := os.ReadFile(out); err == nil {
-		if _, notes, ok := strings.Cut(string(old), notesTitle); ok {
-			t.WriteString("\n" + notesTitle + notes)
-		}
+	if _, notes, ok := strings.Cut(string(old), notesTitle); ok {
+		t.WriteString("\n" + notesTitle + notes)
 	}
 	return os.WriteFile(out, []byte(t.String()), 0o644)
+}
+
+// table is the rows of this run, and those that the document had of what this run did not measure.
+func (b *bench) table(old string) (lines []string) {
+	measured := map[string]bool{}
+	for _, r := range b.rows {
+		measured[r.number] = true
+		lines = append(lines, fmt.Sprintf("| %s | %s | %s | %s | %s | %s | %s |\n", r.number, r.work, r.ours, r.theirs, r.figure, r.goal, r.verdict))
+	}
+	number := func(line string) int {
+		n := 0
+		_, _ = fmt.Sscanf(line, "| S%d |", &n)
+		return n
+	}
+	for line := range strings.Lines(old) {
+		if n := number(line); n > 0 && !measured[fmt.Sprintf("S%d", n)] {
+			lines = append(lines, line)
+		}
+	}
+	slices.SortStableFunc(lines, func(a, b string) int { return number(a) - number(b) })
+	return lines
 }
 
 // notesTitle begins what is written by hand in the document.
