@@ -323,7 +323,7 @@ func (v *verification) content(ctx context.Context, r *chunkReader, c records.Co
 		refs = refs[:0]
 		return nil
 	}
-	err := manifest.Walk(ctx, r.load, c.Digest, 0, func(d chunk.Digest) error { return nil }, func(_ int64, ref chunk.Ref) error {
+	err := manifest.Walk(ctx, r.load, c.Digest, 0, nil, func(_ int64, ref chunk.Ref) error {
 		size += int64(ref.Size)
 		if refs = append(refs, ref); len(refs) < verifyPage {
 			return nil
