@@ -286,6 +286,8 @@ func (a *app) heal() *cli.Command {
 					a.say("The service lacks nothing.")
 				case h.Given == h.Wanted:
 					a.say("The service lacked %s, and has all of it back from here (%s).", plural(h.Wanted, "chunk"), size(h.Size))
+				case h.Given == 0:
+					a.say("The service lacks %s, and none of it is here. Somebody else's workspace may have it.", plural(h.Wanted, "chunk"))
 				default:
 					a.say("The service lacked %s; %s of it came from here (%s). Somebody else's workspace may have the rest.", plural(h.Wanted, "chunk"), count(h.Given), size(h.Size))
 				}

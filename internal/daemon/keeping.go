@@ -159,6 +159,10 @@ func collect(ctx context.Context, cmd *cli.Command) error {
 		c, err = s.Collect(ctx, service.CollectDefaults())
 		return c, err
 	}, func(w io.Writer) {
+		if *c == (service.Collected{}) {
+			fmt.Fprintln(w, "There is nothing to collect.")
+			return
+		}
 		fmt.Fprintf(w, "Freed %s: %s and %s are gone, %s written anew.\n", humanize.IBytes(uint64(c.Freed)), count(int(c.Chunks), "chunk", "chunks"), count(c.Packs, "pack", "packs"), count(c.Rewritten, "pack was", "packs were"))
 		if c.Condemned > 0 {
 			fmt.Fprintf(w, "%s more condemned: a run a day from now or later removes what is still unused then.\n", count(int(c.Condemned), "chunk was", "chunks were"))

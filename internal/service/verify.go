@@ -298,7 +298,6 @@ func (v *verification) contents(ctx context.Context) error {
 
 func (v *verification) content(ctx context.Context, r *chunkReader, c records.Content) error {
 	lacking, size := 0, int64(0)
-	var first chunk.Digest
 	var refs []chunk.Ref
 	look := func() error {
 		digests := make([]chunk.Digest, len(refs))
@@ -314,9 +313,7 @@ func (v *verification) content(ctx context.Context, r *chunkReader, c records.Co
 		}
 		for _, ref := range refs {
 			if at, ok := here[ref.Digest]; !ok || at.Size != ref.Size {
-				if lacking++; lacking == 1 {
-					first = ref.Digest
-				}
+				lacking++
 				v.touched[ref.Digest] = true
 			}
 		}
@@ -346,8 +343,10 @@ func (v *verification) content(ctx context.Context, r *chunkReader, c records.Co
 		return v.touches(ctx, c, "manifest", fmt.Sprintf("the manifest of content %s can't be read: %v", c.Digest, err))
 	case err != nil:
 		return err
-	case lacking > 0:
-		return v.touches(ctx, c, "chunk", fmt.Sprintf("%d chunks of content %s are damaged or missing; the first is %s", lacking, c.Digest, first))
+	case lacking == 1:
+		return v.touches(ctx, c, "chunk", fmt.Sprintf("a chunk of content %.16s is damaged or missing", c.Digest.String()))
+	case lacking > 1:
+		return v.touches(ctx, c, "chunk", fmt.Sprintf("%d chunks of content %.16s are damaged or missing", lacking, c.Digest.String()))
 	case size != c.Size:
 		return v.touches(ctx, c, "content", fmt.Sprintf("content %s has %d bytes, and the index says %d", c.Digest, size, c.Size))
 	}
