@@ -318,14 +318,15 @@ func (b *bench) write(out string) error {
 		t.WriteString(line)
 	}
 	t.WriteString("\nS7 of the plan (locks under load) is not measured yet.\n")
-	picture := strings.TrimSuffix(out, filepath.Ext(out)) + ".png"
-	if len(b.grown)+len(b.sends) > 0 {
-		if err := b.plot(picture); err != nil {
+	t.WriteString("\n## As the work grows\n")
+	for _, p := range b.pictures() {
+		file := strings.TrimSuffix(out, filepath.Ext(out)) + "-" + p.suffix + ".png"
+		if err := p.draw(file); err != nil {
 			return err
 		}
-	}
-	if _, err := os.Stat(picture); err == nil {
-		fmt.Fprintf(&t, "\n## As the work grows\n\n![time and memory against size and assets](%s)\n", filepath.Base(picture))
+		if _, err := os.Stat(file); err == nil {
+			fmt.Fprintf(&t, "\n![%s](%s)\n", p.about, filepath.Base(file))
+		}
 	}
 	// What was found out about the figures is written by hand, and stays.
 	if _, notes, ok := strings.Cut(string(old), notesTitle); ok {

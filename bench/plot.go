@@ -76,47 +76,59 @@ func panel(title, x, y string, lines map[string]plotter.XYs, order []string) (*p
 	return p, nil
 }
 
-// plot draws what was measured at several sizes.
-func (b *bench) plot(file string) error {
-	seconds, memory := map[string]plotter.XYs{}, map[string]plotter.XYs{}
+// diagram is one of a picture's.
+type diagram struct {
+	title, x, y string
+	lines       map[string]plotter.XYs
+	order       []string
+}
+
+// picture is a file with diagrams side by side, and what it shows.
+type picture struct {
+	suffix, about string
+	diagrams      []diagram
+}
+
+// pictures are those that make bench draws; one without points was not measured in this run.
+func (b *bench) pictures() []picture {
+	seconds, memory, assets := map[string]plotter.XYs{}, map[string]plotter.XYs{}, map[string]plotter.XYs{}
 	for _, s := range b.sends {
 		x := float64(s.size) / (1 << 20)
 		seconds["first send"] = append(seconds["first send"], plotter.XY{X: x, Y: s.seconds})
 		seconds["b3sum"] = append(seconds["b3sum"], plotter.XY{X: x, Y: max(s.baseline, 0.001)})
 		memory["client"] = append(memory["client"], plotter.XY{X: x, Y: float64(s.client) / (1 << 20)})
 	}
-	assets := map[string]plotter.XYs{}
 	for _, g := range b.grown {
 		for _, name := range looks {
 			assets[name] = append(assets[name], plotter.XY{X: float64(g.assets), Y: g.times[name] * 1000})
 		}
 	}
+	return []picture{
+		{"large-file", "the first send of one file, and the client's memory, against its size", []diagram{
+			{"One large file: time", "MiB", "seconds", seconds, []string{"first send", "b3sum"}},
+			{"One large file: memory", "MiB", "MiB resident at most", memory, []string{"client"}},
+		}},
+		{"project", "looks into a project and a send of one asset, against its assets", []diagram{{"A growing project", "assets", "milliseconds (median)", assets, looks}}},
+	}
+}
+
+// draw writes a picture, if there is something to draw.
+func (p picture) draw(file string) error {
+	if len(p.diagrams[0].lines) == 0 {
+		return nil
+	}
 	var panels []*plot.Plot
-	for _, d := range []struct {
-		title, x, y string
-		lines       map[string]plotter.XYs
-		order       []string
-	}{
-		{"One large file: time", "MiB", "seconds", seconds, []string{"first send", "b3sum"}},
-		{"One large file: memory", "MiB", "MiB resident at most", memory, []string{"client"}},
-		{"A growing project", "assets", "milliseconds (median)", assets, looks},
-	} {
-		if len(d.lines) == 0 {
-			continue
-		}
-		p, err := panel(d.title, d.x, d.y, d.lines, d.order)
+	for _, d := range p.diagrams {
+		one, err := panel(d.title, d.x, d.y, d.lines, d.order)
 		if err != nil {
 			return err
 		}
 		if d.y == "MiB resident at most" {
-			p.Y.Min, p.Y.Max = 1, 400
+			one.Y.Min, one.Y.Max = 10, 400
 		}
-		panels = append(panels, p)
+		panels = append(panels, one)
 	}
-	if len(panels) == 0 {
-		return nil
-	}
-	canvas := vgimg.New(vg.Length(len(panels))*4.4*vg.Inch, 4*vg.Inch)
+	canvas := vgimg.New(vg.Length(len(panels))*5*vg.Inch, 4*vg.Inch)
 	tiles := draw.Tiles{Rows: 1, Cols: len(panels), PadX: vg.Millimeter * 6, PadTop: vg.Millimeter * 3, PadBottom: vg.Millimeter * 3, PadLeft: vg.Millimeter * 3, PadRight: vg.Millimeter * 3}
 	cells := plot.Align([][]*plot.Plot{panels}, tiles, draw.New(canvas))
 	for i, p := range panels {
