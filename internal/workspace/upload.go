@@ -59,9 +59,6 @@ func (b *batch) encode(lacking []chunk.Digest) (body [][]byte, size int64) {
 	for _, d := range lacking {
 		want[d] = true
 	}
-	if cap(b.packed) < len(b.data) && len(lacking) > 0 {
-		b.packed = make([]byte, 0, cap(b.data))
-	}
 	b.packed = b.packed[:0]
 	start := 0
 	for i, d := range b.digests {
@@ -70,7 +67,10 @@ func (b *batch) encode(lacking []chunk.Digest) (body [][]byte, size int64) {
 		if !want[d] {
 			continue
 		}
-		// Compressed records are never larger than plain ones, so that packed is large enough and stays where it is.
+		if b.packed == nil && pack.Compressible(plain) {
+			// Compressed records are never larger than plain ones, so that this is large enough and stays where it is.
+			b.packed = make([]byte, 0, cap(b.data))
+		}
 		at := len(b.packed)
 		if packed, ok := pack.AppendCompressed(b.packed, plain); ok {
 			b.packed = packed

@@ -29,6 +29,9 @@ func AppendPlain(body []byte, kind uint8, digest chunk.Digest, data []byte) []by
 // headSizeOnWire is how many bytes of a record that this package wrote come before its data.
 const headSizeOnWire = codecAt + 1 + 5 + 5
 
+// Compressible tells cheaply whether it is worth trying to compress a record that AppendPlain made.
+func Compressible(plain []byte) bool { return !dense(plain[headSizeOnWire:]) }
+
 // AppendCompressed appends to body what AppendEncoded would have made of a record that AppendPlain made, if compression helps;
 // otherwise body comes back as it is, and ok is false.
 func AppendCompressed(body, plain []byte) (_ []byte, ok bool) {
