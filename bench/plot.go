@@ -123,8 +123,11 @@ func (p picture) draw(file string) error {
 		if err != nil {
 			return err
 		}
-		if d.y == "MiB resident at most" {
+		switch d.y { // room for the legend
+		case "MiB resident at most":
 			one.Y.Min, one.Y.Max = 10, 400
+		case "milliseconds (median)":
+			one.Y.Min, one.Y.Max = 1, 100
 		}
 		panels = append(panels, one)
 	}
