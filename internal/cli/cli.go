@@ -273,6 +273,15 @@ func limited(cmd *cli.Command, c *client.Client) error {
 	return nil
 }
 
+// limitedClient is a client for the service that one is signed in to, with the flag's limit.
+func (a *app) limitedClient(cmd *cli.Command) (*client.Client, error) {
+	c, err := a.clientFor("")
+	if err == nil {
+		err = limited(cmd, c)
+	}
+	return c, err
+}
+
 // paths turns the names that a person typed into paths of the workspace.
 func (a *app) paths(w *workspace.Workspace, typed []string) ([]string, error) {
 	paths := make([]string, len(typed))

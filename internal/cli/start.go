@@ -19,11 +19,8 @@ func (a *app) start() *cli.Command {
 			if err != nil {
 				return err
 			}
-			c, err := a.clientFor("")
+			c, err := a.limitedClient(cmd)
 			if err != nil {
-				return err
-			}
-			if err := limited(cmd, c); err != nil {
 				return err
 			}
 			again, err := workspace.Vacant(a.dir, args[0], c.URL())
@@ -100,11 +97,8 @@ func (a *app) join() *cli.Command {
 			if err != nil {
 				return err
 			}
-			c, err := a.clientFor("")
+			c, err := a.limitedClient(cmd)
 			if err != nil {
-				return err
-			}
-			if err := limited(cmd, c); err != nil {
 				return err
 			}
 			here := cmd.Bool("here")

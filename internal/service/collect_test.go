@@ -1,0 +1,183 @@
+package service_test
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/service"
+)
+
+// age makes everything look as if it had last been touched so long ago.
+func (k *kept) age(days int) {
+	for _, table := range []string{"chunks set seen = seen - make_interval(days => %d)", "contents set seen = seen - make_interval(days => %d)", "packs set created = created - make_interval(days => %d)",
+		"chunks set condemned = condemned - make_interval(days => %d) where condemned is not null", "packs set condemned = condemned - make_interval(days => %d) where condemned is not null"} {
+		k.exec("update " + fmt.Sprintf(table, days))
+	}
+}
+
+func (k *kept) collect() *service.Collected {
+	k.Helper()
+	c, err := k.Collect(k.Context(), service.CollectDefaults())
+	if err != nil {
+		k.Fatal(err)
+	}
+	return c
+}
+
+func TestCollectRemovesWhatNothingRefersToInTwoSteps(t *testing.T) {
+	k := newKept(t)
+	ctx := t.Context()
+	body, given := noise(7, 2<<20), noise(8, 6<<20)
+	ok(t)(k.send(k.tamsin, k.change(k.tamsin, "a.bin", 0, 0, body)))
+	lost := k.content(k.tamsin, []byte(given)) // a send that was given up
+	if c := k.collect(); c.Condemned+c.Chunks+c.Freed > 0 {
+		t.Errorf("what was brought just now is collected: %+v", c)
+	}
+	k.age(15)
+	if c := k.collect(); c.Condemned != int64(len(lost.Records)) || c.Chunks > 0 || c.Freed > 0 {
+		t.Errorf("the first step: %+v, and %d chunks are unused", c, len(lost.Records))
+	}
+	// Somebody who asks for it gets to keep it.
+	k.age(2)
+	if missing, err := k.MissingChunks(ctx, k.tamsin, key, []chunk.Digest{lost.Chunks[0].Digest}); err != nil || len(missing) > 0 {
+		t.Errorf("what was only condemned is said to be gone: %v, %v", missing, err)
+	}
+	if c := k.collect(); c.Chunks != int64(len(lost.Records)-1) {
+		t.Errorf("the second step: %+v", c)
+	}
+	if missing, err := k.MissingChunks(ctx, k.tamsin, key, []chunk.Digest{lost.Chunks[0].Digest, lost.Chunks[1].Digest}); err != nil || len(missing) != 1 || missing[0] != lost.Chunks[1].Digest {
+		t.Errorf("missing are %v, %v", missing, err)
+	}
+	k.age(2)
+	if c := k.collect(); c.Packs == 0 || c.Freed < 6<<20 { // the thin pack was written anew, and goes
+		t.Errorf("the pack is not removed: %+v", c)
+	}
+	k.clean()
+	k.has("a.bin", body)
+	if missing, err := k.MissingChunks(ctx, k.tamsin, key, []chunk.Digest{lost.Chunks[0].Digest}); err != nil || len(missing) > 0 {
+		t.Errorf("what was asked for is gone: %v", err)
+	}
+}
+
+func TestCollectMergesSmallPacksAndHistory(t *testing.T) {
+	k := newKept(t)
+	for i := range 12 {
+		ok(t)(k.send(k.tamsin, k.change(k.tamsin, fmt.Sprintf("f%02d.txt", i), 0, 0, fmt.Sprint("text ", i))))
+		if err := k.KeepHistory(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+	}
+	before := len(k.packs())
+	k.age(2)
+	c := k.collect()
+	k.age(2)
+	k.collect()
+	if after := len(k.packs()); c.Rewritten < 14 || before < 14 || after != 2 {
+		t.Errorf("%d packs became %d: %+v", before, after, c)
+	}
+	k.clean()
+	for i := range 12 {
+		k.has(fmt.Sprintf("f%02d.txt", i), fmt.Sprint("text ", i))
+	}
+}
+
+func TestCollectRemovesDeletedProjectsAndOrphans(t *testing.T) {
+	k := newKept(t)
+	ok(t)(k.send(k.tamsin, k.change(k.tamsin, "a.bin", 0, 0, "one")))
+	orphan := filepath.Join(filepath.Dir(k.packs()[0]), uuid.NewString()+".pack")
+	young := filepath.Join(filepath.Dir(k.packs()[0]), uuid.NewString()+".pack")
+	for _, file := range []string{orphan, young} {
+		if err := os.WriteFile(file, []byte("half a pack"), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	old := time.Now().AddDate(0, 0, -20)
+	if err := os.Chtimes(orphan, old, old); err != nil {
+		t.Fatal(err)
+	}
+	if c := k.collect(); c.Packs != 1 {
+		t.Errorf("%+v", c)
+	}
+	if _, err := os.Stat(young); err != nil {
+		t.Error("what may still be written is removed")
+	}
+	k.exec("update projects set deleted = now()")
+	if _, err := k.Project(t.Context(), k.odile, key); err == nil {
+		t.Error("a deleted project is shown")
+	}
+	if c := k.collect(); c.Projects != 0 {
+		t.Error("a project goes before the days of grace are over")
+	}
+	k.exec("update projects set deleted = now() - interval '31 days'")
+	if c := k.collect(); c.Projects != 1 || len(k.packs()) != 0 {
+		t.Errorf("%+v, %d packs are left", c, len(k.packs()))
+	}
+}
+
+// Sends and collections at once, with leases that are over nearly at once: whatever is answered has to stay readable.
+func TestCollectBesideSends(t *testing.T) {
+	k := newKept(t)
+	ctx, stop := context.WithCancel(t.Context())
+	var wait sync.WaitGroup
+	var collected service.Collected
+	wait.Go(func() {
+		for ctx.Err() == nil {
+			c, err := k.Collect(t.Context(), service.CollectOptions{Lease: 1500 * time.Millisecond, Grace: time.Hour})
+			if err != nil {
+				t.Errorf("collect: %v", err)
+				return
+			}
+			collected.Chunks, collected.Rewritten, collected.Packs = collected.Chunks+c.Chunks, collected.Rewritten+c.Rewritten, collected.Packs+c.Packs
+			_ = k.KeepHistory(t.Context())
+		}
+	})
+	bodies := make([]map[string]string, 3)
+	var senders sync.WaitGroup
+	for i := range bodies {
+		bodies[i] = map[string]string{}
+		senders.Go(func() {
+			r := rand.New(rand.NewPCG(uint64(i), 1))
+			for n := range 40 {
+				body := noise(byte(n%7+i*7), 50_000+r.IntN(600_000))
+				if n%3 == 0 { // brought and given up
+					k.content(k.tamsin, []byte(noise(byte(100+n), 80_000)))
+				}
+				path := fmt.Sprintf("s%d-%d.bin", i, n)
+				change := k.change(k.tamsin, path, 0, 0, body)
+				_, err := k.send(k.tamsin, change)
+				if p, ok := err.(*model.Problem); ok && p.Type == model.ChunksMissing {
+					continue // a lease of a moment was over; a client brings it again
+				}
+				if err != nil {
+					t.Errorf("%s: %v", path, err)
+					return
+				}
+				bodies[i][path] = body
+			}
+		})
+	}
+	senders.Wait()
+	time.Sleep(2 * time.Second)
+	stop()
+	wait.Wait()
+	n := 0
+	for _, list := range bodies {
+		for path, body := range list {
+			k.has(path, body)
+			n++
+		}
+	}
+	if k.clean(); n < 60 || collected.Chunks == 0 || collected.Rewritten == 0 || collected.Packs == 0 {
+		t.Errorf("%d sends arrived; collected were %+v", n, collected)
+	}
+}
