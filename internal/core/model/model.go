@@ -30,6 +30,8 @@ const (
 	Behind  = "behind"
 	Clash   = "clash"
 	Ignored = "ignored"
+	Code    = "code"
+	Outside = "outside"
 )
 
 // Kinds of workspace: a folder on somebody's machine, or the console.
@@ -95,8 +97,20 @@ type Lock struct {
 	Waitlist    []string  `json:"waitlist"`
 }
 
+// HeadsUp says that somebody has changes to an asset that they have not sent, in one of their workspaces.
+type HeadsUp struct {
+	Path        string    `json:"path"`
+	Handle      string    `json:"handle"`
+	Workspace   string    `json:"workspace"`
+	WorkspaceID string    `json:"workspace_id"`
+	State       string    `json:"state"`
+	Size        int64     `json:"size"`
+	Since       time.Time `json:"since"`
+}
+
 // Asset is one tracked file. The service fills what it knows; state and version (the one here) are a workspace's own. Content names
 // what is in it, by the root of its manifest; Digest is the BLAKE3 of all its bytes, absent until the service has read it through.
+// MovedFrom is the path that a workspace, or a handoff, moved it from; MovedTo, of a path that is gone, where its asset went.
 type Asset struct {
 	Path       string     `json:"path"`
 	State      string     `json:"state,omitempty"`
@@ -113,6 +127,10 @@ type Asset struct {
 	At         *time.Time `json:"at,omitempty"`
 	Handoff    int        `json:"handoff,omitempty"`
 	Note       string     `json:"note,omitempty"`
+	MovedFrom  string     `json:"moved_from,omitempty"`
+	MovedTo    string     `json:"moved_to,omitempty"`
+	HeadsUp    []HeadsUp  `json:"heads_up,omitempty"`
+	Sending    int        `json:"sending_percent,omitempty"`
 }
 
 // Version is one content of an asset.
@@ -149,7 +167,8 @@ type Handoff struct {
 	Assets []HandoffAsset `json:"assets"`
 }
 
-// HandoffAsset is what a handoff did to one asset. Change is new, edited or gone; Before is the version it followed, 0 for none.
+// HandoffAsset is what a handoff did to one asset. Change is new, edited, moved or gone; Before is the version it followed, 0 for none.
+// MovedFrom is the path that the asset had before, where that was another one.
 type HandoffAsset struct {
 	Path    string `json:"path"`
 	Change  string `json:"change"`
@@ -158,6 +177,55 @@ type HandoffAsset struct {
 	Size    int64  `json:"size"`
 	Content string `json:"content,omitempty"`
 	Digest  string `json:"digest,omitempty"`
+
+	MovedFrom string `json:"moved_from,omitempty"`
+}
+
+// RuleRequest is somebody's wish that a path which the rules leave out be an asset, and the answer of a lead.
+type RuleRequest struct {
+	ID         int64      `json:"id"`
+	Path       string     `json:"path"`
+	Person     string     `json:"person"`
+	Reason     string     `json:"reason"`
+	At         time.Time  `json:"at"`
+	Answered   *time.Time `json:"answered,omitempty"`
+	Accepted   bool       `json:"accepted,omitempty"`
+	AnsweredBy string     `json:"answered_by,omitempty"`
+	Word       string     `json:"word,omitempty"`
+}
+
+// RuleLine is one rule of a project, with where it stands and what it covers: the assets about whose kind or lock it decides.
+type RuleLine struct {
+	Match  []string `json:"match"`
+	Kind   string   `json:"kind,omitempty"`
+	Lock   string   `json:"lock,omitempty"`
+	In     string   `json:"in"`
+	Line   int      `json:"line,omitempty"`
+	Assets int      `json:"assets"`
+	Size   int64    `json:"size"`
+}
+
+// Rules are those of a project. Version is that of tarn.toml, 0 where there is none. Uncovered counts the assets that no rule covers.
+type Rules struct {
+	Text      string        `json:"text"`
+	Version   int           `json:"version"`
+	Presets   []string      `json:"presets"`
+	Otherwise string        `json:"otherwise"`
+	PointOut  int64         `json:"point_out"`
+	ReadOnly  bool          `json:"read_only"`
+	Rules     []RuleLine    `json:"rules"`
+	Uncovered int           `json:"uncovered"`
+	Requests  []RuleRequest `json:"requests"`
+}
+
+// RuleTest is what the rules say of a path, and which lines decide. Asset says that there is an asset of that path.
+type RuleTest struct {
+	Path   string `json:"path"`
+	Kind   string `json:"kind"`
+	KindBy string `json:"kind_by"`
+	Lock   string `json:"lock"`
+	LockBy string `json:"lock_by"`
+	Asset  bool   `json:"asset"`
 }
 
 // Folder is one folder inside another, with what lies below it.

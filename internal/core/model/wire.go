@@ -1,6 +1,10 @@
 package model
 
-import "kettletarn/internal/core/chunk"
+import (
+	"time"
+
+	"kettletarn/internal/core/chunk"
+)
 
 // The bodies of requests and answers of the API, beside the things above. docs/protocol.md tells which belongs where.
 
@@ -44,14 +48,55 @@ type WorkspaceRequest struct {
 	Name string `json:"name"`
 }
 
-// Assets is one page of assets as of handoff At; where Next is there, another page follows behind it. The first page has, where it
-// is asked for, the locks of the project, and the digests of content that the service lost.
+// ChangesQuery asks what is different between handoffs Since and At (0 for before the first, and for the newest), within a scope. Locks
+// asks for what is held and who has unsent changes, too.
+type ChangesQuery struct {
+	Since, At int
+	Scope     []string
+	Locks     bool
+}
+
+// Assets is one page of assets as of handoff At; where Next is there, another page follows behind it. Newest is the newest handoff that
+// there is. The first page has, where it is asked for, the locks of the project, who has unsent changes, and the digests of content that
+// the service lost.
 type Assets struct {
-	At     int            `json:"at"`
-	Next   string         `json:"next,omitempty"`
-	Assets []Asset        `json:"assets"`
-	Locks  []Lock         `json:"locks,omitempty"`
-	Wanted []chunk.Digest `json:"wanted,omitempty"`
+	At     int     `json:"at"`
+	Newest int     `json:"newest"`
+	Next   string  `json:"next,omitempty"`
+	Assets []Asset `json:"assets"`
+	Locks  []Lock  `json:"locks,omitempty"`
+	// HeadsUps are all that the service knows of, the oldest first.
+	HeadsUps []HeadsUp      `json:"heads_up,omitempty"`
+	Wanted   []chunk.Digest `json:"wanted,omitempty"`
+}
+
+// UnsentChanges tells the service which assets have unsent changes in a workspace: all of them, each time.
+type UnsentChanges struct {
+	Changes []UnsentChange `json:"changes"`
+}
+
+// UnsentChange is one of them.
+type UnsentChange struct {
+	Path  string    `json:"path"`
+	State string    `json:"state"`
+	Size  int64     `json:"size"`
+	Since time.Time `json:"since"`
+}
+
+// RuleRequestNew asks the leads that a path be an asset; RuleAnswer is theirs.
+type RuleRequestNew struct {
+	Path   string `json:"path"`
+	Reason string `json:"reason"`
+}
+
+type RuleAnswer struct {
+	Accept bool   `json:"accept"`
+	Word   string `json:"word,omitempty"`
+}
+
+// HeadsUps is the answer to who has unsent changes.
+type HeadsUps struct {
+	HeadsUps []HeadsUp `json:"heads_up"`
 }
 
 // FolderPage is what lies right in one folder; where Next is there, another page follows behind it.
@@ -110,10 +155,11 @@ type Stored struct {
 	Chunks int `json:"chunks"`
 }
 
-// SendChange is what a send does to one asset. Content is the root of its manifest; Digest, where it is there, what the sender says
+// SendChange is what a send does to one asset. MovedFrom is where it was, where it was moved: it keeps its identity. Content is the root of its manifest; Digest, where it is there, what the sender says
 // that the BLAKE3 of all its bytes is.
 type SendChange struct {
 	Path       string        `json:"path"`
+	MovedFrom  string        `json:"moved_from,omitempty"`
 	Base       int           `json:"base"`
 	Gone       bool          `json:"gone,omitempty"`
 	Content    chunk.Digest  `json:"content"`
@@ -158,13 +204,22 @@ type SendClosed struct {
 	Handoff *Handoff `json:"handoff,omitempty"`
 }
 
-// RollbackRequest sends an old version as a new one. Base is the newest version that the person has seen.
+// RollbackRequest sends an old version of an asset as a new one, together with those of others, where With names them. Base is the newest
+// version that the person has seen.
 type RollbackRequest struct {
-	Workspace string `json:"workspace"`
-	Path      string `json:"path"`
-	To        int    `json:"to"`
-	Base      int    `json:"base"`
-	Note      string `json:"note,omitempty"`
+	Workspace string         `json:"workspace"`
+	Path      string         `json:"path"`
+	To        int            `json:"to"`
+	Base      int            `json:"base"`
+	With      []RollbackWith `json:"with,omitempty"`
+	Note      string         `json:"note,omitempty"`
+}
+
+// RollbackWith is one more asset to be rolled back in the same handoff.
+type RollbackWith struct {
+	Path string `json:"path"`
+	To   int    `json:"to"`
+	Base int    `json:"base"`
 }
 
 // ServiceInfo says what runs and whether it works.
