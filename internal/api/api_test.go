@@ -101,7 +101,7 @@ func TestTheAPIAnswersAsItsDocumentSays(t *testing.T) {
 	no(err)
 	_, err = c.Locks(ctx, key)
 	no(err)
-	no(c.Changes(ctx, key, 0, func(model.Assets) error { return nil }))
+	no(c.Changes(ctx, key, model.ChangesQuery{Locks: true}, func(model.Assets) error { return nil }))
 	_, err = c.Asset(ctx, key, "text/a.txt")
 	no(err)
 	_, err = c.Project(ctx, key)

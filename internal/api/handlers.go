@@ -140,7 +140,7 @@ func (s *Server) assets(c *call) error {
 	if err := firstError(err1, err2, err3); err != nil {
 		return err
 	}
-	page, err := s.service.Changes(c.Request().Context(), c.actor, c.project(), service.Changes{Since: since, At: at, After: c.QueryParam("after"), Limit: limit, WithLocks: c.QueryParam("locks") == "true"})
+	page, err := s.service.Changes(c.Request().Context(), c.actor, c.project(), service.Changes{Since: since, At: at, After: c.QueryParam("after"), Limit: limit, WithLocks: c.QueryParam("locks") == "true", Scope: c.QueryParams()["scope"]})
 	if err != nil {
 		return err
 	}
@@ -254,11 +254,73 @@ func (s *Server) releaseLocks(c *call) error {
 	return c.answer(nil)
 }
 
+func (s *Server) unsent(c *call) error {
+	list, err := s.service.Unsent(c.Request().Context(), c.actor, c.project())
+	if err != nil {
+		return err
+	}
+	return c.answer(model.HeadsUps{HeadsUps: append([]model.HeadsUp{}, list...)})
+}
+
+func (s *Server) setUnsent(c *call) error {
+	var q model.UnsentChanges
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	if err := s.service.SetUnsent(c.Request().Context(), c.actor, c.project(), c.Param("workspace"), q.Changes); err != nil {
+		return err
+	}
+	return c.answer(nil)
+}
+
+func (s *Server) rules(c *call) error {
+	out, err := s.service.Rules(c.Request().Context(), c.actor, c.project())
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
+}
+
+func (s *Server) testRules(c *call) error {
+	out, err := s.service.TestRules(c.Request().Context(), c.actor, c.project(), c.QueryParam("path"))
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
+}
+
+func (s *Server) askForRule(c *call) error {
+	var q model.RuleRequestNew
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	out, err := s.service.AskForRule(c.Request().Context(), c.actor, c.project(), q.Path, q.Reason)
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
+}
+
+func (s *Server) answerRuleRequest(c *call) error {
+	var q model.RuleAnswer
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	id, err := strconv.ParseInt(c.Param("request"), 10, 64)
+	if err != nil {
+		return model.NewProblem(model.NotFound, "", "%q is not the number of a request", c.Param("request"))
+	}
+	if err := s.service.AnswerRuleRequest(c.Request().Context(), c.actor, c.project(), id, q.Accept, q.Word); err != nil {
+		return err
+	}
+	return c.answer(nil)
+}
+
 // sendOf makes the service's send of a request.
 func sendOf(q model.SendRequest, key string) service.Send {
 	send := service.Send{Key: key, Workspace: q.Workspace, Note: q.Note, Tasks: q.Tasks, Stage: q.Stage, KeepLocks: q.KeepLocks}
 	for _, c := range q.Changes {
-		send.Changes = append(send.Changes, service.Change(c))
+		send.Changes = append(send.Changes, service.Change{Path: c.Path, MovedFrom: c.MovedFrom, Base: c.Base, Gone: c.Gone, Content: c.Content, Digest: c.Digest, Size: c.Size, Executable: c.Executable, Fence: c.Fence})
 	}
 	return send
 }
@@ -329,7 +391,7 @@ func (s *Server) rollback(c *call) error {
 	if err := c.decode(&q); err != nil {
 		return err
 	}
-	receipt, err := s.service.Rollback(c.Request().Context(), c.actor, c.project(), q.Workspace, q.Path, q.To, q.Base, q.Note, c.Request().Header.Get("Idempotency-Key"))
+	receipt, err := s.service.Rollback(c.Request().Context(), c.actor, c.project(), q, c.Request().Header.Get("Idempotency-Key"))
 	return c.receipt(receipt, err)
 }
 

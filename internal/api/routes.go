@@ -56,7 +56,7 @@ var routes = []route{
 	{method: "POST", path: "/projects/:project/workspaces", summary: "Make a workspace", body: model.WorkspaceRequest{}, answer: model.Workspace{}, status: http.StatusCreated, handle: (*Server).addWorkspace},
 
 	{method: "GET", path: "/projects/:project/assets", summary: "The assets as of a handoff, or what changed between two", answer: model.Assets{}, handle: (*Server).assets,
-		query: []param{{name: "since", kind: "integer", about: "only what changed after this handoff; what is gone is then listed too"}, {name: "at", kind: "integer", about: "as of this handoff; the newest where left out"}, {name: "locks", kind: "boolean", about: "also what is held, and what content the service lost"}, afterParam, limitParam}},
+		query: []param{{name: "since", kind: "integer", about: "only what changed after this handoff; what is gone is then listed too"}, {name: "at", kind: "integer", about: "as of this handoff; the newest where left out"}, {name: "locks", kind: "boolean", about: "also what is held, who has unsent changes, and what content the service lost"}, {name: "scope", kind: "string", about: "only what lies in this folder, or, with a hyphen before it, not what lies in it; may be given more than once"}, afterParam, limitParam}},
 	{method: "GET", path: "/projects/:project/folder", summary: "What lies right in one folder, or, with search, anywhere", answer: model.FolderPage{}, handle: (*Server).folder,
 		query: []param{{name: "path", kind: "string", about: "the folder; the root where left out"}, {name: "search", kind: "string", about: "part of a path"}, afterParam, limitParam}},
 	{method: "GET", path: "/projects/:project/asset", summary: "One asset with its versions", answer: model.AssetHistory{}, query: []param{pathParam}, handle: (*Server).asset},
@@ -68,6 +68,14 @@ var routes = []route{
 	{method: "GET", path: "/projects/:project/locks", summary: "What is held, the longest held first", answer: model.Locks{}, handle: (*Server).locks},
 	{method: "POST", path: "/projects/:project/locks", summary: "Lock all of the assets, or none", body: model.LockRequest{}, answer: model.Locks{}, handle: (*Server).takeLocks},
 	{method: "POST", path: "/projects/:project/locks/release", summary: "Unlock all of the assets, or none; a lead may take locks away", body: model.UnlockRequest{}, status: http.StatusNoContent, handle: (*Server).releaseLocks},
+
+	{method: "GET", path: "/projects/:project/unsent", summary: "Who has changes that were not sent, as their workspaces said last", answer: model.HeadsUps{}, handle: (*Server).unsent},
+	{method: "PUT", path: "/projects/:project/workspaces/:workspace/unsent", summary: "Tell which assets have unsent changes in a workspace: all of them, each time", body: model.UnsentChanges{}, status: http.StatusNoContent, handle: (*Server).setUnsent},
+
+	{method: "GET", path: "/projects/:project/rules", summary: "The rules, what each covers, and what people ask of the leads", answer: model.Rules{}, handle: (*Server).rules},
+	{method: "GET", path: "/projects/:project/rules/test", summary: "What the rules say of a path, and which lines decide", answer: model.RuleTest{}, query: []param{pathParam}, handle: (*Server).testRules},
+	{method: "POST", path: "/projects/:project/rules/requests", summary: "Ask the leads that a path be an asset", body: model.RuleRequestNew{}, answer: model.RuleRequest{}, status: http.StatusCreated, handle: (*Server).askForRule},
+	{method: "POST", path: "/projects/:project/rules/requests/:request/answer", summary: "Accept such a request, which sends the rules with one more exception, or decline it; for leads", body: model.RuleAnswer{}, status: http.StatusNoContent, handle: (*Server).answerRuleRequest},
 
 	{method: "POST", path: "/projects/:project/chunks/missing", summary: "Which of these chunks and manifest nodes the project lacks; the others stay for 14 days at least", body: model.Digests{}, answer: model.Digests{}, handle: (*Server).missingChunks},
 	{method: "POST", path: "/projects/:project/chunks", summary: "Bring chunks and manifest nodes: a CBOR sequence of [kind, digest, codec, size, data]", bodyType: model.CBORSequence, answer: model.Stored{}, status: http.StatusCreated, handle: (*Server).storeChunks},

@@ -20,6 +20,7 @@ import (
 
 	"github.com/cenkalti/backoff/v5"
 	"github.com/fxamacker/cbor/v2"
+	"github.com/tmaxmax/go-sse"
 	"golang.org/x/time/rate"
 
 	"kettletarn/internal/core/chunk"
@@ -329,10 +330,9 @@ func (c *Client) Workspaces(ctx context.Context, key string) (v model.Workspaces
 	return v, c.get(ctx, in(key, "/workspaces"), nil, &v)
 }
 
-// Changes calls each with the pages of what changed after handoff since, or of all for 0. The first page has the locks, and what the
-// service lost; all are as of the same handoff.
-func (c *Client) Changes(ctx context.Context, key string, since int, each func(model.Assets) error) error {
-	query := url.Values{"since": {strconv.Itoa(since)}, "locks": {"true"}}
+// Changes calls each with the pages of what a query asks for. The first page has what goes with locks; all are as of the same handoff.
+func (c *Client) Changes(ctx context.Context, key string, q model.ChangesQuery, each func(model.Assets) error) error {
+	query := url.Values{"since": {strconv.Itoa(q.Since)}, "at": {strconv.Itoa(q.At)}, "locks": {strconv.FormatBool(q.Locks)}, "scope": q.Scope}
 	for {
 		var page model.Assets
 		if err := c.get(ctx, in(key, "/assets"), query, &page); err != nil {
@@ -341,8 +341,23 @@ func (c *Client) Changes(ctx context.Context, key string, since int, each func(m
 		if err := each(page); err != nil || page.Next == "" {
 			return err
 		}
-		query = url.Values{"since": {strconv.Itoa(since)}, "at": {strconv.Itoa(page.At)}, "after": {page.Next}}
+		query = url.Values{"since": {strconv.Itoa(q.Since)}, "at": {strconv.Itoa(page.At)}, "after": {page.Next}, "scope": q.Scope}
 	}
+}
+
+// TellUnsent tells the service which assets have unsent changes in a workspace.
+func (c *Client) TellUnsent(ctx context.Context, key, workspace string, q model.UnsentChanges) error {
+	return c.json(ctx, request{method: "PUT", path: in(key, "/workspaces/"+url.PathEscape(workspace)+"/unsent"), body: q}, nil)
+}
+
+// Rules are those of a project, with what each covers.
+func (c *Client) Rules(ctx context.Context, key string) (v model.Rules, err error) {
+	return v, c.get(ctx, in(key, "/rules"), nil, &v)
+}
+
+// AskForRule asks the leads that a path be an asset.
+func (c *Client) AskForRule(ctx context.Context, key string, q model.RuleRequestNew) (v model.RuleRequest, err error) {
+	return v, c.post(ctx, in(key, "/rules/requests"), q, &v)
 }
 
 // Folder lists what is right in one folder, a page behind after.
@@ -469,4 +484,29 @@ func (c *Client) Wanted(ctx context.Context, key string) ([]chunk.Digest, error)
 	var v model.Digests
 	err := c.get(ctx, in(key, "/wanted"), nil, &v)
 	return v.Digests, err
+}
+
+// News calls each with every event of a project behind last ("" for from now on), as they happen, until ctx ends, the connection breaks or
+// each fails. started is called when the stream stands.
+func (c *Client) News(ctx context.Context, key, last string, started func(), each func(model.Event) error) error {
+	q := request{method: "GET", path: in(key, "/news"), once: true, header: map[string]string{"Accept": "text/event-stream"}}
+	if last != "" {
+		q.header["Last-Event-ID"] = last
+	}
+	return c.do(ctx, q, func(body io.Reader) error {
+		started()
+		for e, err := range sse.Read(body, nil) {
+			if err != nil {
+				return &Unreachable{URL: c.base, Cause: cause(err)}
+			}
+			var event model.Event
+			if err := json.Unmarshal([]byte(e.Data), &event); err != nil {
+				return err
+			}
+			if err := each(event); err != nil {
+				return err
+			}
+		}
+		return &Unreachable{URL: c.base, Cause: "the stream of news ended"}
+	})
 }

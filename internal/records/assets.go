@@ -87,7 +87,7 @@ func (tx *Tx) Now(ctx context.Context) (t time.Time, err error) {
 	return t, err
 }
 
-const assetColumns = `a.id, a.path, v.number, v.gone, coalesce(c.size, 0), coalesce(c.digest, ''), coalesce(c.whole, ''), v.executable, p.handle, h.at, v.handoff, h.note,
+const assetColumns = `a.id, v.path, v.number, v.gone, coalesce(c.size, 0), coalesce(c.digest, ''), coalesce(c.whole, ''), v.executable, p.handle, h.at, v.handoff, h.note,
 	a.fence, coalesce(hp.handle, ''), coalesce(a.workspace_id::text, ''), coalesce(w.name, ''), a.locked, a.lock_note`
 
 const assetJoins = ` join handoffs h on h.project_id = v.project_id and h.number = v.handoff join people p on p.id = h.author_id

@@ -60,6 +60,7 @@ type NewVersion struct {
 	Number     int
 	Before     int
 	Path       string
+	Folded     string
 	Content    int64
 	Size       int64
 	Executable bool
@@ -75,11 +76,11 @@ func (tx *Tx) NextNumber(ctx context.Context, project int64) (number int, err er
 func (tx *Tx) AddHandoff(ctx context.Context, project int64, h NewHandoff) error {
 	n := len(h.Versions)
 	ids, numbers, before, paths := make([]int64, n), make([]int32, n), make([]int32, n), make([]string, n)
-	contents, executable := make([]int64, n), make([]bool, n)
+	contents, executable, folded := make([]int64, n), make([]bool, n), make([]string, n)
 	size := int64(0)
 	for i, v := range h.Versions {
 		ids[i], numbers[i], before[i], paths[i], contents[i], executable[i] = v.Asset, int32(v.Number), int32(v.Before), v.Path, v.Content, v.Executable
-		size += v.Size
+		size, folded[i] = size+v.Size, v.Folded
 	}
 	parent := 0
 	if len(h.Record.Parents) > 0 {
@@ -100,8 +101,8 @@ func (tx *Tx) AddHandoff(ctx context.Context, project int64, h NewHandoff) error
 		select id, n, $1, $2, b, p, nullif(c, 0), c = 0, x
 		from unnest($3::bigint[], $4::int[], $5::int[], $6::text[], $7::bigint[], $8::boolean[]) as u (id, n, b, p, c, x)`,
 		project, h.Record.Number, ids, numbers, before, paths, contents, executable)
-	batch.Queue(`update assets a set newest = u.n, path = u.p, gone = u.c = 0
-		from unnest($1::bigint[], $2::int[], $3::text[], $4::bigint[]) as u (id, n, p, c) where a.id = u.id`, ids, numbers, paths, contents)
+	batch.Queue(`update assets a set newest = u.n, path = u.p, folded = u.f, gone = u.c = 0
+		from unnest($1::bigint[], $2::int[], $3::text[], $4::bigint[], $5::text[]) as u (id, n, p, c, f) where a.id = u.id`, ids, numbers, paths, contents, folded)
 	batch.Queue(`update branches set root = $2, head = $3, assets = $4, size = $5 where id = $1`, h.Branch, h.Record.Root[:], h.Record.Number, h.Assets, h.Size)
 	if h.Key != "" {
 		batch.Queue(`update send_keys set handoff = $3 where project_id = $1 and key = $2`, project, h.Key, h.Record.Number)
@@ -148,7 +149,8 @@ func (tx *Tx) Handoff(ctx context.Context, project int64, number int) (model.Han
 		return h, err
 	}
 	rows, err = tx.q.Query(ctx, `
-		select v.path, case when v.gone then 'gone' when v.before = 0 or o.gone then 'new' else 'edited' end, v.number, v.before, coalesce(c.size, 0), coalesce(c.digest, ''), coalesce(c.whole, '')
+		select v.path, case when v.gone then 'gone' when v.before = 0 or o.gone then 'new' when v.path <> o.path and v.content_id = o.content_id then 'moved' else 'edited' end,
+			v.number, v.before, coalesce(c.size, 0), coalesce(c.digest, ''), coalesce(c.whole, ''), case when v.before > 0 and not o.gone and v.path <> o.path then o.path else '' end
 		from versions v left join contents c on c.id = v.content_id left join versions o on o.asset_id = v.asset_id and o.number = v.before
 		where v.project_id = $1 and v.handoff = $2 order by v.path`, project, number)
 	if err != nil {
@@ -156,7 +158,7 @@ func (tx *Tx) Handoff(ctx context.Context, project int64, number int) (model.Han
 	}
 	h.Assets, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (a model.HandoffAsset, err error) {
 		var content, whole []byte
-		err = row.Scan(&a.Path, &a.Change, &a.Version, &a.Before, &a.Size, &content, &whole)
+		err = row.Scan(&a.Path, &a.Change, &a.Version, &a.Before, &a.Size, &content, &whole, &a.MovedFrom)
 		a.Content, a.Digest = hex.EncodeToString(content), hex.EncodeToString(whole)
 		return a, err
 	})

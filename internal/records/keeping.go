@@ -91,7 +91,6 @@ func (tx *Tx) VersionsWith(ctx context.Context, project, content int64) ([]strin
 // VersionRow is a version as a handoff wrote it.
 type VersionRow struct {
 	Asset      int64
-	Folded     string
 	Number     int
 	Path       string
 	Content    chunk.Digest
@@ -99,17 +98,17 @@ type VersionRow struct {
 	Executable bool
 }
 
-// VersionsOf lists the versions of a handoff by the folded path of their asset. Relies on versions_of_handoff.
+// VersionsOf lists the versions of a handoff by path. Relies on versions_of_handoff.
 func (tx *Tx) VersionsOf(ctx context.Context, project int64, handoff int) ([]VersionRow, error) {
-	rows, err := tx.q.Query(ctx, `select v.asset_id, a.folded, v.number, v.path, coalesce(c.digest, ''), v.gone, v.executable
-		from versions v join assets a on a.id = v.asset_id left join contents c on c.id = v.content_id
-		where v.project_id = $1 and v.handoff = $2 order by a.folded`, project, handoff)
+	rows, err := tx.q.Query(ctx, `select v.asset_id, v.number, v.path, coalesce(c.digest, ''), v.gone, v.executable
+		from versions v left join contents c on c.id = v.content_id
+		where v.project_id = $1 and v.handoff = $2 order by v.path`, project, handoff)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (v VersionRow, err error) {
 		var content []byte
-		if err = row.Scan(&v.Asset, &v.Folded, &v.Number, &v.Path, &content, &v.Gone, &v.Executable); err == nil && len(content) == 32 {
+		if err = row.Scan(&v.Asset, &v.Number, &v.Path, &content, &v.Gone, &v.Executable); err == nil && len(content) == 32 {
 			v.Content = chunk.Digest(content)
 		}
 		return v, err
@@ -255,7 +254,7 @@ func (tx *Tx) DropProject(ctx context.Context, id int64) error {
 	if _, err := tx.q.Exec(ctx, `update events set project_id = null where project_id = $1`, id); err != nil {
 		return err
 	}
-	for _, table := range []string{"send_keys", "versions", "handoffs", "assets", "contents", "damage", "chunks", "packs", "nodes", "branches", "workspaces", "memberships"} {
+	for _, table := range []string{"rule_requests", "heads_ups", "send_keys", "versions", "handoffs", "assets", "contents", "damage", "chunks", "packs", "nodes", "branches", "workspaces", "memberships"} {
 		if _, err := tx.q.Exec(ctx, fmt.Sprintf(`delete from %s where project_id = $1`, table), id); err != nil {
 			return err
 		}

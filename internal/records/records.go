@@ -91,17 +91,14 @@ func prepare(ctx context.Context, pool *pgxpool.Pool) error {
 	if int(version) > len(m.Migrations) {
 		return fmt.Errorf("the database has schema %d, made by a newer tarnd; this one knows %d: run the newer tarnd", version, len(m.Migrations))
 	}
-	if err := m.Migrate(ctx); err != nil {
-		return err
-	}
 	var whole bool
 	if err := conn.QueryRow(ctx, `select to_regclass('public.nodes') is not null`).Scan(&whole); err != nil {
 		return err
 	}
-	if !whole {
+	if version > 0 && !whole {
 		return errors.New("the database was made by a first tarnd, whose tables are not read any more; name an empty database with --db (make demo-reset for the demo)")
 	}
-	return nil
+	return m.Migrate(ctx)
 }
 
 func address(pool *pgxpool.Pool) string {

@@ -7,6 +7,7 @@ import (
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/scope"
 	"kettletarn/internal/core/tree"
 	"kettletarn/internal/records"
 )
@@ -25,6 +26,7 @@ func rows(limit int) int {
 // in the order of folded paths, in pages: After is the Next of the page before. WithLocks asks for what is held, too.
 type Changes struct {
 	Since, At int
+	Scope     scope.Scope
 	After     string
 	Limit     int
 	WithLocks bool
@@ -34,6 +36,9 @@ type Changes struct {
 func (s *Service) Changes(ctx context.Context, actor Actor, key string, q Changes) (page model.Assets, err error) {
 	limit := rows(q.Limit)
 	page.Assets = []model.Asset{}
+	if err := q.Scope.Check(); err != nil {
+		return page, err
+	}
 	err = s.read(ctx, func(tx *records.Tx) error {
 		p, err := project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
@@ -42,6 +47,7 @@ func (s *Service) Changes(ctx context.Context, actor Actor, key string, q Change
 		if page.At = q.At; page.At == 0 {
 			page.At = p.Handoffs
 		}
+		page.Newest = p.Handoffs
 		if page.At > p.Handoffs || q.Since > p.Handoffs {
 			return model.NewProblem(model.NotFound, "see tarn history", "%s has no handoff h%d; the newest is h%d", key, max(page.At, q.Since), p.Handoffs)
 		}
@@ -53,33 +59,75 @@ func (s *Service) Changes(ctx context.Context, actor Actor, key string, q Change
 		if err != nil {
 			return err
 		}
-		var ids []int64
-		last := ""
-		if err := s.forest(tx, p.ID).Diff(ctx, from, to, q.After, func(d tree.Difference) bool {
-			if len(ids) == limit {
-				page.Next = last
-				return false
-			}
-			last = d.Key
-			if d.To != nil {
-				ids = append(ids, d.To.Asset)
-			} else {
-				ids = append(ids, d.From.Asset)
-			}
-			return true
-		}); err != nil {
+		diffs, err := s.differences(ctx, tx, p, from, to, q.After, q.Scope.Folded(), limit+1)
+		if err != nil {
 			return err
 		}
-		if page.Assets, err = inOrder(ctx, tx, p, ids, page.At); err != nil || !q.WithLocks {
+		if len(diffs) > limit {
+			diffs = diffs[:limit]
+			page.Next = diffs[limit-1].Key
+		}
+		if page.Assets, err = asOf(ctx, tx, p, diffs, page.At); err != nil || !q.WithLocks {
 			return err
 		}
 		if page.Locks, err = tx.Locks(ctx, p.ID); err != nil {
+			return err
+		}
+		if page.HeadsUps, err = tx.HeadsUps(ctx, p.ID); err != nil {
 			return err
 		}
 		page.Wanted, err = tx.Damaged(ctx, p.ID, MaxWanted)
 		return err
 	})
 	return page, err
+}
+
+// differences are those of two trees behind the key after and within a scope, at most limit of them. What lies outside the scope is jumped
+// over, so that it costs nothing.
+func (s *Service) differences(ctx context.Context, tx *records.Tx, p records.Project, from, to chunk.Digest, after string, in scope.Scope, limit int) (out []tree.Difference, err error) {
+	forest := s.forest(tx, p.ID)
+	for more := true; more; {
+		more = false
+		if err := forest.Diff(ctx, from, to, after, func(d tree.Difference) bool {
+			if in.Has(d.Key) {
+				out = append(out, d)
+				return len(out) < limit
+			}
+			after, more = in.Next(d.Key)
+			return false
+		}); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// asOf tells of differences as assets are as of a handoff. What is gone from its place may have been moved elsewhere.
+func asOf(ctx context.Context, tx *records.Tx, p records.Project, diffs []tree.Difference, at int) ([]model.Asset, error) {
+	ids := make([]int64, len(diffs))
+	for i, d := range diffs {
+		if d.To != nil {
+			ids[i] = d.To.Asset
+		} else {
+			ids[i] = d.From.Asset
+		}
+	}
+	found, err := tx.AssetsByID(ctx, p.ID, ids, at)
+	list := make([]model.Asset, 0, len(ids))
+	for i, d := range diffs {
+		a, ok := found[ids[i]]
+		switch {
+		case d.To != nil && !ok:
+			continue
+		case d.To == nil && !ok:
+			// It was not there yet as of this handoff.
+			a = model.Asset{Path: d.From.Spelling(), Gone: true}
+		case d.To == nil && !a.Gone:
+			a = model.Asset{Path: d.From.Spelling(), Gone: true, Newest: a.Newest, MovedTo: a.Path, Author: a.Author, At: a.At, Handoff: a.Handoff, Note: a.Note}
+		}
+		list = append(list, a)
+	}
+	return list, err
 }
 
 // inOrder reads assets by id, as they are as of a handoff.

@@ -41,13 +41,15 @@ func (s *Service) CheckSend(ctx context.Context, actor Actor, key string, q Ques
 		return c, model.NewProblem(model.TooLarge, "", "ask about at most %d chunks at once", MaxDigests)
 	}
 	var p records.Project
-	err = s.db.Write(ctx, func(tx *records.Tx) error {
-		st, err := s.stage(ctx, tx, actor, key, send)
-		if err != nil {
-			return err
-		}
-		c.Missing, p = st.missing, st.project
-		return errOnlyChecked
+	err = s.knowingRules(ctx, func() error {
+		return s.db.Write(ctx, func(tx *records.Tx) error {
+			st, err := s.stage(ctx, tx, actor, key, send)
+			if err != nil {
+				return err
+			}
+			c.Missing, p = st.missing, st.project
+			return errOnlyChecked
+		})
 	})
 	if err != errOnlyChecked {
 		return c, s.explain(err)

@@ -46,8 +46,10 @@ func (s *Service) TakeLocks(ctx context.Context, actor Actor, key, workspaceID s
 		if err := c.finish("lock.taken", map[string]any{"note": note}); err != nil {
 			return err
 		}
-		assets, err = c.tx.AssetsAt(c.ctx, c.project.ID, sortedKeys(have))
-		return err
+		if assets, err = c.tx.AssetsAt(c.ctx, c.project.ID, sortedKeys(have)); err != nil {
+			return err
+		}
+		return withHeadsUps(c.ctx, c.tx, c.project.ID, c.place.WorkspaceID, assets)
 	})
 	return taken, assets, err
 }

@@ -151,6 +151,9 @@ func (s *Service) RemoveMember(ctx context.Context, actor Actor, key, handle str
 		if err != nil {
 			return err
 		}
+		if err := tx.ForgetHeadsUps(ctx, p.ID, person.ID); err != nil {
+			return err
+		}
 		return tx.AddEvent(ctx, p.ID, actor.ID, "member.removed", map[string]any{"handle": handle, "unlocked": released})
 	})
 }

@@ -285,12 +285,21 @@ func (r *rebuild) write(ctx context.Context, tx *records.Tx, h chain.Handoff, di
 	n := records.NewHandoff{Record: h, Digest: digest, Branch: r.branch, Author: r.people[h.Author], Assets: assets, Size: size}
 	var ids []int64
 	var paths, folded []string
+	stays := map[int64]bool{}
 	for _, d := range diffs {
+		if d.To != nil {
+			stays[d.To.Asset] = true
+		}
+	}
+	for _, d := range diffs {
+		if d.To == nil && stays[d.From.Asset] {
+			continue // moved to another place
+		}
 		e := d.To
 		if e == nil {
 			e = d.From
 		}
-		v := records.NewVersion{Asset: e.Asset, Number: e.Version, Before: e.Version - 1, Path: e.Spelling(), Executable: e.Mode&tree.Executable != 0}
+		v := records.NewVersion{Asset: e.Asset, Number: e.Version, Before: e.Version - 1, Path: e.Spelling(), Folded: e.Key, Executable: e.Mode&tree.Executable != 0}
 		if d.To == nil {
 			v.Number, v.Before, v.Executable = e.Version+1, e.Version, false
 		} else {
@@ -298,6 +307,9 @@ func (r *rebuild) write(ctx context.Context, tx *records.Tx, h chain.Handoff, di
 		}
 		n.Versions = append(n.Versions, v)
 		ids, paths, folded = append(ids, e.Asset), append(paths, e.Spelling()), append(folded, e.Key)
+	}
+	if err := tx.FreePaths(ctx, r.id, ids, folded); err != nil {
+		return err
 	}
 	if err := tx.RestoreAssets(ctx, r.id, ids, paths, folded); err != nil {
 		return err

@@ -20,10 +20,11 @@ import (
 	"kettletarn/internal/records"
 )
 
-// Change is what a send does to one asset. Base is the version it was made from (0 for a new asset); Content is the root of its
+// Change is what a send does to one asset, which was at MovedFrom where it was moved. Base is the version it was made from (0 for a new asset); Content is the root of its
 // manifest; Digest, where it is there, the BLAKE3 that the sender claims; Fence is that of the lock.
 type Change struct {
 	Path       string
+	MovedFrom  string
 	Base       int
 	Gone       bool
 	Content    chunk.Digest
@@ -31,6 +32,18 @@ type Change struct {
 	Size       int64
 	Executable bool
 	Fence      int64
+
+	// leaves says that it stands for the place that a moved asset leaves.
+	leaves bool
+}
+
+func (send *Send) changesRules() bool {
+	for _, c := range send.Changes {
+		if assetpath.Fold(c.Path) == rules.File {
+			return true
+		}
+	}
+	return false
 }
 
 // Send is a handoff that somebody wants to make. Key was written down by the client before; TakeFree takes the locks that nobody
@@ -118,28 +131,33 @@ func (s *Service) Send(ctx context.Context, actor Actor, key string, send Send, 
 			return receipt, err
 		}
 	}
-	err = s.write(ctx, func(tx *records.Tx) error {
-		before, fresh, err := tx.ClaimSendKey(ctx, p.ID, send.Key, actor.ID, request[:])
-		if err != nil {
-			return err
-		}
-		if !fresh {
-			return s.repeat(ctx, tx, p, actor, before, request, &receipt)
-		}
-		st, err := s.stage(ctx, tx, actor, key, send)
-		if err != nil {
-			return err
-		}
-		if len(st.missing) > 0 {
-			return model.NewProblem(model.ChunksMissing, "send the content first", "the service does not have the content %s that is named", st.missing[0])
-		}
-		receipt, err = s.commit(ctx, tx, st, actor, send)
-		return err
+	err = s.knowingRules(ctx, func() error {
+		return s.write(ctx, func(tx *records.Tx) error { return s.makeHandoff(ctx, tx, p, actor, key, send, request, &receipt) })
 	})
 	if err == nil {
 		s.wakeHistory()
 	}
 	return receipt, err
+}
+
+// makeHandoff is the transaction of a send.
+func (s *Service) makeHandoff(ctx context.Context, tx *records.Tx, p records.Project, actor Actor, key string, send Send, request chunk.Digest, receipt *Receipt) error {
+	before, fresh, err := tx.ClaimSendKey(ctx, p.ID, send.Key, actor.ID, request[:])
+	if err != nil {
+		return err
+	}
+	if !fresh {
+		return s.repeat(ctx, tx, p, actor, before, request, receipt)
+	}
+	st, err := s.stage(ctx, tx, actor, key, send)
+	if err != nil {
+		return err
+	}
+	if len(st.missing) > 0 {
+		return model.NewProblem(model.ChunksMissing, "send the content first", "the service does not have the content %s that is named", st.missing[0])
+	}
+	*receipt, err = s.commit(ctx, tx, st, actor, send)
+	return err
 }
 
 func (s *Service) repeat(ctx context.Context, tx *records.Tx, p records.Project, actor Actor, before records.SendKey, request chunk.Digest, receipt *Receipt) (err error) {
@@ -183,10 +201,11 @@ type staged struct {
 	branch   records.Branch
 	place    lock.Place
 	now      time.Time
+	rules    *rules.Rules
 	changes  []Change
 	assets   []*records.Asset
 	fresh    []Change
-	byFolded map[string]Change
+	byFolded map[string]Change // what the send leaves at each folded path; what is moved away is gone
 	contents map[chunk.Digest]records.Content
 	missing  []chunk.Digest
 }
@@ -197,7 +216,7 @@ func (s *Service) stage(ctx context.Context, tx *records.Tx, actor Actor, key st
 	if err != nil {
 		return nil, err
 	}
-	if err := tx.Gate(ctx, p.ID, false); err != nil {
+	if err := tx.Gate(ctx, p.ID, send.changesRules()); err != nil {
 		return nil, err
 	}
 	if p, err = project(ctx, tx, actor, key, model.Artist); err != nil {
@@ -233,8 +252,31 @@ func (s *Service) stage(ctx context.Context, tx *records.Tx, actor Actor, key st
 	if st.contents, err = tx.Contents(ctx, p.ID, digests, false); err != nil {
 		return nil, err
 	}
+	broken, err := s.rulesOf(ctx, tx, st, byFolded[rules.File])
+	if err != nil {
+		return nil, err
+	}
+	refusals = append(refusals, broken...)
 	for _, f := range order {
-		c, a := byFolded[f], found[f]
+		c := byFolded[f]
+		if c.leaves {
+			continue
+		}
+		a := found[f]
+		if c.MovedFrom != "" {
+			if a = found[assetpath.Fold(c.MovedFrom)]; a == nil || a.Gone {
+				refusals = append(refusals, model.Refusal{Path: c.Path, Reason: "unknown", Message: c.Path + ": there is no asset at " + printable(c.MovedFrom) + ", where it is said to come from", Remedy: "run tarn update first"})
+				continue
+			}
+			if r := st.judgePlace(c, a, found[f], byFolded); r != nil {
+				refusals = append(refusals, *r)
+				continue
+			}
+		}
+		if a == nil {
+			refusals = append(refusals, model.Refusal{Path: c.Path, Reason: "behind", Message: c.Path + ": somebody else moved it just now", Remedy: "run tarn update first"})
+			continue
+		}
 		if r := st.judge(c, a, send.TakeFree); r != nil {
 			refusals = append(refusals, *r)
 			continue
@@ -247,11 +289,15 @@ func (s *Service) stage(ctx context.Context, tx *records.Tx, actor Actor, key st
 				refusals = append(refusals, model.Refusal{Path: c.Path, Reason: "size", Message: c.Path + ": its size does not agree with its content", Remedy: "send it again"})
 			}
 		}
-		if a.Gone && !c.Gone {
+		if a.Gone && !c.Gone || a.Folded != f {
+			if r := st.judgeKind(c, a); r != nil {
+				refusals = append(refusals, *r)
+				continue
+			}
 			st.fresh = append(st.fresh, c)
 		}
 		if f == rules.File && !model.AtLeast(p.Role, model.Lead) {
-			refusals = append(refusals, model.Refusal{Path: c.Path, Reason: "role", Message: c.Path + ": only a lead changes the rules", Remedy: "ask a lead of the project"})
+			refusals = append(refusals, model.Refusal{Path: c.Path, Reason: "role", Message: c.Path + ": only a lead changes the rules", Remedy: "tarn rules include PATH puts an exception to the leads"})
 		}
 		st.changes, st.assets = append(st.changes, c), append(st.assets, a)
 	}
@@ -284,6 +330,21 @@ func checkPaths(changes []Change) (refusals []model.Refusal, byFolded map[string
 		}
 		byFolded[f] = c
 	}
+	for _, c := range changes {
+		if c.MovedFrom == "" {
+			continue
+		}
+		f := assetpath.Fold(c.MovedFrom)
+		other, there := byFolded[f]
+		switch {
+		case f == rules.File || c.Gone:
+			refusals = append(refusals, model.Refusal{Path: printable(c.Path), Reason: "move", Message: printable(c.Path) + ": it can't be moved from " + printable(c.MovedFrom), Remedy: "leave it where it is"})
+		case there && other.leaves, there && other.MovedFrom == "" && f != assetpath.Fold(c.Path) && other.Base != 0:
+			refusals = append(refusals, model.Refusal{Path: printable(c.Path), Reason: "move", Message: printable(c.Path) + ": " + printable(c.MovedFrom) + " is said to be moved, and something else of it is sent too", Remedy: "run tarn status, and send again"})
+		case !there:
+			byFolded[f] = Change{Path: c.MovedFrom, Gone: true, leaves: true}
+		}
+	}
 	return refusals, byFolded
 }
 
@@ -312,7 +373,7 @@ func (st *staged) judge(c Change, a *records.Asset, takeFree bool) *model.Refusa
 		return lock.Behind(c.Path, c.Base, base)
 	case c.Gone && base == 0:
 		return &model.Refusal{Path: c.Path, Reason: "unknown", Message: c.Path + ": there is no such asset", Remedy: "run tarn update first"}
-	case base != 0 && a.Path != c.Path:
+	case base != 0 && a.Path != c.Path && c.MovedFrom == "":
 		r := collision(c.Path, a.Path)
 		return &r
 	}
@@ -320,8 +381,41 @@ func (st *staged) judge(c Change, a *records.Asset, takeFree bool) *model.Refusa
 	if base == 0 && a.Lock.Free() {
 		return nil
 	}
-	a.Lock.Path = c.Path
-	return lock.MaySend(a.Lock, st.place, c.Fence, takeFree, st.now)
+	state := a.Lock
+	state.Path = c.Path
+	return lock.MaySend(state, st.place, c.Fence, takeFree || st.rules.Decide(a.Path).Lock == rules.Free, st.now)
+}
+
+// judgePlace decides whether a moved asset may come to the place whose row is there.
+func (st *staged) judgePlace(c Change, a, there *records.Asset, byFolded map[string]Change) *model.Refusal {
+	if there == nil || there.ID == a.ID {
+		return nil // only its spelling changes
+	}
+	leaves := false
+	for _, o := range byFolded {
+		leaves = leaves || o.MovedFrom != "" && assetpath.Fold(o.MovedFrom) == there.Folded
+	}
+	if !there.Gone && !leaves {
+		return &model.Refusal{Path: c.Path, Reason: "behind", Message: fmt.Sprintf("%s: there is an asset of this name (version %d)", c.Path, there.Newest), Remedy: "run tarn update first, or move it elsewhere"}
+	}
+	if !there.Lock.Free() && !leaves {
+		there.Lock.Path = c.Path
+		return lock.MaySend(there.Lock, st.place, 0, false, st.now)
+	}
+	return nil
+}
+
+// judgeKind refuses new assets where the rules want none. What was an asset before may come back.
+func (st *staged) judgeKind(c Change, a *records.Asset) *model.Refusal {
+	d := st.rules.Decide(c.Path)
+	if d.Kind == rules.Asset || a.Gone && a.Newest > 0 {
+		return nil
+	}
+	message := fmt.Sprintf("%s: the rules leave it out: %s", c.Path, d.KindBy)
+	if d.Kind == rules.Code {
+		message = fmt.Sprintf("%s: the rules leave it to the main history: %s", c.Path, d.KindBy)
+	}
+	return &model.Refusal{Path: c.Path, Reason: "not-an-asset", Message: message, Remedy: "tarn rules include PATH makes an exception, or puts it to the leads"}
 }
 
 // neighbours refuses new paths that would make a file of a folder, a folder of a file, or spell a folder in a second way.
@@ -401,14 +495,21 @@ func folderCollision(path, folder, other string) model.Refusal {
 func (s *Service) commit(ctx context.Context, tx *records.Tx, st *staged, actor Actor, send Send) (receipt Receipt, err error) {
 	h := records.NewHandoff{Author: actor.ID, Workspace: st.place.WorkspaceID, Branch: st.branch.ID, Key: send.Key}
 	var freed []*records.Asset
-	edits := make([]tree.Change, len(st.changes))
+	edits, ids, moved := map[string]*tree.Entry{}, make([]int64, len(st.changes)), []int{}
+	for f, c := range st.byFolded {
+		if c.leaves {
+			edits[f] = nil
+		}
+	}
 	for i, c := range st.changes {
 		a := st.assets[i]
-		v := records.NewVersion{Asset: a.ID, Number: a.Newest + 1, Before: a.Newest, Path: c.Path, Executable: c.Executable}
-		edits[i].Key = a.Folded
-		if !c.Gone {
+		v := records.NewVersion{Asset: a.ID, Number: a.Newest + 1, Before: a.Newest, Path: c.Path, Folded: assetpath.Fold(c.Path), Executable: c.Executable}
+		if ids[i] = a.ID; v.Folded != a.Folded {
+			moved = append(moved, i)
+		}
+		if edits[v.Folded] = nil; !c.Gone {
 			v.Content, v.Size = st.contents[c.Content].ID, c.Size
-			edits[i].Entry = entryOf(a, c)
+			edits[v.Folded] = entryOf(a, c, v.Folded)
 		}
 		h.Versions = append(h.Versions, v)
 		switch {
@@ -425,7 +526,17 @@ func (s *Service) commit(ctx context.Context, tx *records.Tx, st *staged, actor 
 			return receipt, err
 		}
 	}
-	root, err := s.grow(ctx, tx, st, edits, &h)
+	if err := freePaths(ctx, tx, st.project.ID, h.Versions, moved); err != nil {
+		return receipt, err
+	}
+	if err := tx.DropHeadsUps(ctx, st.place.WorkspaceID, ids); err != nil {
+		return receipt, err
+	}
+	changes := make([]tree.Change, 0, len(edits))
+	for _, f := range sortedKeys(edits) {
+		changes = append(changes, tree.Change{Key: f, Entry: edits[f]})
+	}
+	root, err := s.grow(ctx, tx, st, changes, &h)
 	if err != nil {
 		return receipt, err
 	}
@@ -450,9 +561,21 @@ func (s *Service) commit(ctx context.Context, tx *records.Tx, st *staged, actor 
 	return receipt, err
 }
 
-func entryOf(a *records.Asset, c Change) *tree.Entry {
-	e := &tree.Entry{Key: a.Folded, Asset: a.ID, Version: a.Newest + 1, Content: c.Content, Size: c.Size}
-	if c.Path != a.Folded {
+// freePaths makes way for the assets that are moved: the versions with the indices of moved.
+func freePaths(ctx context.Context, tx *records.Tx, project int64, versions []records.NewVersion, moved []int) error {
+	if len(moved) == 0 {
+		return nil
+	}
+	ids, folded := make([]int64, len(moved)), make([]string, len(moved))
+	for i, at := range moved {
+		ids[i], folded[i] = versions[at].Asset, versions[at].Folded
+	}
+	return tx.FreePaths(ctx, project, ids, folded)
+}
+
+func entryOf(a *records.Asset, c Change, folded string) *tree.Entry {
+	e := &tree.Entry{Key: folded, Asset: a.ID, Version: a.Newest + 1, Content: c.Content, Size: c.Size}
+	if c.Path != folded {
 		e.Path = c.Path
 	}
 	if c.Executable {
@@ -500,37 +623,48 @@ func firstLine(s string) string {
 	return line
 }
 
-// Rollback sends an old version of an asset as a new one. It takes the lock for that where it is free. base is the newest version
-// that the actor has seen.
-func (s *Service) Rollback(ctx context.Context, actor Actor, key, workspaceID, path string, to, base int, note, sendKey string) (Receipt, error) {
-	asset, versions, err := s.History(ctx, actor, key, path)
-	if err != nil {
-		return Receipt{}, err
-	}
-	for _, v := range versions {
-		if v.Version != to {
-			continue
-		}
-		if v.Gone {
-			return Receipt{}, model.NewProblem(model.BadRequest, "choose another version", "%s was gone in version %d", path, to)
-		}
-		if to == asset.Newest {
-			return Receipt{}, model.NewProblem(model.BadRequest, "choose an older one", "version %d of %s is the newest already", to, path)
-		}
-		content, err := chunk.ParseDigest(v.Content)
+// Rollback sends old versions of assets as new ones, all or none. It takes the locks for that where they are free.
+func (s *Service) Rollback(ctx context.Context, actor Actor, key string, q model.RollbackRequest, sendKey string) (Receipt, error) {
+	send := Send{Key: sendKey, Workspace: q.Workspace, Note: q.Note, TakeFree: true}
+	for _, one := range append([]model.RollbackWith{{Path: q.Path, To: q.To, Base: q.Base}}, q.With...) {
+		change, v, err := s.rollback(ctx, actor, key, one)
 		if err != nil {
 			return Receipt{}, err
 		}
-		if asset.Gone {
-			base = 0
+		if strings.TrimSpace(send.Note) == "" {
+			send.Note = fmt.Sprintf("Back to version %d (h%d): %s", v.Version, v.Handoff, firstLine(v.Note))
 		}
-		if strings.TrimSpace(note) == "" {
-			note = fmt.Sprintf("Back to version %d (h%d): %s", v.Version, v.Handoff, firstLine(v.Note))
-		}
-		return s.Send(ctx, actor, key, Send{Key: sendKey, Workspace: workspaceID, Note: note, TakeFree: true,
-			Changes: []Change{{Path: asset.Path, Base: base, Content: content, Size: v.Size, Executable: v.Executable}}}, nil)
+		send.Changes = append(send.Changes, change)
 	}
-	return Receipt{}, model.NewProblem(model.NotFound, "see tarn history "+printable(path), "%s has no version %d", printable(path), to)
+	return s.Send(ctx, actor, key, send, nil)
+}
+
+// rollback is the change that makes an old version the newest.
+func (s *Service) rollback(ctx context.Context, actor Actor, key string, one model.RollbackWith) (c Change, v model.Version, err error) {
+	asset, versions, err := s.History(ctx, actor, key, one.Path)
+	if err != nil {
+		return c, v, err
+	}
+	for _, v := range versions {
+		if v.Version != one.To {
+			continue
+		}
+		if v.Gone {
+			return c, v, model.NewProblem(model.BadRequest, "choose another version", "%s was gone in version %d", one.Path, one.To)
+		}
+		if one.To == asset.Newest {
+			return c, v, model.NewProblem(model.BadRequest, "choose an older one", "version %d of %s is the newest already", one.To, one.Path)
+		}
+		if c.Content, err = chunk.ParseDigest(v.Content); err != nil {
+			return c, v, err
+		}
+		c.Path, c.Base, c.Size, c.Executable = asset.Path, one.Base, v.Size, v.Executable
+		if asset.Gone {
+			c.Base = 0
+		}
+		return c, v, nil
+	}
+	return c, v, model.NewProblem(model.NotFound, "see tarn history "+printable(one.Path), "%s has no version %d", printable(one.Path), one.To)
 }
 
 // Drop sends a file that a page has: as a new version of an asset whose lock the console holds, or as a new asset.

@@ -24,6 +24,8 @@ type Service struct {
 	store  store.Store
 	log    *slog.Logger
 	nodes  *lru.Cache[nodeKey, *tree.Node]
+	rules  *lru.Cache[nodeKey, rulesFile]
+	covers *lru.Cache[coverKey, coverage]
 	stored atomic.Int64 // when content last came, in nanoseconds of the Unix epoch
 	// handedOff wakes the keeper of the history.
 	handedOff chan struct{}
@@ -46,7 +48,15 @@ func New(db *records.DB, store store.Store, cache string, log *slog.Logger) *Ser
 	if err != nil {
 		panic(err) // only for a size below 1
 	}
-	return &Service{db: db, store: store, log: log, nodes: nodes, signins: make(chan struct{}, 2), thumbs: newThumbnails(cache), ended: make(chan struct{}), handedOff: make(chan struct{}, 1)}
+	read, err := lru.New[nodeKey, rulesFile](cachedRules)
+	if err != nil {
+		panic(err)
+	}
+	covers, err := lru.New[coverKey, coverage](cachedRules)
+	if err != nil {
+		panic(err)
+	}
+	return &Service{db: db, store: store, log: log, nodes: nodes, rules: read, covers: covers, signins: make(chan struct{}, 2), thumbs: newThumbnails(cache), ended: make(chan struct{}), handedOff: make(chan struct{}, 1)}
 }
 
 // Run carries news from the database to the readers until ctx ends, then ends their streams; beside that it keeps the history in packs

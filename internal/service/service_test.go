@@ -316,9 +316,9 @@ func TestRollbackIsANewVersion(t *testing.T) {
 	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 0, 0, "one")))
 	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 1, m.lock(m.tamsin, "a.png", 1), "two")))
 	m.lock(m.rurik, "a.png", 2)
-	_, err := m.Rollback(ctx, m.tamsin, key, m.space["tamsin"], "a.png", 1, 2, "", uuid.NewString())
+	_, err := m.Rollback(ctx, m.tamsin, key, model.RollbackRequest{Workspace: m.space["tamsin"], Path: "a.png", To: 1, Base: 2}, uuid.NewString())
 	reason(t, err, "held")
-	receipt, err := m.Rollback(ctx, m.rurik, key, m.space["rurik"], "a.png", 1, 2, "", uuid.NewString())
+	receipt, err := m.Rollback(ctx, m.rurik, key, model.RollbackRequest{Workspace: m.space["rurik"], Path: "a.png", To: 1, Base: 2}, uuid.NewString())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -326,9 +326,9 @@ func TestRollbackIsANewVersion(t *testing.T) {
 	if err != nil || len(versions) != 3 || versions[0].Content != versions[2].Content || versions[0].Content == versions[1].Content || receipt.Handoff.Assets[0].Version != 3 || !strings.Contains(versions[0].Note, "version 1") {
 		t.Errorf("%+v, %v", versions, err)
 	}
-	_, err = m.Rollback(ctx, m.rurik, key, m.space["rurik"], "a.png", 9, 3, "", uuid.NewString())
+	_, err = m.Rollback(ctx, m.rurik, key, model.RollbackRequest{Workspace: m.space["rurik"], Path: "a.png", To: 9, Base: 3}, uuid.NewString())
 	testbed.Problem(t, err, model.NotFound)
-	_, err = m.Rollback(ctx, m.rurik, key, m.space["rurik"], "a.png", 2, 2, "", uuid.NewString())
+	_, err = m.Rollback(ctx, m.rurik, key, model.RollbackRequest{Workspace: m.space["rurik"], Path: "a.png", To: 2, Base: 2}, uuid.NewString())
 	reason(t, err, "behind")
 }
 

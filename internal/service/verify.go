@@ -9,6 +9,7 @@ import (
 
 	"golang.org/x/time/rate"
 
+	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/chain"
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/manifest"
@@ -425,14 +426,26 @@ func (v *verification) handoff(ctx context.Context, h chain.Handoff, digest chun
 			}
 			return err
 		}
+		stays := map[int64]bool{}
+		for _, d := range want {
+			if d.To != nil {
+				stays[d.To.Asset] = true
+			}
+		}
+		for key, d := range want {
+			if d.To == nil && stays[d.From.Asset] {
+				delete(want, key) // moved to another place
+			}
+		}
 		// A tree that shares nodes with its parent was looked through with that; the rest was just now.
 		rows, err := tx.VersionsOf(ctx, v.p.ID, h.Number)
 		if err != nil {
 			return err
 		}
 		for _, row := range rows {
-			d, ok := want[row.Folded]
-			delete(want, row.Folded)
+			folded := assetpath.Fold(row.Path)
+			d, ok := want[folded]
+			delete(want, folded)
 			same := ok && (d.To == nil) == row.Gone
 			if same && d.To != nil {
 				same = d.To.Asset == row.Asset && d.To.Version == row.Number && d.To.Content == row.Content && d.To.Spelling() == row.Path && (d.To.Mode&tree.Executable != 0) == row.Executable

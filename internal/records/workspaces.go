@@ -1,0 +1,107 @@
+package records
+
+import (
+	"context"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/model"
+)
+
+// SetHeadsUps makes the unsent changes of a workspace those of assets that are given, folded paths beside the rest, and returns how many
+// there are. What stays keeps its time.
+func (tx *Tx) SetHeadsUps(ctx context.Context, project int64, workspace string, folded, states []string, sizes []int64, since []time.Time) (int, error) {
+	if _, err := tx.q.Exec(ctx, `delete from heads_ups h using assets a where h.workspace_id = $1 and a.id = h.asset_id and not a.folded = any($2)`, workspace, folded); err != nil {
+		return 0, err
+	}
+	tag, err := tx.q.Exec(ctx, `
+		insert into heads_ups (workspace_id, project_id, asset_id, state, size, since)
+		select $2, $1, a.id, u.s, u.n, least(u.t, now())
+		from unnest($3::text[], $4::text[], $5::bigint[], $6::timestamptz[]) as u (f, s, n, t)
+		cross join lateral (select id from assets a where a.project_id = $1 and a.folded = u.f limit 1) a
+		order by a.id
+		on conflict (workspace_id, asset_id) do update set state = excluded.state, size = excluded.size`, project, workspace, folded, states, sizes, since)
+	return int(tag.RowsAffected()), err
+}
+
+// DropHeadsUps takes out those of a workspace for assets that it has sent.
+func (tx *Tx) DropHeadsUps(ctx context.Context, workspace string, assets []int64) error {
+	_, err := tx.q.Exec(ctx, `delete from heads_ups where workspace_id = $1 and asset_id = any($2)`, workspace, assets)
+	return err
+}
+
+// ForgetHeadsUps takes out all those of a person in a project.
+func (tx *Tx) ForgetHeadsUps(ctx context.Context, project, person int64) error {
+	_, err := tx.q.Exec(ctx, `delete from heads_ups h using workspaces w where h.project_id = $1 and w.id = h.workspace_id and w.person_id = $2`, project, person)
+	return err
+}
+
+// HeadsUps lists who has unsent changes in a project, the oldest first. Relies on heads_ups_of_project.
+func (tx *Tx) HeadsUps(ctx context.Context, project int64) ([]model.HeadsUp, error) {
+	rows, err := tx.q.Query(ctx, `select a.path, p.handle, w.name, w.id, h.state, h.size, h.since
+		from heads_ups h join assets a on a.id = h.asset_id join workspaces w on w.id = h.workspace_id join people p on p.id = w.person_id
+		where h.project_id = $1 order by h.since, a.path, p.handle`, project)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (h model.HeadsUp, err error) {
+		err = row.Scan(&h.Path, &h.Handle, &h.Workspace, &h.WorkspaceID, &h.State, &h.Size, &h.Since)
+		return h, err
+	})
+}
+
+// ContentAt is what is in the newest version of the asset at a folded path; ok is false where there is none.
+func (tx *Tx) ContentAt(ctx context.Context, project int64, folded string) (c Content, version int, ok bool, err error) {
+	var digest []byte
+	err = one(tx.q.QueryRow(ctx, `select c.id, c.digest, c.size, a.newest from assets a join versions v on v.asset_id = a.id and v.number = a.newest
+		join contents c on c.id = v.content_id where a.project_id = $1 and a.folded = $2 and not a.gone`, project, folded), &c.ID, &digest, &c.Size, &version)
+	if err == ErrNotFound {
+		return c, 0, false, nil
+	}
+	if err != nil {
+		return c, 0, false, err
+	}
+	c.Project, c.Digest = project, chunk.Digest(digest)
+	return c, version, true, nil
+}
+
+// AddRuleRequest keeps what somebody asks of the leads.
+func (tx *Tx) AddRuleRequest(ctx context.Context, project, person int64, path, reason string) (id int64, err error) {
+	err = tx.q.QueryRow(ctx, `insert into rule_requests (project_id, person_id, path, reason) values ($1, $2, $3, $4) returning id`, project, person, path, reason).Scan(&id)
+	return id, err
+}
+
+// RuleRequests lists those that nobody has answered, the oldest first, and behind them the latest answered ones.
+func (tx *Tx) RuleRequests(ctx context.Context, project int64) ([]model.RuleRequest, error) {
+	rows, err := tx.q.Query(ctx, `
+		select r.id, r.path, p.handle, r.reason, r.at, r.answered, coalesce(r.accepted, false), coalesce(q.handle, ''), r.word
+		from rule_requests r join people p on p.id = r.person_id left join people q on q.id = r.answerer_id
+		where r.project_id = $1 order by r.answered is not null, r.answered desc, r.id limit 200`, project)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (r model.RuleRequest, err error) {
+		err = row.Scan(&r.ID, &r.Path, &r.Person, &r.Reason, &r.At, &r.Answered, &r.Accepted, &r.AnsweredBy, &r.Word)
+		return r, err
+	})
+}
+
+// AnswerRuleRequest answers one that is open, and returns its path and who asked.
+func (tx *Tx) AnswerRuleRequest(ctx context.Context, project, id, person int64, accepted bool, word string) (path, asker string, err error) {
+	err = one(tx.q.QueryRow(ctx, `update rule_requests r set answered = now(), accepted = $4, answerer_id = $3, word = $5 from people p
+		where r.project_id = $1 and r.id = $2 and r.answered is null and p.id = r.person_id returning r.path, p.handle`, project, id, person, accepted, word), &path, &asker)
+	return path, asker, err
+}
+
+// FreePaths takes from assets that are gone, or were never there, the paths that other assets get now, and from those the ones that they
+// leave: ids get the folded paths beside them. What was never there goes altogether. A path behind a byte 1 is no path: nobody finds it.
+func (tx *Tx) FreePaths(ctx context.Context, project int64, ids []int64, folded []string) error {
+	if _, err := tx.q.Exec(ctx, `delete from assets a where a.project_id = $1 and a.folded = any($3) and a.newest = 0 and not a.id = any($2)`, project, ids, folded); err != nil {
+		return err
+	}
+	_, err := tx.q.Exec(ctx, `update assets a set folded = chr(1) || a.id || '/' || a.folded from unnest($2::bigint[], $3::text[]) as u (i, f)
+		where a.project_id = $1 and (a.folded = u.f and a.id <> u.i and (a.gone or a.id = any($2)) or a.id = u.i and a.folded <> u.f) and not starts_with(a.folded, chr(1))`, project, ids, folded)
+	return err
+}

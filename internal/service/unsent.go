@@ -1,0 +1,82 @@
+package service
+
+import (
+	"context"
+
+	"kettletarn/internal/core/assetpath"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/records"
+	"time"
+)
+
+// MaxUnsent is how many unsent changes a workspace may tell of.
+const MaxUnsent = 10_000
+
+// SetUnsent keeps which assets have unsent changes in one of the actor's workspaces: all of them, each time.
+func (s *Service) SetUnsent(ctx context.Context, actor Actor, key, workspaceID string, changes []model.UnsentChange) error {
+	if len(changes) > MaxUnsent {
+		return model.NewProblem(model.TooLarge, "", "a workspace tells of at most %d unsent changes", MaxUnsent)
+	}
+	n := len(changes)
+	folded, states, sizes, since := make([]string, 0, n), make([]string, 0, n), make([]int64, 0, n), make([]time.Time, 0, n)
+	seen := map[string]bool{}
+	for _, c := range changes {
+		f := assetpath.Fold(c.Path)
+		if assetpath.Check(c.Path) != nil || seen[f] {
+			continue
+		}
+		switch c.State {
+		case model.Edited, model.Gone, model.Clash, model.Same, model.Behind: // the latter two with a move
+		default:
+			return model.NewProblem(model.BadRequest, "", "%q is not the state of an unsent change", printable(c.State))
+		}
+		seen[f] = true
+		folded, states, sizes, since = append(folded, f), append(states, c.State), append(sizes, max(c.Size, 0)), append(since, c.Since)
+	}
+	return s.write(ctx, func(tx *records.Tx) error {
+		p, err := project(ctx, tx, actor, key, model.Viewer)
+		if err != nil {
+			return err
+		}
+		w, err := workspace(ctx, tx, actor, p, workspaceID)
+		if err != nil {
+			return err
+		}
+		count, err := tx.SetHeadsUps(ctx, p.ID, w.ID, folded, states, sizes, since)
+		if err != nil {
+			return err
+		}
+		return tx.AddEvent(ctx, p.ID, actor.ID, "unsent.changed", map[string]any{"workspace": w.Name, "count": count})
+	})
+}
+
+// Unsent lists who has unsent changes in a project.
+func (s *Service) Unsent(ctx context.Context, actor Actor, key string) (list []model.HeadsUp, err error) {
+	err = s.read(ctx, func(tx *records.Tx) error {
+		p, err := project(ctx, tx, actor, key, model.Viewer)
+		if err != nil {
+			return err
+		}
+		list, err = tx.HeadsUps(ctx, p.ID)
+		return err
+	})
+	return list, err
+}
+
+// withHeadsUps adds to assets who else has unsent changes to them.
+func withHeadsUps(ctx context.Context, tx *records.Tx, project int64, workspace string, assets []model.Asset) error {
+	heads, err := tx.HeadsUps(ctx, project)
+	if err != nil || len(heads) == 0 {
+		return err
+	}
+	at := map[string]int{}
+	for i, a := range assets {
+		at[a.Path] = i
+	}
+	for _, h := range heads {
+		if i, ok := at[h.Path]; ok && h.WorkspaceID != workspace {
+			assets[i].HeadsUp = append(assets[i].HeadsUp, h)
+		}
+	}
+	return nil
+}
