@@ -169,7 +169,7 @@ func (c *caller) look(assets int, contents []chunk.Digest) (map[string]float64, 
 			case "history of an asset":
 				_, err = c.Asset(c.b.ctx, c.key, assetPath(i))
 			case "difference of two handoffs":
-				err = c.Changes(c.b.ctx, c.key, p.Handoffs-1, func(model.Assets) error { return nil })
+				err = c.Changes(c.b.ctx, c.key, model.ChangesQuery{Since: p.Handoffs - 1, Locks: true}, func(model.Assets) error { return nil })
 			case "send of one asset":
 				var h model.AssetHistory
 				if h, err = c.Asset(c.b.ctx, c.key, assetPath(i)); err != nil {

@@ -154,10 +154,39 @@ func (s *stage) found(owner, project string, baseline files, others map[string]s
 	}
 }
 
+const brinelightRules = `# What brinelight tracks. The last rule that matches decides; tarn rules test PATH says which one that is.
+presets = ["game", "sound"]
+
+# Texts are merged by hand: anyone may send them.
+[[rule]]
+match = "/text/"
+kind = "asset"
+lock = "free"
+
+# Two people wanted the harbour at the same time, once too often.
+[[rule]]
+match = "/levels/**/*.glb"
+lock = "on-edit"
+
+# The maps of one material go together.
+[[set]]
+match = "/textures/"
+by = "stem"
+`
+
+const tidepadRules = `# What tidepad tracks.
+presets = ["board", "enclosure"]
+
+# Schematic, board and what is made of them for the factory go together.
+[[set]]
+match = "/board/"
+by = "stem"
+`
+
 func (s *stage) brinelight() {
 	const key = "brinelight"
 	baseline := files{
-		"tarn.toml":                  []byte("# What stays out of the project.\nignore = [\"cache/\", \"*.tmp\", \"autosave/\"]\n"),
+		"tarn.toml":                  []byte(brinelightRules),
 		"levels/harbour/harbour.glb": scene.Level("harbour", 0), "levels/kelp-forest/kelp-forest.glb": scene.Level("kelp-forest", 0), "levels/lamp-room/lamp-room.glb": scene.Level("lamp-room", 0),
 		"models/lamp.glb": scene.Model("lamp", 0), "models/buoy.glb": scene.Model("buoy", 0), "models/rowing-boat.glb": scene.Model("rowing-boat", 0), "models/winch.glb": scene.Model("winch", 0),
 		"sounds/fog-horn.wav": scene.Sound("fog-horn", 0), "sounds/oar-stroke.wav": scene.Sound("oar-stroke", 0), "sounds/hull-creak.wav": scene.Sound("hull-creak", 0),
@@ -235,7 +264,7 @@ func (s *stage) tidepad() {
 		}
 		return f
 	}
-	baseline := files{"enclosure/top.stl": scene.Enclosure("top", 0), "enclosure/bottom.stl": scene.Enclosure("bottom", 0), "enclosure/enclosure.step": scene.Step(0), "data-sheet.pdf": scene.DataSheet(0)}
+	baseline := files{"tarn.toml": []byte(tidepadRules), "enclosure/top.stl": scene.Enclosure("top", 0), "enclosure/bottom.stl": scene.Enclosure("bottom", 0), "enclosure/enclosure.step": scene.Step(0), "data-sheet.pdf": scene.DataSheet(0)}
 	for path, data := range board(0) {
 		baseline[path] = data
 	}

@@ -230,12 +230,12 @@ func TestNamesThatCantBeTaken(t *testing.T) {
 	odile.write(map[string]string{"good.png": "g", "a:b.png": "x", "trailing.": "x", "nul.png": "x", "new\nline.png": "x",
 		"Twin.png": "1", "twin.png": "2", "caf\u00e9.png": "1", "cafe\u0301.png": "2", "Folder/1.png": "x", "folder/2.png": "x",
 		".git/config": "secret", "sub/.git/HEAD": "x", ".GIT/x": "x", ".tarn-mine": "x", "cache/junk": "x", "x.tmp": "x",
-		"tarn.toml": "ignore = [\"cache/\", \"*.tmp\"]\n"})
+		"tarn.toml": "[[rule]]\nmatch = [\"cache/\", \"*.tmp\"]\nkind = \"ignored\"\n"})
 	if err := os.Symlink("/etc/passwd", filepath.Join(odile.dir, "link.png")); err != nil {
 		t.Fatal(err)
 	}
 	preview := odile.tarn(0, "start", "brinelight", "--preview")
-	says(t, preview, "would track 5 files", "a:b.png", "trailing.", "nul.png", "line.png", "twin.png", "folder/2.png", "link.png", "rules leave out 2 paths")
+	says(t, preview, "would track 5 files", "a:b.png", "trailing.", "nul.png", "line.png", "twin.png", "folder/2.png", "link.png", "Left out: 2 files and folders")
 	if strings.Contains(preview, "secret") || strings.Contains(preview, ".git/config") {
 		t.Error("what belongs to git is spoken of")
 	}

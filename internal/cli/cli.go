@@ -234,6 +234,9 @@ func (a *app) looking(least, most int, usage string, do task) cli.ActionFunc {
 		if err := limited(cmd, w.Client); err != nil {
 			return err
 		}
+		if err := w.FinishInterrupted(); err != nil {
+			return err
+		}
 		paths, err := a.paths(w, args)
 		if err != nil {
 			return err
@@ -307,6 +310,7 @@ func (a *app) commands() []*cli.Command {
 	return []*cli.Command{
 		a.signIn(), a.signOut(), a.whoami(), a.project(), a.member(),
 		a.start(), a.join(), a.status(), a.begin(), a.send(), a.update(), a.discard(), a.heal(),
+		a.settle(), a.move(), a.scope(), a.rules(), a.watch(),
 		a.lock(), a.unlock(), a.holders(), a.history(), a.show(), a.rollback(),
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/prompt"
 	"kettletarn/internal/workspace"
 )
 
@@ -53,14 +54,23 @@ func clash(c model.Asset) model.Refusal {
 	if c.Author != "" {
 		whose = " by " + c.Author
 	}
-	return model.Refusal{Path: c.Path, Reason: model.Clash, Message: fmt.Sprintf("%s: changed here, and version %d%s is newer there", c.Path, c.Newest, whose),
-		Remedy: "tarn discard puts yours away and brings theirs; tarn discard --restore gets yours back"}
+	message := fmt.Sprintf("%s: changed here, and version %d%s is newer there", c.Path, c.Newest, whose)
+	switch {
+	case c.MovedTo != "":
+		message = fmt.Sprintf("%s: changed here, and moved to %s%s there", c.Path, c.MovedTo, whose)
+	case c.Gone:
+		message = fmt.Sprintf("%s: changed here, and removed%s there", c.Path, whose)
+	case c.Version == 0:
+		message = fmt.Sprintf("%s: there is a file here that was never sent, and version %d%s belongs in its place", c.Path, c.Newest, whose)
+	}
+	return model.Refusal{Path: c.Path, Reason: model.Clash, Message: message,
+		Remedy: "tarn settle " + c.Path + " --use mine, theirs or both"}
 }
 
 func (a *app) begin() *cli.Command {
 	return command("begin", "before editing: newest version, lock, and open it in its program", "PATH…", "tarn begin textures/rust-albedo.png",
 		a.working(1, -1, "begin PATH…", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
-			locks, u, err := w.Lock(ctx, paths, cmd.String("note"), true)
+			locks, u, err := w.Lock(ctx, paths, cmd.String("note"), true, cmd.Bool("set"))
 			if err != nil {
 				return err
 			}
@@ -71,6 +81,7 @@ func (a *app) begin() *cli.Command {
 				for _, b := range u.Brought {
 					a.say("%s: version %d by %s was brought.", b.Path, b.Newest, b.Author)
 				}
+				a.printHeadsUps(ctx, w, locks)
 			}); err != nil {
 				return err
 			}
@@ -83,7 +94,8 @@ func (a *app) begin() *cli.Command {
 			return nil
 		}),
 		&cli.StringFlag{Name: "note", Usage: "what you are about to do; others see it"},
-		&cli.BoolFlag{Name: "no-open", Usage: "do not open the file"})
+		&cli.BoolFlag{Name: "no-open", Usage: "do not open the file"},
+		&cli.BoolFlag{Name: "set", Usage: "take the rest of each set along"})
 }
 
 // openFiles opens locked files in their programs, where there are few.
@@ -124,8 +136,12 @@ func (a *app) send() *cli.Command {
 			if strings.TrimSpace(note) == "" {
 				return wrongUse("add a note: tarn send -m \"what was done, and why\"")
 			}
-			sent, err := w.Send(ctx, workspace.SendOptions{Note: note, Tasks: cmd.StringSlice("task"), Stage: cmd.String("stage"),
-				KeepLocks: cmd.Bool("keep-locks"), WithGone: cmd.Bool("with-gone"), Paths: paths})
+			o := workspace.SendOptions{Note: note, Tasks: cmd.StringSlice("task"), Stage: cmd.String("stage"),
+				KeepLocks: cmd.Bool("keep-locks"), WithGone: cmd.Bool("with-gone"), Paths: paths, Set: cmd.Bool("set"), Apart: a.askApart}
+			if cmd.Bool("background") {
+				return a.sendLater(ctx, cmd, w, o)
+			}
+			sent, err := w.Send(ctx, o)
 			if err != nil {
 				return err
 			}
@@ -135,7 +151,43 @@ func (a *app) send() *cli.Command {
 		&cli.StringSliceFlag{Name: "task", Usage: "id of a task; may be given more than once"},
 		&cli.StringFlag{Name: "stage", Usage: "how far it is, in a word of your team"},
 		&cli.BoolFlag{Name: "keep-locks", Usage: "do not give the locks back"},
-		&cli.BoolFlag{Name: "with-gone", Usage: "hand off the deletions too"}, limitFlag())
+		&cli.BoolFlag{Name: "with-gone", Usage: "hand off the deletions too"},
+		&cli.BoolFlag{Name: "set", Usage: "take the rest of each set along"},
+		&cli.BoolFlag{Name: "background", Usage: "set copies aside and let tarn watch send them; editing goes on at once"}, limitFlag())
+}
+
+// askApart points out files that belong to what is sent and stay behind. At a terminal it asks; elsewhere the send goes on.
+func (a *app) askApart(list []workspace.Reference) bool {
+	fmt.Fprintf(a.errs, "Changed too, named by what you send, and not in this send (%s):\n", count(len(list)))
+	for i, r := range list {
+		if i == 20 {
+			fmt.Fprintf(a.errs, "  … and %d more\n", len(list)-i)
+			break
+		}
+		fmt.Fprintf(a.errs, "  %s, which %s names\n", r.To, r.From)
+	}
+	if !prompt.Interactive(a.in) {
+		return true
+	}
+	return prompt.Confirm(a.in, a.errs, "Send without them?")
+}
+
+func (a *app) sendLater(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, o workspace.SendOptions) error {
+	j, err := w.SendLater(ctx, o)
+	if err != nil {
+		return err
+	}
+	watched := w.Watched(ctx)
+	return a.answer(cmd, map[string]any{"job": j, "watched": watched}, func() {
+		if j == nil {
+			a.say("There is nothing to send.")
+			return
+		}
+		a.say("%s, %s set aside; you can go on editing. tarn status shows how far it is.", plural(len(j.Files), "asset"), size(j.Size))
+		if !watched {
+			a.say("Nothing sends it yet: start tarn watch in this workspace.")
+		}
+	})
 }
 
 func (a *app) printSent(s *workspace.Sent, kept bool) {
@@ -156,18 +208,22 @@ func (a *app) printSent(s *workspace.Sent, kept bool) {
 			locks = "; you keep their locks"
 		}
 		a.say("h%d: %s, %s sent%s.", s.Handoff.Number, plural(s.Handoff.Count, "asset"), size(s.Sent), locks)
-		t := newTable(a.out, "", "", "")
+		t := newTable(a.out, "", "", "", "")
 		for i, x := range s.Handoff.Assets {
 			if i == 20 && len(s.Handoff.Assets) > 22 {
-				t.row("  …", fmt.Sprintf("and %d more", len(s.Handoff.Assets)-i), "")
+				t.row("  …", fmt.Sprintf("and %d more", len(s.Handoff.Assets)-i), "", "")
 				break
 			}
-			t.row("  "+x.Change, x.Path, fmt.Sprintf("v%d", x.Version))
+			from := ""
+			if x.MovedFrom != "" {
+				from = "from " + x.MovedFrom
+			}
+			t.row("  "+x.Change, x.Path, fmt.Sprintf("v%d", x.Version), from)
 		}
 		t.print()
 	}
 	if len(s.Left) > 0 {
-		a.say("Gone here and not sent (--with-gone hands the deletion off):")
+		a.say("Gone here and not sent (%s; --with-gone hands the deletions off):", count(len(s.Left)))
 		a.printPaths(s.Left)
 	}
 	a.printRefusals("Left out:", s.Odd)
@@ -177,7 +233,15 @@ func (a *app) update() *cli.Command {
 	return command("update", "bring newer versions down; never overwrites a change of yours", "[PATH…]", "tarn update --preview",
 		a.working(0, -1, "update [PATH…]", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
 			preview := cmd.Bool("preview")
-			u, err := w.Update(ctx, paths, preview)
+			o := workspace.UpdateOptions{Paths: paths, Preview: preview, Newest: cmd.Bool("newest")}
+			if to := cmd.String("to"); to != "" {
+				n, ok := numbered(to, "h")
+				if !ok || o.Newest {
+					return wrongUse("say which handoff: tarn update --to h40; tarn update --newest goes back to the newest")
+				}
+				o.To = n
+			}
+			u, err := w.Update(ctx, o)
 			if err != nil {
 				return err
 			}
@@ -186,19 +250,35 @@ func (a *app) update() *cli.Command {
 			}
 			return a.partly(u)
 		}),
-		&cli.BoolFlag{Name: "preview", Usage: "only list what would come"}, limitFlag())
+		&cli.BoolFlag{Name: "preview", Usage: "only list what would come"},
+		&cli.StringFlag{Name: "to", Usage: "bring the workspace to a handoff, like h40, and stay at it"},
+		&cli.BoolFlag{Name: "newest", Usage: "follow the newest again"}, limitFlag())
 }
 
 func (a *app) printUpdated(u *workspace.Updated, preview bool) {
 	verb, gone := "Brought", "removed"
 	if preview {
-		verb, gone = "Would bring", "would be removed"
+		verb, gone = "Would bring", "would remove"
+	}
+	for _, x := range u.Moved {
+		a.say("%s was moved to %s by %s; your changes to it went along.", x.MovedFrom, x.Path, x.Author)
+	}
+	stays := ""
+	if u.Follows > 0 {
+		stays = "; the workspace stays there until tarn update --newest"
 	}
 	if len(u.Brought)+len(u.Removed) == 0 {
-		a.say("Nothing newer: this is h%d.", u.At)
+		a.say("Nothing to bring: this is h%d%s.", u.At, stays)
 		return
 	}
-	a.say("%s %s, %s; this is h%d.", verb, plural(len(u.Brought), "asset"), size(sum(u.Brought)), u.At)
+	what := fmt.Sprintf("%s, %s", plural(len(u.Brought), "asset"), size(sum(u.Brought)))
+	if len(u.Brought) == 0 {
+		what = "nothing"
+	}
+	if len(u.Removed) > 0 {
+		what += fmt.Sprintf(", and %s %s", gone, plural(len(u.Removed), "asset"))
+	}
+	a.say("%s %s; this is h%d%s.", verb, what, u.At, stays)
 	t := newTable(a.out, "", "", "", "")
 	for i, x := range append(u.Brought, u.Removed...) {
 		if i == 30 {
@@ -207,7 +287,10 @@ func (a *app) printUpdated(u *workspace.Updated, preview bool) {
 		}
 		what := fmt.Sprintf("v%d", x.Newest)
 		if x.Gone {
-			what = gone
+			what = "removed"
+		}
+		if x.MovedTo != "" {
+			what = "moved to " + x.MovedTo
 		}
 		t.row("  "+x.Path, what, x.Author, firstLine(x.Note, 50))
 	}

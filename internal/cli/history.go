@@ -157,17 +157,27 @@ func (a *app) rollback() *cli.Command {
 			if !ok {
 				return wrongUse("say which version: tarn rollback %s --to v3; tarn history %s lists them", paths[0], paths[0])
 			}
-			h, u, err := w.Rollback(ctx, paths[0], to, cmd.String("note"))
+			h, u, err := w.Rollback(ctx, paths[0], to, cmd.String("note"), cmd.Bool("set"))
 			if err != nil {
 				return err
 			}
 			if err := a.answer(cmd, map[string]any{"handoff": h, "brought": u.Brought, "refusals": append([]model.Refusal{}, u.Refusals...)}, func() {
-				a.say("h%d: %s is as it was in version %d, as version %d. Nothing was deleted.", h.Number, paths[0], to, h.Assets[0].Version)
+				for _, x := range h.Assets {
+					if x.Path == paths[0] {
+						a.say("h%d: %s is as it was in version %d, as version %d. Nothing was deleted.", h.Number, x.Path, to, x.Version)
+					}
+				}
+				for _, x := range h.Assets {
+					if x.Path != paths[0] {
+						a.say("  with it %s, as version %d", x.Path, x.Version)
+					}
+				}
 			}); err != nil {
 				return err
 			}
 			return a.partly(&workspace.Updated{Refusals: u.Refusals})
 		}),
 		&cli.StringFlag{Name: "to", Usage: "the version to go back to, like v3"},
+		&cli.BoolFlag{Name: "set", Usage: "take the rest of its set back to the same handoff"},
 		&cli.StringFlag{Name: "note", Aliases: []string{"m"}, Usage: "why; made up from the version where left out"})
 }

@@ -3,11 +3,13 @@ package cli
 import (
 	"fmt"
 	"io"
+	"os"
 	"strings"
 	"time"
 	"unicode/utf8"
 
 	"github.com/dustin/go-humanize"
+	"golang.org/x/term"
 
 	"kettletarn/internal/core/assetpath"
 )
@@ -16,9 +18,11 @@ func size(n int64) string { return humanize.IBytes(uint64(max(n, 0))) }
 
 func count(n int) string { return humanize.Comma(int64(n)) }
 
-func plural(n int, noun string) string {
+func plural(n int, noun string, several ...string) string {
 	if n != 1 {
-		noun += "s"
+		if noun += "s"; len(several) > 0 {
+			noun = several[0]
+		}
 	}
 	return count(n) + " " + noun
 }
@@ -42,14 +46,32 @@ func whenPtr(t *time.Time) string {
 	return when(*t)
 }
 
-// table prints columns as wide as they need to be. A head that starts with ">" is set to the right.
+// table prints columns as wide as they need to be, and no wider than the terminal. A head that starts with ">" is set to the right.
 type table struct {
 	out   io.Writer
 	heads []string
 	rows  [][]string
+	width int // 0 for no limit
 }
 
-func newTable(out io.Writer, heads ...string) *table { return &table{out: out, heads: heads} }
+func newTable(out io.Writer, heads ...string) *table {
+	return &table{out: out, heads: heads, width: terminalWidth(out)}
+}
+
+func (a *app) table(heads ...string) *table { return newTable(a.out, heads...) }
+
+// terminalWidth is how many columns a terminal has, 0 for what is none.
+func terminalWidth(out io.Writer) int {
+	f, ok := out.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return 0
+	}
+	width, _, err := term.GetSize(int(f.Fd()))
+	if err != nil || width < 40 {
+		return 0
+	}
+	return width
+}
 
 func (t *table) row(cells ...string) {
 	for i := range cells {
@@ -71,9 +93,11 @@ func (t *table) print() {
 			widths[i] = max(widths[i], utf8.RuneCountInString(c))
 		}
 	}
+	t.fit(widths)
 	line := func(cells []string) {
 		var b strings.Builder
 		for i, c := range cells {
+			c = shortened(c, widths[i])
 			gap := strings.Repeat(" ", widths[i]-utf8.RuneCountInString(c))
 			if right[i] {
 				b.WriteString(gap + c)
@@ -90,6 +114,37 @@ func (t *table) print() {
 	for _, r := range t.rows {
 		line(r)
 	}
+}
+
+// fit takes from the widest columns what the terminal has not.
+func (t *table) fit(widths []int) {
+	total := 2 * len(widths)
+	for _, w := range widths {
+		total += w
+	}
+	for t.width > 0 && total > t.width {
+		widest := 0
+		for i, w := range widths {
+			if w > widths[widest] {
+				widest = i
+			}
+		}
+		if widths[widest] <= 12 {
+			return
+		}
+		widths[widest]--
+		total--
+	}
+}
+
+// shortened leaves out the middle of a text: both ends of a path say more than its middle.
+func shortened(s string, most int) string {
+	runes := []rune(s)
+	if len(runes) <= most || most < 3 {
+		return s
+	}
+	head := (most - 1) / 3
+	return string(runes[:head]) + "…" + string(runes[len(runes)-(most-1-head):])
 }
 
 func firstLine(s string, most int) string {

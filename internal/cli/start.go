@@ -4,6 +4,8 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -27,9 +29,17 @@ func (a *app) start() *cli.Command {
 			if err != nil {
 				return err
 			}
-			preview, err := workspace.PreviewStart(ctx, a.dir)
-			if err != nil {
-				return err
+			presets := cmd.StringSlice("preset")
+			if cmd.Bool("no-presets") {
+				presets = []string{}
+			} else if len(presets) == 0 {
+				presets = nil
+			}
+			var preview *workspace.Preview
+			if !again || cmd.Bool("preview") {
+				if preview, err = workspace.PreviewStart(ctx, a.dir, presets); err != nil {
+					return err
+				}
 			}
 			if cmd.Bool("preview") {
 				return a.answer(cmd, preview, func() { a.printPreview(args[0], preview) })
@@ -38,7 +48,12 @@ func (a *app) start() *cli.Command {
 				a.printPreview(args[0], preview)
 			}
 			if !cmd.Bool("yes") && !again && !prompt.Confirm(a.in, a.errs, fmt.Sprintf("Make the project %s of this folder?", args[0])) {
-				return model.NewProblem(model.BadRequest, "say --yes to go on", "nothing was done")
+				return model.NewProblem(model.BadRequest, "say --yes to go on, --preset NAME for other presets, --no-presets for none", "nothing was done")
+			}
+			if preview != nil && preview.Rules != "" {
+				if err := workspace.WriteRules(a.dir, preview.Rules); err != nil {
+					return err
+				}
 			}
 			w, err := workspace.Start(ctx, a.dir, args[0], c, newProgress(a.errs))
 			if err != nil {
@@ -70,24 +85,60 @@ func (a *app) start() *cli.Command {
 			})
 		},
 		&cli.StringFlag{Name: "note", Aliases: []string{"m"}, Value: "Baseline: everything as it stands", Usage: "note of the first handoff"},
+		&cli.StringSliceFlag{Name: "preset", Usage: "rules for a kind of work, in place of those proposed; may be given more than once"},
+		&cli.BoolFlag{Name: "no-presets", Usage: "take everything"},
 		&cli.BoolFlag{Name: "preview", Usage: "only say what it would track"},
 		&cli.BoolFlag{Name: "yes", Usage: "do not ask"}, limitFlag())
 }
 
 func (a *app) printPreview(key string, p *workspace.Preview) {
-	a.say("%s would track %s, %s.", key, plural(p.Files, "file"), size(p.Size))
-	if p.Left > 0 {
-		a.say("The rules leave out %s.", plural(p.Left, "path"))
+	switch {
+	case p.Rules != "" && len(p.Presets) > 0:
+		a.say("Proposed rules: the presets %s. They would be written into tarn.toml.", strings.Join(p.Presets, ", "))
+	case p.Rules != "":
+		a.say("No preset fits or was asked for: a tarn.toml without any would be written.")
+	default:
+		a.say("The rules in tarn.toml hold.")
 	}
-	if len(p.Largest) > 0 {
-		a.say("The largest:")
-		t := newTable(a.out, "", ">")
-		for _, f := range p.Largest {
-			t.row("  "+f.Path, size(f.Size))
+	a.say("%s would track %s, %s.", key, plural(p.Files, "file"), size(p.Size))
+	if p.Code > 0 {
+		a.say("Left to the main history: %s.", plural(p.Code, "file"))
+	}
+	if p.Left > 0 {
+		a.say("Left out: %s.", plural(p.Left, "file or folder", "files and folders"))
+		t := a.table("", ">", "")
+		for i, l := range p.LeftBy {
+			if i == 20 {
+				t.row("", count(len(p.LeftBy)-i), "more rules: --json lists all")
+				break
+			}
+			t.row(" ", count(l.Files), l.By.String())
 		}
 		t.print()
 	}
+	a.printSizes("The largest:", p.Largest)
+	if len(p.Hidden) > 0 {
+		a.say("Large, and hidden by a git ignore file. Often these are assets; a rule with kind = \"asset\" that names their place takes them in:")
+		t := a.table("", ">", "")
+		for _, l := range p.Hidden {
+			t.row("  "+l.Path, size(l.Size), l.By.String())
+		}
+		t.print()
+	}
+	a.printSizes("Large, binary, and covered by no rule: the main history would take them:", p.Uncovered)
 	a.printRefusals(fmt.Sprintf("It can't take %s:", plural(len(p.Odd), "name")), p.Odd)
+}
+
+func (a *app) printSizes(title string, list []model.Asset) {
+	if len(list) == 0 {
+		return
+	}
+	a.say("%s", title)
+	t := a.table("", ">")
+	for _, f := range list {
+		t.row("  "+f.Path, size(f.Size))
+	}
+	t.print()
 }
 
 func (a *app) join() *cli.Command {
@@ -128,7 +179,17 @@ func (a *app) join() *cli.Command {
 				}
 				return a.answer(cmd, out, func() { a.printAdopted(target, out) })
 			}
-			u, err := w.Update(ctx, nil, false)
+			if folders := cmd.StringSlice("scope"); len(folders) > 0 {
+				if err := w.SetScope(folders); err != nil {
+					return err
+				}
+			}
+			if !cmd.Bool("json") {
+				if err := a.printComing(ctx, w); err != nil {
+					return err
+				}
+			}
+			u, err := w.Update(ctx, workspace.UpdateOptions{})
 			if err != nil {
 				return err
 			}
@@ -139,7 +200,39 @@ func (a *app) join() *cli.Command {
 			}
 			return a.partly(u)
 		},
+		&cli.StringSliceFlag{Name: "scope", Usage: "bring down only this folder; may be given more than once"},
 		&cli.BoolFlag{Name: "here", Usage: "tie a folder that has the files already; overwrites nothing"}, limitFlag())
+}
+
+// printComing says what a join is about to bring, by folder, and how long that may take.
+func (a *app) printComing(ctx context.Context, w *workspace.Workspace) error {
+	coming, err := w.Coming(ctx)
+	if err != nil || coming.Files == 0 {
+		return err
+	}
+	a.say("%s, %s to bring, %s:", plural(coming.Files, "asset"), size(coming.Size), paceWord(coming.Size, coming.Pace))
+	t := a.table("", ">", ">", "")
+	for i, f := range coming.Folders {
+		if i == 20 {
+			t.row("  …", fmt.Sprintf("%d more", len(coming.Folders)-i), "", "")
+			break
+		}
+		t.row("  "+f.Name, count(f.Assets), size(f.Size), paceWord(f.Size, coming.Pace))
+	}
+	t.print()
+	return nil
+}
+
+// paceWord is how long so many bytes take at so many a second.
+func paceWord(n, pace int64) string {
+	if pace <= 0 {
+		return "time not known yet"
+	}
+	d := time.Duration(float64(n) / float64(pace) * float64(time.Second))
+	if d < time.Second {
+		return "under a second"
+	}
+	return "about " + d.Round(time.Second).String()
 }
 
 func (a *app) printAdopted(target string, out *workspace.Adopted) {

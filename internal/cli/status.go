@@ -20,27 +20,86 @@ func (a *app) status() *cli.Command {
 					return err
 				}
 			}
-			s, err := w.Status(ctx)
+			asJSON := cmd.Bool("json")
+			s, err := w.QuickStatus(ctx, workspace.Question{Paths: paths, All: asJSON, LeftOut: cmd.Bool("ignored")})
 			if err != nil {
 				return err
 			}
 			assets, missing := workspace.Within(s.Assets, paths)
-			if len(missing) > 0 {
-				return model.NewProblem(model.NotFound, "check the spelling; what the rules leave out is not listed", "there is no asset at %s", strings.Join(missing, ", "))
+			if missing = unexplained(missing, s); len(missing) > 0 {
+				return model.NewProblem(model.NotFound, "check the spelling; tarn rules test PATH says whether the rules leave it out", "there is no asset at %s", strings.Join(missing, ", "))
 			}
-			v := map[string]any{"project": w.Marker.Project, "service": w.Marker.Service, "at": s.At, "fetched": s.Fetched, "assets": emptyNotNil(assets), "odd": append([]model.Refusal{}, s.Odd...), "left_out": s.Left}
 			if s.Rules != nil {
 				fmt.Fprintln(a.errs, "tarn:", s.Rules)
 			}
-			return a.answer(cmd, v, func() {
-				if len(assets) == 1 && len(paths) == 1 && assets[0].Path == paths[0] {
-					a.printCard(w, s, assets[0])
-					return
-				}
+			if asJSON {
+				return a.json(statusJSON(w, s, assets, cmd.Bool("ignored")))
+			}
+			if len(assets) == 1 && len(paths) == 1 && (assets[0].Path == paths[0] || assets[0].MovedFrom == paths[0]) {
+				a.printCard(w, s, assets[0])
+			} else {
 				a.printStatus(w, s, assets)
-			})
+			}
+			if cmd.Bool("ignored") {
+				a.printLeftOut(s)
+			}
+			return nil
 		}),
-		&cli.BoolFlag{Name: "fetch", Usage: "ask the service first"})
+		&cli.BoolFlag{Name: "fetch", Usage: "ask the service first"},
+		&cli.BoolFlag{Name: "ignored", Usage: "also list what is left out, with the rule that does it"})
+}
+
+// unexplained are the paths at which there is nothing, those excepted that are listed as left out.
+func unexplained(missing []string, s *workspace.Status) (out []string) {
+	for _, m := range missing {
+		known := false
+		for _, l := range s.LeftOut {
+			known = known || strings.TrimSuffix(l.Path, "/") == m || strings.HasPrefix(l.Path, m+"/")
+		}
+		if !known {
+			out = append(out, m)
+		}
+	}
+	return out
+}
+
+func statusJSON(w *workspace.Workspace, s *workspace.Status, assets []model.Asset, leftOut bool) map[string]any {
+	v := map[string]any{"project": w.Marker.Project, "service": w.Marker.Service, "at": s.At, "newest": s.View.Newest, "fetched": s.Fetched, "assets": emptyNotNil(assets), "same": s.Same,
+		"odd": append([]model.Refusal{}, s.Odd...), "left_out": s.Left, "code": s.Code, "uncovered": emptyNotNil(s.Uncovered), "scope": append([]string{}, s.Scope...)}
+	if s.Follows > 0 {
+		v["follows"] = s.Follows
+	}
+	if leftOut {
+		v["ignored"] = append([]workspace.LeftOut{}, s.LeftOut...)
+	}
+	if len(s.Jobs) > 0 {
+		v["sending"] = s.Jobs
+	}
+	return v
+}
+
+func (a *app) printLeftOut(s *workspace.Status) {
+	if len(s.LeftOut) == 0 {
+		a.say("\nThe rules leave nothing out.")
+		return
+	}
+	a.say("\nLeft out (%s): tarn rules include PATH takes one in", count(len(s.LeftOut)))
+	t := a.table("", "", "")
+	for i, l := range s.LeftOut {
+		if i == 200 && len(s.LeftOut) > 205 {
+			t.row("  …", fmt.Sprintf("and %s more: --json lists all", count(len(s.LeftOut)-i)), "")
+			break
+		}
+		t.row("  "+l.State, l.Path, "by "+l.By.String())
+	}
+	t.print()
+}
+
+func watchedWord(s *workspace.Status) string {
+	if s.Watched {
+		return ", watched"
+	}
+	return ""
 }
 
 func emptyNotNil(assets []model.Asset) []model.Asset {
@@ -68,29 +127,49 @@ func fetchedWord(t time.Time) string {
 
 // groups are the states, in the order in which they want doing something about.
 var groups = []struct{ state, title, remedy string }{
-	{model.Clash, "Changed here and newer there", "tarn discard PATH puts yours away and brings theirs"},
+	{model.Clash, "Changed here and newer there", "tarn settle PATH --use mine, theirs or both ends it"},
 	{model.Edited, "Changed here", "tarn send -m NOTE hands them off"},
+	{moved, "Moved here", "tarn send -m NOTE hands the moves off"},
 	{model.New, "New here", "tarn send -m NOTE hands them off"},
 	{model.Gone, "Gone here", "tarn discard PATH brings one back; tarn send --with-gone hands the deletion off"},
 	{model.Behind, "Newer there", "tarn update brings them"},
+	{model.Outside, "Outside the scope", "tarn scope add DIR takes a folder in; they are not sent before"},
 }
+
+// moved groups files that are only at another place.
+const moved = "moved"
 
 func (a *app) printStatus(w *workspace.Workspace, s *workspace.Status, assets []model.Asset) {
 	byState := map[string][]model.Asset{}
-	var others, mine []model.Asset
+	var others, mine, warned []model.Asset
 	for _, x := range assets {
-		byState[x.State] = append(byState[x.State], x)
-		if x.Lock != nil && x.Lock.WorkspaceID == w.Marker.Workspace {
+		state := x.State
+		if state == model.Same && x.MovedFrom != "" {
+			state = moved
+		}
+		byState[state] = append(byState[state], x)
+		switch {
+		case x.Lock != nil && x.Lock.WorkspaceID == w.Marker.Workspace:
 			mine = append(mine, x)
-		} else if x.Lock != nil {
+		case x.Lock != nil:
 			others = append(others, x)
 		}
+		if len(x.HeadsUp) > 0 {
+			warned = append(warned, x)
+		}
 	}
-	a.say("%s, h%d, %s", w.Marker.Project, s.At, fetchedWord(s.Fetched))
+	a.say("%s, h%d, %s%s", w.Marker.Project, s.At, fetchedWord(s.Fetched), watchedWord(s))
+	if s.Follows > 0 {
+		a.say("It stays at h%d; the newest is h%d. tarn update --newest goes back to the newest.", s.Follows, s.View.Newest)
+	}
+	if len(s.Scope) > 0 {
+		a.say("Scope: %s.", scopeWords(s.Scope))
+	}
 	if s.Pending != nil {
 		a.say("\nA send from %s was cut off before its answer came; the next tarn send finds out what became of it.", when(s.Pending.Since))
 	}
-	quiet := true
+	a.printJobs(s.Jobs)
+	quiet := len(s.Jobs) == 0
 	for _, g := range groups {
 		list := byState[g.state]
 		if len(list) == 0 {
@@ -98,30 +177,34 @@ func (a *app) printStatus(w *workspace.Workspace, s *workspace.Status, assets []
 		}
 		quiet = false
 		a.say("\n%s (%s): %s", g.title, count(len(list)), g.remedy)
-		t := newTable(a.out, "", "", ">", "", "")
+		t := a.table("", "", ">", "", "")
 		for i, x := range list {
 			if i == 50 && len(list) > 55 {
 				t.row("  …", fmt.Sprintf("and %d more", len(list)-i), "", "", "")
 				break
 			}
-			version := ""
-			switch {
-			case x.State == model.Behind && x.Gone:
-				version = "was removed by " + x.Author
-			case x.State == model.Behind && x.Version == 0:
-				version = fmt.Sprintf("v%d by %s", x.Newest, x.Author)
-			case x.State == model.Behind || x.State == model.Clash:
-				version = fmt.Sprintf("v%d here, v%d by %s", x.Version, x.Newest, x.Author)
-			case x.Version > 0:
-				version = fmt.Sprintf("from v%d", x.Version)
+			word := x.State
+			if x.Sending > 0 {
+				word = fmt.Sprintf("sending %d%%", x.Sending)
 			}
-			t.row("  "+x.State, x.Path, size(x.Size), version, a.holderWord(w, x))
+			t.row("  "+word, x.Path, size(x.Size), versionWord(x), a.holderWord(w, x))
+		}
+		t.print()
+	}
+	if len(warned) > 0 {
+		quiet = false
+		a.say("\nHeads-up (%s): somebody else has changes that were not sent", count(len(warned)))
+		t := a.table("", "", "")
+		for _, x := range warned {
+			for _, h := range x.HeadsUp {
+				t.row("  "+x.Path, h.Handle, "since "+when(h.Since)+" in "+h.Workspace)
+			}
 		}
 		t.print()
 	}
 	if len(mine) > 0 {
 		a.say("\nYou hold (%s):", count(len(mine)))
-		t := newTable(a.out, "", "", "")
+		t := a.table("", "", "")
 		for _, x := range mine {
 			t.row("  "+x.Path, "taken "+when(x.Lock.Since), x.State)
 		}
@@ -129,7 +212,7 @@ func (a *app) printStatus(w *workspace.Workspace, s *workspace.Status, assets []
 	}
 	if len(others) > 0 {
 		a.say("\nHeld by others (%s):", count(len(others)))
-		t := newTable(a.out, "", "", "", "")
+		t := a.table("", "", "", "")
 		for i, x := range others {
 			if i == 20 && len(others) > 22 {
 				t.row("  …", fmt.Sprintf("and %d more: tarn holders", len(others)-i), "", "")
@@ -140,16 +223,62 @@ func (a *app) printStatus(w *workspace.Workspace, s *workspace.Status, assets []
 		t.print()
 	}
 	if quiet {
-		a.say("\nNothing has changed here, and nothing newer is known: %s.", plural(len(byState[model.Same]), "asset"))
+		a.say("\nNothing has changed here, and nothing newer is known: %s.", plural(s.Same, "asset"))
+	}
+	if len(s.Uncovered) > 0 {
+		a.say("\nLarge and covered by no rule (%s): the main history would take them. tarn rules include PATH makes an asset of one", count(len(s.Uncovered)))
+		t := a.table("", ">")
+		for _, x := range s.Uncovered {
+			t.row("  "+x.Path, size(x.Size))
+		}
+		t.print()
 	}
 	a.printRefusals(fmt.Sprintf("\nNot tracked (%s):", count(len(s.Odd))), s.Odd)
+}
+
+func versionWord(x model.Asset) string {
+	word := ""
+	switch {
+	case x.State == model.Behind && x.Gone && x.MovedTo != "":
+		word = "was moved by " + x.Author + " to " + x.MovedTo
+	case x.Gone && x.State == model.Clash && x.MovedTo != "":
+		word = fmt.Sprintf("v%d here; %s moved it to %s", x.Version, x.Author, x.MovedTo)
+	case x.Gone && (x.State == model.Behind || x.State == model.Clash):
+		word = "was removed by " + x.Author
+	case x.State == model.Behind && x.Version == 0:
+		word = fmt.Sprintf("v%d by %s", x.Newest, x.Author)
+	case x.State == model.Clash && x.Version == 0:
+		word = fmt.Sprintf("never sent; v%d by %s there", x.Newest, x.Author)
+	case x.State == model.Behind || x.State == model.Clash:
+		word = fmt.Sprintf("v%d here, v%d by %s", x.Version, x.Newest, x.Author)
+	case x.Version > 0:
+		word = fmt.Sprintf("from v%d", x.Version)
+	}
+	if x.MovedFrom != "" {
+		word = strings.TrimPrefix(word+", moved from "+x.MovedFrom, ", ")
+	}
+	return word
+}
+
+func (a *app) printJobs(jobs []workspace.Job) {
+	for _, j := range jobs {
+		note := firstLine(j.Note, 50)
+		if len(j.Refusals) == 0 {
+			a.say("\nSending in the background: %s, %s, %d%%: %s", plural(len(j.Files), "asset"), size(j.Size), j.Percent, note)
+			continue
+		}
+		a.printRefusals(fmt.Sprintf("\nA send in the background was refused (%s). Your files are as they were; send again when this is cleared:", note), j.Refusals)
+	}
 }
 
 // printCard is the one-glance card of a single file.
 func (a *app) printCard(w *workspace.Workspace, s *workspace.Status, x model.Asset) {
 	a.say("%s", x.Path)
-	t := newTable(a.out, "", "")
-	t.row("  state", x.State)
+	t := a.table("", "")
+	t.row("  state", cardState(x))
+	if x.MovedFrom != "" {
+		t.row("  moved", "from "+x.MovedFrom+", not sent yet")
+	}
 	switch {
 	case x.Newest == 0:
 		t.row("  version", "none yet")
@@ -175,6 +304,25 @@ func (a *app) printCard(w *workspace.Workspace, s *workspace.Status, x model.Ass
 		}
 		t.row("  lock", line)
 	}
+	for _, h := range x.HeadsUp {
+		t.row("  heads-up", fmt.Sprintf("%s has changes that were not sent, since %s in %s", h.Handle, when(h.Since), h.Workspace))
+	}
+	d := s.Decide(x.Path)
+	t.row("  rules", lockWords(d)+", by "+d.LockBy.String())
 	t.row("  known", fetchedWord(s.Fetched))
 	t.print()
+}
+
+// cardState is a state with what it means.
+func cardState(x model.Asset) string {
+	words := map[string]string{model.Same: "as it is at the service", model.New: "not sent yet", model.Edited: "changed here, not sent", model.Gone: "gone here", model.Behind: "a newer version exists",
+		model.Clash: "changed here, and newer there", model.Outside: "outside the scope"}
+	word := x.State
+	if words[x.State] != "" {
+		word += ": " + words[x.State]
+	}
+	if x.Sending > 0 {
+		word += fmt.Sprintf("; being sent in the background, %d%%", x.Sending)
+	}
+	return word
 }

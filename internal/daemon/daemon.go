@@ -2,6 +2,7 @@
 package daemon
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -11,10 +12,11 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"time"
 
-	"github.com/BurntSushi/toml"
+	"github.com/pelletier/go-toml/v2"
 	"github.com/urfave/cli/v3"
 
 	"kettletarn/internal/api"
@@ -99,12 +101,16 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errs io.Writer)
 func read(cmd *cli.Command) (settings, error) {
 	s := defaults
 	if file := cmd.String("config"); file != "" {
-		meta, err := toml.DecodeFile(file, &s)
+		text, err := os.ReadFile(file)
+		if err == nil {
+			err = toml.NewDecoder(bytes.NewReader(text)).DisallowUnknownFields().Decode(&s)
+		}
+		var unknown *toml.StrictMissingError
+		if errors.As(err, &unknown) {
+			return s, fmt.Errorf("the settings in %s have an unknown key %s; there are listen, db, data, objects, objects_region, objects_access_key, objects_secret_key and scrub", file, strings.Join(unknown.Errors[0].Key(), "."))
+		}
 		if err != nil {
 			return s, fmt.Errorf("the settings in %s can't be read: %w", file, err)
-		}
-		if unknown := meta.Undecoded(); len(unknown) > 0 {
-			return s, fmt.Errorf("the settings in %s have an unknown key %s; there are listen, db, data, objects, objects_region, objects_access_key, objects_secret_key and scrub", file, unknown[0])
 		}
 	}
 	for name, into := range map[string]*string{"listen": &s.Listen, "db": &s.DB, "data": &s.Data, "objects": &s.Objects, "scrub": &s.Scrub} {

@@ -48,6 +48,29 @@ func Line(in io.Reader) (string, error) {
 	return text, err
 }
 
+// Interactive tells whether somebody can be asked.
+func Interactive(in io.Reader) bool {
+	f, ok := in.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}
+
+// Choose asks for one of several words, again until it is one. Without a terminal, or where nothing is answered, it is "".
+func Choose(in io.Reader, errs io.Writer, question string, words ...string) string {
+	for Interactive(in) {
+		fmt.Fprintf(errs, "%s [%s] ", question, strings.Join(words, "/"))
+		answer, err := Line(in)
+		for _, w := range words {
+			if strings.EqualFold(strings.TrimSpace(answer), w) {
+				return w
+			}
+		}
+		if err != nil {
+			break
+		}
+	}
+	return ""
+}
+
 // Confirm asks a yes-or-no question. Without a terminal the answer is no.
 func Confirm(in io.Reader, errs io.Writer, question string) bool {
 	f, ok := in.(*os.File)

@@ -39,9 +39,9 @@ type Discarded struct {
 }
 
 // Discard puts the local changes at or below the paths away, outside the folder, and brings back what was there: the newest version
-// where that is known, for a new file nothing.
+// where that is known, for a new file nothing. A file that was only moved goes back to its place.
 func (w *Workspace) Discard(ctx context.Context, paths []string) (*Discarded, error) {
-	s, err := w.Status(ctx)
+	s, err := w.Status(ctx, Question{All: true})
 	if err != nil {
 		return nil, err
 	}
@@ -51,16 +51,28 @@ func (w *Workspace) Discard(ctx context.Context, paths []string) (*Discarded, er
 	for _, p := range missing {
 		out.Refusals = append(out.Refusals, model.Refusal{Path: p, Reason: "unknown", Message: p + ": there is nothing of that name", Remedy: "check the spelling"})
 	}
+	if out.Refusals = append(out.Refusals, w.notSending(assets)...); len(out.Refusals) > len(missing) {
+		return out, &model.Refused{Refusals: out.Refusals}
+	}
 	var bring []wanted
 	for _, a := range assets {
-		if a.State == model.Same || a.State == model.Behind {
+		if !Changed(a) {
 			continue
 		}
-		theirs, known := s.newest[a.Path]
-		if _, there := s.found.Files[a.Path]; there {
-			kept, err := w.putAway(a.Path, a.Version, s.found.Files[a.Path].Executable)
+		theirs := s.theirsOf(a)
+		o := s.origin(a.Path)
+		if a.MovedFrom != "" && (a.State == model.Same || a.State == model.Behind) && w.free(a.MovedFrom) {
+			if err := w.moveBack(a); err != nil {
+				out.Refusals = append(out.Refusals, cantPutAway(a.Path, err))
+				continue
+			}
+			out.Restored = append(out.Restored, theirs)
+			continue
+		}
+		if file, there := s.file(a.Path); there {
+			kept, err := w.putAway(a.Path, a.Version, file.Executable)
 			if err != nil {
-				out.Refusals = append(out.Refusals, model.Refusal{Path: a.Path, Reason: "in-the-way", Message: fmt.Sprintf("%s: it can't be put away: %s", a.Path, rootCause(err)), Remedy: "close the program that holds it, then run the command again"})
+				out.Refusals = append(out.Refusals, cantPutAway(a.Path, err))
 				continue
 			}
 			out.PutAway = append(out.PutAway, kept)
@@ -69,20 +81,57 @@ func (w *Workspace) Discard(ctx context.Context, paths []string) (*Discarded, er
 			if err := t.dropCut(a.Path); err != nil {
 				return err
 			}
-			return t.dropBase(a.Path)
+			if err := t.dropMove(a.Path); err != nil {
+				return err
+			}
+			return t.dropBase(theirs.Path)
 		}); err != nil {
 			return out, err
 		}
-		if known && !theirs.Gone {
-			bring = append(bring, wanted{asset: theirs})
+		if o != nil && o.known && !o.theirs.gone {
+			bring = append(bring, wanted{asset: theirs, place: theirs.Path})
 		}
 	}
-	refusals, err := w.bring(ctx, bring, func(a model.Asset) { out.Restored = append(out.Restored, a) })
+	refusals, err := w.bring(ctx, bring, nil, func(f wanted) { out.Restored = append(out.Restored, f.asset) })
 	out.Refusals = append(out.Refusals, refusals...)
-	return out, err
+	if err != nil {
+		return out, err
+	}
+	return out, w.guardAll(out.Restored)
+}
+
+func cantPutAway(path string, err error) model.Refusal {
+	return model.Refusal{Path: path, Reason: "in-the-way", Message: fmt.Sprintf("%s: it can't be put away: %s", path, rootCause(err)), Remedy: "close the program that holds it, then run the command again"}
+}
+
+// free reports whether nothing stands at a path.
+func (w *Workspace) free(path string) bool {
+	_, err := w.root.Lstat(filepath.FromSlash(path))
+	return errors.Is(err, fs.ErrNotExist)
+}
+
+// moveBack takes a move back.
+func (w *Workspace) moveBack(a model.Asset) error {
+	if err := w.safeFolder(a.MovedFrom); err != nil {
+		return err
+	}
+	if err := w.rename(a.Path, a.MovedFrom); err != nil {
+		return err
+	}
+	return w.update(func(t indexTx) error { return t.dropMove(a.Path) })
 }
 
 func (w *Workspace) putAway(path string, version int, exec bool) (PutAway, error) {
+	return w.putAwayFrom(filepath.FromSlash(path), path, version, exec)
+}
+
+// putAwayFrom puts the file from, below the root, away as that of path.
+func (w *Workspace) putAwayFrom(from, path string, version int, exec bool) (PutAway, error) {
+	return w.keep(filepath.Join(w.Root, from), path, version, exec)
+}
+
+// keep puts any file away as that of path.
+func (w *Workspace) keep(from, path string, version int, exec bool) (PutAway, error) {
 	at := now()
 	p := PutAway{Path: path, At: at, Version: version, Exec: exec}
 	if err := os.MkdirAll(w.keepFolder(), 0o700); err != nil {
@@ -93,7 +142,6 @@ func (w *Workspace) putAway(path string, version int, exec bool) (PutAway, error
 		return p, err
 	}
 	p.ID = filepath.Base(folder)
-	from := filepath.Join(w.Root, filepath.FromSlash(path))
 	info, err := os.Lstat(from)
 	if err != nil {
 		return p, err
@@ -170,7 +218,7 @@ func (w *Workspace) Restore(ctx context.Context, names []string) ([]PutAway, err
 	if err != nil {
 		return nil, err
 	}
-	s, err := w.Status(ctx)
+	s, err := w.Status(ctx, Question{All: true})
 	if err != nil {
 		return nil, err
 	}
@@ -191,11 +239,11 @@ func (w *Workspace) Restore(ctx context.Context, names []string) ([]PutAway, err
 			return restored, model.NewProblem(model.NotFound, "see tarn discard --list", "nothing named %s was put away", name)
 		}
 		target := filepath.Join(w.Root, filepath.FromSlash(hit.Path))
-		if a, ok := state[hit.Path]; ok && here(s, hit.Path) {
-			if a.State == model.Same || a.State == model.Behind {
+		if file, there := s.file(hit.Path); there {
+			if a := state[hit.Path]; a.State == model.Same || a.State == model.Behind {
 				err = os.Remove(target)
 			} else {
-				_, err = w.putAway(hit.Path, a.Version, s.found.Files[hit.Path].Executable)
+				_, err = w.putAway(hit.Path, a.Version, file.Executable)
 			}
 			if err != nil {
 				return restored, err

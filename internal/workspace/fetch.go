@@ -3,13 +3,10 @@ package workspace
 import (
 	"context"
 	"encoding/hex"
-	"errors"
-	"fmt"
-	"io/fs"
 	"os"
-	"path"
 	"path/filepath"
 	"sync"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -29,10 +26,11 @@ const (
 	jobFiles  = 256
 )
 
-// wanted is a file to bring down. Base is what is in its place now, or nil; it is replaced only while it still looks like that.
+// wanted is a file to bring down, to the place path. Stamp is how the file there looks now, nil for none; it is replaced only while it
+// still looks like that.
 type wanted struct {
 	asset model.Asset
-	base  *Base
+	place string
 	stamp *Stamp
 }
 
@@ -52,15 +50,20 @@ type source struct {
 type fetching struct {
 	w     *Workspace
 	local map[chunk.Digest]source
-	done  func(wanted, Refs, Stamp) error
 
-	mu       sync.Mutex
-	refusals []model.Refusal
+	mu    sync.Mutex
+	built []built
 }
 
-// fetch brings files down, several requests at once, and moves each to its place when it is whole. Chunks that are on this disk are
-// not fetched. Files that are in the way come back as refusals; the rest goes on.
-func (w *Workspace) fetch(ctx context.Context, files []wanted, done func(wanted, Refs, Stamp) error) (refusals []model.Refusal, err error) {
+// built is a file that lies whole in the folder of what comes in.
+type built struct {
+	wanted
+	refs Refs
+}
+
+// fetch builds files beside their places, several requests at once. Chunks that are on this disk are not fetched, nor what an earlier run
+// built already.
+func (w *Workspace) fetch(ctx context.Context, files []wanted) ([]built, error) {
 	if len(files) == 0 {
 		return nil, nil
 	}
@@ -73,16 +76,25 @@ func (w *Workspace) fetch(ctx context.Context, files []wanted, done func(wanted,
 	if err := w.root.MkdirAll(incoming, 0o755); err != nil {
 		return nil, err
 	}
-	run := &fetching{w: w, done: done}
+	started := time.Now()
+	run := &fetching{w: w}
 	for len(files) > 0 {
 		page := files[:min(len(files), pageFiles)]
 		files = files[len(page):]
 		if err := run.page(ctx, page); err != nil {
-			return run.refusals, err
+			return nil, err
 		}
 	}
-	_ = w.root.Remove(incoming)
-	return run.refusals, nil
+	w.notePace(total, time.Since(started))
+	return run.built, syncFiles(w.Root, run.names())
+}
+
+func (r *fetching) names() []string {
+	out := make([]string, len(r.built))
+	for i, b := range r.built {
+		out[i] = partName(b.wanted)
+	}
+	return out
 }
 
 func (r *fetching) page(ctx context.Context, files []wanted) error {
@@ -93,6 +105,7 @@ func (r *fetching) page(ctx context.Context, files []wanted) error {
 	if r.local, err = r.w.onDisk(list); err != nil {
 		return err
 	}
+	list = r.anew(list)
 	for len(list) > 0 {
 		// A large file has all requests in flight for itself.
 		if list[0].asset.Size > batchBytes {
@@ -256,7 +269,7 @@ func (r *fetching) small(ctx context.Context, files []arriving) error {
 		return err
 	}
 	for _, f := range files {
-		part := partName(f.asset)
+		part := partName(f.wanted)
 		out, err := r.w.root.OpenFile(part, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o644)
 		if err != nil {
 			return err
@@ -273,16 +286,14 @@ func (r *fetching) small(ctx context.Context, files []arriving) error {
 			_ = r.w.root.Remove(part)
 			return err
 		}
-		if err := r.finish(f, part); err != nil {
-			return err
-		}
+		r.finish(f)
 	}
 	return nil
 }
 
 // large brings one file, chunk by chunk to their places. What an interrupted command left of it is taken up again.
 func (r *fetching) large(ctx context.Context, f arriving) (err error) {
-	part := partName(f.asset)
+	part := partName(f.wanted)
 	out, err := r.w.root.OpenFile(part, os.O_RDWR|os.O_CREATE, 0o644)
 	if err != nil {
 		return err
@@ -292,7 +303,7 @@ func (r *fetching) large(ctx context.Context, f arriving) (err error) {
 			err = closed
 		}
 		if err == nil {
-			err = r.finish(f, part)
+			r.finish(f)
 		}
 	}()
 	info, err := out.Stat()
@@ -351,135 +362,54 @@ func (r *fetching) there(f *os.File, ref chunk.Ref, start int64) bool {
 	return err == nil && chunk.Sum(data) == ref.Digest
 }
 
-// finish moves a whole file to its place.
-func (r *fetching) finish(f arriving, part string) error {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	stamp, refusal, err := r.w.place(f.wanted, part)
+// anew takes out the small files that an interrupted run built whole.
+func (r *fetching) anew(list []arriving) []arriving {
+	rest := list[:0]
+	for _, f := range list {
+		if f.asset.Size > batchBytes || !r.whole(f) {
+			rest = append(rest, f)
+			continue
+		}
+		r.w.Progress.Add(f.asset.Size)
+		r.finish(f)
+	}
+	return rest
+}
+
+func (r *fetching) whole(f arriving) bool {
+	part, err := r.w.root.Open(partName(f.wanted))
 	if err != nil {
-		return err
+		return false
 	}
-	if refusal != nil {
-		r.refusals = append(r.refusals, *refusal)
-		return r.w.root.Remove(part)
+	defer part.Close()
+	if info, err := part.Stat(); err != nil || info.Size() != f.asset.Size {
+		return false
 	}
+	start := int64(0)
+	for _, ref := range f.refs {
+		if !r.there(part, ref, start) {
+			return false
+		}
+		start += int64(ref.Size)
+	}
+	return true
+}
+
+// finish notes that a file is whole.
+func (r *fetching) finish(f arriving) {
 	packed := make(Refs, 0, len(f.refs)*refSize)
 	for _, ref := range f.refs {
 		packed = packed.add(ref)
 	}
-	return r.done(f.wanted, packed, stamp)
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.built = append(r.built, built{f.wanted, packed})
 }
 
-// partName is where a file is built: the same for the same content at the same path, so that it can be taken up again.
-func partName(a model.Asset) string {
-	name := chunk.Sum([]byte(a.Path))
-	return filepath.Join(incoming, a.Content[:min(len(a.Content), 32)]+"-"+hex.EncodeToString(name[:8]))
+// partName is where a file is built: the same for the same content at the same place, so that it can be taken up again.
+func partName(f wanted) string {
+	name := chunk.Sum([]byte(f.place))
+	return filepath.Join(incoming, f.asset.Content[:min(len(f.asset.Content), 32)]+"-"+hex.EncodeToString(name[:8]))
 }
 
-// place moves a built file to its place. What stands there is moved aside first, looked at again where nobody else can change it by
-// name any more, and put back if it is not what it was taken for.
-func (w *Workspace) place(f wanted, part string) (Stamp, *model.Refusal, error) {
-	name := filepath.FromSlash(f.asset.Path)
-	inTheWay := func(err error) *model.Refusal {
-		return &model.Refusal{Path: f.asset.Path, Reason: "in-the-way", Message: fmt.Sprintf("%s: it can't be put in its place: %s", f.asset.Path, rootCause(err)), Remedy: "close the program that holds it or clear the way, then run tarn update"}
-	}
-	if err := w.safeFolder(f.asset.Path); err != nil {
-		return Stamp{}, inTheWay(err), nil
-	}
-	mode := fs.FileMode(0o644)
-	if f.asset.Executable {
-		mode = 0o755
-	}
-	if err := w.root.Chmod(part, mode); err != nil {
-		return Stamp{}, nil, err
-	}
-	aside := part + "-aside"
-	refusal, moved, err := w.moveAside(f, name, aside)
-	if err != nil || refusal != nil {
-		return Stamp{}, refusal, err
-	}
-	if !moved {
-		// Nothing stands there: a link fails where something appeared meanwhile, and a rename would not.
-		if err := w.root.Link(part, name); err == nil {
-			_ = w.root.Remove(part)
-			info, err := w.root.Lstat(name)
-			if err != nil {
-				return Stamp{}, nil, err
-			}
-			return stampOf(info), nil, nil
-		} else if errors.Is(err, fs.ErrExist) {
-			return Stamp{}, changedMeanwhile(f.asset.Path), nil
-		}
-	}
-	if err := w.root.Rename(part, name); err != nil {
-		if moved {
-			_ = w.root.Rename(aside, name)
-		}
-		return Stamp{}, inTheWay(err), nil
-	}
-	if moved {
-		_ = w.root.Remove(aside)
-	}
-	info, err := w.root.Lstat(name)
-	if err != nil {
-		return Stamp{}, nil, err
-	}
-	return stampOf(info), nil, nil
-}
-
-func changedMeanwhile(path string) *model.Refusal {
-	return &model.Refusal{Path: path, Reason: "changing", Message: path + ": it was changed here while the command ran", Remedy: "look at it with tarn status, then run the command again"}
-}
-
-// moveAside takes what stands at name out of the way, if it is what f expects there.
-func (w *Workspace) moveAside(f wanted, name, aside string) (refusal *model.Refusal, moved bool, err error) {
-	info, err := w.root.Lstat(name)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, false, nil
-	}
-	if err != nil {
-		return nil, false, err
-	}
-	if f.stamp == nil || !info.Mode().IsRegular() {
-		return changedMeanwhile(f.asset.Path), false, nil
-	}
-	if err := w.root.Rename(name, aside); err != nil {
-		return &model.Refusal{Path: f.asset.Path, Reason: "in-the-way", Message: fmt.Sprintf("%s: it can't be replaced: %s", f.asset.Path, rootCause(err)), Remedy: "close the program that holds it, then run tarn update"}, false, nil
-	}
-	info, err = w.root.Lstat(aside)
-	if err != nil {
-		return nil, true, err
-	}
-	if s := stampOf(info); s.Size != f.stamp.Size || s.Time != f.stamp.Time || s.Inode != f.stamp.Inode {
-		if err := w.root.Rename(aside, name); err != nil {
-			return nil, true, err
-		}
-		return changedMeanwhile(f.asset.Path), false, nil
-	}
-	return nil, true, nil
-}
-
-// removeFile takes an unchanged file away, with the folders that it leaves empty.
-func (w *Workspace) removeFile(f wanted) (*model.Refusal, error) {
-	if err := w.root.MkdirAll(incoming, 0o755); err != nil {
-		return nil, err
-	}
-	name := filepath.FromSlash(f.asset.Path)
-	aside := filepath.Join(incoming, "aside-removed")
-	refusal, moved, err := w.moveAside(f, name, aside)
-	if err != nil || refusal != nil {
-		return refusal, err
-	}
-	if moved {
-		if err := w.root.Remove(aside); err != nil {
-			return nil, err
-		}
-	}
-	for folder := path.Dir(f.asset.Path); folder != "."; folder = path.Dir(folder) {
-		if w.root.Remove(filepath.FromSlash(folder)) != nil {
-			break
-		}
-	}
-	_ = w.root.Remove(incoming)
-	return nil, nil
-}
+func asideName(f wanted) string { return partName(f) + "-aside" }

@@ -13,6 +13,7 @@ import (
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/scope"
 )
 
 // Base is the version of an asset that the workspace has, and how its file looked when it was the same.
@@ -24,8 +25,8 @@ type Base struct {
 	Stamp      Stamp
 }
 
-// Stamp is how a file looked when its content was last known. Looked is when that was: a file that was changed within the clock's
-// resolution of it has to be read again.
+// Stamp is how a file looked when its content was last known. Looked is when that was, or a little before: a file that was changed
+// within the clock's resolution of it has to be read again.
 type Stamp struct {
 	Size   int64
 	Time   int64 // nanoseconds of the Unix epoch
@@ -36,9 +37,14 @@ type Stamp struct {
 // resolution is how coarse a file system's clock may be, in nanoseconds.
 const resolution = int64(20 * time.Millisecond)
 
+// is reports whether a file that looks like s2 now was not written since it looked like s, as far as looks tell.
+func (s Stamp) is(s2 Stamp) bool {
+	return s.Size == s2.Size && s.Time == s2.Time && s.Inode == s2.Inode
+}
+
 // fits reports whether a file that looks like s2 now still has the content that it had when it looked like s.
 func (s Stamp) fits(s2 Stamp) bool {
-	return s.Size == s2.Size && s.Time == s2.Time && s.Inode == s2.Inode && s.Time+resolution < s.Looked
+	return s.is(s2) && s.Time+resolution < s.Looked
 }
 
 // Cut is what a file was cut into, with the stamp that it was made under, kept so that an interrupted send need not read the file
@@ -84,41 +90,82 @@ type Pending struct {
 	Since time.Time
 }
 
-// View is what the service last said, and when.
+// View is what the service last said, and when. At is the handoff that the workspace is at, or follows; Newest the newest that there is.
+// Turn grows with whatever this workspace itself brings about, so that an answer from before that is not taken for newer.
 type View struct {
 	At      int
+	Newest  int
 	Fetched time.Time
+	Turn    int
+	// Follows is the handoff that the workspace stays at, 0 for the newest.
+	Follows int
+	// Scope are the folders that come down; none for all.
+	Scope scope.Scope
 }
 
-// The buckets of the index: assets the workspace has, and their chunks; what the service last said of each asset; cuts of changed
-// files; the rest.
+// theirs is what the service last said of an asset, as far as a look at the folder needs it.
+type theirs struct {
+	newest     int
+	gone       bool
+	executable bool
+	size       int64
+	content    chunk.Digest
+}
+
+// The buckets of the index: assets the workspace has, and their chunks; what the service last said of each asset, and who holds what and
+// has unsent changes; cuts of changed files; moves made here, from where by to where; what an update is about to put in place; the rest.
 var (
-	bucketBase   = []byte("base")
-	bucketRefs   = []byte("refs")
-	bucketNewest = []byte("newest")
-	bucketCuts   = []byte("cuts")
-	bucketMeta   = []byte("meta")
+	bucketBase    = []byte("base")
+	bucketRefs    = []byte("refs")
+	bucketNewest  = []byte("newest")
+	bucketLocks   = []byte("locks")
+	bucketHeads   = []byte("heads-up")
+	bucketCuts    = []byte("cuts")
+	bucketMoves   = []byte("moves")
+	bucketJournal = []byte("journal")
+	bucketMeta    = []byte("meta")
 )
+
+// indexFormat is kept in the index; one of another format is refused.
+const indexFormat = 2
 
 // indexTx is one transaction on the index.
 type indexTx struct{ tx *bbolt.Tx }
 
 // update and look open the index for one transaction only, so that a long command keeps nobody from looking.
 func (w *Workspace) update(work func(indexTx) error) error {
-	return w.index(func(db *bbolt.DB) error {
-		return db.Update(func(tx *bbolt.Tx) error { return work(indexTx{tx}) })
+	return w.index(false, func(db *bbolt.DB) error {
+		return db.Update(func(tx *bbolt.Tx) error {
+			if err := work(indexTx{tx}); err != nil || w.uncounted {
+				return err
+			}
+			n, _, err := get[int](tx.Bucket(bucketMeta), "writes")
+			if err != nil {
+				return err
+			}
+			return put(tx.Bucket(bucketMeta), "writes", n+1)
+		})
 	})
 }
 
+// writes counts how often the index was written to, but for what a running watch wrote: by it that notices that its picture is old.
+func (w *Workspace) writes() (n int) {
+	_ = w.look(func(t indexTx) (err error) {
+		n, _, err = get[int](t.tx.Bucket(bucketMeta), "writes")
+		return err
+	})
+	return n
+}
+
 func (w *Workspace) look(work func(indexTx) error) error {
-	return w.index(func(db *bbolt.DB) error {
+	return w.index(true, func(db *bbolt.DB) error {
 		return db.View(func(tx *bbolt.Tx) error { return work(indexTx{tx}) })
 	})
 }
 
-func (w *Workspace) index(work func(*bbolt.DB) error) error {
+func (w *Workspace) index(readOnly bool, work func(*bbolt.DB) error) error {
 	name := filepath.Join(w.state, "index")
-	db, err := bbolt.Open(name, 0o600, &bbolt.Options{Timeout: 10 * time.Second})
+	db, err := bbolt.Open(name, 0o600, &bbolt.Options{Timeout: 10 * time.Second, ReadOnly: readOnly})
 	if errors.Is(err, bbolt.ErrTimeout) {
 		return model.NewProblem(model.Taken, "wait until it is done", "another tarn command is at work in this workspace")
 	}
@@ -126,21 +173,29 @@ func (w *Workspace) index(work func(*bbolt.DB) error) error {
 		return fmt.Errorf("the workspace's index %s can't be opened (%w); if it stays so, remove that file and run tarn join KEY --here", name, err)
 	}
 	defer db.Close()
-	err = db.Update(func(tx *bbolt.Tx) error {
-		if tx.Bucket(bucketMeta) != nil {
+	return work(db)
+}
+
+// makeIndex makes the index where it is missing, and refuses one of another format.
+func (w *Workspace) makeIndex() error {
+	format := 0
+	err := w.update(func(t indexTx) error {
+		if meta := t.tx.Bucket(bucketMeta); meta != nil {
+			format, _, _ = get[int](meta, "format")
 			return nil
 		}
-		for _, b := range [][]byte{bucketBase, bucketRefs, bucketNewest, bucketCuts, bucketMeta} {
-			if _, err := tx.CreateBucketIfNotExists(b); err != nil {
+		for _, b := range [][]byte{bucketBase, bucketRefs, bucketNewest, bucketLocks, bucketHeads, bucketCuts, bucketMoves, bucketJournal, bucketMeta} {
+			if _, err := t.tx.CreateBucketIfNotExists(b); err != nil {
 				return err
 			}
 		}
-		return nil
+		format = indexFormat
+		return put(t.tx.Bucket(bucketMeta), "format", format)
 	})
-	if err != nil {
-		return err
+	if err == nil && format != indexFormat {
+		err = model.NewProblem(model.Taken, "remove "+filepath.Join(w.state, "index")+" and run tarn join "+w.Marker.Project+" --here, which overwrites nothing", "this workspace was made by another version of tarn")
 	}
-	return work(db)
+	return err
 }
 
 func put(b *bbolt.Bucket, key string, v any) error {
@@ -171,7 +226,7 @@ func all[T any](b *bbolt.Bucket) (map[string]T, error) {
 	out := map[string]T{}
 	return out, b.ForEach(func(k, data []byte) error {
 		var v T
-		if err := manifests.Unmarshal(bytes.Clone(data), &v); err != nil {
+		if err := manifests.Unmarshal(data, &v); err != nil {
 			return err
 		}
 		out[string(k)] = v
@@ -179,9 +234,57 @@ func all[T any](b *bbolt.Bucket) (map[string]T, error) {
 	})
 }
 
-func (t indexTx) bases() (map[string]Base, error) { return all[Base](t.tx.Bucket(bucketBase)) }
-func (t indexTx) newest() (map[string]model.Asset, error) {
-	return all[model.Asset](t.tx.Bucket(bucketNewest))
+// A base has its own form: a look at the folder reads all of them. Its stamp's size is its own.
+const baseSize = 4 + 1 + 8 + 8 + 8 + 8 + 32
+
+var errIndex = errors.New("the workspace's index is damaged; tarn join KEY --here makes it anew and overwrites nothing")
+
+func (b Base) encode() []byte {
+	out := make([]byte, 0, baseSize)
+	out = binary.BigEndian.AppendUint32(out, uint32(b.Version))
+	out = append(out, flag(b.Executable, 1))
+	for _, n := range []uint64{uint64(b.Size), uint64(b.Stamp.Time), b.Stamp.Inode, uint64(b.Stamp.Looked)} {
+		out = binary.BigEndian.AppendUint64(out, n)
+	}
+	return append(out, b.Content[:]...)
+}
+
+func decodeBase(d []byte) (b Base, err error) {
+	if len(d) != baseSize {
+		return b, errIndex
+	}
+	b.Version, b.Executable, b.Size = int(binary.BigEndian.Uint32(d)), d[4]&1 != 0, int64(binary.BigEndian.Uint64(d[5:]))
+	b.Stamp = Stamp{Size: b.Size, Time: int64(binary.BigEndian.Uint64(d[13:])), Inode: binary.BigEndian.Uint64(d[21:]), Looked: int64(binary.BigEndian.Uint64(d[29:]))}
+	b.Content = chunk.Digest(d[37:])
+	return b, nil
+}
+
+func flag(on bool, bit byte) byte {
+	if on {
+		return bit
+	}
+	return 0
+}
+
+// What the service said of an asset begins in the same way; the rest of it follows as CBOR.
+const theirsSize = 4 + 1 + 8 + 32
+
+func decodeTheirs(d []byte) (t theirs, err error) {
+	if len(d) < theirsSize {
+		return t, errIndex
+	}
+	t.newest, t.gone, t.executable, t.size = int(binary.BigEndian.Uint32(d)), d[4]&1 != 0, d[4]&2 != 0, int64(binary.BigEndian.Uint64(d[5:]))
+	t.content = chunk.Digest(d[13:])
+	return t, nil
+}
+
+func (t indexTx) base(path string) (b Base, had bool, err error) {
+	data := t.tx.Bucket(bucketBase).Get([]byte(path))
+	if data == nil {
+		return b, false, nil
+	}
+	b, err = decodeBase(data)
+	return b, err == nil, err
 }
 
 // setBase keeps a base; refs are its chunks, nil where they stay as they are.
@@ -191,7 +294,7 @@ func (t indexTx) setBase(path string, b Base, refs Refs) error {
 			return err
 		}
 	}
-	return put(t.tx.Bucket(bucketBase), path, b)
+	return t.tx.Bucket(bucketBase).Put([]byte(path), b.encode())
 }
 
 func (t indexTx) dropBase(path string) error {
@@ -219,12 +322,98 @@ func (t indexTx) eachRef(each func(path string, start int64, digest chunk.Digest
 	})
 }
 
-func (t indexTx) setNewest(a model.Asset) error { return put(t.tx.Bucket(bucketNewest), a.Path, a) }
+// setNewest keeps what the service said of an asset, and of its lock.
+func (t indexTx) setNewest(a model.Asset) error {
+	if err := t.setLock(a.Path, a.Lock); err != nil {
+		return err
+	}
+	data := binary.BigEndian.AppendUint32(make([]byte, 0, 160), uint32(a.Newest))
+	data = append(data, flag(a.Gone, 1)|flag(a.Executable, 2))
+	data = binary.BigEndian.AppendUint64(data, uint64(a.Size))
+	content, _ := chunk.ParseDigest(a.Content)
+	data = append(data, content[:]...)
+	rest, err := cbor.Marshal(model.Asset{Digest: a.Digest, Author: a.Author, At: a.At, Handoff: a.Handoff, Note: a.Note, MovedTo: a.MovedTo})
+	if err != nil {
+		return err
+	}
+	return t.tx.Bucket(bucketNewest).Put([]byte(a.Path), append(data, rest...))
+}
+
+// newest is what the service said of an asset.
+func (t indexTx) newest(path string) (a model.Asset, known bool, err error) {
+	data := t.tx.Bucket(bucketNewest).Get([]byte(path))
+	if data == nil {
+		return a, false, nil
+	}
+	about, err := decodeTheirs(data)
+	if err == nil {
+		err = manifests.Unmarshal(data[theirsSize:], &a)
+	}
+	if err != nil {
+		return a, false, err
+	}
+	a.Path, a.Newest, a.Gone, a.Executable, a.Size = path, about.newest, about.gone, about.executable, about.size
+	if !about.gone {
+		a.Content = about.content.String()
+	}
+	if a.Lock, err = t.lock(path); a.Lock != nil {
+		a.Holder = a.Lock.Holder
+	}
+	if err == nil {
+		a.HeadsUp, _, err = get[[]model.HeadsUp](t.tx.Bucket(bucketHeads), path)
+	}
+	return a, true, err
+}
+
+func (t indexTx) dropNewest(path string) error {
+	if err := t.setLock(path, nil); err != nil {
+		return err
+	}
+	return t.tx.Bucket(bucketNewest).Delete([]byte(path))
+}
+
+func (t indexTx) lock(path string) (*model.Lock, error) {
+	l, held, err := get[model.Lock](t.tx.Bucket(bucketLocks), path)
+	if err != nil || !held {
+		return nil, err
+	}
+	return &l, nil
+}
+
+func (t indexTx) setLock(path string, l *model.Lock) error {
+	if l == nil {
+		return t.tx.Bucket(bucketLocks).Delete([]byte(path))
+	}
+	return put(t.tx.Bucket(bucketLocks), path, *l)
+}
+
+// replace empties a bucket.
+func (t indexTx) replace(bucket []byte) error {
+	if err := t.tx.DeleteBucket(bucket); err != nil {
+		return err
+	}
+	_, err := t.tx.CreateBucket(bucket)
+	return err
+}
+
 func (t indexTx) cut(path string) (Cut, bool, error) {
 	return get[Cut](t.tx.Bucket(bucketCuts), path)
 }
 func (t indexTx) setCut(path string, c Cut) error { return put(t.tx.Bucket(bucketCuts), path, c) }
 func (t indexTx) dropCut(path string) error       { return t.tx.Bucket(bucketCuts).Delete([]byte(path)) }
+
+func (t indexTx) setMove(to, from string) error {
+	return t.tx.Bucket(bucketMoves).Put([]byte(to), []byte(from))
+}
+func (t indexTx) dropMove(to string) error { return t.tx.Bucket(bucketMoves).Delete([]byte(to)) }
+func (t indexTx) moves() map[string]string {
+	out := map[string]string{}
+	_ = t.tx.Bucket(bucketMoves).ForEach(func(to, from []byte) error {
+		out[string(to)] = string(from)
+		return nil
+	})
+	return out
+}
 
 func (t indexTx) view() (View, error) {
 	v, _, err := get[View](t.tx.Bucket(bucketMeta), "view")
@@ -232,8 +421,26 @@ func (t indexTx) view() (View, error) {
 }
 func (t indexTx) setView(v View) error { return put(t.tx.Bucket(bucketMeta), "view", v) }
 
+// turn notes that this workspace itself brought something about.
+func (t indexTx) turn() error {
+	v, err := t.view()
+	if err != nil {
+		return err
+	}
+	v.Turn++
+	return t.setView(v)
+}
+
 func (t indexTx) pending() (Pending, bool, error) {
 	return get[Pending](t.tx.Bucket(bucketMeta), "pending")
 }
 func (t indexTx) setPending(p Pending) error { return put(t.tx.Bucket(bucketMeta), "pending", p) }
 func (t indexTx) dropPending() error         { return t.tx.Bucket(bucketMeta).Delete([]byte("pending")) }
+
+func (w *Workspace) view() (v View, err error) {
+	err = w.look(func(t indexTx) error {
+		v, err = t.view()
+		return err
+	})
+	return v, err
+}

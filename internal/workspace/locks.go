@@ -6,24 +6,29 @@ import (
 	"kettletarn/internal/core/model"
 )
 
-// Lock locks the assets at or below the paths, all or none. begin brings the newest versions down too, in the same round trip where
+// Lock locks the assets at or below the paths, all or none; with set, the rest of each set, too. begin brings the newest versions down too, in the same round trip where
 // the files here are unchanged.
-func (w *Workspace) Lock(ctx context.Context, paths []string, note string, begin bool) ([]model.Lock, *Updated, error) {
-	s, err := w.Status(ctx)
+func (w *Workspace) Lock(ctx context.Context, paths []string, note string, begin, set bool) ([]model.Lock, *Updated, error) {
+	s, err := w.Status(ctx, Question{All: true})
 	if err != nil {
 		return nil, nil, err
 	}
+	if set {
+		paths = s.Together(paths)
+	}
 	assets, missing := Within(s.Assets, paths)
 	request := model.LockRequest{Workspace: w.Marker.Workspace, Note: note, Assets: []model.LockWant{}}
-	changed := map[string]bool{}
+	changed, places := map[string]bool{}, map[string]string{}
 	for _, a := range assets {
-		if a.State == model.New {
+		if a.State == model.New || a.State == model.Outside {
 			continue
 		}
+		source := s.source(a.Path)
 		if a.State != model.Same && a.State != model.Behind {
-			changed[a.Path] = true
+			changed[source] = true
 		}
-		request.Assets = append(request.Assets, model.LockWant{Path: a.Path, Version: a.Version})
+		places[source] = a.Path
+		request.Assets = append(request.Assets, model.LockWant{Path: source, Version: a.Version})
 	}
 	for _, p := range missing {
 		request.Assets = append(request.Assets, model.LockWant{Path: p})
@@ -36,15 +41,28 @@ func (w *Workspace) Lock(ctx context.Context, paths []string, note string, begin
 	if err != nil {
 		return nil, nil, err
 	}
-	if err := w.noteAssets(answer.Assets); err != nil || !begin {
+	if err := w.noteAssets(answer.Assets); err != nil {
 		return answer.Locks, nil, err
 	}
-	u := &Updated{Brought: []model.Asset{}, Removed: []model.Asset{}, Clashes: []model.Asset{}, Refusals: []model.Refusal{}}
+	taken := make([]string, len(answer.Locks))
+	for i, l := range answer.Locks {
+		taken[i] = l.Path
+		if place := places[l.Path]; place != "" {
+			taken[i] = place
+		}
+	}
+	if !begin {
+		return answer.Locks, nil, w.guard(taken)
+	}
+	u := newUpdated()
 	var bring []wanted
 	for _, a := range answer.Assets {
-		b, had := s.bases[a.Path]
-		f := wanted{asset: a}
-		if file, ok := s.found.Files[a.Path]; ok {
+		f := wanted{asset: a, place: a.Path}
+		if place := places[a.Path]; place != "" {
+			f.place = place
+		}
+		b, had := s.base(f.place)
+		if file, ok := s.file(f.place); ok {
 			f.stamp = &file.Stamp
 		}
 		if changed[a.Path] || had && b.Version == a.Newest && f.stamp != nil {
@@ -55,8 +73,10 @@ func (w *Workspace) Lock(ctx context.Context, paths []string, note string, begin
 	if bring, err = w.adopt(s, bring, u); err != nil {
 		return answer.Locks, u, err
 	}
-	u.Refusals, err = w.bring(ctx, bring, func(a model.Asset) { u.Brought = append(u.Brought, a) })
-	return answer.Locks, u, err
+	if u.Refusals, err = w.bring(ctx, bring, nil, func(f wanted) { u.Brought = append(u.Brought, f.asset) }); err != nil {
+		return answer.Locks, u, err
+	}
+	return answer.Locks, u, w.guard(taken)
 }
 
 // noteAssets keeps what the service said of some assets.
@@ -66,8 +86,16 @@ func (w *Workspace) noteAssets(assets []model.Asset) error {
 			if err := t.setNewest(a); err != nil {
 				return err
 			}
+			if err := put(t.tx.Bucket(bucketHeads), a.Path, a.HeadsUp); err != nil {
+				return err
+			}
+			if len(a.HeadsUp) == 0 {
+				if err := t.tx.Bucket(bucketHeads).Delete([]byte(a.Path)); err != nil {
+					return err
+				}
+			}
 		}
-		return nil
+		return t.turn()
 	})
 }
 
@@ -92,20 +120,53 @@ func (w *Workspace) Unlock(ctx context.Context, paths []string, override bool, r
 	if err := w.Client.ReleaseLocks(ctx, w.Marker.Project, model.UnlockRequest{Workspace: w.Marker.Workspace, Paths: release, Override: override, Reason: reason}); err != nil {
 		return nil, err
 	}
-	return release, w.update(func(t indexTx) error {
+	if err := w.update(func(t indexTx) error {
 		for _, p := range release {
-			a, known, err := get[model.Asset](t.tx.Bucket(bucketNewest), p)
+			if err := t.setLock(p, nil); err != nil {
+				return err
+			}
+		}
+		return t.turn()
+	}); err != nil {
+		return release, err
+	}
+	return release, w.guard(release)
+}
+
+// Unsent lists what has unsent changes among assets whose locks this workspace holds, at or below the paths.
+func (w *Workspace) Unsent(ctx context.Context, paths []string) ([]model.Asset, error) {
+	s, err := w.Status(ctx, Question{})
+	if err != nil {
+		return nil, err
+	}
+	var out []model.Asset
+	for _, a := range s.Assets {
+		hit := len(paths) == 0
+		for _, p := range paths {
+			hit = hit || below(a.Path, p) || a.MovedFrom != "" && below(a.MovedFrom, p)
+		}
+		if hit && Changed(a) && a.Lock != nil && a.Lock.WorkspaceID == w.Marker.Workspace {
+			out = append(out, a)
+		}
+	}
+	return out, nil
+}
+
+// HeadsUps are those of others that the service told of for paths.
+func (w *Workspace) HeadsUps(paths []string) (out []model.HeadsUp, err error) {
+	err = w.look(func(t indexTx) error {
+		for _, p := range paths {
+			list, _, err := get[[]model.HeadsUp](t.tx.Bucket(bucketHeads), p)
 			if err != nil {
 				return err
 			}
-			if !known {
-				continue
-			}
-			a.Lock, a.Holder = nil, ""
-			if err := t.setNewest(a); err != nil {
-				return err
+			for _, h := range list {
+				if h.WorkspaceID != w.Marker.Workspace {
+					out = append(out, h)
+				}
 			}
 		}
 		return nil
 	})
+	return out, err
 }

@@ -7,9 +7,10 @@ import (
 	"sort"
 	"strings"
 
-	"github.com/google/uuid"
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
+
+	"github.com/google/uuid"
 )
 
 // SendOptions say what to send and how.
@@ -20,6 +21,10 @@ type SendOptions struct {
 	KeepLocks bool
 	WithGone  bool
 	Paths     []string
+	// Set takes the rest of each set along.
+	Set bool
+	// Apart, where not nil, is told of changed files that the ones to be sent refer to and that are left behind; false stops the send.
+	Apart func([]Reference) bool
 }
 
 // Sent is what a send did. Earlier is a handoff that an interrupted send had made already. Left are deletions that were not sent.
@@ -39,53 +44,19 @@ func (w *Workspace) Send(ctx context.Context, o SendOptions) (*Sent, error) {
 		return nil, err
 	}
 	out.Earlier = earlier
-	s, err := w.Status(ctx)
+	s, err := w.Status(ctx, Question{All: len(o.Paths) > 0})
 	if err != nil {
 		return nil, err
 	}
-	if s.Rules != nil {
-		return nil, s.Rules
+	changed, refusals, err := w.chosen(s, o, out)
+	if err != nil || len(changed) == 0 && len(refusals) == 0 {
+		return out, err
 	}
-	assets, missing := Within(s.Assets, o.Paths)
-	var refusals []model.Refusal
-	for _, odd := range s.Odd {
-		if len(o.Paths) == 0 {
-			out.Odd = append(out.Odd, odd)
-			continue
-		}
-		for _, p := range o.Paths {
-			if odd.Path == p {
-				refusals = append(refusals, odd)
-			}
-		}
-	}
-	for _, p := range missing {
-		if !named(refusals, p) {
-			refusals = append(refusals, model.Refusal{Path: p, Reason: "unknown", Message: p + ": there is nothing of that name to send", Remedy: "check the spelling; tarn status lists what has changed, and what the rules leave out is not sent"})
-		}
-	}
-	var changed []model.Asset
-	for _, a := range assets {
-		switch a.State {
-		case model.New, model.Edited, model.Clash:
-			if a.State == model.Clash && !here(s, a.Path) && !o.WithGone {
-				out.Left = append(out.Left, a)
-				continue
-			}
-			changed = append(changed, a)
-		case model.Gone:
-			if o.WithGone {
-				changed = append(changed, a)
-			} else {
-				out.Left = append(out.Left, a)
-			}
-		}
-	}
-	if len(changed) == 0 && len(refusals) == 0 {
-		return out, nil
+	if err := w.ForgetRefused(); err != nil {
+		return nil, err
 	}
 	request := model.SendRequest{Workspace: w.Marker.Workspace, Note: o.Note, Tasks: o.Tasks, Stage: o.Stage, KeepLocks: o.KeepLocks}
-	up := &upload{w: w, ctx: ctx, status: s, changed: changed, request: request, seen: map[chunk.Digest]bool{}, batch: &batch{}}
+	up := &upload{w: w, root: w.root, ctx: ctx, status: s, changed: changed, request: request, seen: map[chunk.Digest]bool{}, batch: &batch{}}
 	w.Progress.Start("Sending", sizeOf(s, changed))
 	cuts, unread, err := up.readAll(&request)
 	var records [][]byte
@@ -114,7 +85,55 @@ func (w *Workspace) Send(ctx context.Context, o SendOptions) (*Sent, error) {
 		return nil, err
 	}
 	out.Handoff = &receipt.Handoff
-	return out, w.landed(pending, receipt.Handoff, receipt.Locks)
+	if err := w.landed(pending, receipt.Handoff, receipt.Locks, cuts); err != nil {
+		return out, err
+	}
+	return out, w.guardAll(changed)
+}
+
+// chosen are the changes that a send takes, and what stands in the way that can be seen here.
+func (w *Workspace) chosen(s *Status, o SendOptions, out *Sent) (changed []model.Asset, refusals []model.Refusal, err error) {
+	if s.Rules != nil {
+		return nil, nil, s.Rules
+	}
+	if o.Set && len(o.Paths) > 0 {
+		o.Paths = s.Together(o.Paths)
+	}
+	assets, missing := Within(s.Assets, o.Paths)
+	for _, odd := range s.Odd {
+		if len(o.Paths) == 0 {
+			out.Odd = append(out.Odd, odd)
+			continue
+		}
+		for _, p := range o.Paths {
+			if odd.Path == p {
+				refusals = append(refusals, odd)
+			}
+		}
+	}
+	for _, p := range missing {
+		if !named(refusals, p) {
+			refusals = append(refusals, model.Refusal{Path: p, Reason: "unknown", Message: p + ": there is nothing of that name to send", Remedy: "check the spelling; tarn status lists what has changed, and what the rules leave out is not sent"})
+		}
+	}
+	for _, a := range assets {
+		switch {
+		case a.State == model.Outside && len(o.Paths) > 0:
+			refusals = append(refusals, model.Refusal{Path: a.Path, Reason: model.Outside, Message: a.Path + ": it is outside this workspace's scope", Remedy: "tarn scope add brings its folder in"})
+		case !Changed(a):
+		case !o.WithGone && !here(s, a.Path):
+			out.Left = append(out.Left, a)
+		default:
+			changed = append(changed, a)
+		}
+	}
+	refusals = append(refusals, w.notSending(changed)...)
+	if o.Apart != nil && len(o.Paths) > 0 {
+		if apart := s.apart(w, changed); len(apart) > 0 && !o.Apart(apart) {
+			return nil, nil, model.NewProblem(model.BadRequest, "name them too, or take the whole folder", "nothing was sent")
+		}
+	}
+	return changed, refusals, nil
 }
 
 // post makes the handoff. Where the service lost a chunk of it meanwhile, that is brought and it is tried once more.
@@ -144,14 +163,16 @@ func (w *Workspace) post(ctx context.Context, p Pending, records [][]byte, cuts 
 
 func sizeOf(s *Status, changed []model.Asset) (n int64) {
 	for _, a := range changed {
-		n += s.found.Files[a.Path].Stamp.Size
+		f, _ := s.file(a.Path)
+		n += f.Stamp.Size
 	}
 	return n
 }
 
 // outline is a change without its content.
 func (w *Workspace) outline(s *Status, a model.Asset) model.SendChange {
-	change := model.SendChange{Path: a.Path, Base: s.bases[a.Path].Version, Gone: !here(s, a.Path)}
+	base, _ := s.base(a.Path)
+	change := model.SendChange{Path: a.Path, MovedFrom: a.MovedFrom, Base: base.Version, Gone: !here(s, a.Path)}
 	if a.Lock != nil && a.Lock.WorkspaceID == w.Marker.Workspace {
 		change.Fence = a.Lock.Fence
 	}
@@ -166,7 +187,7 @@ func answered(err error) bool {
 }
 
 func here(s *Status, path string) bool {
-	_, ok := s.found.Files[path]
+	_, ok := s.file(path)
 	return ok
 }
 
@@ -212,11 +233,11 @@ func (w *Workspace) settlePending(ctx context.Context) (*model.Handoff, error) {
 	if closed.Handoff == nil {
 		return nil, w.update(func(t indexTx) error { return t.dropPending() })
 	}
-	return closed.Handoff, w.landed(p, *closed.Handoff, nil)
+	return closed.Handoff, w.landed(p, *closed.Handoff, nil, nil)
 }
 
-// landed notes that a send has become a handoff.
-func (w *Workspace) landed(p Pending, h model.Handoff, kept []model.Lock) error {
+// landed notes that a send has become a handoff. cuts are those of its files, where they are at hand.
+func (w *Workspace) landed(p Pending, h model.Handoff, kept []model.Lock, cuts map[string]Cut) error {
 	versions := map[string]int{}
 	for _, a := range h.Assets {
 		versions[a.Path] = a.Version
@@ -241,9 +262,18 @@ func (w *Workspace) landed(p Pending, h model.Handoff, kept []model.Lock) error 
 			if err := t.setNewest(a); err != nil {
 				return err
 			}
-			cut, _, err := t.cut(c.Path)
-			if err != nil {
+			refs := Refs{}
+			if known, ok := cuts[c.Path]; ok {
+				refs = known.Refs
+			} else if known, ok, err := t.cut(c.Path); err != nil {
 				return err
+			} else if ok && known.Stamp.is(p.Cuts[c.Path]) {
+				refs = known.Refs // else it was cut again meanwhile, and holds something else
+			}
+			if c.MovedFrom != "" {
+				if err := t.movedAway(c.MovedFrom, c.Path); err != nil {
+					return err
+				}
 			}
 			if err := t.dropCut(c.Path); err != nil {
 				return err
@@ -252,12 +282,37 @@ func (w *Workspace) landed(p Pending, h model.Handoff, kept []model.Lock) error 
 				if err := t.dropBase(c.Path); err != nil {
 					return err
 				}
-			} else if err := t.setBase(c.Path, baseOf(a, p.Cuts[c.Path]), cut.Refs.orNone()); err != nil {
+			} else if err := t.setBase(c.Path, baseOf(a, p.Cuts[c.Path]), refs.orNone()); err != nil {
 				return err
 			}
 		}
+		if err := t.turn(); err != nil {
+			return err
+		}
+		// The service knows that what was sent is unsent no more.
+		if err := t.tx.Bucket(bucketMeta).Delete([]byte("told")); err != nil {
+			return err
+		}
+		if pending, ok, err := t.pending(); err != nil || !ok || pending.Key != p.Key {
+			return err
+		}
 		return t.dropPending()
 	})
+}
+
+// movedAway notes that an asset is at another place now, at the service too.
+func (t indexTx) movedAway(from, to string) error {
+	refs := t.refs(from)
+	if err := t.tx.Bucket(bucketRefs).Put([]byte(to), refs.orNone()); err != nil {
+		return err
+	}
+	if err := t.dropBase(from); err != nil {
+		return err
+	}
+	if err := t.dropNewest(from); err != nil {
+		return err
+	}
+	return t.dropMove(to)
 }
 
 func stamps(cuts map[string]Cut) map[string]Stamp {
@@ -269,7 +324,7 @@ func stamps(cuts map[string]Cut) map[string]Stamp {
 }
 
 // cutsOf reads the kept cuts of assets, and the chunks of their bases.
-func (w *Workspace) cutsOf(assets []model.Asset) (map[string]Cut, map[string]Refs, error) {
+func (w *Workspace) cutsOf(s *Status, assets []model.Asset) (map[string]Cut, map[string]Refs, error) {
 	found, bases := map[string]Cut{}, map[string]Refs{}
 	return found, bases, w.look(func(t indexTx) error {
 		for _, a := range assets {
@@ -280,7 +335,7 @@ func (w *Workspace) cutsOf(assets []model.Asset) (map[string]Cut, map[string]Ref
 			if ok {
 				found[a.Path] = c
 			}
-			if refs := t.refs(a.Path); refs != nil {
+			if refs := t.refs(s.source(a.Path)); refs != nil {
 				bases[a.Path] = refs
 			}
 		}
@@ -333,7 +388,7 @@ func (w *Workspace) stillSame(cuts map[string]Cut) (refusals []model.Refusal) {
 			refusals = append(refusals, unreadable(p, err))
 			continue
 		}
-		if s := stampOf(info); s.Size != c.Stamp.Size || s.Time != c.Stamp.Time || s.Inode != c.Stamp.Inode {
+		if !c.Stamp.is(stampOf(info)) {
 			refusals = append(refusals, unreadable(p, errMoving))
 		}
 	}
@@ -341,28 +396,82 @@ func (w *Workspace) stillSame(cuts map[string]Cut) (refusals []model.Refusal) {
 	return refusals
 }
 
-// Rollback sends an old version of an asset as a new one and brings it here. to is a version number.
-func (w *Workspace) Rollback(ctx context.Context, path string, to int, note string) (*model.Handoff, *Updated, error) {
+// Rollback sends an old version of an asset as a new one and brings it here. to is a version number. With set, the rest of its set goes
+// back to how it was in the handoff that made that version.
+func (w *Workspace) Rollback(ctx context.Context, path string, to int, note string, set bool) (*model.Handoff, *Updated, error) {
 	if err := w.Refresh(ctx); err != nil {
 		return nil, nil, err
 	}
-	s, err := w.Status(ctx)
+	s, err := w.Status(ctx, Question{All: true})
 	if err != nil {
 		return nil, nil, err
 	}
+	paths := []string{path}
+	if set {
+		paths = s.Together(paths)
+	}
+	var refusals []model.Refusal
 	for _, a := range s.Assets {
-		if a.Path == path && (a.State == model.Edited || a.State == model.Clash || a.State == model.New) {
-			return nil, nil, &model.Refused{Refusals: []model.Refusal{{Path: path, Reason: "edited", Message: path + ": it has changes here that were not sent", Remedy: "send them, or put them away with tarn discard, then roll back"}}}
+		for _, p := range paths {
+			if (a.Path == p || a.MovedFrom == p) && Changed(a) && a.State != model.Gone {
+				refusals = append(refusals, model.Refusal{Path: a.Path, Reason: "edited", Message: a.Path + ": it has changes here that were not sent", Remedy: "send them, or put them away with tarn discard, then roll back"})
+			}
 		}
 	}
-	base := s.newest[path].Newest
-	if s.newest[path].Gone {
-		base = 0
+	if len(refusals) > 0 {
+		return nil, nil, &model.Refused{Refusals: refusals}
 	}
-	receipt, err := w.Client.Rollback(ctx, w.Marker.Project, uuid.NewString(), model.RollbackRequest{Workspace: w.Marker.Workspace, Path: path, To: to, Base: base, Note: strings.TrimSpace(note)})
+	q := model.RollbackRequest{Workspace: w.Marker.Workspace, Path: path, To: to, Base: s.newestAt(path), Note: strings.TrimSpace(note)}
+	if len(paths) > 1 {
+		if q.With, err = w.rollbackWith(ctx, s, path, to, paths); err != nil {
+			return nil, nil, err
+		}
+	}
+	receipt, err := w.Client.Rollback(ctx, w.Marker.Project, uuid.NewString(), q)
 	if err != nil {
 		return nil, nil, err
 	}
-	u, err := w.Update(ctx, []string{path}, false)
+	u, err := w.Update(ctx, UpdateOptions{Paths: paths})
 	return &receipt.Handoff, u, err
+}
+
+// newestAt is the version that the service has of a path, 0 for none.
+func (s *Status) newestAt(path string) int {
+	if t := s.entry(path); t != nil && t.known && !t.theirs.gone {
+		return t.theirs.newest
+	}
+	return 0
+}
+
+// rollbackWith finds the versions that the rest of a set had in the handoff that made version to of path.
+func (w *Workspace) rollbackWith(ctx context.Context, s *Status, path string, to int, paths []string) (with []model.RollbackWith, err error) {
+	first, err := w.Client.Asset(ctx, w.Marker.Project, path)
+	if err != nil {
+		return nil, err
+	}
+	handoff := 0
+	for _, v := range first.Versions {
+		if v.Version == to {
+			handoff = v.Handoff
+		}
+	}
+	for _, p := range paths {
+		if p == path || s.newestAt(p) == 0 {
+			continue
+		}
+		h, err := w.Client.Asset(ctx, w.Marker.Project, p)
+		if err != nil {
+			return nil, err
+		}
+		for _, v := range h.Versions { // the newest first
+			if v.Handoff > handoff {
+				continue
+			}
+			if !v.Gone && v.Version != h.Asset.Newest {
+				with = append(with, model.RollbackWith{Path: p, To: v.Version, Base: s.newestAt(p)})
+			}
+			break
+		}
+	}
+	return with, nil
 }

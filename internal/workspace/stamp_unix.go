@@ -4,7 +4,10 @@ package workspace
 
 import (
 	"io/fs"
+	"os"
 	"syscall"
+
+	"golang.org/x/sys/unix"
 )
 
 func inode(info fs.FileInfo) uint64 {
@@ -19,3 +22,15 @@ func executable(info fs.FileInfo) bool { return info.Mode()&0o100 != 0 }
 
 // keepsExecutable says that the system keeps such a bit.
 const keepsExecutable = true
+
+// glance looks at one entry of an open folder, without following links. It is what a look at a hundred thousand files consists of: no path
+// is put together, and nothing is allocated.
+func glance(folder *os.File, entry fs.DirEntry) (f File, regular bool, err error) {
+	var s unix.Stat_t
+	if err := unix.Fstatat(int(folder.Fd()), entry.Name(), &s, unix.AT_SYMLINK_NOFOLLOW); err != nil {
+		return f, false, &fs.PathError{Op: "stat", Path: entry.Name(), Err: err}
+	}
+	f.Stamp = Stamp{Size: s.Size, Time: unix.TimespecToNsec(s.Mtim), Inode: s.Ino}
+	f.Executable = s.Mode&0o100 != 0
+	return f, s.Mode&unix.S_IFMT == unix.S_IFREG, nil
+}

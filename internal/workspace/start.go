@@ -6,41 +6,138 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"sort"
 
 	"kettletarn/internal/client"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/rules"
 )
 
-// Preview says what starting a project from a folder would track.
+// Preview says what starting a project from a folder would track, under rules that are there or that are proposed (Rules is their text
+// then). Hidden are large files that a git ignore file hides: often they are assets.
 type Preview struct {
-	Files   int             `json:"files"`
-	Size    int64           `json:"size"`
-	Left    int             `json:"left_out"`
-	Largest []model.Asset   `json:"largest"`
-	Odd     []model.Refusal `json:"odd"`
+	Presets   []string        `json:"presets"`
+	Rules     string          `json:"rules,omitempty"`
+	Files     int             `json:"files"`
+	Size      int64           `json:"size"`
+	Code      int             `json:"code"`
+	Left      int             `json:"left_out"`
+	LeftBy    []LeftBy        `json:"left_out_by"`
+	Largest   []model.Asset   `json:"largest"`
+	Hidden    []LeftOut       `json:"hidden"`
+	Uncovered []model.Asset   `json:"uncovered"`
+	Odd       []model.Refusal `json:"odd"`
 }
 
-// PreviewStart looks at a folder.
-func PreviewStart(ctx context.Context, dir string) (*Preview, error) {
-	found, err := Look(ctx, dir, nil)
-	if err != nil {
+// LeftBy is one rule of a preview, and how many files and whole folders it leaves out.
+type LeftBy struct {
+	By    rules.Origin `json:"by"`
+	Files int          `json:"files"`
+}
+
+// largest is how many of the largest files a preview names.
+const largest = 20
+
+// PreviewStart looks at a folder. Where it has no rules file, presets are proposed: those named, or, where that is nil, those that fit.
+func PreviewStart(ctx context.Context, dir string, presets []string) (*Preview, error) {
+	p := &Preview{Presets: presets}
+	s, rulesErr := newScan(ctx, dir)
+	if rulesErr != nil {
+		return nil, rulesErr
+	}
+	if _, err := os.Lstat(filepath.Join(dir, rules.File)); errors.Is(err, fs.ErrNotExist) {
+		if err := p.propose(s); err != nil {
+			return nil, err
+		}
+	} else if len(presets) > 0 {
+		return nil, model.NewProblem(model.BadRequest, "name the presets in it, or start without --preset", "the folder has a tarn.toml already")
+	}
+	if p.Presets = s.rules.Presets; p.Presets == nil {
+		p.Presets = []string{}
+	}
+	s.listing, s.deep = true, true
+	if err := s.run(); err != nil {
 		return nil, err
 	}
-	if found.RulesErr != nil {
-		return nil, found.RulesErr
-	}
-	p := &Preview{Files: len(found.Files), Left: found.Left, Odd: append([]model.Refusal{}, found.Odd...), Largest: []model.Asset{}}
-	for name, f := range found.Files {
-		p.Size += f.Stamp.Size
-		p.Largest = append(p.Largest, model.Asset{Path: name, Size: f.Stamp.Size, State: model.New})
+	p.Files, p.Code, p.Left, p.Odd = len(s.fresh), s.code, s.leftN, append([]model.Refusal{}, s.odd...)
+	p.Largest, p.Hidden, p.Uncovered = []model.Asset{}, append([]LeftOut{}, s.hidden...), []model.Asset{}
+	for _, f := range s.fresh {
+		p.Size += f.file.Stamp.Size
+		p.Largest = append(p.Largest, model.Asset{Path: f.path, Size: f.file.Stamp.Size, State: model.New})
 	}
 	sort.Slice(p.Largest, func(i, j int) bool {
 		a, b := p.Largest[i], p.Largest[j]
 		return a.Size > b.Size || a.Size == b.Size && a.Path < b.Path
 	})
-	p.Largest = p.Largest[:min(5, len(p.Largest))]
+	p.Largest = p.Largest[:min(largest, len(p.Largest))]
+	sort.Slice(p.Hidden, func(i, j int) bool { return p.Hidden[i].Size > p.Hidden[j].Size })
+	p.Hidden = p.Hidden[:min(largest, len(p.Hidden))]
+	for _, f := range s.large {
+		if isBinary(os.DirFS(dir), f.path) && len(p.Uncovered) < largest {
+			p.Uncovered = append(p.Uncovered, model.Asset{Path: f.path, Size: f.file.Stamp.Size, State: model.Code})
+		}
+	}
+	p.LeftBy = leftBy(s.left)
 	return p, nil
+}
+
+// propose makes up rules for a folder that has none.
+func (p *Preview) propose(s *scan) error {
+	otherwise := rules.Asset
+	if _, err := os.Lstat(filepath.Join(s.root, ".git")); err == nil {
+		otherwise = rules.Code
+	}
+	if p.Presets == nil {
+		look, _ := newScan(s.ctx, s.root)
+		if err := look.run(); err != nil {
+			return err
+		}
+		paths := make([]string, len(look.fresh))
+		for i, f := range look.fresh {
+			paths[i] = f.path
+		}
+		p.Presets = rules.Propose(paths)
+	}
+	p.Rules = rules.Compose(p.Presets, otherwise)
+	parsed, err := rules.Parse([]byte(p.Rules))
+	if err != nil {
+		return model.NewProblem(model.BadRequest, "tarn rules preset lists them", "%v", err)
+	}
+	s.rules = parsed
+	return nil
+}
+
+// leftBy counts what is left out, by rule.
+func leftBy(left []LeftOut) []LeftBy {
+	count := map[rules.Origin]int{}
+	for _, l := range left {
+		if l.State == model.Ignored {
+			count[l.By]++
+		}
+	}
+	out := []LeftBy{}
+	for by, n := range count {
+		out = append(out, LeftBy{by, n})
+	}
+	sort.Slice(out, func(i, j int) bool {
+		a, b := out[i], out[j]
+		return a.Files > b.Files || a.Files == b.Files && a.By.String() < b.By.String()
+	})
+	return out
+}
+
+// WriteRules writes a rules file where there is none.
+func WriteRules(dir, text string) error {
+	f, err := os.OpenFile(filepath.Join(dir, rules.File), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if err != nil {
+		return fmt.Errorf("the rules can't be written: %w", err)
+	}
+	_, err = f.WriteString(text)
+	if closed := f.Close(); err == nil {
+		err = closed
+	}
+	return err
 }
 
 // Vacant checks that a folder lies in no workspace, or is the root of one of the same project (an interrupted start or join).
@@ -156,21 +253,20 @@ func (w *Workspace) Adopt(ctx context.Context) (*Adopted, error) {
 	if err := w.Refresh(ctx); err != nil {
 		return nil, err
 	}
-	s, err := w.Status(ctx)
+	s, err := w.Status(ctx, Question{})
 	if err != nil {
 		return nil, err
 	}
-	out := &Adopted{Differ: []model.Asset{}, New: []model.Asset{}, Lacking: []model.Asset{}, Odd: append([]model.Refusal{}, s.Odd...)}
+	out := &Adopted{Taken: s.Same, Differ: []model.Asset{}, New: []model.Asset{}, Lacking: []model.Asset{}, Odd: append([]model.Refusal{}, s.Odd...)}
 	var same []wanted
 	for _, a := range s.Assets {
-		f, there := s.found.Files[a.Path]
+		f, there := s.file(a.Path)
 		switch {
-		case a.State == model.Same:
-			out.Taken++
+		case a.State == model.Same || a.State == model.Outside:
 		case a.State == model.New:
 			out.New = append(out.New, a)
 		case there && a.State == model.Behind:
-			same = append(same, wanted{asset: s.newest[a.Path], stamp: &f.Stamp})
+			same = append(same, wanted{asset: s.theirsOf(a), place: a.Path, stamp: &f.Stamp})
 		case there:
 			out.Differ = append(out.Differ, a)
 		default:

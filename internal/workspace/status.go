@@ -1,8 +1,10 @@
 package workspace
 
 import (
+	"bytes"
 	"context"
 	"errors"
+	"io"
 	"io/fs"
 	"sort"
 	"strings"
@@ -10,187 +12,364 @@ import (
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/rules"
 )
 
-// Status is the state of every asset and every new file, by path.
+// Question says what a status is wanted of.
+type Question struct {
+	// Paths restricts the look to what is at or below them. All that is there is listed then, also what is the same.
+	Paths []string
+	// All lists what is the same, too.
+	All bool
+	// LeftOut lists what the rules leave out.
+	LeftOut bool
+}
+
+// Status is how a workspace stands. Assets has, by path, what is not just the same: changed here or there, moved, held, or with a heads-up.
 type Status struct {
-	Assets  []model.Asset
-	Odd     []model.Refusal
+	Assets []model.Asset
+	// Same counts the assets that are the same here and there, and SameSize their bytes; Code the files left to the main history.
+	Same     int
+	SameSize int64
+	Code     int
+	Odd      []model.Refusal
+	// Left is how many files and whole folders the rules leave out; LeftOut lists them where that was asked for.
 	Left    int
-	Rules   error
-	At      int
-	Fetched time.Time
+	LeftOut []LeftOut
+	// Uncovered are large binaries that no rule covers and that the main history would take.
+	Uncovered []model.Asset
+	Rules     error
+	View
 	Pending *Pending
-	found   *Found
-	bases   map[string]Base
-	newest  map[string]model.Asset
+	// Jobs are the sends in the background; Watched says that a running watch answered.
+	Jobs    []Job
+	Watched bool
+
+	decide *rules.Rules
+	scan   *scan
+	moves  map[string]string // made here: from where, by where to
+	places map[string]string // the other way round
+	fresh  map[string]*tracked
+}
+
+// Decide is what the rules in the folder say of a path.
+func (s *Status) Decide(path string) rules.Decision { return s.decide.Decide(path) }
+
+// entry is what is known of a path, or nil.
+func (s *Status) entry(path string) *tracked {
+	if i, ok := s.scan.index[path]; ok {
+		return &s.scan.tracked[i]
+	}
+	return s.fresh[path]
+}
+
+// file is the file at a path.
+func (s *Status) file(path string) (File, bool) {
+	if t := s.entry(path); t != nil && t.here {
+		return t.file, true
+	}
+	return File{}, false
+}
+
+// origin is the entry that has the base of a path: its own, or that of the path it was moved from.
+func (s *Status) origin(path string) *tracked {
+	if from, moved := s.moves[path]; moved {
+		return s.entry(from)
+	}
+	return s.entry(path)
+}
+
+// base is the version that the workspace has of what is at a path.
+func (s *Status) base(path string) (Base, bool) {
+	if t := s.origin(path); t != nil && t.had {
+		return t.base, true
+	}
+	return Base{}, false
 }
 
 // Status looks at the folder and at what the service last said. It needs no service.
-func (w *Workspace) Status(ctx context.Context) (*Status, error) {
-	s := &Status{}
-	var cuts map[string]Cut
+func (w *Workspace) Status(ctx context.Context, q Question) (*Status, error) {
+	s := &Status{fresh: map[string]*tracked{}}
+	s.scan, s.Rules = newScan(ctx, w.Root)
+	s.decide, s.scan.listing = s.scan.rules, q.LeftOut
+	listed := map[string]bool{} // with a lock or a heads-up
 	err := w.look(func(t indexTx) (err error) {
-		if s.bases, err = t.bases(); err != nil {
+		if s.View, err = t.view(); err != nil {
 			return err
 		}
-		if s.newest, err = t.newest(); err != nil {
-			return err
-		}
-		view, err := t.view()
-		if err != nil {
-			return err
-		}
-		s.At, s.Fetched = view.At, view.Fetched
 		if p, ok, err := t.pending(); err != nil {
 			return err
 		} else if ok {
 			s.Pending = &p
 		}
-		cuts, err = all[Cut](t.tx.Bucket(bucketCuts))
-		return err
-	})
-	if err != nil {
-		return nil, err
-	}
-	folders := map[string]bool{}
-	for path := range s.bases {
-		for i, r := range path {
-			if r == '/' {
-				folders[path[:i+1]] = true
+		for _, bucket := range [][]byte{bucketLocks, bucketHeads} {
+			if err := t.tx.Bucket(bucket).ForEach(func(path, _ []byte) error {
+				listed[string(path)] = true
+				return nil
+			}); err != nil {
+				return err
 			}
 		}
-	}
-	s.found, err = Look(ctx, w.Root, func(path string) bool {
-		if strings.HasSuffix(path, "/") {
-			return folders[path]
-		}
-		_, ok := s.bases[path]
-		return ok
+		s.moves = t.moves()
+		s.scan.within = withMoves(q.Paths, s.moves)
+		return s.scan.load(t)
 	})
 	if err != nil {
 		return nil, err
 	}
-	s.Odd, s.Left, s.Rules = s.found.Odd, s.found.Left, s.found.RulesErr
-	return s, w.judge(ctx, s, cuts)
+	s.scan.scope = s.Scope
+	if err := s.scan.run(); err != nil {
+		return nil, err
+	}
+	s.Odd, s.Left, s.LeftOut, s.Code = s.scan.odd, s.scan.leftN, s.scan.left, s.scan.code
+	for i := range s.scan.fresh {
+		s.fresh[s.scan.fresh[i].path] = &s.scan.fresh[i]
+	}
+	s.pointOut(w)
+	return s, w.judge(ctx, s, q, listed)
 }
 
-// judge finds the state of each path, reading the files whose looks do not tell.
-func (w *Workspace) judge(ctx context.Context, s *Status, cuts map[string]Cut) error {
-	paths := map[string]bool{}
-	for p := range s.found.Files {
-		paths[p] = true
-	}
-	for p := range s.bases {
-		paths[p] = true
-	}
-	for p, a := range s.newest {
-		if !a.Gone {
-			paths[p] = true
+// load reads the index: what it knows of each path at or below what was asked for, in the order of paths.
+func (s *scan) load(t indexTx) error {
+	bases, news := t.tx.Bucket(bucketBase), t.tx.Bucket(bucketNewest)
+	s.tracked = make([]tracked, 0, max(bases.Stats().KeyN, news.Stats().KeyN))
+	b, n := bases.Cursor(), news.Cursor()
+	bk, bv := b.First()
+	nk, nv := n.First()
+	for bk != nil || nk != nil {
+		order := bytes.Compare(bk, nk)
+		if bk == nil {
+			order = 1
+		} else if nk == nil {
+			order = -1
 		}
-	}
-	var doubtful []string
-	var bytes int64
-	for p := range paths {
-		if size, ok := s.doubt(p, cuts); ok {
-			doubtful = append(doubtful, p)
-			bytes += size
+		key := bk
+		if order > 0 {
+			key = nk
 		}
-	}
-	digests, err := w.settleDoubts(ctx, s, doubtful, bytes)
-	if err != nil {
-		return err
-	}
-	for p := range paths {
-		if c, ok := cuts[p]; ok {
-			if f, here := s.found.Files[p]; here && c.Stamp.fits(f.Stamp) {
-				digests[p] = c.Content
+		if s.wantsFile(string(key)) {
+			var e tracked
+			var err error
+			if order <= 0 {
+				if e.base, err = decodeBase(bv); err != nil {
+					return err
+				}
+				e.had = true
 			}
+			if order >= 0 {
+				if e.theirs, err = decodeTheirs(nv); err != nil {
+					return err
+				}
+				e.known = true
+			}
+			e.path = string(key)
+			s.tracked = append(s.tracked, e)
 		}
-		if a, show := s.state(p, digests); show {
-			s.Assets = append(s.Assets, a)
+		if order <= 0 {
+			bk, bv = b.Next()
+		}
+		if order >= 0 {
+			nk, nv = n.Next()
 		}
 	}
-	sort.Slice(s.Assets, func(i, j int) bool { return s.Assets[i].Path < s.Assets[j].Path })
+	s.index = make(map[string]int32, len(s.tracked))
+	for i := range s.tracked {
+		s.index[s.tracked[i].path] = int32(i)
+	}
 	return nil
 }
 
-// doubt reports whether the content of a file has to be read to know its state, and its size.
-func (s *Status) doubt(p string, cuts map[string]Cut) (int64, bool) {
-	f, here := s.found.Files[p]
-	if !here {
-		return 0, false
-	}
-	if c, ok := cuts[p]; ok && c.Stamp.fits(f.Stamp) {
-		return 0, false
-	}
-	b, had := s.bases[p]
-	theirs, known := s.newest[p]
-	switch {
-	case had && b.Stamp.fits(f.Stamp):
-		return 0, false
-	case had && b.Size == f.Stamp.Size:
-		return f.Stamp.Size, true
-	case !had && known && !theirs.Gone && theirs.Size == f.Stamp.Size:
-		return f.Stamp.Size, true
-	case had && known && theirs.Newest > b.Version && theirs.Size == f.Stamp.Size:
-		return f.Stamp.Size, true
-	}
-	return 0, false
+// same reports whether nothing is to be said of a path: by far the most frequent case.
+func (t *tracked) same() bool {
+	return t.had && t.here && t.known && !t.theirs.gone && t.theirs.newest == t.base.Version && t.base.Stamp.fits(t.file.Stamp) && (t.file.Executable == t.base.Executable || !keepsExecutable)
 }
 
-// settleDoubts reads files, keeps what was learnt, and returns their digests.
-func (w *Workspace) settleDoubts(ctx context.Context, s *Status, paths []string, bytes int64) (map[string]chunk.Digest, error) {
-	digests := map[string]chunk.Digest{}
-	if len(paths) == 0 {
-		return digests, nil
+// judge finds the state of each path, reading the files whose looks do not tell.
+func (w *Workspace) judge(ctx context.Context, s *Status, q Question, listed map[string]bool) error {
+	everything := q.All || len(q.Paths) > 0
+	var look []*tracked
+	for i := range s.scan.tracked {
+		t := &s.scan.tracked[i]
+		if t.same() {
+			s.Same, s.SameSize = s.Same+1, s.SameSize+t.base.Size
+			if !everything && !listed[t.path] {
+				continue
+			}
+		}
+		look = append(look, t)
 	}
-	sort.Strings(paths)
-	w.Progress.Start("Looking at changed files", bytes)
-	defer w.Progress.Done()
+	for i := range s.scan.fresh {
+		look = append(look, &s.scan.fresh[i])
+	}
+	digests, err := w.settleDoubts(ctx, s, look)
+	if err != nil {
+		return err
+	}
+	for _, t := range look {
+		if _, moved := s.places[t.path]; moved {
+			continue
+		}
+		if a, show := s.state(t, digests); show {
+			s.Assets = append(s.Assets, a)
+		}
+	}
+	for i := range s.scan.outside {
+		t := &s.scan.outside[i]
+		s.Assets = append(s.Assets, model.Asset{Path: t.path, State: model.Outside, Size: t.file.Stamp.Size})
+	}
+	sort.Slice(s.Assets, func(i, j int) bool { return s.Assets[i].Path < s.Assets[j].Path })
+	return w.details(s)
+}
+
+// details adds what the service said of those assets that are listed.
+func (w *Workspace) details(s *Status) error {
+	if len(s.Assets) == 0 {
+		return nil
+	}
+	return w.look(func(t indexTx) error {
+		for i := range s.Assets {
+			a := &s.Assets[i]
+			path := a.Path
+			if a.MovedFrom != "" {
+				path = a.MovedFrom
+			}
+			said, known, err := t.newest(path)
+			if err != nil {
+				return err
+			}
+			if !known {
+				continue
+			}
+			mine := *a
+			*a = said
+			a.Path, a.State, a.Version, a.MovedFrom, a.Size, a.Content, a.Executable = mine.Path, mine.State, mine.Version, mine.MovedFrom, mine.Size, mine.Content, mine.Executable
+			if a.Content != said.Content {
+				a.Digest = ""
+			}
+			a.HeadsUp = nil
+			for _, h := range said.HeadsUp {
+				if h.WorkspaceID != w.Marker.Workspace {
+					a.HeadsUp = append(a.HeadsUp, h)
+				}
+			}
+		}
+		return nil
+	})
+}
+
+// doubt reports whether the content of a file has to be read to know its state.
+func (s *Status) doubt(t *tracked, cut Cut, gone map[int64][]*tracked) bool {
+	if !t.here || cut.Stamp.fits(t.file.Stamp) {
+		return false
+	}
+	size := t.file.Stamp.Size
+	base, had := s.base(t.path)
+	switch {
+	case had && base.Stamp.fits(t.file.Stamp):
+		return false
+	case had && base.Size == size:
+		return true
+	case !had && t.known && !t.theirs.gone && t.theirs.size == size:
+		return true
+	case had && t.known && t.theirs.newest != base.Version && t.theirs.size == size:
+		return true
+	case !had && !t.known:
+		// It may be one that is gone from another place.
+		for _, g := range gone[size] {
+			if g.base.Size == size && !g.base.Stamp.fits(t.file.Stamp) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// settleDoubts reads files, keeps what was learnt, finds moves, and returns the contents that were looked at.
+func (w *Workspace) settleDoubts(ctx context.Context, s *Status, look []*tracked) (map[string]chunk.Digest, error) {
+	digests := map[string]chunk.Digest{}
+	gone := map[int64][]*tracked{}
+	stale := s.dropStale()
+	taken := s.placed()
+	for _, t := range look {
+		if t.had && !t.here && !taken[t.path] {
+			gone[t.base.Size] = append(gone[t.base.Size], t)
+		}
+	}
+	var doubtful []*tracked
+	total := int64(0)
 	bases := map[string]Refs{}
-	if err := w.look(func(t indexTx) error {
-		for _, p := range paths {
-			bases[p] = t.refs(p)
+	if err := w.look(func(tx indexTx) error {
+		for _, t := range look {
+			if !t.here || t.same() {
+				continue
+			}
+			cut, known, err := tx.cut(t.path)
+			if err != nil {
+				return err
+			}
+			if known && cut.Stamp.fits(t.file.Stamp) {
+				digests[t.path] = cut.Content
+			}
+			if s.doubt(t, cut, gone) {
+				doubtful, total = append(doubtful, t), total+t.file.Stamp.Size
+				bases[t.path] = tx.refs(s.source(t.path))
+			}
 		}
 		return nil
 	}); err != nil {
 		return nil, err
 	}
 	learnt := map[string]Cut{}
-	for _, p := range paths {
-		c, file, err := w.read(ctx, p, bases[p], nil)
+	if len(doubtful) > 0 {
+		w.Progress.Start("Looking at changed files", total)
+		defer w.Progress.Done()
+	}
+	for _, t := range doubtful {
+		c, file, err := w.read(ctx, t.path, bases[t.path], nil)
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		if err != nil {
-			if errors.Is(err, fs.ErrNotExist) {
-				delete(s.found.Files, p)
-				continue
-			}
-			// It counts as changed; a send will say why it can't be read.
+		if errors.Is(err, fs.ErrNotExist) {
+			t.here = false
 			continue
 		}
-		digests[p], learnt[p], s.found.Files[p] = c.Content, c, file
-		if b, had := s.bases[p]; had && b.Content == c.Content {
-			b.Stamp = c.Stamp
-			s.bases[p] = b
+		if err != nil {
+			continue // It counts as changed; a send will say why it can't be read.
+		}
+		digests[t.path], learnt[t.path], t.file = c.Content, c, file
+		if o := s.origin(t.path); o != nil && o.had && o.base.Content == c.Content {
+			o.base.Stamp = c.Stamp
 		}
 	}
-	return digests, w.update(func(t indexTx) error {
+	found := s.findMoves(look, gone, digests)
+	s.addMoves(found)
+	if len(learnt)+len(found)+len(stale) == 0 {
+		return digests, nil
+	}
+	return digests, w.update(func(tx indexTx) error {
+		for _, to := range stale {
+			if err := tx.dropMove(to); err != nil {
+				return err
+			}
+		}
+		for to, from := range found {
+			if err := tx.setMove(to, from); err != nil {
+				return err
+			}
+		}
 		for p, c := range learnt {
-			b, had, err := get[Base](t.tx.Bucket(bucketBase), p)
+			source := s.source(p)
+			b, had, err := tx.base(source)
 			if err != nil {
 				return err
 			}
 			if had && b.Content == c.Content {
 				b.Stamp = c.Stamp
-				if err := t.setBase(p, b, nil); err != nil {
-					return err
-				}
-				continue
+				err = tx.setBase(source, b, nil)
+			} else {
+				err = tx.setCut(p, c)
 			}
-			if err := t.setCut(p, c); err != nil {
+			if err != nil {
 				return err
 			}
 		}
@@ -198,57 +377,77 @@ func (w *Workspace) settleDoubts(ctx context.Context, s *Status, paths []string,
 	})
 }
 
+// pointOut finds large binaries among the files that no rule covers and that are left to the main history.
+func (s *Status) pointOut(w *Workspace) {
+	for _, t := range s.scan.large {
+		if len(s.Uncovered) < 100 && isBinary(w.root.FS(), t.path) {
+			s.Uncovered = append(s.Uncovered, model.Asset{Path: t.path, State: model.Code, Size: t.file.Stamp.Size})
+		}
+	}
+}
+
+// isBinary reports whether a file has a zero byte near its start.
+func isBinary(folder fs.FS, path string) bool {
+	f, err := folder.Open(path)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	start := make([]byte, 8000)
+	n, _ := io.ReadFull(f, start)
+	return bytes.IndexByte(start[:n], 0) >= 0
+}
+
 // state is the state of one path; show is false for what is of no concern (gone here and there).
-func (s *Status) state(p string, digests map[string]chunk.Digest) (a model.Asset, show bool) {
-	f, here := s.found.Files[p]
-	b, had := s.bases[p]
-	theirs, known := s.newest[p]
-	live := known && !theirs.Gone
-	if known {
-		a = theirs
+func (s *Status) state(t *tracked, digests map[string]chunk.Digest) (a model.Asset, show bool) {
+	from, moved := s.moves[t.path]
+	o := t
+	if moved {
+		o = s.entry(from)
+		a.MovedFrom = from
 	}
-	a.Path, a.Version = p, b.Version
-	if here {
-		a.Size = f.Stamp.Size
-	} else {
-		a.Size = max(a.Size, b.Size)
+	live := o.known && !o.theirs.gone
+	a.Path, a.Version, a.Newest = t.path, o.base.Version, o.theirs.newest
+	a.Size = max(o.theirs.size, o.base.Size)
+	if t.here {
+		a.Size, a.Executable = t.file.Stamp.Size, t.file.Executable
 	}
-	newer := known && theirs.Newest > b.Version
-	digest, read := digests[p]
-	unchanged := had && here && (b.Stamp.fits(f.Stamp) || read && digest == b.Content) && (f.Executable == b.Executable || !keepsExecutable)
-	if here {
-		a.Digest, a.Content = "", ""
-		if read {
-			a.Content = digest.String()
-		} else if unchanged {
-			a.Content = b.Content.String()
-		}
-		if a.Content == theirs.Content {
-			a.Digest = theirs.Digest
-		}
-	}
+	newer := o.known && o.theirs.newest != o.base.Version
+	digest, read := digests[t.path]
+	unchanged := o.had && t.here && (o.base.Stamp.fits(t.file.Stamp) || read && digest == o.base.Content) && (t.file.Executable == o.base.Executable || !keepsExecutable)
 	switch {
-	case !here && !had:
+	case t.here && unchanged:
+		a.Content = o.base.Content.String()
+	case t.here && read:
+		a.Content = digest.String()
+	case !t.here && live:
+		a.Content = o.theirs.content.String()
+	}
+	asTheirs := t.here && live && read && o.theirs.content == digest
+	switch {
+	case !t.here && !o.had:
 		a.State = model.Behind
 		return a, live
-	case !here && newer && !live:
+	case !t.here && newer && !live:
 		return a, false
-	case !here && newer:
+	case !t.here && newer:
 		a.State = model.Clash
-	case !here:
+	case !t.here:
 		a.State = model.Gone
-	case !had && !live:
+	case !o.had && !live:
 		a.State = model.New
-	case !had && read && theirs.Content == digest.String():
+	case !o.had && asTheirs:
 		// The same content by another way: an update takes it over without a byte moved.
 		a.State = model.Behind
-	case !had:
+	case !o.had:
+		a.State = model.Clash
+	case unchanged && newer && moved && !live:
 		a.State = model.Clash
 	case unchanged && newer:
 		a.State = model.Behind
 	case unchanged:
 		a.State = model.Same
-	case newer && live && read && theirs.Content == digest.String():
+	case newer && asTheirs:
 		a.State = model.Behind
 	case newer:
 		a.State = model.Clash
@@ -258,7 +457,17 @@ func (s *Status) state(p string, digests map[string]chunk.Digest) (a model.Asset
 	return a, true
 }
 
-// Within keeps the assets at or below one of the paths; no paths keep all. missing are the paths at which there is nothing.
+// Changed reports whether a state is one of something that was not sent. A move is, too, whatever the state.
+func Changed(a model.Asset) bool {
+	switch a.State {
+	case model.New, model.Edited, model.Clash, model.Gone:
+		return true
+	}
+	return a.MovedFrom != ""
+}
+
+// Within keeps the assets at or below one of the paths; no paths keep all. missing are the paths at which there is nothing. What was moved
+// is also found by where it was.
 func Within(assets []model.Asset, paths []string) (kept []model.Asset, missing []string) {
 	if len(paths) == 0 {
 		return assets, nil
@@ -267,7 +476,7 @@ func Within(assets []model.Asset, paths []string) (kept []model.Asset, missing [
 	for _, a := range assets {
 		keep := false
 		for i, p := range paths {
-			if below(a.Path, p) {
+			if below(a.Path, p) || a.MovedFrom != "" && below(a.MovedFrom, p) {
 				hit[i], keep = true, true
 			}
 		}
@@ -290,55 +499,83 @@ func below(path, p string) bool {
 
 // Refresh asks the service what is new, and keeps it.
 func (w *Workspace) Refresh(ctx context.Context) error {
-	var view View
-	if err := w.look(func(t indexTx) (err error) {
-		view, err = t.view()
-		return err
-	}); err != nil {
-		return err
-	}
-	first := true
-	held := map[string]*model.Lock{}
-	var pages []model.Assets
-	if err := w.Client.Changes(ctx, w.Marker.Project, view.At, func(page model.Assets) error {
-		if first {
-			for i := range page.Locks {
-				held[page.Locks[i].Path] = &page.Locks[i]
-			}
-			w.wanted = page.Wanted
+	for {
+		view, err := w.view()
+		if err != nil {
+			return err
 		}
-		first = false
+		pages, err := w.ask(ctx, view, view.At, view.Scope)
+		if err != nil {
+			return err
+		}
+		done, err := w.noteNews(view, pages)
+		if err != nil || done {
+			return err
+		}
+	}
+}
+
+// ask gets what is different between a handoff and the one that the workspace follows.
+func (w *Workspace) ask(ctx context.Context, view View, since int, scope []string) (pages []model.Assets, err error) {
+	q := model.ChangesQuery{Since: since, At: view.Follows, Scope: scope, Locks: true}
+	err = w.Client.Changes(ctx, w.Marker.Project, q, func(page model.Assets) error {
 		pages = append(pages, page)
 		return nil
-	}); err != nil {
-		return err
-	}
-	return w.update(func(t indexTx) error {
+	})
+	return pages, err
+}
+
+// noteNews keeps what the service said, unless this workspace brought something about meanwhile: done is false then.
+func (w *Workspace) noteNews(asked View, pages []model.Assets) (done bool, err error) {
+	return done, w.update(func(t indexTx) error {
+		view, err := t.view()
+		if err != nil {
+			return err
+		}
+		if view.Turn != asked.Turn || view.At != asked.At || view.Follows != asked.Follows {
+			return nil
+		}
 		for _, page := range pages {
 			for _, a := range page.Assets {
 				if err := t.setNewest(a); err != nil {
 					return err
 				}
 			}
-			view.At = page.At
+			view.At, view.Newest = page.At, page.Newest
 		}
-		known, err := t.newest()
-		if err != nil {
+		if err := w.noteHolders(t, pages[0]); err != nil {
 			return err
 		}
-		for p, a := range known {
-			lock := held[p]
-			if lock == nil && a.Lock == nil || lock != nil && a.Lock != nil && lock.Fence == a.Lock.Fence {
-				continue
-			}
-			a.Lock, a.Holder = lock, ""
-			if lock != nil {
-				a.Holder = lock.Holder
-			}
-			if err := t.setNewest(a); err != nil {
-				return err
-			}
-		}
-		return t.setView(View{At: view.At, Fetched: now()})
+		view.Fetched, done = now(), true
+		return t.setView(view)
 	})
 }
+
+// noteHolders keeps who holds what and who has unsent changes.
+func (w *Workspace) noteHolders(t indexTx, page model.Assets) error {
+	w.wanted = page.Wanted
+	if err := t.replace(bucketLocks); err != nil {
+		return err
+	}
+	for i := range page.Locks {
+		if err := t.setLock(page.Locks[i].Path, &page.Locks[i]); err != nil {
+			return err
+		}
+	}
+	if err := t.replace(bucketHeads); err != nil {
+		return err
+	}
+	heads := map[string][]model.HeadsUp{}
+	for _, h := range page.HeadsUps {
+		heads[h.Path] = append(heads[h.Path], h)
+	}
+	for path, list := range heads {
+		if err := put(t.tx.Bucket(bucketHeads), path, list); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// age is how long ago the service was asked.
+func (v View) age() time.Duration { return now().Sub(v.Fetched) }

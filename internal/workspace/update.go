@@ -2,93 +2,253 @@ package workspace
 
 import (
 	"context"
+	"fmt"
+	"path/filepath"
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/rules"
 )
 
-// Updated is what an update did, or, as a preview, would do.
+// Updated is what an update did, or, as a preview, would do. Moved are files with unsent changes that followed their assets to new places.
 type Updated struct {
 	At       int             `json:"at"`
+	Follows  int             `json:"follows,omitempty"`
 	Brought  []model.Asset   `json:"brought"`
 	Removed  []model.Asset   `json:"removed"`
+	Moved    []model.Asset   `json:"moved"`
 	Same     int             `json:"same"`
 	Clashes  []model.Asset   `json:"clashes"`
 	Refusals []model.Refusal `json:"refusals"`
 }
 
-// Update brings down what is newer, at or below the paths. It asks the service first unless it was asked just now. A local change is
-// never overwritten: it is reported as a clash, and the rest goes on.
-func (w *Workspace) Update(ctx context.Context, paths []string, preview bool) (*Updated, error) {
-	if err := w.Refresh(ctx); err != nil {
+func newUpdated() *Updated {
+	return &Updated{Brought: []model.Asset{}, Removed: []model.Asset{}, Moved: []model.Asset{}, Clashes: []model.Asset{}, Refusals: []model.Refusal{}}
+}
+
+// UpdateOptions say what an update brings. To is a handoff to stay at from now on; Newest goes back to following the newest.
+type UpdateOptions struct {
+	Paths   []string
+	Preview bool
+	To      int
+	Newest  bool
+}
+
+// Update brings down what is newer, at or below the paths. A local change is never overwritten: it is reported as a clash, and the rest
+// goes on.
+func (w *Workspace) Update(ctx context.Context, o UpdateOptions) (*Updated, error) {
+	if o.To != 0 || o.Newest {
+		if len(o.Paths) > 0 {
+			return nil, model.NewProblem(model.BadRequest, "leave the paths out; tarn rollback brings an old version of one asset back", "a workspace follows a handoff as a whole")
+		}
+		if o.Preview {
+			return w.previewTo(ctx, o.To)
+		}
+		if err := w.follow(ctx, o.To); err != nil {
+			return nil, err
+		}
+	} else if err := w.Refresh(ctx); err != nil {
 		return nil, err
 	}
-	s, err := w.Status(ctx)
+	s, err := w.Status(ctx, Question{All: len(o.Paths) > 0})
 	if err != nil {
 		return nil, err
 	}
-	u := &Updated{At: s.At, Brought: []model.Asset{}, Removed: []model.Asset{}, Clashes: []model.Asset{}, Refusals: []model.Refusal{}}
-	assets, missing := Within(s.Assets, paths)
+	defer w.report(ctx, s)()
+	u := newUpdated()
+	u.At, u.Follows, u.Same = s.At, s.Follows, s.Same
+	assets, missing := Within(s.Assets, o.Paths)
 	for _, p := range missing {
 		u.Refusals = append(u.Refusals, model.Refusal{Path: p, Reason: "unknown", Message: p + ": there is nothing of that name here or at the service", Remedy: "check the spelling"})
 	}
-	var bring, remove []wanted
-	for _, a := range assets {
-		switch a.State {
-		case model.Clash:
-			u.Clashes = append(u.Clashes, a)
-		case model.Same:
-			u.Same++
-		case model.Behind:
-			f := wanted{asset: s.newest[a.Path]}
-			if b, had := s.bases[a.Path]; had {
-				f.base = &b
-			}
-			if here, ok := s.found.Files[a.Path]; ok {
-				f.stamp = &here.Stamp
-			}
-			if f.asset.Gone {
-				remove = append(remove, f)
-				u.Removed = append(u.Removed, a)
-			} else {
-				bring = append(bring, f)
-				u.Brought = append(u.Brought, a)
-			}
-		}
+	if len(o.Paths) > 0 {
+		u.Same = 0
 	}
-	if preview {
+	bring, remove := s.plan(assets, u, len(o.Paths) > 0)
+	if o.Preview {
+		for _, f := range bring {
+			u.Brought = append(u.Brought, f.asset)
+		}
+		for _, f := range remove {
+			u.Removed = append(u.Removed, f.asset)
+		}
 		return u, nil
 	}
 	w.offer(ctx)
-	u.Brought, u.Removed = u.Brought[:0], u.Removed[:0]
-	for _, f := range remove {
-		refusal, err := w.removeFile(f)
-		if err != nil {
-			return u, err
-		}
-		if refusal != nil {
-			u.Refusals = append(u.Refusals, *refusal)
-			continue
-		}
-		if err := w.update(func(t indexTx) error { return t.dropBase(f.asset.Path) }); err != nil {
-			return u, err
-		}
-		u.Removed = append(u.Removed, f.asset)
+	if err := w.carry(s, u); err != nil {
+		return u, err
 	}
 	bring, err = w.adopt(s, bring, u)
 	if err != nil {
 		return u, err
 	}
-	refusals, err := w.bring(ctx, bring, func(a model.Asset) { u.Brought = append(u.Brought, a) })
+	refusals, err := w.bring(ctx, bring, remove, func(f wanted) {
+		if f.asset.Gone {
+			u.Removed = append(u.Removed, f.asset)
+		} else {
+			u.Brought = append(u.Brought, f.asset)
+		}
+	})
 	u.Refusals = append(u.Refusals, refusals...)
-	return u, err
+	if err != nil {
+		return u, err
+	}
+	return u, w.guardAll(u.Brought)
 }
 
-// adopt takes over the files that have the newest content already, whoever put them there.
+// plan sorts out what is to be brought and what is to be removed.
+func (s *Status) plan(assets []model.Asset, u *Updated, counted bool) (bring, remove []wanted) {
+	for _, a := range assets {
+		switch a.State {
+		case model.Clash:
+			u.Clashes = append(u.Clashes, a)
+		case model.Same:
+			if counted {
+				u.Same++
+			}
+		case model.Behind:
+			f := wanted{asset: s.theirsOf(a), place: a.Path}
+			if here, ok := s.file(a.Path); ok {
+				f.stamp = &here.Stamp
+			}
+			if f.asset.Gone {
+				remove = append(remove, f)
+			} else {
+				bring = append(bring, f)
+			}
+		}
+	}
+	return bring, remove
+}
+
+// theirsOf is an asset as the service has it, under its own path.
+func (s *Status) theirsOf(a model.Asset) model.Asset {
+	source := s.source(a.Path)
+	if t := s.entry(source); t != nil {
+		a.Size, a.Executable, a.Gone, a.Newest = t.theirs.size, t.theirs.executable, t.theirs.gone, t.theirs.newest
+		if a.Content = ""; !a.Gone {
+			a.Content = t.theirs.content.String()
+		}
+	}
+	a.Path, a.State = source, ""
+	return a
+}
+
+// follow makes the workspace stay at a handoff, or, with 0, follow the newest again.
+func (w *Workspace) follow(ctx context.Context, to int) error {
+	view, err := w.view()
+	if err != nil {
+		return err
+	}
+	if view.Follows != to {
+		next := view
+		next.Follows = to
+		pages, err := w.ask(ctx, next, view.At, view.Scope)
+		if err != nil {
+			return err
+		}
+		if err := w.update(func(t indexTx) error {
+			view.Follows = to
+			return t.setView(view)
+		}); err != nil {
+			return err
+		}
+		if done, err := w.noteNews(view, pages); err != nil || done {
+			return err
+		}
+	}
+	return w.Refresh(ctx)
+}
+
+// previewTo says what following a handoff would bring, and changes nothing.
+func (w *Workspace) previewTo(ctx context.Context, to int) (*Updated, error) {
+	view, err := w.view()
+	if err != nil {
+		return nil, err
+	}
+	view.Follows = to
+	pages, err := w.ask(ctx, view, view.At, view.Scope)
+	if err != nil {
+		return nil, err
+	}
+	s, err := w.Status(ctx, Question{All: true})
+	if err != nil {
+		return nil, err
+	}
+	u := newUpdated()
+	u.Follows = to
+	mine := map[string]model.Asset{}
+	for _, a := range s.Assets {
+		mine[a.Path] = a
+	}
+	for _, page := range pages {
+		u.At = page.At
+		for _, a := range page.Assets {
+			here, known := mine[a.Path]
+			t := s.entry(a.Path)
+			had := t != nil && t.had
+			switch {
+			case known && Changed(here):
+				u.Clashes = append(u.Clashes, here)
+			case a.Gone && had:
+				u.Removed = append(u.Removed, a)
+			case !a.Gone && (!had || t.base.Version != a.Newest):
+				u.Brought = append(u.Brought, a)
+			}
+		}
+	}
+	return u, nil
+}
+
+// carry moves files with unsent changes along with their assets, which somebody else moved and did nothing else to.
+func (w *Workspace) carry(s *Status, u *Updated) error {
+	kept := u.Clashes[:0]
+	for _, a := range u.Clashes {
+		from, to := s.entry(a.Path), s.entry(a.MovedTo)
+		if a.MovedTo == "" || a.MovedFrom != "" || from == nil || to == nil || !from.here || !from.had || to.had || to.here || to.theirs.gone || to.theirs.content != from.base.Content {
+			kept = append(kept, a)
+			continue
+		}
+		if err := w.safeFolder(to.path); err != nil {
+			return err
+		}
+		if err := w.rename(from.path, to.path); err != nil {
+			return err
+		}
+		base := from.base
+		base.Version = to.theirs.newest
+		if err := w.update(func(t indexTx) error {
+			refs := t.refs(from.path)
+			if err := t.dropBase(from.path); err != nil {
+				return err
+			}
+			if err := t.dropCut(from.path); err != nil {
+				return err
+			}
+			return t.setBase(to.path, base, refs.orNone())
+		}); err != nil {
+			return err
+		}
+		to.had = true
+		a.MovedFrom, a.Path = a.Path, to.path
+		u.Moved = append(u.Moved, a)
+	}
+	u.Clashes = kept
+	return nil
+}
+
+// adopt takes over the files that have the newest content already, whoever put them there, and leaves the rest to be brought.
 func (w *Workspace) adopt(s *Status, bring []wanted, u *Updated) (rest []wanted, err error) {
+	moved := map[string]bool{}
+	for _, a := range u.Moved {
+		moved[a.Path] = true
+	}
 	return rest, w.update(func(t indexTx) error {
 		for _, f := range bring {
-			c, known, err := t.cut(f.asset.Path)
+			if moved[f.place] {
+				continue
+			}
+			c, known, err := t.cut(f.place)
 			if err != nil {
 				return err
 			}
@@ -99,7 +259,7 @@ func (w *Workspace) adopt(s *Status, bring []wanted, u *Updated) (rest []wanted,
 			if err := t.setBase(f.asset.Path, baseOf(f.asset, c.Stamp), c.Refs.orNone()); err != nil {
 				return err
 			}
-			if err := t.dropCut(f.asset.Path); err != nil {
+			if err := t.dropCut(f.place); err != nil {
 				return err
 			}
 			u.Brought = append(u.Brought, f.asset)
@@ -113,42 +273,67 @@ func baseOf(a model.Asset, stamp Stamp) Base {
 	return Base{Version: a.Newest, Content: content, Size: a.Size, Executable: a.Executable, Stamp: stamp}
 }
 
-// bring fetches files and notes each in the index as it is put in its place, some at a time.
-func (w *Workspace) bring(ctx context.Context, files []wanted, each func(model.Asset)) ([]model.Refusal, error) {
-	type placed struct {
-		path string
-		base Base
-		refs Refs
-	}
-	var batch []placed
-	flush := func() error {
-		if len(batch) == 0 {
-			return nil
+// guardAll is guard for assets; where the rules came, it is for everything.
+func (w *Workspace) guardAll(assets []model.Asset) error {
+	paths := make([]string, len(assets))
+	for i, a := range assets {
+		paths[i] = a.Path
+		if a.Path == rules.File {
+			return w.guard(nil)
 		}
-		err := w.update(func(t indexTx) error {
-			for _, p := range batch {
-				if err := t.setBase(p.path, p.base, p.refs.orNone()); err != nil {
-					return err
-				}
-				if err := t.dropCut(p.path); err != nil {
-					return err
-				}
-			}
-			return nil
-		})
-		batch = batch[:0]
+	}
+	if len(paths) == 0 {
+		return nil
+	}
+	return w.guard(paths)
+}
+
+// guard makes files read-only whose lock is needed and not held here, and the others writable, where the rules ask for it. No paths stand
+// for all that the workspace has.
+func (w *Workspace) guard(paths []string) error {
+	scan, _ := newScan(context.Background(), w.Root)
+	meta := struct{ ReadOnly bool }{scan.rules.ReadOnly}
+	before := false
+	mine := map[string]bool{}
+	if err := w.look(func(t indexTx) (err error) {
+		if before, _, err = get[bool](t.tx.Bucket(bucketMeta), "read-only"); err != nil || !before && !meta.ReadOnly {
+			return err
+		}
+		if before != meta.ReadOnly {
+			paths = nil
+		}
+		locks, err := all[model.Lock](t.tx.Bucket(bucketLocks))
+		for p, l := range locks {
+			mine[p] = l.WorkspaceID == w.Marker.Workspace
+		}
+		if paths == nil {
+			_ = t.tx.Bucket(bucketBase).ForEach(func(path, _ []byte) error {
+				paths = append(paths, string(path))
+				return nil
+			})
+		}
+		return err
+	}); err != nil || !before && !meta.ReadOnly {
 		return err
 	}
-	refusals, err := w.fetch(ctx, files, func(f wanted, refs Refs, stamp Stamp) error {
-		batch = append(batch, placed{f.asset.Path, baseOf(f.asset, stamp), refs})
-		each(f.asset)
-		if len(batch) < 256 && f.asset.Size < 64<<20 {
-			return nil
+	for _, p := range paths {
+		name := filepath.FromSlash(p)
+		info, err := w.root.Lstat(name)
+		if err != nil || !info.Mode().IsRegular() {
+			continue
 		}
-		return flush()
-	})
-	if flushed := flush(); err == nil {
-		err = flushed
+		mode := info.Mode().Perm() | 0o200
+		if meta.ReadOnly && !mine[p] && scan.rules.Decide(p).Lock != rules.Free {
+			mode = info.Mode().Perm() &^ 0o222
+		}
+		if mode != info.Mode().Perm() {
+			if err := w.root.Chmod(name, mode); err != nil {
+				return fmt.Errorf("%s: it can't be made read-only or writable: %w", p, err)
+			}
+		}
 	}
-	return refusals, err
+	if before == meta.ReadOnly {
+		return nil
+	}
+	return w.update(func(t indexTx) error { return put(t.tx.Bucket(bucketMeta), "read-only", meta.ReadOnly) })
 }

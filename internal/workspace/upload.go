@@ -3,6 +3,7 @@ package workspace
 import (
 	"context"
 	"errors"
+	"os"
 	"path/filepath"
 	"runtime"
 	"sync"
@@ -20,6 +21,7 @@ import (
 // and not sent yet hold the reading back. What fits into one batch is not sent by itself at all: it travels with the handoff.
 type upload struct {
 	w       *Workspace
+	root    *os.Root // where the files are: the workspace, or frozen copies of them
 	ctx     context.Context
 	status  *Status
 	changed []model.Asset
@@ -120,7 +122,9 @@ func (u *upload) flush() error {
 		coming := int64(0)
 		for _, a := range u.changed {
 			outline.Changes = append(outline.Changes, u.w.outline(u.status, a))
-			coming += max(u.status.found.Files[a.Path].Stamp.Size-u.status.bases[a.Path].Size, 0)
+			file, _ := u.status.file(a.Path)
+			base, _ := u.status.base(a.Path)
+			coming += max(file.Stamp.Size-base.Size, 0)
 		}
 		check, err := u.w.Client.CheckSend(u.ctx, u.w.Marker.Project, model.SendQuestion{Send: outline, Coming: coming})
 		if err != nil {
@@ -191,7 +195,7 @@ func (u *upload) finish(request model.SendRequest, refusals []model.Refusal) (re
 func (u *upload) readAll(request *model.SendRequest) (map[string]Cut, []model.Refusal, error) {
 	w, s := u.w, u.status
 	cuts, refusals := map[string]Cut{}, []model.Refusal(nil)
-	known, bases, err := w.cutsOf(u.changed)
+	known, bases, err := w.cutsOf(s, u.changed)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -205,7 +209,8 @@ func (u *upload) readAll(request *model.SendRequest) (map[string]Cut, []model.Re
 			changes[i] = &change
 			return nil
 		}
-		cut, f, err := u.readOne(a.Path, s.found.Files[a.Path], known[a.Path], bases[a.Path])
+		file, _ := s.file(a.Path)
+		cut, f, err := u.readOne(a.Path, file, known[a.Path], bases[a.Path])
 		mu.Lock()
 		defer mu.Unlock()
 		if unread := (*unreadFile)(nil); errors.As(err, &unread) {
@@ -215,13 +220,17 @@ func (u *upload) readAll(request *model.SendRequest) (map[string]Cut, []model.Re
 		if err != nil {
 			return err
 		}
-		if err := keep.add(a.Path, cut); err != nil {
+		if u.root != w.root {
+			// The looks that count are those that the file in the workspace had.
+			cut.Stamp = file.Stamp
+		} else if err := keep.add(a.Path, cut); err != nil {
 			return err
 		}
 		cuts[a.Path] = cut
 		change.Content, change.Size, change.Executable = cut.Content, cut.Size, f.Executable
 		if !keepsExecutable {
-			change.Executable = s.bases[a.Path].Executable
+			base, _ := s.base(a.Path)
+			change.Executable = base.Executable
 		}
 		changes[i] = &change
 		return nil
@@ -233,7 +242,7 @@ func (u *upload) readAll(request *model.SendRequest) (map[string]Cut, []model.Re
 		if err = u.ctx.Err(); err != nil {
 			break
 		}
-		if s.found.Files[a.Path].Stamp.Size <= chunk.SegmentSize {
+		if file, _ := s.file(a.Path); file.Stamp.Size <= chunk.SegmentSize {
 			group.Go(func() error { return one(i) })
 			continue
 		}
@@ -276,7 +285,7 @@ func (u *upload) readOne(path string, f File, known Cut, base Refs) (Cut, File, 
 	}
 	// What add says is an error of the service, not of the file.
 	var refused error
-	cut, f, err := u.w.read(u.ctx, path, base, func(p chunk.Piece, data []byte) error {
+	cut, f, err := u.w.readIn(u.ctx, u.root, path, base, func(p chunk.Piece, data []byte) error {
 		if p.Known {
 			u.w.Progress.Add(int64(p.Size))
 			return nil
@@ -301,7 +310,7 @@ func (u *upload) again(path string, cut Cut, base Refs) error {
 	for _, ref := range base.list() {
 		had[ref.Digest] = true
 	}
-	f, err := u.w.root.Open(filepath.FromSlash(path))
+	f, err := u.root.Open(filepath.FromSlash(path))
 	if err != nil {
 		return &unreadFile{err}
 	}

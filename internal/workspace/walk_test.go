@@ -94,7 +94,7 @@ func (w *walk) step() {
 		_ = os.Remove(filepath.Join(k.Root, filepath.FromSlash(path)))
 		delete(k.files, path)
 	case 3, 4:
-		_, _, err := k.Lock(ctx, []string{path}, "", false)
+		_, _, err := k.Lock(ctx, []string{path}, "", false, false)
 		w.note(k, "locks %s: %v", path, err)
 		w.refused(err)
 	case 5:
@@ -111,7 +111,7 @@ func (w *walk) step() {
 		}
 	default: // what a person means to do
 		w.update(k)
-		_, _, err := k.Lock(ctx, []string{path}, "", false)
+		_, _, err := k.Lock(ctx, []string{path}, "", false, false)
 		w.note(k, "locks %s: %v", path, err)
 		if !w.refused(err) || len(w.had[path]) == 0 {
 			text := fmt.Sprintf("%s of %s %d", path, k.name, w.r.Uint32())
@@ -149,7 +149,7 @@ func (w *walk) send(k *walker, path string) {
 }
 
 func (w *walk) update(k *walker) {
-	u, err := k.Update(w.t.Context(), nil, false)
+	u, err := k.Update(w.t.Context(), UpdateOptions{})
 	w.note(k, "updates: %v", err)
 	if w.refused(err) {
 		return
@@ -218,7 +218,7 @@ func (w *walk) settle(k *walker) {
 	if _, err := k.Discard(w.t.Context(), []string{""}); err != nil {
 		w.t.Error(err)
 	}
-	if u, err := k.Update(w.t.Context(), nil, false); err != nil || len(u.Clashes)+len(u.Refusals) > 0 {
+	if u, err := k.Update(w.t.Context(), UpdateOptions{}); err != nil || len(u.Clashes)+len(u.Refusals) > 0 {
 		w.t.Errorf("%s: %+v, %v", k.name, u, err)
 	}
 	for path, texts := range w.had {

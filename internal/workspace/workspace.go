@@ -37,11 +37,13 @@ type Workspace struct {
 	Root     string
 	Marker   Marker
 	Client   *client.Client
-	Handle   string
+	Handle   string // whose it is, where that is known
 	Progress Progress
 	state    string
 	root     *os.Root
 	wanted   []chunk.Digest // content that the service said it lost
+	// uncounted says that what is written to the index needs not be counted: see writes.
+	uncounted bool
 }
 
 // Progress is told how long work goes on. Sizes are bytes. Add is called from several goroutines.
@@ -128,11 +130,31 @@ func openAnyhow(root string, c *client.Client, progress Progress) (*Workspace, e
 	if err := os.MkdirAll(w.state, 0o700); err != nil {
 		return nil, err
 	}
-	if err := w.look(func(indexTx) error { return nil }); err != nil {
+	if err := w.ready(); err != nil {
 		return nil, err
 	}
 	w.root, err = os.OpenRoot(root)
 	return w, err
+}
+
+// ready makes the index where it is missing. Looking at one that is there costs no write.
+func (w *Workspace) ready() error {
+	format := 0
+	if _, err := os.Stat(filepath.Join(w.state, "index")); err == nil {
+		err := w.look(func(t indexTx) error {
+			if meta := t.tx.Bucket(bucketMeta); meta != nil {
+				format, _, _ = get[int](meta, "format")
+			}
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+	}
+	if format == indexFormat {
+		return nil
+	}
+	return w.makeIndex()
 }
 
 // Create ties root to a project: a workspace is made at the service, and the marker is written.
@@ -165,7 +187,8 @@ func Machine() string {
 // Close lets go of the folder.
 func (w *Workspace) Close() error { return w.root.Close() }
 
-// Work takes the workspace for a command that changes it; the function given back lets it go. Looking needs no such thing.
+// Work takes the workspace for a command that changes it, and finishes what an interrupted one had begun; the function given back lets
+// it go. Looking needs no such thing.
 func (w *Workspace) Work() (release func(), err error) {
 	lock := flock.New(filepath.Join(w.state, "at-work"))
 	ok, err := lock.TryLock()
@@ -175,7 +198,33 @@ func (w *Workspace) Work() (release func(), err error) {
 	if !ok {
 		return nil, model.NewProblem(model.Taken, "wait until it is done", "another tarn command is at work in this workspace")
 	}
-	return func() { _ = lock.Unlock() }, nil
+	release = func() { _ = lock.Unlock() }
+	if err := w.recover(context.Background()); err != nil {
+		release()
+		return nil, fmt.Errorf("an interrupted command could not be finished: %w", err)
+	}
+	return release, nil
+}
+
+// FinishInterrupted finishes what an interrupted command had begun, unless a command is at work just now.
+func (w *Workspace) FinishInterrupted() error {
+	open := false
+	if err := w.look(func(t indexTx) error {
+		key, _ := t.tx.Bucket(bucketJournal).Cursor().First()
+		open = key != nil
+		return nil
+	}); err != nil || !open {
+		return err
+	}
+	release, err := w.Work()
+	var taken *model.Problem
+	if errors.As(err, &taken) && taken.Type == model.Taken {
+		return nil
+	}
+	if err == nil {
+		release()
+	}
+	return err
 }
 
 // Path turns what a person typed in dir into a path within the workspace. A folder ends in a slash; "" is the root.

@@ -99,7 +99,7 @@ func send(t *testing.T, w *Workspace, o SendOptions) *Sent {
 
 func update(t *testing.T, w *Workspace) *Updated {
 	t.Helper()
-	u, err := w.Update(t.Context(), nil, false)
+	u, err := w.Update(t.Context(), UpdateOptions{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -108,7 +108,7 @@ func update(t *testing.T, w *Workspace) *Updated {
 
 func lock(t *testing.T, w *Workspace, paths ...string) {
 	t.Helper()
-	if _, _, err := w.Lock(t.Context(), paths, "", false); err != nil {
+	if _, _, err := w.Lock(t.Context(), paths, "", false, false); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -116,7 +116,7 @@ func lock(t *testing.T, w *Workspace, paths ...string) {
 // states is "path state, path state …" of all that is not the same.
 func states(t *testing.T, w *Workspace) string {
 	t.Helper()
-	s, err := w.Status(t.Context())
+	s, err := w.Status(t.Context(), Question{All: true})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -255,13 +255,13 @@ func TestAFileChangedWhileTheUpdateRunsIsLeftAlone(t *testing.T) {
 	if err := p.rurik.Refresh(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	s, err := p.rurik.Status(t.Context())
+	s, err := p.rurik.Status(t.Context(), Question{All: true})
 	if err != nil {
 		t.Fatal(err)
 	}
-	here := s.found.Files["a"]
+	here, _ := s.file("a")
 	write(t, p.rurik, "a", "saved in this moment")
-	refusals, err := p.rurik.bring(t.Context(), []wanted{{asset: s.newest["a"], stamp: &here.Stamp}}, func(model.Asset) { t.Error("it was replaced") })
+	refusals, err := p.rurik.bring(t.Context(), []wanted{{asset: s.theirsOf(s.Assets[0]), place: "a", stamp: &here.Stamp}}, nil, func(wanted) { t.Error("it was replaced") })
 	if err != nil || len(refusals) != 1 || refusals[0].Reason != "changing" {
 		t.Errorf("%+v, %v", refusals, err)
 	}
@@ -389,7 +389,7 @@ func TestALostAnswerNeverMakesASecondHandoff(t *testing.T) {
 	if _, err := w.Send(ctx, SendOptions{Note: "first"}); err == nil {
 		t.Fatal("the answer was heard")
 	}
-	if s, err := w.Status(t.Context()); err != nil || s.Pending == nil {
+	if s, err := w.Status(t.Context(), Question{All: true}); err != nil || s.Pending == nil {
 		t.Errorf("the send that was cut off is forgotten: %v", err)
 	}
 	write(t, w, "b", "two")
@@ -416,7 +416,7 @@ func TestOneCommandAtATime(t *testing.T) {
 	defer other.Close()
 	_, err = other.Work()
 	testbed.Problem(t, err, model.Taken)
-	if _, err := other.Status(t.Context()); err != nil {
+	if _, err := other.Status(t.Context(), Question{All: true}); err != nil {
 		t.Errorf("looking is kept waiting: %v", err)
 	}
 	release()
@@ -465,7 +465,7 @@ func TestRollbackAsksForUnsentChangesToBeSettledFirst(t *testing.T) {
 	write(t, p.odile, "a", "two")
 	send(t, p.odile, SendOptions{})
 	write(t, p.odile, "a", "unsent")
-	_, _, err := p.odile.Rollback(t.Context(), "a", 1, "")
+	_, _, err := p.odile.Rollback(t.Context(), "a", 1, "", false)
 	if r := testbed.Refused(t, err); r[0].Reason != "edited" {
 		t.Errorf("%+v", r)
 	}
@@ -473,7 +473,7 @@ func TestRollbackAsksForUnsentChangesToBeSettledFirst(t *testing.T) {
 	if _, err := p.odile.Discard(t.Context(), []string{"a"}); err != nil {
 		t.Fatal(err)
 	}
-	h, u, err := p.odile.Rollback(t.Context(), "a", 1, "back")
+	h, u, err := p.odile.Rollback(t.Context(), "a", 1, "back", false)
 	if err != nil || h.Number != 3 || len(u.Brought) != 1 {
 		t.Errorf("%+v, %+v, %v", h, u, err)
 	}

@@ -1,0 +1,69 @@
+package workspace
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"time"
+
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/model"
+)
+
+// unsent is what the service is told of a workspace: which assets have changes that were not sent. New files are nobody's yet.
+func (s *Status) unsent() []model.UnsentChange {
+	list := []model.UnsentChange{}
+	for _, a := range s.Assets {
+		if !Changed(a) || a.State == model.New {
+			continue
+		}
+		c := model.UnsentChange{Path: s.source(a.Path), State: a.State, Size: a.Size, Since: now().Truncate(time.Second)}
+		if f, here := s.file(a.Path); here {
+			c.Since = time.Unix(0, f.Stamp.Time).UTC().Truncate(time.Second)
+		}
+		list = append(list, c)
+	}
+	return list
+}
+
+// report tells the service of unsent changes, where they are others than it was told last. It is a favour to the others: a failure
+// stops nothing. The function given back waits for its end.
+func (w *Workspace) report(ctx context.Context, s *Status) (wait func()) {
+	list := s.unsent()
+	plain := make([][2]string, len(list)) // what makes a difference worth a request
+	for i, c := range list {
+		plain[i] = [2]string{c.Path, c.State}
+	}
+	text, err := json.Marshal(plain)
+	if err != nil {
+		return func() {}
+	}
+	digest := chunk.Sum(text)
+	var told []byte
+	if err := w.look(func(t indexTx) error {
+		told = bytes.Clone(t.tx.Bucket(bucketMeta).Get([]byte("told")))
+		return nil
+	}); err != nil || bytes.Equal(told, digest[:]) || told == nil && len(list) == 0 {
+		return func() {}
+	}
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		ctx, stop := context.WithTimeout(ctx, 10*time.Second)
+		defer stop()
+		if w.Client.TellUnsent(ctx, w.Marker.Project, w.Marker.Workspace, model.UnsentChanges{Changes: list}) != nil {
+			return
+		}
+		_ = w.update(func(t indexTx) error { return t.tx.Bucket(bucketMeta).Put([]byte("told"), digest[:]) })
+	}()
+	return func() { <-done }
+}
+
+// Report looks at the workspace and tells the service of unsent changes.
+func (w *Workspace) Report(ctx context.Context) error {
+	s, err := w.Status(ctx, Question{})
+	if err == nil {
+		w.report(ctx, s)()
+	}
+	return err
+}

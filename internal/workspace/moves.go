@@ -1,0 +1,196 @@
+package workspace
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"path/filepath"
+
+	"kettletarn/internal/core/assetpath"
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/rules"
+)
+
+// placed are the paths whose files are known to have been moved elsewhere.
+func (s *Status) placed() map[string]bool {
+	out := map[string]bool{}
+	for to, from := range s.moves {
+		if t := s.entry(to); t != nil && t.here {
+			out[from] = true
+		}
+	}
+	return out
+}
+
+// source is the path under which the index keeps the base of what is at a path.
+func (s *Status) source(path string) string {
+	if from, moved := s.moves[path]; moved {
+		return from
+	}
+	return path
+}
+
+// findMoves matches new files with those that are gone: the same file by its looks, or else the same content. One of a kind is needed on
+// the side that is gone.
+func (s *Status) findMoves(look []*tracked, gone map[int64][]*tracked, digests map[string]chunk.Digest) map[string]string {
+	found := map[string]string{}
+	used := map[string]bool{}
+	for _, t := range look {
+		if t.had || t.known || !t.here || s.moves[t.path] != "" {
+			continue
+		}
+		var hit *tracked
+		for _, g := range gone[t.file.Stamp.Size] {
+			digest, read := digests[t.path]
+			if used[g.path] || !g.base.Stamp.fits(t.file.Stamp) && !(read && digest == g.base.Content) || g.base.Size == 0 {
+				continue
+			}
+			if hit == nil || baseName(g.path) == baseName(t.path) {
+				hit = g
+			}
+		}
+		if hit != nil {
+			used[hit.path], found[t.path] = true, hit.path
+		}
+	}
+	return found
+}
+
+func baseName(path string) string { return path[len(path)-len(lastPart(path)):] }
+
+func lastPart(path string) string {
+	for i := len(path) - 1; i >= 0; i-- {
+		if path[i] == '/' {
+			return path[i+1:]
+		}
+	}
+	return path
+}
+
+// dropStale takes out the moves that are none any more: the file is back, or gone from its new place. It names them.
+func (s *Status) dropStale() (stale []string) {
+	for to, from := range s.moves {
+		t, g := s.entry(to), s.entry(from)
+		if len(s.scan.within) > 0 && !s.scan.wantsFile(to) {
+			delete(s.moves, to)
+			continue
+		}
+		if t == nil || !t.here || t.had || g == nil || !g.had || g.here {
+			delete(s.moves, to)
+			stale = append(stale, to)
+		}
+	}
+	return stale
+}
+
+func (s *Status) addMoves(found map[string]string) {
+	s.places = map[string]string{}
+	for to, from := range found {
+		s.moves[to] = from
+	}
+	for to, from := range s.moves {
+		s.places[from] = to
+	}
+}
+
+// withMoves adds to the paths of a look the other ends of moves.
+func withMoves(within []string, moves map[string]string) []string {
+	if len(within) == 0 {
+		return nil
+	}
+	s := scan{within: within}
+	out := within[:len(within):len(within)]
+	for to, from := range moves {
+		if a, b := s.wantsFile(to), s.wantsFile(from); a != b {
+			out = append(out, to, from)
+		}
+	}
+	return out
+}
+
+// Moved is one file that was moved.
+type Moved struct {
+	From string `json:"from"`
+	To   string `json:"to"`
+}
+
+// Move moves a file, or all files of a folder, here, so that the assets keep their identity; the next send hands the moves off.
+func (w *Workspace) Move(ctx context.Context, from, to string) ([]Moved, error) {
+	s, err := w.Status(ctx, Question{All: true})
+	if err != nil {
+		return nil, err
+	}
+	var list []Moved
+	for _, a := range s.Assets {
+		if here(s, a.Path) && below(a.Path, from) && from != "" {
+			list = append(list, Moved{a.Path, to + a.Path[len(from):]})
+		}
+	}
+	if len(list) == 0 {
+		return nil, model.NewProblem(model.NotFound, "check the spelling", "there is no file at %s here that is tracked", assetpath.Printable(from))
+	}
+	var refusals []model.Refusal
+	refuse := func(m Moved, reason, message, remedy string) {
+		refusals = append(refusals, model.Refusal{Path: m.From, Reason: reason, Message: message, Remedy: remedy})
+	}
+	for _, m := range list {
+		bad := assetpath.Check(m.To)
+		t := s.entry(m.To)
+		switch {
+		case m.From == rules.File:
+			refuse(m, "move", "the rules stay at the root of the project", "leave tarn.toml where it is")
+		case bad != nil:
+			refuse(m, bad.Reason, m.To+": "+bad.Message, bad.Remedy)
+		case below(to, from):
+			refuse(m, "move", to+" lies in "+from, "choose a place outside it")
+		case !w.free(m.To):
+			refuse(m, "taken", "there is a file "+m.To+" already", "choose another name, or put that one away first with tarn discard")
+		case t != nil && t.known && !t.theirs.gone && s.places[m.To] == "":
+			refuse(m, "taken", m.To+" is an asset of the project, and gone here", "choose another name")
+		}
+	}
+	if len(refusals) > 0 {
+		return nil, &model.Refused{Refusals: refusals}
+	}
+	for _, m := range list {
+		if err := w.moveOne(s, m); err != nil {
+			return nil, err
+		}
+	}
+	return list, nil
+}
+
+func (w *Workspace) moveOne(s *Status, m Moved) error {
+	if err := w.safeFolder(m.To); err != nil {
+		return err
+	}
+	source := s.source(m.From)
+	if _, had := s.base(m.From); had {
+		// Written down first: a move that is known and did not happen is dropped at the next look.
+		if err := w.update(func(t indexTx) error {
+			if err := t.dropMove(m.From); err != nil || source == m.To {
+				return err
+			}
+			return t.setMove(m.To, source)
+		}); err != nil {
+			return err
+		}
+	}
+	return w.rename(m.From, m.To)
+}
+
+// rename moves a file to a place where nothing stands, and removes the folders that it leaves empty.
+func (w *Workspace) rename(from, to string) error {
+	a, b := filepath.FromSlash(from), filepath.FromSlash(to)
+	err := w.root.Link(a, b) // unlike a rename, it fails where something appeared meanwhile
+	if err == nil {
+		err = w.root.Remove(a)
+	} else if !errors.Is(err, fs.ErrExist) {
+		err = w.root.Rename(a, b)
+	}
+	if err == nil {
+		w.prune(from)
+	}
+	return err
+}

@@ -1,0 +1,301 @@
+package workspace
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sort"
+	"strconv"
+	"time"
+
+	"github.com/google/uuid"
+
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/model"
+)
+
+// Job is a send that goes on in the background, from frozen copies of its files. It lies in the state folder until it has become a
+// handoff, or was refused.
+type Job struct {
+	ID        string          `json:"id"`
+	Note      string          `json:"note"`
+	Tasks     []string        `json:"tasks"`
+	Stage     string          `json:"stage,omitempty"`
+	KeepLocks bool            `json:"keep_locks,omitempty"`
+	Since     time.Time       `json:"since"`
+	Size      int64           `json:"size"`
+	Files     []JobFile       `json:"files"`
+	Pending   *Pending        `json:"pending,omitempty"`
+	Refusals  []model.Refusal `json:"refusals,omitempty"`
+	Percent   int             `json:"percent"`
+}
+
+// JobFile is one change of a job: the asset as it was listed, the base that it follows, and how the file looked when it was frozen.
+type JobFile struct {
+	Asset model.Asset `json:"asset"`
+	Base  Base        `json:"base"`
+	Had   bool        `json:"had"`
+	Stamp Stamp       `json:"stamp"`
+	Gone  bool        `json:"gone,omitempty"`
+}
+
+func (w *Workspace) outbox() string                 { return filepath.Join(w.state, "outbox") }
+func (w *Workspace) jobFolder(id string) string     { return filepath.Join(w.outbox(), id) }
+func (w *Workspace) jobFile(id, name string) string { return filepath.Join(w.jobFolder(id), name) }
+
+// Jobs lists the sends in the background, the oldest first.
+func (w *Workspace) Jobs() ([]Job, error) {
+	entries, err := os.ReadDir(w.outbox())
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	var list []Job
+	for _, e := range entries {
+		text, readErr := os.ReadFile(w.jobFile(e.Name(), "job.json"))
+		var j Job
+		if readErr != nil || json.Unmarshal(text, &j) != nil || j.ID != e.Name() {
+			continue // one that is being frozen
+		}
+		if text, err := os.ReadFile(w.jobFile(j.ID, "percent")); err == nil {
+			j.Percent, _ = strconv.Atoi(string(text))
+		}
+		list = append(list, j)
+	}
+	sort.Slice(list, func(i, k int) bool { return list[i].Since.Before(list[k].Since) })
+	return list, err
+}
+
+// notSending refuses what is on its way in the background.
+func (w *Workspace) notSending(assets []model.Asset) (refusals []model.Refusal) {
+	jobs, err := w.Jobs()
+	if err != nil || len(jobs) == 0 {
+		return nil
+	}
+	busy := map[string]Job{}
+	for _, j := range jobs {
+		for _, f := range j.Files {
+			if len(j.Refusals) == 0 {
+				busy[f.Asset.Path] = j
+			}
+		}
+	}
+	for _, a := range assets {
+		if j, ok := busy[a.Path]; ok && Changed(a) {
+			refusals = append(refusals, model.Refusal{Path: a.Path, Reason: "sending", Message: fmt.Sprintf("%s: it is being sent in the background (%d%%)", a.Path, j.Percent), Remedy: "wait until it has arrived; tarn watch sends it"})
+		}
+	}
+	return refusals
+}
+
+// SendLater freezes the changes that Send would send, for tarn watch to send.
+func (w *Workspace) SendLater(ctx context.Context, o SendOptions) (*Job, error) {
+	s, err := w.Status(ctx, Question{All: len(o.Paths) > 0})
+	if err != nil {
+		return nil, err
+	}
+	changed, refusals, err := w.chosen(s, o, &Sent{})
+	if err != nil {
+		return nil, err
+	}
+	if len(refusals) > 0 {
+		return nil, &model.Refused{Refusals: refusals}
+	}
+	if len(changed) == 0 {
+		return nil, nil
+	}
+	j := &Job{ID: uuid.NewString(), Note: o.Note, Tasks: o.Tasks, Stage: o.Stage, KeepLocks: o.KeepLocks, Since: now(), Size: sizeOf(s, changed)}
+	if err := os.MkdirAll(w.jobFile(j.ID, "files"), 0o700); err != nil {
+		return nil, err
+	}
+	w.Progress.Start("Setting aside", j.Size)
+	defer w.Progress.Done()
+	for _, a := range changed {
+		f := JobFile{Asset: a, Gone: !here(s, a.Path)}
+		f.Base, f.Had = s.base(a.Path)
+		if !f.Gone {
+			file, _ := s.file(a.Path)
+			f.Stamp = file.Stamp
+			if err := w.freeze(a.Path, file.Stamp, w.jobFile(j.ID, "files")); err != nil {
+				_ = os.RemoveAll(w.jobFolder(j.ID))
+				return nil, &model.Refused{Refusals: []model.Refusal{unreadable(a.Path, err)}}
+			}
+		}
+		j.Files = append(j.Files, f)
+		w.Progress.Add(a.Size)
+	}
+	return j, w.writeJob(j)
+}
+
+// freeze copies a file that holds still meanwhile.
+func (w *Workspace) freeze(path string, looks Stamp, folder string) error {
+	to := filepath.Join(folder, filepath.FromSlash(path))
+	if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
+		return err
+	}
+	from := filepath.Join(w.Root, filepath.FromSlash(path))
+	if err := cloneFile(from, to); err != nil {
+		if err := copyFile(from, to); err != nil {
+			return err
+		}
+	}
+	info, err := w.root.Lstat(filepath.FromSlash(path))
+	if err == nil && !looks.is(stampOf(info)) {
+		err = errMoving
+	}
+	return err
+}
+
+// writeJob keeps a job; it is there once it is whole.
+func (w *Workspace) writeJob(j *Job) error {
+	text, err := json.MarshalIndent(j, "", "  ")
+	if err != nil {
+		return err
+	}
+	name := w.jobFile(j.ID, "job.json")
+	f, err := os.OpenFile(name+".new", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	if _, err = f.Write(text); err == nil {
+		err = f.Sync()
+	}
+	if closed := f.Close(); err == nil {
+		err = closed
+	}
+	if err == nil {
+		err = os.Rename(name+".new", name)
+	}
+	return err
+}
+
+// SendJob sends a job, or goes on with it, and takes it out of the outbox once it has become a handoff. What is refused for good stays there
+// with the reasons, and its files go to the put-away ones.
+func (w *Workspace) SendJob(ctx context.Context, j *Job) (*model.Handoff, error) {
+	if j.Pending != nil {
+		closed, err := w.Client.CloseSend(ctx, w.Marker.Project, j.Pending.Key)
+		if err != nil {
+			return nil, err
+		}
+		if closed.Handoff != nil {
+			return closed.Handoff, w.endJob(j, *closed.Handoff, nil, nil)
+		}
+		j.Pending = nil
+	}
+	root, err := os.OpenRoot(w.jobFile(j.ID, "files"))
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	s, changed := j.status()
+	request := model.SendRequest{Workspace: w.Marker.Workspace, Note: j.Note, Tasks: j.Tasks, Stage: j.Stage, KeepLocks: j.KeepLocks}
+	up := &upload{w: w, root: root, ctx: ctx, status: s, changed: changed, request: request, seen: map[chunk.Digest]bool{}, batch: &batch{}}
+	w.Progress.Start("Sending", j.Size)
+	cuts, unread, err := up.readAll(&request)
+	var records [][]byte
+	if err == nil {
+		records, err = up.finish(request, unread)
+	}
+	w.Progress.Done()
+	if err != nil {
+		return nil, w.refusedJob(j, err)
+	}
+	j.Pending = &Pending{Key: uuid.NewString(), Note: j.Note, Cuts: stamps(cuts), Send: request, Since: now()}
+	if err := w.writeJob(j); err != nil {
+		return nil, err
+	}
+	receipt, err := w.post(ctx, *j.Pending, records, cuts)
+	if err != nil {
+		return nil, w.refusedJob(j, err)
+	}
+	return &receipt.Handoff, w.endJob(j, receipt.Handoff, receipt.Locks, cuts)
+}
+
+// status is how the workspace stood when the job was frozen, as far as sending needs it.
+func (j *Job) status() (*Status, []model.Asset) {
+	s := &Status{scan: &scan{}, fresh: map[string]*tracked{}, moves: map[string]string{}}
+	var changed []model.Asset
+	for _, f := range j.Files {
+		t := &tracked{path: f.Asset.Path, file: File{Stamp: f.Stamp, Executable: f.Asset.Executable}, here: !f.Gone}
+		if f.Asset.MovedFrom != "" {
+			s.moves[t.path] = f.Asset.MovedFrom
+			s.fresh[f.Asset.MovedFrom] = &tracked{path: f.Asset.MovedFrom, base: f.Base, had: f.Had}
+		} else {
+			t.base, t.had = f.Base, f.Had
+		}
+		s.fresh[t.path] = t
+		changed = append(changed, f.Asset)
+	}
+	return s, changed
+}
+
+func (w *Workspace) endJob(j *Job, h model.Handoff, kept []model.Lock, cuts map[string]Cut) error {
+	if err := w.landed(*j.Pending, h, kept, cuts); err != nil {
+		return err
+	}
+	return os.RemoveAll(w.jobFolder(j.ID))
+}
+
+// refusedJob ends a job that will never go; other errors leave it for another try.
+func (w *Workspace) refusedJob(j *Job, err error) error {
+	if !answered(err) {
+		return err
+	}
+	var refused *model.Refused
+	var problem *model.Problem
+	switch {
+	case errors.As(err, &refused):
+		j.Refusals = refused.Refusals
+	case errors.As(err, &problem):
+		j.Refusals = []model.Refusal{{Reason: problem.Type, Message: problem.Detail, Remedy: problem.Remedy}}
+	}
+	j.Pending = nil
+	for _, f := range j.Files {
+		frozen := filepath.Join(w.jobFile(j.ID, "files"), filepath.FromSlash(f.Asset.Path))
+		if _, err := os.Lstat(frozen); err == nil {
+			if _, err := w.keep(frozen, f.Asset.Path, f.Base.Version, f.Asset.Executable); err != nil {
+				return err
+			}
+		}
+	}
+	return errors.Join(err, w.writeJob(j))
+}
+
+// ForgetRefused takes the refused jobs out of the outbox. Their files are put away.
+func (w *Workspace) ForgetRefused() error {
+	jobs, err := w.Jobs()
+	for _, j := range jobs {
+		if len(j.Refusals) > 0 {
+			err = errors.Join(err, os.RemoveAll(w.jobFolder(j.ID)))
+		}
+	}
+	return err
+}
+
+// notePercent keeps how far a job is, for others to see.
+func (w *Workspace) notePercent(id string, percent int) {
+	_ = os.WriteFile(w.jobFile(id, "percent"), []byte(strconv.Itoa(percent)), 0o600)
+}
+
+// sending marks the assets that are on their way in the background.
+func (w *Workspace) sending(s *Status) []Job {
+	jobs, err := w.Jobs()
+	if err != nil {
+		return nil
+	}
+	percent := map[string]int{}
+	for _, j := range jobs {
+		for _, f := range j.Files {
+			if len(j.Refusals) == 0 {
+				percent[f.Asset.Path] = max(j.Percent, 1)
+			}
+		}
+	}
+	for i := range s.Assets {
+		s.Assets[i].Sending = percent[s.Assets[i].Path]
+	}
+	return jobs
+}

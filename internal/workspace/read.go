@@ -1,0 +1,95 @@
+package workspace
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime"
+
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/manifest"
+	"kettletarn/internal/core/model"
+)
+
+func rootCause(err error) string {
+	var p *fs.PathError
+	if errors.As(err, &p) {
+		return p.Err.Error()
+	}
+	return err.Error()
+}
+
+// errMoving says that a file did not hold still while it was read.
+var errMoving = errors.New("it changed while it was read")
+
+// read cuts and hashes one file of the workspace, again from the start where it changed meanwhile, at most three times. The chunks of
+// its base are tried first. each, where not nil, gets every chunk, again where it starts again; it is what sends them.
+func (w *Workspace) read(ctx context.Context, name string, base Refs, each func(chunk.Piece, []byte) error) (Cut, File, error) {
+	return w.readIn(ctx, w.root, name, base, each)
+}
+
+// readIn is read for a file below another root.
+func (w *Workspace) readIn(ctx context.Context, root *os.Root, name string, base Refs, each func(chunk.Piece, []byte) error) (Cut, File, error) {
+	hints := chunk.NewHints(base.list())
+	for try := 0; ; try++ {
+		c, file, err := w.readOnce(ctx, root, name, hints, each)
+		if !errors.Is(err, errMoving) || try == 2 {
+			return c, file, err
+		}
+	}
+}
+
+func (w *Workspace) readOnce(ctx context.Context, root *os.Root, name string, hints *chunk.Hints, each func(chunk.Piece, []byte) error) (Cut, File, error) {
+	f, err := root.Open(filepath.FromSlash(name))
+	if err != nil {
+		return Cut{}, File{}, err
+	}
+	defer f.Close()
+	before, err := f.Stat()
+	if err != nil {
+		return Cut{}, File{}, err
+	}
+	if !before.Mode().IsRegular() {
+		return Cut{}, File{}, errors.New("it is not a regular file")
+	}
+	c := Cut{Stamp: stampOf(before), Size: before.Size()}
+	var refs []chunk.Ref
+	err = chunk.Scan(ctx, f, c.Size, hints, runtime.NumCPU(), func(p chunk.Piece, data []byte) error {
+		refs, c.Refs = append(refs, p.Ref), c.Refs.add(p.Ref)
+		if each == nil {
+			w.Progress.Add(int64(p.Size))
+			return nil
+		}
+		return each(p, data)
+	})
+	if err == io.ErrUnexpectedEOF {
+		err = errMoving
+	}
+	if err != nil {
+		return Cut{}, File{}, err
+	}
+	c.Content = manifest.Root(refs)
+	after, err := root.Lstat(filepath.FromSlash(name))
+	if err != nil {
+		return Cut{}, File{}, err
+	}
+	if !c.Stamp.is(stampOf(after)) {
+		return Cut{}, File{}, errMoving
+	}
+	return c, File{Stamp: c.Stamp, Executable: executable(before)}, nil
+}
+
+// unreadable is the refusal for a file that can't be read.
+func unreadable(name string, err error) model.Refusal {
+	switch {
+	case errors.Is(err, errMoving):
+		return model.Refusal{Path: name, Reason: "changing", Message: name + ": it changed while it was read", Remedy: "let the program finish saving, then run the command again"}
+	case errors.Is(err, fs.ErrNotExist):
+		return model.Refusal{Path: name, Reason: "vanished", Message: name + ": it vanished while the command ran", Remedy: "run the command again"}
+	}
+	return model.Refusal{Path: name, Reason: "unreadable", Message: fmt.Sprintf("%s: it can't be read: %s", name, rootCause(err)), Remedy: "see that it is yours to read, and that no program holds it"}
+}

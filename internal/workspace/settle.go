@@ -1,0 +1,102 @@
+package workspace
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"strings"
+
+	"kettletarn/internal/core/assetpath"
+	"kettletarn/internal/core/model"
+)
+
+// How a clash is settled.
+const (
+	UseMine   = "mine"
+	UseTheirs = "theirs"
+	UseBoth   = "both"
+)
+
+// Settled is how a clash was ended. Theirs is the version that was in the way; Superseded says that the next send will follow on it, and
+// so supersede it. PutAway is the file that was not used, Beside the place of the other one.
+type Settled struct {
+	Path       string      `json:"path"`
+	Use        string      `json:"use"`
+	Theirs     model.Asset `json:"theirs"`
+	Superseded bool        `json:"superseded"`
+	PutAway    *PutAway    `json:"put_away,omitempty"`
+	Beside     string      `json:"beside,omitempty"`
+}
+
+// Settle ends the clash at a path. Nothing is lost by it: what is not used is put away, and their version stays in the history.
+func (w *Workspace) Settle(ctx context.Context, name, use string) (*Settled, error) {
+	s, err := w.Status(ctx, Question{All: true})
+	if err != nil {
+		return nil, err
+	}
+	found, _ := Within(s.Assets, []string{name})
+	if len(found) != 1 || found[0].State != model.Clash {
+		return nil, model.NewProblem(model.BadRequest, "tarn status lists what clashes", "%s is not in a clash", assetpath.Printable(name))
+	}
+	a := found[0]
+	if refusals := w.notSending(found); len(refusals) > 0 {
+		return nil, &model.Refused{Refusals: refusals}
+	}
+	theirs := s.theirsOf(a)
+	out := &Settled{Path: a.Path, Use: use, Theirs: theirs}
+	switch use {
+	case UseTheirs:
+		d, err := w.Discard(ctx, []string{a.Path})
+		if err != nil {
+			return nil, err
+		}
+		if len(d.Refusals) > 0 {
+			return nil, &model.Refused{Refusals: d.Refusals}
+		}
+		if len(d.PutAway) > 0 {
+			out.PutAway = &d.PutAway[0]
+		}
+		return out, nil
+	case UseBoth:
+		if !theirs.Gone {
+			if out.Beside, err = w.bringBeside(ctx, a.Path, theirs); err != nil {
+				return nil, err
+			}
+		}
+	case UseMine:
+	default:
+		return nil, model.NewProblem(model.BadRequest, "use one of mine, theirs and both", "%q is no way to settle a clash", assetpath.Printable(use))
+	}
+	out.Superseded = !theirs.Gone
+	return out, w.update(func(t indexTx) error {
+		if theirs.Gone {
+			if err := t.dropMove(a.Path); err != nil {
+				return err
+			}
+			return t.dropBase(theirs.Path)
+		}
+		return t.setBase(theirs.Path, baseOf(theirs, Stamp{}), nil)
+	})
+}
+
+// bringBeside brings a version to a place of its own beside a path.
+func (w *Workspace) bringBeside(ctx context.Context, name string, theirs model.Asset) (string, error) {
+	ext := path.Ext(name)
+	beside := fmt.Sprintf("%s-v%d-%s%s", strings.TrimSuffix(name, ext), theirs.Newest, theirs.Author, ext)
+	for n := 2; !w.free(beside); n++ {
+		beside = fmt.Sprintf("%s-v%d-%s-%d%s", strings.TrimSuffix(name, ext), theirs.Newest, theirs.Author, n, ext)
+	}
+	if bad := assetpath.Check(beside); bad != nil {
+		return "", model.NewProblem(model.BadRequest, "settle it with mine or theirs, or move it first", "their version can't stand beside it: %s", bad.Message)
+	}
+	f := wanted{asset: theirs, place: beside}
+	if _, err := w.fetch(ctx, []wanted{f}); err != nil {
+		return "", err
+	}
+	defer func() { _ = w.root.Remove(incoming) }()
+	_, refusal, err := w.place(f)
+	if refusal != nil {
+		err = &model.Refused{Refusals: []model.Refusal{*refusal}}
+	}
+	return beside, err
+}

@@ -1,0 +1,653 @@
+package workspace
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path"
+	"path/filepath"
+	"sort"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/fsnotify/fsnotify"
+	"github.com/gofrs/flock"
+
+	"kettletarn/internal/client"
+	"kettletarn/internal/core/assetpath"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/rules"
+)
+
+// WatchOptions say how to watch. Poll, where it is not 0, is how often the folder is looked at, in place of being told by the system.
+type WatchOptions struct {
+	AutoUpdate bool
+	Poll       time.Duration
+}
+
+// Notice is one thing that a watch has to say. Kind is a stable word.
+type Notice struct {
+	At      time.Time `json:"at"`
+	Kind    string    `json:"kind"`
+	Message string    `json:"message"`
+	Paths   []string  `json:"paths,omitempty"`
+	Person  string    `json:"person,omitempty"`
+	Handoff int       `json:"handoff,omitempty"`
+}
+
+// How long a watch waits for a flurry of changes to end, how often it looks at the whole folder where the system can't tell of changes,
+// and how long it waits before it tries the service again.
+const (
+	settleTime  = 150 * time.Millisecond
+	pollTime    = 5 * time.Second
+	retryTime   = 3 * time.Second
+	fewPaths    = 500
+	cookieLimit = 2 * time.Second
+)
+
+// watcher is one run of Watch. It looks at the folder again where something changed, and does what follows from that; a saving program
+// never waits for it, and it never waits for the network before it looks again.
+type watcher struct {
+	w     *Workspace // looks at the folder
+	hand  *Workspace // acts at the service
+	ear   *Workspace // hears the news
+	o     WatchOptions
+	say   func(Notice)
+	watch *fsnotify.Watcher // nil where it polls
+
+	mu      sync.Mutex
+	dirty   map[string]bool
+	all     bool // look at everything
+	cookies map[string]chan struct{}
+	status  *Status
+	total   int // assets here
+	seen    int // the counter of the index as it was looked at
+
+	work     chan struct{} // something is to be looked at
+	act      chan struct{} // something may be to be done at the service
+	online   bool
+	retry    bool              // what was refused before may be granted now
+	tried    map[string]string // why each lock on edit was not got
+	said     map[string]string // what was said of each path
+	outgoing chan struct{}
+}
+
+// Watch stays until ctx ends. One watch runs in a workspace.
+func (w *Workspace) Watch(ctx context.Context, o WatchOptions, say func(Notice)) error {
+	lock := flock.New(filepath.Join(w.state, "watching"))
+	if ok, err := lock.TryLock(); err != nil {
+		return err
+	} else if !ok {
+		return model.NewProblem(model.Taken, "leave it running; tarn status says what it knows", "tarn watch runs in this workspace already")
+	}
+	defer func() { _ = lock.Unlock() }()
+	w.uncounted = true
+	var mu sync.Mutex
+	r := &watcher{w: w, o: o, dirty: map[string]bool{}, all: true, cookies: map[string]chan struct{}{}, work: make(chan struct{}, 1), act: make(chan struct{}, 1), outgoing: make(chan struct{}, 1),
+		tried: map[string]string{}, said: map[string]string{}}
+	for _, other := range []**Workspace{&r.hand, &r.ear} {
+		opened, err := openAnyhow(w.Root, w.Client, nil)
+		if err != nil {
+			return err
+		}
+		defer opened.Close()
+		opened.uncounted = true
+		*other = opened
+	}
+	r.say = func(n Notice) {
+		mu.Lock()
+		defer mu.Unlock()
+		n.At = now().Truncate(time.Second)
+		say(n)
+	}
+	if o.Poll == 0 {
+		r.listen()
+	}
+	if r.watch != nil {
+		defer r.watch.Close()
+	}
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	var group sync.WaitGroup
+	defer group.Wait()
+	defer stop()
+	answering, err := r.answer(ctx, &group)
+	if err != nil {
+		return err
+	}
+	defer answering()
+	if r.watch != nil {
+		group.Go(func() { r.hear(ctx) })
+	}
+	group.Go(func() { r.news(ctx) })
+	group.Go(func() { r.acting(ctx) })
+	group.Go(func() { r.sending(ctx) })
+	return r.looking(ctx)
+}
+
+// listen asks the system to tell of changes. Where it can't (too many folders, a network disk), the watch polls.
+func (r *watcher) listen() {
+	watch, err := fsnotify.NewBufferedWatcher(4096)
+	if err == nil {
+		r.watch = watch
+		if err = watch.Add(r.w.state); err == nil {
+			err = r.add("")
+		}
+	}
+	if err != nil {
+		if watch != nil {
+			_ = watch.Close()
+		}
+		r.watch = nil
+		r.say(Notice{Kind: "polling", Message: fmt.Sprintf("the system does not tell of changes here (%v); the folder is looked at every %s", err, pollTime)})
+	}
+}
+
+// add listens to a folder and those in it, but for those that are left out.
+func (r *watcher) add(rel string) error {
+	scan, _ := newScan(context.Background(), r.w.Root)
+	return filepath.WalkDir(filepath.Join(r.w.Root, filepath.FromSlash(rel)), func(full string, d os.DirEntry, err error) error {
+		if err != nil || !d.IsDir() {
+			return nil
+		}
+		name, err := filepath.Rel(r.w.Root, full)
+		if err != nil {
+			return err
+		}
+		if name != "." {
+			folded := assetpath.Fold(d.Name())
+			if _, shut := scan.rules.Shut(filepath.ToSlash(name)); shut || folded == ".git" || strings.HasPrefix(folded, assetpath.ReservedPrefix) {
+				return filepath.SkipDir
+			}
+		}
+		return r.watch.Add(full)
+	})
+}
+
+// hear notes what the system tells of.
+func (r *watcher) hear(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case err := <-r.watch.Errors:
+			if err != nil {
+				r.mark("", true) // events were lost
+			}
+		case e, ok := <-r.watch.Events:
+			if !ok {
+				return
+			}
+			r.heard(e)
+		}
+	}
+}
+
+func (r *watcher) heard(e fsnotify.Event) {
+	rel, err := filepath.Rel(r.w.Root, e.Name)
+	if err != nil || strings.HasPrefix(rel, "..") {
+		if filepath.Base(e.Name) == "index" {
+			r.wake(r.work)
+		}
+		if filepath.Base(e.Name) == "outbox" {
+			r.wake(r.outgoing)
+		}
+		return
+	}
+	name := filepath.ToSlash(rel)
+	base := path.Base(name)
+	if strings.HasPrefix(base, cookiePrefix) {
+		r.mu.Lock()
+		if c, ok := r.cookies[base]; ok && e.Has(fsnotify.Create) {
+			close(c)
+			delete(r.cookies, base)
+		}
+		r.mu.Unlock()
+		return
+	}
+	if first, _, _ := strings.Cut(name, "/"); first == ".git" || strings.HasPrefix(first, assetpath.ReservedPrefix) {
+		return
+	}
+	if e.Has(fsnotify.Create) {
+		if info, err := os.Lstat(e.Name); err == nil && info.IsDir() {
+			_ = r.add(name)
+		}
+	}
+	r.mark(name, base == ".gitignore" || name == rules.File)
+}
+
+func (r *watcher) mark(name string, all bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.all = r.all || all
+	if name != "" {
+		r.dirty[name] = true
+	}
+	r.wake(r.work)
+}
+
+func (r *watcher) wake(c chan struct{}) {
+	select {
+	case c <- struct{}{}:
+	default:
+	}
+}
+
+// looking looks again wherever something changed, until ctx ends.
+func (r *watcher) looking(ctx context.Context) error {
+	every := pollTime
+	if r.o.Poll > 0 {
+		every = r.o.Poll
+	}
+	tick := time.NewTicker(every)
+	defer tick.Stop()
+	if _, err := r.current(ctx); err != nil && ctx.Err() == nil {
+		return err
+	}
+	r.say(Notice{Kind: "watching", Message: fmt.Sprintf("watching %s in %s", r.w.Marker.Project, r.w.Root)})
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-r.work:
+			// A program that saves does so in many steps.
+			select {
+			case <-ctx.Done():
+				return nil
+			case <-time.After(settleTime):
+			}
+		case <-tick.C:
+			if r.watch != nil {
+				continue
+			}
+			r.mark("", true)
+		}
+		if _, err := r.current(ctx); err != nil && ctx.Err() == nil {
+			r.say(Notice{Kind: "error", Message: err.Error()})
+		}
+	}
+}
+
+// current is the status as of now: looked at again where something changed since.
+func (r *watcher) current(ctx context.Context) (*Status, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	counter := r.w.writes()
+	if r.status != nil && !r.all && len(r.dirty) == 0 && counter == r.seen {
+		return r.status, nil
+	}
+	var s *Status
+	var err error
+	if r.status == nil || r.all || counter != r.seen || len(r.dirty) > fewPaths {
+		if s, err = r.w.Status(ctx, Question{}); err == nil {
+			r.total = s.Same
+			for _, a := range s.Assets {
+				if a.Version > 0 && !plain(a) {
+					r.total++
+				}
+			}
+		}
+	} else {
+		s, err = r.again(ctx)
+	}
+	if err != nil {
+		return nil, err
+	}
+	r.status, r.seen, r.all = s, counter, false
+	clear(r.dirty)
+	r.wake(r.act)
+	return s, nil
+}
+
+// plain says that an asset is the same here and there, at its place.
+func plain(a model.Asset) bool { return a.State == model.Same && a.MovedFrom == "" }
+
+// again looks at what is dirty, and joins it with what is known of the rest.
+func (r *watcher) again(ctx context.Context) (*Status, error) {
+	dirty := make([]string, 0, len(r.dirty))
+	for p := range r.dirty {
+		dirty = append(dirty, p)
+	}
+	part, err := r.w.Status(ctx, Question{Paths: dirty})
+	if err != nil {
+		return nil, err
+	}
+	s := *part
+	within := scan{within: part.scan.within}
+	s.Assets, s.Odd, s.Uncovered = nil, nil, nil
+	for _, a := range r.status.Assets {
+		if !within.wantsFile(a.Path) && (a.MovedFrom == "" || !within.wantsFile(a.MovedFrom)) {
+			s.Assets = append(s.Assets, a)
+		}
+	}
+	for _, a := range part.Assets {
+		if !plain(a) || a.Lock != nil || len(a.HeadsUp) > 0 {
+			s.Assets = append(s.Assets, a)
+		}
+	}
+	sort.Slice(s.Assets, func(i, j int) bool { return s.Assets[i].Path < s.Assets[j].Path })
+	s.Same = r.total
+	for _, a := range s.Assets {
+		if a.Version > 0 && !plain(a) {
+			s.Same--
+		}
+	}
+	for _, o := range r.status.Odd {
+		if !within.wantsFile(o.Path) {
+			s.Odd = append(s.Odd, o)
+		}
+	}
+	s.Odd = append(s.Odd, part.Odd...)
+	for _, a := range r.status.Uncovered {
+		if !within.wantsFile(a.Path) {
+			s.Uncovered = append(s.Uncovered, a)
+		}
+	}
+	s.Uncovered = append(s.Uncovered, part.Uncovered...)
+	s.Left, s.Code = r.status.Left, r.status.Code
+	return &s, nil
+}
+
+// acting does what follows from a status, at the service: takes locks on edit, tells of unsent changes, says what stands in the way, and
+// brings updates.
+func (r *watcher) acting(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-r.act:
+		}
+		r.mu.Lock()
+		s := r.status
+		if r.retry {
+			clear(r.tried)
+			r.retry = false
+		}
+		r.mu.Unlock()
+		if s == nil {
+			continue
+		}
+		r.lockEdited(ctx, s)
+		r.comment(s)
+		if r.isOnline() {
+			r.hand.report(ctx, s)()
+		}
+		if r.o.AutoUpdate && s.Follows == 0 {
+			r.autoUpdate(ctx, s)
+		}
+	}
+}
+
+func (r *watcher) isOnline() bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.online
+}
+
+// lockEdited takes the locks that the rules want taken on the first edit, where they are free.
+func (r *watcher) lockEdited(ctx context.Context, s *Status) {
+	if !r.isOnline() {
+		return
+	}
+	for _, a := range s.Assets {
+		if a.Lock != nil || a.State != model.Edited && (a.State != model.Same || a.MovedFrom == "") {
+			delete(r.tried, a.Path)
+			continue
+		}
+		d := s.Decide(a.Path)
+		if d.Lock != rules.OnEdit || r.tried[a.Path] != "" {
+			continue
+		}
+		source := s.source(a.Path)
+		answer, err := r.hand.Client.TakeLocks(ctx, r.w.Marker.Project, model.LockRequest{Workspace: r.w.Marker.Workspace, Note: "taken on the first edit", Assets: []model.LockWant{{Path: source, Version: a.Version}}})
+		var refused *model.Refused
+		switch {
+		case err == nil:
+			_ = r.hand.noteAssets(answer.Assets)
+			_ = r.hand.guard([]string{a.Path})
+			r.mark("", true)
+			r.say(Notice{Kind: "locked", Paths: []string{a.Path}, Message: a.Path + " is yours, taken on your first edit"})
+		case errors.As(err, &refused) && len(refused.Refusals) > 0:
+			r.tried[a.Path] = refused.Refusals[0].Reason
+			r.said[a.Path] = "refused"
+			r.say(Notice{Kind: "not-locked", Paths: []string{a.Path}, Message: refused.Refusals[0].Message + "; your change stays here, and can't be sent before that is cleared"})
+			if r.hand.Refresh(ctx) == nil {
+				r.mark("", true)
+			}
+		}
+	}
+}
+
+// comment says, once, of files that were changed just now, that somebody else holds them or that they are not the newest.
+func (r *watcher) comment(s *Status) {
+	known := map[string]bool{}
+	for _, a := range s.Assets {
+		known[a.Path] = true
+		what, message := "", ""
+		switch {
+		case a.State == model.Clash:
+			what, message = "clash", fmt.Sprintf("%s: version %d by %s is newer than the one you changed; tarn settle ends that", a.Path, a.Newest, a.Author)
+		case a.State == model.Edited && a.Lock != nil && a.Lock.WorkspaceID != r.w.Marker.Workspace:
+			what, message = "held by "+a.Lock.Holder, fmt.Sprintf("%s: %s holds it; your change stays here, and can't be sent until it is given back", a.Path, a.Lock.Holder)
+		}
+		if what != "" && r.said[a.Path] != what && r.said[a.Path] != "refused" {
+			r.say(Notice{Kind: strings.Fields(what)[0], Paths: []string{a.Path}, Message: message})
+		}
+		if what == "" && r.said[a.Path] != "refused" || a.State == model.Same {
+			delete(r.said, a.Path)
+		} else if what != "" {
+			r.said[a.Path] = what
+		}
+	}
+	for p := range r.said {
+		if !known[p] {
+			delete(r.said, p)
+			delete(r.tried, p)
+		}
+	}
+}
+
+// autoUpdate brings what is newer where nothing clashes, unless another command is at work.
+func (r *watcher) autoUpdate(ctx context.Context, s *Status) {
+	behind := false
+	for _, a := range s.Assets {
+		behind = behind || a.State == model.Behind
+	}
+	if !behind || !r.isOnline() {
+		return
+	}
+	release, err := r.hand.Work()
+	if err != nil {
+		return
+	}
+	u, err := r.hand.Update(ctx, UpdateOptions{})
+	release()
+	if err != nil {
+		return
+	}
+	r.mark("", true)
+	if n := len(u.Brought) + len(u.Removed) + len(u.Moved); n > 0 {
+		paths := []string{}
+		for _, a := range append(append(u.Brought, u.Removed...), u.Moved...) {
+			if len(paths) < 20 {
+				paths = append(paths, a.Path)
+			}
+		}
+		r.say(Notice{Kind: "updated", Paths: paths, Handoff: u.At, Message: fmt.Sprintf("brought %d and removed %d; this is h%d", len(u.Brought), len(u.Removed), u.At)})
+	}
+	for _, f := range u.Refusals {
+		r.say(Notice{Kind: "not-updated", Paths: []string{f.Path}, Message: f.Message})
+	}
+}
+
+// refresh asks the service what is new.
+func (r *watcher) refresh(ctx context.Context) {
+	if r.ear.Refresh(ctx) == nil {
+		r.mark("", true)
+	}
+}
+
+// news hears what happens at the service, and goes on where the line was cut.
+func (r *watcher) news(ctx context.Context) {
+	last := ""
+	for ctx.Err() == nil {
+		err := r.ear.Client.News(ctx, r.w.Marker.Project, last, func() { r.setOnline(ctx, true, nil) }, func(e model.Event) error {
+			last = e.ID
+			r.tell(ctx, e)
+			return nil
+		})
+		if ctx.Err() != nil {
+			return
+		}
+		r.setOnline(ctx, false, err)
+		var problem *model.Problem
+		if errors.As(err, &problem) && problem.Type == model.BadRequest {
+			last = "" // the service does not know that place in the news any more
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(retryTime):
+		}
+	}
+}
+
+func (r *watcher) setOnline(ctx context.Context, online bool, err error) {
+	r.mu.Lock()
+	before := r.online
+	r.online, r.retry = online, true
+	r.mu.Unlock()
+	switch {
+	case online && !before:
+		if who, err := r.ear.Client.Whoami(ctx); err == nil {
+			r.ear.Handle = who.Handle
+		}
+		r.say(Notice{Kind: "online", Message: "connected to " + r.w.Client.URL()})
+		r.refresh(ctx)
+		r.wake(r.act)
+		r.wake(r.outgoing)
+	case !online && before:
+		cause := "the service can't be reached"
+		var away *client.Unreachable
+		if err != nil && !errors.As(err, &away) {
+			cause = err.Error()
+		}
+		r.say(Notice{Kind: "offline", Message: cause + "; what you edit is remembered, and caught up with when it is back"})
+	}
+}
+
+// tell says what happened, and takes it into account.
+func (r *watcher) tell(ctx context.Context, e model.Event) {
+	n := Notice{Kind: e.Kind, Person: e.Person}
+	for _, p := range list(e.Subject["paths"]) {
+		n.Paths = append(n.Paths, p)
+	}
+	count, _ := e.Subject["count"].(float64)
+	what := fmt.Sprintf("%d assets", int(count))
+	if len(n.Paths) == 1 {
+		what = n.Paths[0]
+	}
+	text := func(key string) string { s, _ := e.Subject[key].(string); return s }
+	mine := e.Person == r.ear.Handle
+	switch e.Kind {
+	case "handoff.sent":
+		number, _ := e.Subject["handoff"].(float64)
+		n.Handoff = int(number)
+		n.Message = fmt.Sprintf("h%d by %s: %s (%s)", n.Handoff, e.Person, text("note"), what)
+	case "lock.taken":
+		n.Message = fmt.Sprintf("%s took the lock of %s", e.Person, what)
+	case "lock.given-back":
+		n.Message = fmt.Sprintf("%s gave back the lock of %s", e.Person, what)
+	case "lock.overridden":
+		n.Message = fmt.Sprintf("%s took the lock of %s away from %s: %s", e.Person, what, strings.Join(list(e.Subject["from"]), ", "), text("reason"))
+	case "rules.asked":
+		n.Paths, n.Message = []string{text("path")}, fmt.Sprintf("%s asks that %s be an asset", e.Person, text("path"))
+	case "rules.answered":
+		n.Paths, n.Message = []string{text("path")}, fmt.Sprintf("%s answered the request for %s", e.Person, text("path"))
+	}
+	if n.Message != "" && !mine {
+		r.say(n)
+	}
+	switch e.Kind {
+	case "handoff.sent", "lock.taken", "lock.given-back", "lock.overridden", "unsent.changed":
+		r.mu.Lock()
+		r.retry = true
+		r.mu.Unlock()
+		r.refresh(ctx)
+	}
+}
+
+func list(v any) (out []string) {
+	items, _ := v.([]any)
+	for _, i := range items {
+		if s, ok := i.(string); ok {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+// sending sends what was put into the outbox, one job after the other.
+func (r *watcher) sending(ctx context.Context) {
+	tick := time.NewTicker(retryTime)
+	defer tick.Stop()
+	for {
+		jobs, _ := r.w.Jobs()
+		for i := range jobs {
+			if len(jobs[i].Refusals) == 0 && r.isOnline() && ctx.Err() == nil {
+				r.sendOne(ctx, &jobs[i])
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-r.outgoing:
+		case <-tick.C:
+		}
+	}
+}
+
+func (r *watcher) sendOne(ctx context.Context, j *Job) {
+	w, err := openAnyhow(r.w.Root, r.w.Client, nil)
+	if err != nil {
+		return
+	}
+	defer w.Close()
+	w.Progress = &percent{w: w, job: j.ID}
+	h, err := w.SendJob(ctx, j)
+	switch {
+	case err == nil:
+		r.say(Notice{Kind: "sent", Handoff: h.Number, Message: fmt.Sprintf("h%d: %d assets sent in the background", h.Number, h.Count)})
+	case answered(err):
+		r.say(Notice{Kind: "refused", Message: "a send in the background was refused; tarn status says why"})
+	default:
+		return // tried again later
+	}
+	r.mark("", true)
+}
+
+// percent keeps how far a job is where others see it.
+type percent struct {
+	w     *Workspace
+	job   string
+	mu    sync.Mutex
+	total int64
+	done  int64
+	last  int
+}
+
+func (p *percent) Start(_ string, total int64) { p.total = total }
+func (p *percent) Done()                       {}
+func (p *percent) Add(n int64) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.done += n
+	if p.total <= 0 {
+		return
+	}
+	if now := int(min(100, p.done*100/p.total)); now != p.last {
+		p.last = now
+		p.w.notePercent(p.job, now)
+	}
+}
