@@ -249,6 +249,7 @@ func (s *stage) brinelight() {
 	rurik.tarn("begin", "--no-open", "--note", "Wet version", "textures/plank-albedo.png")
 	rurik.write("textures/plank-albedo.png", scene.Albedo("plank", 512, 1))
 	rurik.write("textures/plank-wet-mask.png", scene.Roughness("brine", 512, 1))
+	rurik.tarn("status", "--fetch")
 	odile.tarn("update")
 }
 

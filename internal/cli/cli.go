@@ -177,7 +177,9 @@ func (a *app) say(format string, args ...any) { fmt.Fprintf(a.out, format+"\n", 
 
 // command makes a command with what all of them have.
 func command(name, usage, arguments, example string, action cli.ActionFunc, flags ...cli.Flag) *cli.Command {
-	return &cli.Command{Name: name, Usage: usage, ArgsUsage: arguments, UsageText: strings.TrimSpace("tarn "+name+" [options] "+arguments) + "\n\nExample: " + example,
+	// A command within another is named with it, and known by its last word.
+	words := strings.Fields(name)
+	return &cli.Command{Name: words[len(words)-1], Usage: usage, ArgsUsage: arguments, UsageText: strings.TrimSpace("tarn "+name+" [options] "+arguments) + "\n\nExample: " + example,
 		Flags: append(flags, &cli.BoolFlag{Name: "json", Usage: "print one JSON object"}), Action: action, HideHelpCommand: true}
 }
 

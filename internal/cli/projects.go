@@ -12,7 +12,7 @@ import (
 )
 
 func (a *app) project() *cli.Command {
-	list := command("list", "your projects", "", "tarn project list", func(ctx context.Context, cmd *cli.Command) error {
+	list := command("project list", "your projects", "", "tarn project list", func(ctx context.Context, cmd *cli.Command) error {
 		c, err := a.clientFor("")
 		if err != nil {
 			return err
@@ -33,7 +33,7 @@ func (a *app) project() *cli.Command {
 			t.print()
 		})
 	})
-	show := command("show", "one project and its people", "KEY", "tarn project show brinelight", func(ctx context.Context, cmd *cli.Command) error {
+	show := command("project show", "one project and its people", "KEY", "tarn project show brinelight", func(ctx context.Context, cmd *cli.Command) error {
 		args, err := arguments(cmd, 1, 1, "project show KEY")
 		if err != nil {
 			return err
@@ -60,7 +60,7 @@ func (a *app) project() *cli.Command {
 			a.printMembers(members.Members)
 		})
 	})
-	limit := command("limit", "set the most that a project may take at the service, none for no limit; for stewards", "KEY SIZE", "tarn project limit brinelight 500GB", func(ctx context.Context, cmd *cli.Command) error {
+	limit := command("project limit", "set the most that a project may take at the service, none for no limit; for stewards", "KEY SIZE", "tarn project limit brinelight 500GB", func(ctx context.Context, cmd *cli.Command) error {
 		args, err := arguments(cmd, 2, 2, "project limit KEY SIZE")
 		if err != nil {
 			return err
@@ -81,7 +81,7 @@ func (a *app) project() *cli.Command {
 		}
 		return a.answer(cmd, p, func() { a.say("%s", storage(p)) })
 	})
-	return &cli.Command{Name: "project", Usage: "projects: list, show, limit", Commands: []*cli.Command{named2("project", list), named2("project", show), named2("project", limit)}, HideHelpCommand: true, Action: needsSub}
+	return &cli.Command{Name: "project", Usage: "projects: list, show, limit", Commands: []*cli.Command{list, show, limit}, HideHelpCommand: true, Action: needsSub}
 }
 
 // storage says what a project takes.
@@ -90,12 +90,6 @@ func storage(p model.Project) string {
 		return fmt.Sprintf("%s takes %s at the service, of at most %s", p.Key, size(p.Stored), size(p.Limit))
 	}
 	return fmt.Sprintf("%s takes %s at the service; no limit is set", p.Key, size(p.Stored))
-}
-
-// named2 gives a command below another one its full name in its help.
-func named2(parent string, c *cli.Command) *cli.Command {
-	c.UsageText = "tarn " + parent + c.UsageText[len("tarn"):]
-	return c
 }
 
 func needsSub(_ context.Context, cmd *cli.Command) error {
@@ -159,7 +153,7 @@ func (a *app) member() *cli.Command {
 			return do(ctx, cmd, key, args)
 		}
 	}
-	list := command("list", "the people of the project", "", "tarn member list", with(0, "member list", func(ctx context.Context, cmd *cli.Command, key string, _ []string) error {
+	list := command("member list", "the people of the project", "", "tarn member list", with(0, "member list", func(ctx context.Context, cmd *cli.Command, key string, _ []string) error {
 		c, err := a.clientFor(a.serviceOf(cmd))
 		if err != nil {
 			return err
@@ -170,7 +164,7 @@ func (a *app) member() *cli.Command {
 		}
 		return a.answer(cmd, members, func() { a.printMembers(members.Members) })
 	}), projectFlag)
-	add := command("add", "add a person, or change their role", "HANDLE", "tarn member add rurik --role artist", with(1, "member add HANDLE --role ROLE", func(ctx context.Context, cmd *cli.Command, key string, args []string) error {
+	add := command("member add", "add a person, or change their role", "HANDLE", "tarn member add rurik --role artist", with(1, "member add HANDLE --role ROLE", func(ctx context.Context, cmd *cli.Command, key string, args []string) error {
 		c, err := a.clientFor(a.serviceOf(cmd))
 		if err != nil {
 			return err
@@ -181,7 +175,7 @@ func (a *app) member() *cli.Command {
 		}
 		return a.answer(cmd, m, func() { a.say("%s is %s in %s.", m.Handle, m.Role, key) })
 	}), projectFlag, &cli.StringFlag{Name: "role", Value: model.Artist, Usage: "viewer, artist, lead or owner"})
-	remove := command("remove", "take a person out; their locks are given back", "HANDLE", "tarn member remove rurik", with(1, "member remove HANDLE", func(ctx context.Context, cmd *cli.Command, key string, args []string) error {
+	remove := command("member remove", "take a person out; their locks are given back", "HANDLE", "tarn member remove rurik", with(1, "member remove HANDLE", func(ctx context.Context, cmd *cli.Command, key string, args []string) error {
 		c, err := a.clientFor(a.serviceOf(cmd))
 		if err != nil {
 			return err
@@ -191,5 +185,5 @@ func (a *app) member() *cli.Command {
 		}
 		return a.answer(cmd, map[string]string{"handle": args[0]}, func() { a.say("%s is no longer in %s; what they held is free.", args[0], key) })
 	}), projectFlag)
-	return &cli.Command{Name: "member", Usage: "the people of a project: list, add, remove", Commands: []*cli.Command{named2("member", list), named2("member", add), named2("member", remove)}, HideHelpCommand: true, Action: needsSub}
+	return &cli.Command{Name: "member", Usage: "the people of a project: list, add, remove", Commands: []*cli.Command{list, add, remove}, HideHelpCommand: true, Action: needsSub}
 }

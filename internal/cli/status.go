@@ -25,6 +25,9 @@ func (a *app) status() *cli.Command {
 			if err != nil {
 				return err
 			}
+			if cmd.Bool("fetch") {
+				w.Tell(ctx, s)
+			}
 			assets, missing := workspace.Within(s.Assets, paths)
 			if missing = unexplained(missing, s); len(missing) > 0 {
 				return model.NewProblem(model.NotFound, "check the spelling; tarn rules test PATH says whether the rules leave it out", "there is no asset at %s", strings.Join(missing, ", "))
@@ -184,6 +187,9 @@ func (a *app) printStatus(w *workspace.Workspace, s *workspace.Status, assets []
 				break
 			}
 			word := x.State
+			if g.state == moved {
+				word = moved
+			}
 			if x.Sending > 0 {
 				word = fmt.Sprintf("sending %d%%", x.Sending)
 			}

@@ -14,7 +14,7 @@ import (
 
 // MaxPaths is how many paths one request may name; MaxNote the bytes of a note.
 const (
-	MaxPaths = 100_000
+	MaxPaths = 125_000
 	MaxNote  = 64 << 10
 )
 

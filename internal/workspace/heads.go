@@ -17,8 +17,14 @@ func (s *Status) unsent() []model.UnsentChange {
 		if !Changed(a) || a.State == model.New {
 			continue
 		}
-		c := model.UnsentChange{Path: s.source(a.Path), State: a.State, Size: a.Size, Since: now().Truncate(time.Second)}
-		if f, here := s.file(a.Path); here {
+		source := a.Path
+		if a.MovedFrom != "" {
+			source = a.MovedFrom
+		}
+		c := model.UnsentChange{Path: source, State: a.State, Size: a.Size, Since: now().Truncate(time.Second)}
+		if s.scan == nil {
+			c.Since = now().Truncate(time.Second) // as a running watch told it; the service knows since when already
+		} else if f, here := s.file(a.Path); here {
 			c.Since = time.Unix(0, f.Stamp.Time).UTC().Truncate(time.Second)
 		}
 		list = append(list, c)
@@ -59,11 +65,9 @@ func (w *Workspace) report(ctx context.Context, s *Status) (wait func()) {
 	return func() { <-done }
 }
 
-// Report looks at the workspace and tells the service of unsent changes.
-func (w *Workspace) Report(ctx context.Context) error {
-	s, err := w.Status(ctx, Question{})
-	if err == nil {
+// Tell tells the service of the unsent changes of a workspace that was looked at as a whole.
+func (w *Workspace) Tell(ctx context.Context, s *Status) {
+	if s.scan == nil || len(s.scan.within) == 0 {
 		w.report(ctx, s)()
 	}
-	return err
 }

@@ -121,6 +121,7 @@ func (w *Workspace) Status(ctx context.Context, q Question) (*Status, error) {
 	if err := s.scan.run(); err != nil {
 		return nil, err
 	}
+	spare(len(s.scan.tracked) + len(s.scan.fresh))
 	s.Odd, s.Left, s.LeftOut, s.Code = s.scan.odd, s.scan.leftN, s.scan.left, s.scan.code
 	for i := range s.scan.fresh {
 		s.fresh[s.scan.fresh[i].path] = &s.scan.fresh[i]

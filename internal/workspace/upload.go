@@ -31,6 +31,7 @@ type upload struct {
 	mu      sync.Mutex
 	seen    map[chunk.Digest]bool
 	batch   *batch
+	refused error           // what the service said to the outline
 	sending *errgroup.Group // nil as long as everything fits into one batch
 	running context.Context
 }
@@ -117,6 +118,9 @@ func (u *upload) progress(kind uint8, n int) {
 
 // flush lets the batch go, behind those that are on their way. The first time, the service is asked whether it will take the send.
 func (u *upload) flush() error {
+	if u.refused != nil {
+		return u.refused // said once, not again for every file that is still being read
+	}
 	if u.sending == nil {
 		outline := u.request
 		coming := int64(0)
@@ -128,6 +132,7 @@ func (u *upload) flush() error {
 		}
 		check, err := u.w.Client.CheckSend(u.ctx, u.w.Marker.Project, model.SendQuestion{Send: outline, Coming: coming})
 		if err != nil {
+			u.refused = err
 			return err
 		}
 		u.w.wanted = check.Wanted
@@ -239,7 +244,7 @@ func (u *upload) readAll(request *model.SendRequest) (map[string]Cut, []model.Re
 	group := errgroup.Group{}
 	group.SetLimit(runtime.NumCPU())
 	for i, a := range u.changed {
-		if err = u.ctx.Err(); err != nil {
+		if err = u.stopped(); err != nil {
 			break
 		}
 		if file, _ := s.file(a.Path); file.Stamp.Size <= chunk.SegmentSize {
@@ -273,6 +278,13 @@ func (u *upload) readAll(request *model.SendRequest) (map[string]Cut, []model.Re
 		}
 	}
 	return cuts, refusals, nil
+}
+
+// stopped tells why reading on is of no use, if it is not.
+func (u *upload) stopped() error {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	return errors.Join(u.refused, u.ctx.Err())
 }
 
 // unreadFile is the error of a file that can't be read: a reason to refuse the send, not to break off.

@@ -544,7 +544,7 @@ func (r *watcher) tell(ctx context.Context, e model.Event) {
 		n.Paths = append(n.Paths, p)
 	}
 	count, _ := e.Subject["count"].(float64)
-	what := fmt.Sprintf("%d assets", int(count))
+	what := assets(int(count))
 	if len(n.Paths) == 1 {
 		what = n.Paths[0]
 	}
@@ -576,6 +576,13 @@ func (r *watcher) tell(ctx context.Context, e model.Event) {
 		r.mu.Unlock()
 		r.refresh(ctx)
 	}
+}
+
+func assets(n int) string {
+	if n == 1 {
+		return "1 asset"
+	}
+	return fmt.Sprintf("%d assets", n)
 }
 
 func list(v any) (out []string) {
@@ -618,7 +625,7 @@ func (r *watcher) sendOne(ctx context.Context, j *Job) {
 	h, err := w.SendJob(ctx, j)
 	switch {
 	case err == nil:
-		r.say(Notice{Kind: "sent", Handoff: h.Number, Message: fmt.Sprintf("h%d: %d assets sent in the background", h.Number, h.Count)})
+		r.say(Notice{Kind: "sent", Handoff: h.Number, Message: fmt.Sprintf("h%d: %s sent in the background", h.Number, assets(h.Count))})
 	case answered(err):
 		r.say(Notice{Kind: "refused", Message: "a send in the background was refused; tarn status says why"})
 	default:

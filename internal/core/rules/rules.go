@@ -117,7 +117,7 @@ var builtIn = func() []Rule {
 	list := []Rule{
 		{Match: []string{".DS_Store", "Thumbs.db", "desktop.ini", "._*", "*~", ".fuse_hidden*", ".nfs*", "$RECYCLE.BIN/", ".Trash-*/"}, Kind: Ignored},
 		{Match: []string{"/" + File}, Kind: Asset, Lock: Free},
-		{Match: []string{".gitignore", ".gitattributes", ".gitmodules", "/" + Pin}, Kind: Code},
+		{Match: []string{".git*", "/" + Pin}, Kind: Code},
 	}
 	for i := range list {
 		list[i].Origin.In = builtInName
@@ -185,7 +185,7 @@ func (r *Rule) origin(p pattern) Origin {
 // kind answers the first question. shut says that the path lies in, or is, a folder that is left out as a whole, by the rule with the
 // index at.
 func (r *Rules) kind(t target) (d Decision, shut bool, at int) {
-	d = Decision{Kind: r.Otherwise, KindBy: Origin{In: "no rule covers it"}}
+	d = Decision{Kind: r.Otherwise, KindBy: Origin{In: "what holds where no rule covers it"}}
 	for i := range r.List {
 		rule := &r.List[i]
 		if rule.Kind == "" {
