@@ -201,6 +201,9 @@ func (s *Service) History(ctx context.Context, actor Actor, key, path string) (a
 		if len(found) == 0 {
 			return model.NewProblem(model.NotFound, "check the spelling", "there is no asset %s in %s", printable(path), key)
 		}
+		if err := withHeadsUps(ctx, tx, p.ID, "", found); err != nil {
+			return err
+		}
 		asset = found[0]
 		versions, err = tx.Versions(ctx, p.ID, folded)
 		return err

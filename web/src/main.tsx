@@ -9,6 +9,7 @@ import { HandoffPage } from "./pages/handoff/HandoffPage";
 import { HandoffsPage } from "./pages/handoffs/HandoffsPage";
 import { ProjectFrame } from "./pages/project/ProjectFrame";
 import { ProjectsPage } from "./pages/projects/ProjectsPage";
+import { RulesPage } from "./pages/rules/RulesPage";
 import { SignInPage } from "./pages/signin/SignInPage";
 import { TodayPage } from "./pages/today/TodayPage";
 import "./parts/theme";
@@ -26,6 +27,7 @@ const router = createBrowserRouter([
       { path: "asset/*", element: <AssetPage /> },
       { path: "handoffs", element: <HandoffsPage /> },
       { path: "handoffs/:number", element: <HandoffPage /> },
+      { path: "rules", element: <RulesPage /> },
     ],
   },
   { path: "*", element: <ProjectsPage /> },

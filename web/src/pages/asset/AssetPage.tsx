@@ -11,6 +11,7 @@ import { Holder } from "../../parts/Holder";
 import { ReleaseLock, TakeLock } from "../../parts/LockControl";
 import { Picture } from "../../parts/Picture";
 import { Trouble } from "../../parts/Trouble";
+import { Unsent } from "../../parts/Unsent";
 import { baseName, firstLine, folderPath, size, When } from "../../parts/words";
 import { useHere, type Here } from "../project/ProjectFrame";
 
@@ -65,6 +66,9 @@ function Heading({ here, asset, mayDrop, onFile }: { here: Here; asset: Asset; m
         <Link to={folderPath(here.key, folder)} className="text-peat">{folder || "Assets"}</Link>
         <h1 className="break-all">{baseName(asset.path)}</h1>
         <p className="mt-1"><Holder lock={asset.lock} me={here.me} long /></p>
+        {asset.heads_up?.map((h) => (
+          <p key={h.workspace_id} className="text-ice"><Unsent head={h} me={here.me} /></p>
+        ))}
       </div>
       <div className="ml-auto flex flex-wrap gap-2">
         {mayDrop && (

@@ -51,7 +51,7 @@ function Change({ here, change }: { here: Here; change: Schemas["HandoffAsset"] 
       <p className="mt-1.5">
         <Link to={assetPath(here.key, change.path)} className="font-medium break-all">{change.path}</Link>
         <span className="block text-peat">
-          {change.change}, v{change.version}{after && <>, {size(change.size)}</>}
+          {change.change}{change.moved_from && <> from {change.moved_from}</>}, v{change.version}{after && <>, {size(change.size)}</>}
         </span>
       </p>
     </>

@@ -35,6 +35,7 @@ export function ProjectFrame() {
           <NavLink to={`/p/${key}`} end className={tab}>Today</NavLink>
           <NavLink to={`/p/${key}/assets`} className={tab}>Assets</NavLink>
           <NavLink to={`/p/${key}/handoffs`} className={tab}>Handoffs</NavLink>
+          <NavLink to={`/p/${key}/rules`} className={tab}>Rules</NavLink>
         </nav>
         {!live && <span role="status" className="text-rust">No connection; this page may be old</span>}
       </Shore>

@@ -5,6 +5,7 @@ import { useLocks } from "../../api/locks";
 import { ReleaseLock } from "../../parts/LockControl";
 import { Picture } from "../../parts/Picture";
 import { Trouble } from "../../parts/Trouble";
+import { Unsent } from "../../parts/Unsent";
 import { assetPath, firstLine, plural, When } from "../../parts/words";
 import { useHere, type Here } from "../project/ProjectFrame";
 
@@ -25,6 +26,7 @@ export function TodayPage() {
         <div className="space-y-6">
           {locks.data && byHolder(locks.data.locks, here.me).map(([holder, list]) => <Held key={holder} here={here} holder={holder} list={list} />)}
         </div>
+        <NotSent here={here} />
       </section>
       <CameIn here={here} />
     </div>
@@ -63,6 +65,30 @@ function Held({ here, holder, list }: { here: Here; holder: string; list: Lock[]
         ))}
       </ul>
     </div>
+  );
+}
+
+/** NotSent is who has changes that they have not sent, in which of their folders: also without a lock. */
+function NotSent({ here }: { here: Here }) {
+  const unsent = useQuery({
+    queryKey: ["project", here.key, "unsent"],
+    queryFn: () => ask(api.GET("/projects/{project}/unsent", { params: { path: { project: here.key } } })),
+  });
+  const list = unsent.data?.heads_up ?? [];
+  if (list.length === 0) return <Trouble error={unsent.error} />;
+  return (
+    <section aria-labelledby="not-sent" className="mt-8">
+      <h2 id="not-sent" className="mb-2">Changed and not sent yet <span className="font-normal text-peat">{plural(list.length, "asset")}</span></h2>
+      <ul className="divide-y divide-line">
+        {list.slice(0, 50).map((h) => (
+          <li key={h.workspace_id + h.path} className="py-2">
+            <Link to={assetPath(here.key, h.path)} className="font-medium break-all">{h.path}</Link>
+            <span className="block text-peat"><Unsent head={h} me={here.me} /></span>
+          </li>
+        ))}
+      </ul>
+      {list.length > 50 && <p className="mt-2 text-peat">and {list.length - 50} more: tarn status --fetch lists them</p>}
+    </section>
   );
 }
 
