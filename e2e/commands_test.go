@@ -56,7 +56,7 @@ func TestWhatJSONPrints(t *testing.T) {
 		{"project show brinelight", "assets handoffs key latest locks members people role size stored"},
 		{"member list", "members"},
 		{"holders", "locks"},
-		{"update", "at brought clashes refusals removed same"},
+		{"update", "at brought clashes moved refusals removed same"},
 		{"discard --list", "put_away"},
 	} {
 		if got := keys(object(0, strings.Fields(c.command)...)); got != c.want {
@@ -341,7 +341,7 @@ func TestPreviewsChangeNothing(t *testing.T) {
 		t.Fatal(err)
 	}
 	odile.tarn(0, "send", "-m", "all of it", "--with-gone")
-	says(t, rurik.tarn(0, "update", "--preview"), "Would bring 2 assets", "a.png", "c.png", "b.png", "would be removed")
+	says(t, rurik.tarn(0, "update", "--preview"), "Would bring 2 assets", "a.png", "c.png", "b.png", "would remove 1 asset")
 	rurik.has("a.png", "one")
 	rurik.has("b.png", "b")
 	rurik.has("c.png", "")

@@ -167,7 +167,7 @@ func TestJoinHereOverwritesNothing(t *testing.T) {
 		says(t, r.Errs, "not empty", "--here")
 	}
 	for range 2 { // it can be repeated
-		says(t, rurik.tarn(0, "join", "brinelight", "--here"), "1 file taken over", "differs.png", "new.png", "2 assets")
+		says(t, rurik.tarn(0, "join", "brinelight", "--here"), "1 file taken over", "differs.png", "new.png", "3 assets")
 	}
 	rurik.has("differs.png", "mine!!")
 	if got := rurik.state("same.png") + " " + rurik.state("differs.png") + " " + rurik.state("new.png") + " " + rurik.state("lacking.png"); got != "same clash new behind" {
@@ -189,7 +189,7 @@ func TestACopiedWorkspaceIsMadeOnesOwn(t *testing.T) {
 	}
 	says(t, rurik.tarn(1, "status"), "copied from elsewhere", "--here")
 	says(t, rurik.tarn(1, "join", "brinelight", "."), "somebody else's workspace", "--here")
-	says(t, rurik.tarn(0, "join", "brinelight", "--here"), "1 file taken over")
+	says(t, rurik.tarn(0, "join", "brinelight", "--here"), "2 files taken over")
 	says(t, rurik.tarn(0, "lock", "a.png"), "yours")
 	says(t, odile.tarn(0, "holders"), "rurik-pc")
 }

@@ -111,7 +111,7 @@ func TestTheServiceIsRebuiltFromItsPacks(t *testing.T) {
 			d.Env[i] = "TARND_DB=" + testbed.Database(t)
 		}
 	}
-	says(t, d.tarnd(0, "rebuild", "--owner", "odile"), "brinelight is back: 2 handoffs with 3 versions", "tarnd person add")
+	says(t, d.tarnd(0, "rebuild", "--owner", "odile"), "brinelight is back: 2 handoffs with 4 versions", "tarnd person add")
 	says(t, d.tarnd(0, "verify", "--deep"), "Everything is there and sound")
 	if err := d.AddPerson(t.Context(), "odile", testbed.Passphrase); err != nil {
 		t.Fatal(err)
@@ -120,7 +120,7 @@ func TestTheServiceIsRebuiltFromItsPacks(t *testing.T) {
 	if r := odile.runIn(odile.home, testbed.Passphrase+"\n", "sign-in", d.URL, "--as", "odile"); r.Status != 0 {
 		t.Fatalf("%+v", r)
 	}
-	says(t, odile.tarn(0, "join", "brinelight", "--here"), "2 files taken over")
+	says(t, odile.tarn(0, "join", "brinelight", "--here"), "3 files taken over")
 	if after := odile.tarn(0, "history"); after != before {
 		t.Errorf("before:\n%s\nafter:\n%s", before, after)
 	}

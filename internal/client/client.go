@@ -350,6 +350,11 @@ func (c *Client) TellUnsent(ctx context.Context, key, workspace string, q model.
 	return c.json(ctx, request{method: "PUT", path: in(key, "/workspaces/"+url.PathEscape(workspace)+"/unsent"), body: q}, nil)
 }
 
+// Unsent lists who has unsent changes in a project.
+func (c *Client) Unsent(ctx context.Context, key string) (v model.HeadsUps, err error) {
+	return v, c.get(ctx, in(key, "/unsent"), nil, &v)
+}
+
 // Rules are those of a project, with what each covers.
 func (c *Client) Rules(ctx context.Context, key string) (v model.Rules, err error) {
 	return v, c.get(ctx, in(key, "/rules"), nil, &v)

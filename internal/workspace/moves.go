@@ -37,7 +37,7 @@ func (s *Status) findMoves(look []*tracked, gone map[int64][]*tracked, digests m
 	found := map[string]string{}
 	used := map[string]bool{}
 	for _, t := range look {
-		if t.had || t.known || !t.here || s.moves[t.path] != "" {
+		if t.had || t.known && !t.theirs.gone || !t.here || s.moves[t.path] != "" {
 			continue
 		}
 		var hit *tracked

@@ -191,11 +191,9 @@ func (w *Workspace) judge(ctx context.Context, s *Status, q Question, listed map
 	var look []*tracked
 	for i := range s.scan.tracked {
 		t := &s.scan.tracked[i]
-		if t.same() {
+		if t.same() && !everything && !listed[t.path] {
 			s.Same, s.SameSize = s.Same+1, s.SameSize+t.base.Size
-			if !everything && !listed[t.path] {
-				continue
-			}
+			continue
 		}
 		look = append(look, t)
 	}
@@ -210,7 +208,12 @@ func (w *Workspace) judge(ctx context.Context, s *Status, q Question, listed map
 		if _, moved := s.places[t.path]; moved {
 			continue
 		}
-		if a, show := s.state(t, digests); show {
+		a, show := s.state(t, digests)
+		if show && plain(a) {
+			s.Same, s.SameSize = s.Same+1, s.SameSize+a.Size
+			show = everything || listed[a.Path]
+		}
+		if show {
 			s.Assets = append(s.Assets, a)
 		}
 	}
@@ -274,7 +277,7 @@ func (s *Status) doubt(t *tracked, cut Cut, gone map[int64][]*tracked) bool {
 		return true
 	case had && t.known && t.theirs.newest != base.Version && t.theirs.size == size:
 		return true
-	case !had && !t.known:
+	case !had && (!t.known || t.theirs.gone):
 		// It may be one that is gone from another place.
 		for _, g := range gone[size] {
 			if g.base.Size == size && !g.base.Stamp.fits(t.file.Stamp) {

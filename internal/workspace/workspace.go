@@ -140,7 +140,7 @@ func openAnyhow(root string, c *client.Client, progress Progress) (*Workspace, e
 // ready makes the index where it is missing. Looking at one that is there costs no write.
 func (w *Workspace) ready() error {
 	format := 0
-	if _, err := os.Stat(filepath.Join(w.state, "index")); err == nil {
+	if info, err := os.Stat(filepath.Join(w.state, "index")); err == nil && info.Size() > 0 {
 		err := w.look(func(t indexTx) error {
 			if meta := t.tx.Bucket(bucketMeta); meta != nil {
 				format, _, _ = get[int](meta, "format")
