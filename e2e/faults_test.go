@@ -148,6 +148,69 @@ func TestAJoinKilledGoesOn(t *testing.T) {
 	}
 }
 
+// updateKills is how often an update is killed at a random moment.
+const updateKills = 40
+
+// TestAnUpdateKilledAtRandomMomentsLosesNothing kills updates that change, move, remove and bring files, while others have unsent changes.
+func TestAnUpdateKilledAtRandomMomentsLosesNothing(t *testing.T) {
+	d := serve(t)
+	odile, rurik := d.person("odile"), d.person("rurik")
+	files := map[string]string{"mine.png": "one"}
+	for i := range 60 {
+		files[fmt.Sprintf("d%d/f%d.bin", i%6, i)] = strings.Repeat(fmt.Sprintf("%d ", i), 3000)
+	}
+	odile.start(files)
+	rurik.join(odile, "artist")
+	rurik.write(map[string]string{"mine.png": "rurik's, not sent"})
+	random := rand.New(rand.NewPCG(11, 23))
+	killed := 0
+	for round := range updateKills {
+		if round%4 == 0 {
+			odile.tarn(0, "lock", ".")
+			for path := range files {
+				if path != "mine.png" && random.IntN(2) == 0 {
+					files[path] += fmt.Sprint(round)
+					odile.write(map[string]string{path: files[path]})
+				}
+			}
+			from, to := fmt.Sprintf("d%d", round/4%6), fmt.Sprintf("round%d", round)
+			if _, err := os.Stat(filepath.Join(odile.dir, from)); err == nil {
+				odile.tarn(0, "move", from, to)
+				for path, text := range files {
+					if rest, ok := strings.CutPrefix(path, from+"/"); ok {
+						delete(files, path)
+						files[to+"/"+rest] = text
+					}
+				}
+			}
+			odile.tarn(0, "send", "-m", fmt.Sprint("round ", round))
+		}
+		cmd := rurik.command(rurik.dir, "update")
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(time.Duration(random.IntN(60)) * time.Millisecond)
+		_ = cmd.Process.Signal(syscall.SIGKILL)
+		if err := cmd.Wait(); err != nil && cmd.ProcessState.ExitCode() < 0 {
+			killed++
+		}
+		rurik.has("mine.png", "rurik's, not sent")
+	}
+	if killed < updateKills/4 {
+		t.Errorf("only %d of %d updates were in the middle of it", killed, updateKills)
+	}
+	rurik.tarn(0, "update")
+	for path, text := range files {
+		if path != "mine.png" {
+			rurik.has(path, text)
+		}
+	}
+	says(t, rurik.tarn(0, "status"), "Changed here (1)", "mine.png")
+	if entries, _ := filepath.Glob(filepath.Join(rurik.dir, ".tarn-incoming*")); len(entries) != 0 {
+		t.Errorf("left over: %v", entries)
+	}
+}
+
 func TestTheDatabaseRestartedInTheMiddle(t *testing.T) {
 	d := serve(t)
 	odile := d.person("odile")

@@ -101,6 +101,11 @@ func TestTheServiceIsRebuiltFromItsPacks(t *testing.T) {
 	odile.tarn(0, "lock", "a.txt")
 	odile.write(map[string]string{"a.txt": "two"})
 	odile.tarn(0, "send", "-m", "a second pass", "--task", "BRL-9")
+	odile.tarn(0, "move", "a.txt", "b/moved.txt")
+	odile.tarn(0, "lock", "b/moved.txt")
+	odile.tarn(0, "send", "-m", "moved")
+	odile.write(map[string]string{"a.txt": "another of that name"})
+	odile.tarn(0, "send", "-m", "new in its place")
 	before := odile.tarn(0, "history")
 	// When it ends in order, everything is in packs.
 	if status := d.Stop(); status != 0 {
@@ -111,7 +116,7 @@ func TestTheServiceIsRebuiltFromItsPacks(t *testing.T) {
 			d.Env[i] = "TARND_DB=" + testbed.Database(t)
 		}
 	}
-	says(t, d.tarnd(0, "rebuild", "--owner", "odile"), "brinelight is back: 2 handoffs with 4 versions", "tarnd person add")
+	says(t, d.tarnd(0, "rebuild", "--owner", "odile"), "brinelight is back: 4 handoffs with 6 versions", "tarnd person add")
 	says(t, d.tarnd(0, "verify", "--deep"), "Everything is there and sound")
 	if err := d.AddPerson(t.Context(), "odile", testbed.Passphrase); err != nil {
 		t.Fatal(err)
@@ -120,13 +125,13 @@ func TestTheServiceIsRebuiltFromItsPacks(t *testing.T) {
 	if r := odile.runIn(odile.home, testbed.Passphrase+"\n", "sign-in", d.URL, "--as", "odile"); r.Status != 0 {
 		t.Fatalf("%+v", r)
 	}
-	says(t, odile.tarn(0, "join", "brinelight", "--here"), "3 files taken over")
+	says(t, odile.tarn(0, "join", "brinelight", "--here"), "4 files taken over")
 	if after := odile.tarn(0, "history"); after != before {
 		t.Errorf("before:\n%s\nafter:\n%s", before, after)
 	}
 	odile.tarn(0, "lock", "a.txt")
 	odile.write(map[string]string{"a.txt": "three"})
-	says(t, odile.tarn(0, "send", "-m", "goes on"), "h3")
+	says(t, odile.tarn(0, "send", "-m", "goes on"), "h5")
 }
 
 func TestALimitOnTheLine(t *testing.T) {

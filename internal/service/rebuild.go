@@ -238,7 +238,6 @@ func (r *rebuild) replay(ctx context.Context) error {
 		}
 		before = h.Root
 		r.out.Handoffs++
-		r.out.Versions += len(diffs)
 	}
 	return nil
 }
@@ -308,6 +307,7 @@ func (r *rebuild) write(ctx context.Context, tx *records.Tx, h chain.Handoff, di
 		n.Versions = append(n.Versions, v)
 		ids, paths, folded = append(ids, e.Asset), append(paths, e.Spelling()), append(folded, e.Key)
 	}
+	r.out.Versions += len(n.Versions)
 	if err := tx.FreePaths(ctx, r.id, ids, folded); err != nil {
 		return err
 	}
