@@ -1,6 +1,7 @@
 package main
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -209,7 +210,40 @@ func (b *bench) status(files int) error {
 	status, find = status[1:], find[1:] // the first is cold
 	ratio := status.median() / find.median()
 	b.row("S4", fmt.Sprintf("`tarn status`, %s unchanged files, warm", humanize.Comma(int64(files))), status.String(), "find -printf "+find.String(), fmt.Sprintf("%.2f of its time", ratio), "1", ratio <= 1)
+	if err := b.watchedStatus(work, files, find); err != nil {
+		return err
+	}
 	return os.RemoveAll(work)
+}
+
+// watchedStatus is the same where tarn watch runs.
+func (b *bench) watchedStatus(work string, files int, find series) error {
+	watch := b.machine.Command(b.ctx, work, "watch")
+	if err := watch.Start(); err != nil {
+		return err
+	}
+	defer func() {
+		_ = watch.Process.Signal(os.Interrupt)
+		_ = watch.Wait()
+	}()
+	var status series
+	for deadline := time.Now().Add(time.Minute); len(status) < b.runs; {
+		start := time.Now()
+		r, err := b.tarn(work, "", "status")
+		if err != nil {
+			return err
+		}
+		took := sample{time: time.Since(start), cpu: r.CPU}
+		switch {
+		case strings.Contains(r.Out, ", watched"):
+			status = append(status, took)
+		case time.Now().After(deadline):
+			return errors.New("the watch does not answer")
+		}
+	}
+	ratio := status.median() / find.median()
+	b.row("S4w", fmt.Sprintf("the same with `tarn watch` running, %s files", humanize.Comma(int64(files))), status.String(), "find -printf "+find.String(), fmt.Sprintf("%.2f of its time", ratio), "0.2", ratio <= 0.2)
+	return nil
 }
 
 // noiseFile writes size bytes that don't compress.

@@ -239,6 +239,10 @@ func (s *stage) brinelight() {
 	odile.hand(handoff{note: "Keeper's lines for the first lighthouse, read aloud and cut by half", task: "BRL-131", old: files{"text/dialogue-keeper.txt": scene.Dialogue("keeper", 1)}})
 	keiko.hand(handoff{note: "Light range follows the oil left", task: "BRL-133", old: files{"text/tuning-light.csv": scene.Tuning("light", 1)}})
 	tamsin.hand(handoff{note: "Sky: three lamps lit, as at the end of the first chapter", task: "BRL-134", stage: "final", old: files{"skies/harbour-evening.png": scene.Sky(512, 1)}})
+	fmt.Println("  tamsin   moves the noon sky aside")
+	tamsin.tarn("move", "skies/kelp-forest-noon.png", "skies/kept/kelp-forest-noon.png")
+	tamsin.tarn("lock", "skies/kept/kelp-forest-noon.png")
+	tamsin.tarn("send", "-m", "Noon sky kept aside: the first chapter is all evening", "--task", "BRL-134")
 
 	fmt.Println("  The day goes on: three locks are held, and rurik has work that he has not sent")
 	tamsin.tarn("update")
@@ -249,7 +253,11 @@ func (s *stage) brinelight() {
 	rurik.tarn("begin", "--no-open", "--note", "Wet version", "textures/plank-albedo.png")
 	rurik.write("textures/plank-albedo.png", scene.Albedo("plank", 512, 1))
 	rurik.write("textures/plank-wet-mask.png", scene.Roughness("brine", 512, 1))
+	rurik.write("cache/fog-painted.png", scene.Albedo("fog", 256, 1))
+	rurik.tarn("rules", "include", "-m", "Painted by hand for the title, the bake does not make it", "cache/fog-painted.png")
 	rurik.tarn("status", "--fetch")
+	odile.write("text/dialogue-diver.txt", append(scene.Dialogue("ferryman", 1), "\n\nDIVER: Hold the rope.\n"...))
+	odile.tarn("status", "--fetch")
 	odile.tarn("update")
 }
 

@@ -240,3 +240,35 @@ const contrast = `(() => {
 	}
 	return out;
 })()`
+
+func TestTheRulesPageAndWhatIsNotSent(t *testing.T) {
+	d := serve(t)
+	odile, rurik := d.person("odile"), d.person("rurik")
+	odile.start(map[string]string{"textures/rust.png": string(scene.Albedo("rust", 64, 0)),
+		"tarn.toml": "presets = [\"game\"]\n\n[[rule]]\nmatch = \"/levels/\"\nlock = \"on-edit\"\n"})
+	rurik.join(odile, "artist")
+	rurik.write(map[string]string{"cache/sky.png": "painted", "textures/rust.png": "changed"})
+	says(t, rurik.tarn(0, "rules", "include", "-m", "by hand", "cache/sky.png"), "they were asked")
+	b := open(t, d)
+	b.signIn("odile")
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/rules"), b.sees("rurik asks that it be an asset"), b.sees("by hand"), b.sees("tarn.toml, line 3"), b.sees("1 asset"),
+		chromedp.SendKeys(`input[aria-label="Path"]`, "levels/harbour.glb\n"),
+		b.sees("It is an asset."), b.sees("in line 4 of tarn.toml."),
+		chromedp.Click(`button[aria-label="Accept cache/sky.png"]`),
+		chromedp.Click(button("Make it an asset")),
+		b.sees("accepted by odile"), b.sees("tarn.toml, line 7"))
+	rurik.tarn(0, "update")
+	says(t, rurik.tarn(0, "status"), "cache/sky.png", "new")
+
+	// What somebody changed and did not send shows by itself, and goes when it is sent or thrown away.
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight"), b.sees("Changed and not sent yet"), b.sees("rurik: changed"))
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/asset/textures/rust.png"), b.sees("rurik: changed"))
+	rurik.tarn(0, "discard", "textures/rust.png")
+	rurik.tarn(0, "status", "--fetch")
+	b.do(chromedp.WaitNotPresent(`//*[contains(., "rurik: changed")]`))
+	// Who is no lead has no button.
+	b.do(chromedp.Navigate(d.URL+"/"), chromedp.Click(`//header//button`), chromedp.Click(`//div[@role="menuitem"][text()="Sign out"]`), chromedp.WaitVisible(`input[name=handle]`))
+	rurik.tarn(0, "rules", "include", "cache/sea.png")
+	b.signIn("rurik")
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/rules"), b.sees("cache/sea.png"), chromedp.WaitNotPresent(button("Accept")))
+}

@@ -65,6 +65,7 @@ func run(url, out, only string) error {
 		{name: "console-asset", address: "/p/brinelight/asset/textures/rust-albedo.png"},
 		{name: "console-handoffs", address: "/p/brinelight/handoffs", theme: "light"},
 		{name: "console-handoff", address: "/p/brinelight/handoffs/8"},
+		{name: "console-rules", address: "/p/brinelight/rules?path=textures/cache/rust.png"},
 		{name: "console-narrow", address: "/p/brinelight/assets/textures", width: 420},
 		{name: "console-rollback", address: "/p/brinelight/asset/textures/rust-albedo.png", theme: "light", before: chromedp.Click(`button[title="Go back to version 1"]`)},
 	} {

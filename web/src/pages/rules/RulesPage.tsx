@@ -49,9 +49,9 @@ function RuleTable({ rules }: { rules: Schemas["Rules"] }) {
       <thead className="text-peat">
         <tr className="border-b border-line">
           <th className="py-1.5 pr-4 font-normal">Patterns</th>
-          <th className="py-1.5 pr-4 font-normal">What they make</th>
+          <th className="py-1.5 pr-4 font-normal whitespace-nowrap">Makes them</th>
           <th className="py-1.5 pr-4 font-normal">Where</th>
-          <th className="py-1.5 text-right font-normal">Decides about</th>
+          <th className="py-1.5 text-right font-normal whitespace-nowrap">Decides about</th>
         </tr>
       </thead>
       <tbody>
@@ -80,7 +80,7 @@ function RuleTable({ rules }: { rules: Schemas["Rules"] }) {
 
 function Patterns({ match }: { match: string[] }) {
   const few = 8;
-  const list = (patterns: string[]) => patterns.map((p) => <code key={p} className="mr-2 inline-block break-all">{p}</code>);
+  const list = (patterns: string[]) => patterns.map((p) => <code key={p} className="mr-2 inline-block text-sm break-all">{p}</code>);
   if (match.length <= few) return <>{list(match)}</>;
   return (
     <details>
