@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io"
 	"os"
 	"path"
 	"path/filepath"
@@ -11,6 +12,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/prompt"
 	"kettletarn/internal/workspace"
@@ -24,12 +26,17 @@ func sum(assets []model.Asset) (n int64) {
 }
 
 func (a *app) printPaths(assets []model.Asset) {
-	for i, x := range assets {
-		if i == 20 && len(assets) > 22 {
-			a.say("  … and %d more", len(assets)-i)
+	few(a.out, assets, func(x model.Asset) string { return x.Path })
+}
+
+// few prints the first of a list, a line each.
+func few[T any](out io.Writer, list []T, line func(T) string) {
+	for i, x := range list {
+		if i == 20 && len(list) > 22 {
+			fmt.Fprintf(out, "  … and %d more\n", len(list)-i)
 			return
 		}
-		a.say("  %s", x.Path)
+		fmt.Fprintf(out, "  %s\n", assetpath.Printable(line(x)))
 	}
 }
 
@@ -137,7 +144,7 @@ func (a *app) send() *cli.Command {
 				return wrongUse("add a note: tarn send -m \"what was done, and why\"")
 			}
 			o := workspace.SendOptions{Note: note, Tasks: cmd.StringSlice("task"), Stage: cmd.String("stage"),
-				KeepLocks: cmd.Bool("keep-locks"), WithGone: cmd.Bool("with-gone"), Paths: paths, Set: cmd.Bool("set"), Apart: a.askApart}
+				KeepLocks: cmd.Bool("keep-locks"), WithGone: cmd.Bool("with-gone"), Paths: paths, Set: cmd.Bool("set"), Apart: a.askApart, Stay: a.printStay}
 			if cmd.Bool("background") {
 				return a.sendLater(ctx, cmd, w, o)
 			}
@@ -159,13 +166,7 @@ func (a *app) send() *cli.Command {
 // askApart points out files that belong to what is sent and stay behind. At a terminal it asks; elsewhere the send goes on.
 func (a *app) askApart(list []workspace.Reference) bool {
 	fmt.Fprintf(a.errs, "Changed too, named by what you send, and not in this send (%s):\n", count(len(list)))
-	for i, r := range list {
-		if i == 20 {
-			fmt.Fprintf(a.errs, "  … and %d more\n", len(list)-i)
-			break
-		}
-		fmt.Fprintf(a.errs, "  %s, which %s names\n", r.To, r.From)
-	}
+	few(a.errs, list, func(r workspace.Reference) string { return r.To + ", which " + r.From + " names" })
 	if !prompt.Interactive(a.in) {
 		return true
 	}

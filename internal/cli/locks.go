@@ -81,13 +81,7 @@ func (a *app) beforeUnlock(ctx context.Context, cmd *cli.Command, w *workspace.W
 	what := cmd.String("edits")
 	if what == "" {
 		fmt.Fprintf(a.errs, "Not sent yet (%s):\n", count(len(unsent)))
-		for i, x := range unsent {
-			if i == 20 {
-				fmt.Fprintf(a.errs, "  … and %d more\n", len(unsent)-i)
-				break
-			}
-			fmt.Fprintf(a.errs, "  %s  %s\n", x.State, x.Path)
-		}
+		few(a.errs, unsent, func(x model.Asset) string { return x.State + "  " + x.Path })
 		what = prompt.Choose(a.in, a.errs, "Send them, put them away, or leave them here without the lock?", "send", "put-away", "leave")
 	}
 	names := make([]string, len(unsent))

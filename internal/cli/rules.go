@@ -152,8 +152,8 @@ func (a *app) printStay(stay []model.Asset) {
 	if len(stay) == 0 {
 		return
 	}
-	a.say("These are assets, and the rules would leave them out now (%s). They stay assets until somebody hands off their removal:", count(len(stay)))
-	a.printPaths(stay)
+	fmt.Fprintf(a.errs, "These are assets, and the rules would leave them out now (%s). They stay assets until somebody hands off their removal:\n", count(len(stay)))
+	few(a.errs, stay, func(x model.Asset) string { return x.Path })
 }
 
 func (a *app) rulesInclude() *cli.Command {

@@ -11,6 +11,23 @@ import (
 	"kettletarn/internal/core/model"
 )
 
+// newerThere is a pair in which rurik has "one" of each path, and odile has sent "two" since.
+func newerThere(t *testing.T, paths ...string) *pair {
+	t.Helper()
+	p := newPair(t)
+	for _, text := range []string{"one", "two"} {
+		for _, name := range paths {
+			write(t, p.odile, name, text)
+		}
+		send(t, p.odile, SendOptions{})
+		if text == "one" {
+			update(t, p.rurik)
+			lock(t, p.odile, paths...)
+		}
+	}
+	return p
+}
+
 // planned brings an update of rurik's to the point right behind its journal, and gives back its steps.
 func planned(t *testing.T, p *pair) (list []built, remove []wanted) {
 	t.Helper()
@@ -116,13 +133,7 @@ func TestAnInterruptedApplyIsFinished(t *testing.T) {
 
 // TestAnEditMovedAsideComesBack: the kill hit between moving a file aside and looking at it, and the file had been changed.
 func TestAnEditMovedAsideComesBack(t *testing.T) {
-	p := newPair(t)
-	write(t, p.odile, "a", "one")
-	send(t, p.odile, SendOptions{})
-	update(t, p.rurik)
-	lock(t, p.odile, "a")
-	write(t, p.odile, "a", "two")
-	send(t, p.odile, SendOptions{})
+	p := newerThere(t, "a")
 	list, _ := planned(t, p)
 	write(t, p.rurik, "a", "changed in that moment")
 	if err := p.rurik.root.Rename("a", asideName(list[0].wanted)); err != nil {
@@ -133,13 +144,7 @@ func TestAnEditMovedAsideComesBack(t *testing.T) {
 	}
 	has(t, p.rurik, "a", "changed in that moment")
 	// And where something stands in its place by now, it is put away.
-	p2 := newPair(t)
-	write(t, p2.odile, "a", "one")
-	send(t, p2.odile, SendOptions{})
-	update(t, p2.rurik)
-	lock(t, p2.odile, "a")
-	write(t, p2.odile, "a", "two")
-	send(t, p2.odile, SendOptions{})
+	p2 := newerThere(t, "a")
 	list, _ = planned(t, p2)
 	write(t, p2.rurik, "a", "changed in that moment")
 	if err := p2.rurik.root.Rename("a", asideName(list[0].wanted)); err != nil {

@@ -196,15 +196,7 @@ func TestSwappedAndChainedMoves(t *testing.T) {
 }
 
 func TestAFileInUseIsLeftWhole(t *testing.T) {
-	p := newPair(t)
-	write(t, p.odile, "a", "one")
-	write(t, p.odile, "b", "one")
-	send(t, p.odile, SendOptions{})
-	update(t, p.rurik)
-	lock(t, p.odile, "a", "b")
-	write(t, p.odile, "a", "two")
-	write(t, p.odile, "b", "two")
-	send(t, p.odile, SendOptions{})
+	p := newerThere(t, "a", "b")
 	open, err := os.OpenFile(filepath.Join(p.rurik.Root, "a"), os.O_RDWR, 0)
 	if err != nil {
 		t.Fatal(err)

@@ -201,7 +201,7 @@ func (w *Workspace) AddPresets(ctx context.Context, names []string) ([]model.Ass
 
 // Stay lists the assets here that the rules in the folder would leave out. They stay assets.
 func (w *Workspace) Stay(ctx context.Context) ([]model.Asset, error) {
-	s, err := w.Status(ctx, Question{All: true})
+	s, err := w.Status(ctx, Question{})
 	if err != nil {
 		return nil, err
 	}
@@ -210,9 +210,9 @@ func (w *Workspace) Stay(ctx context.Context) ([]model.Asset, error) {
 
 func (s *Status) stay() []model.Asset {
 	out := []model.Asset{}
-	for _, a := range s.Assets {
-		if a.Version > 0 && s.decide.Decide(a.Path).Kind != rules.Asset {
-			out = append(out, a)
+	for i := range s.scan.tracked {
+		if t := &s.scan.tracked[i]; t.had && s.decide.Decide(t.path).Kind != rules.Asset {
+			out = append(out, model.Asset{Path: t.path, Version: t.base.Version, Size: t.base.Size})
 		}
 	}
 	return out

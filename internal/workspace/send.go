@@ -9,6 +9,7 @@ import (
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/rules"
 
 	"github.com/google/uuid"
 )
@@ -23,6 +24,8 @@ type SendOptions struct {
 	Paths     []string
 	// Set takes the rest of each set along.
 	Set bool
+	// Stay, where not nil, is told of the assets that changed rules would leave out, before they are sent.
+	Stay func([]model.Asset)
 	// Apart, where not nil, is told of changed files that the ones to be sent refer to and that are left behind; false stops the send.
 	Apart func([]Reference) bool
 }
@@ -93,9 +96,6 @@ func (w *Workspace) Send(ctx context.Context, o SendOptions) (*Sent, error) {
 
 // chosen are the changes that a send takes, and what stands in the way that can be seen here.
 func (w *Workspace) chosen(s *Status, o SendOptions, out *Sent) (changed []model.Asset, refusals []model.Refusal, err error) {
-	if s.Rules != nil {
-		return nil, nil, s.Rules
-	}
 	if o.Set && len(o.Paths) > 0 {
 		o.Paths = s.Together(o.Paths)
 	}
@@ -128,6 +128,15 @@ func (w *Workspace) chosen(s *Status, o SendOptions, out *Sent) (changed []model
 		}
 	}
 	refusals = append(refusals, w.notSending(changed)...)
+	for _, a := range changed {
+		// Which files are new is not known without rules; what was there before may go.
+		if s.Rules != nil && (a.Path == rules.File || a.State == model.New || len(o.Paths) == 0) {
+			return nil, nil, s.Rules
+		}
+		if a.Path == rules.File && o.Stay != nil {
+			o.Stay(s.stay())
+		}
+	}
 	if o.Apart != nil && len(o.Paths) > 0 {
 		if apart := s.apart(w, changed); len(apart) > 0 && !o.Apart(apart) {
 			return nil, nil, model.NewProblem(model.BadRequest, "name them too, or take the whole folder", "nothing was sent")
