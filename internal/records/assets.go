@@ -90,8 +90,12 @@ func (tx *Tx) Now(ctx context.Context) (t time.Time, err error) {
 const assetColumns = `a.id, v.path, v.number, v.gone, coalesce(c.size, 0), coalesce(c.digest, ''), coalesce(c.whole, ''), v.executable, p.handle, h.at, v.handoff, h.note,
 	a.fence, coalesce(hp.handle, ''), coalesce(a.workspace_id::text, ''), coalesce(w.name, ''), a.locked, a.lock_note`
 
-const assetJoins = ` join handoffs h on h.project_id = v.project_id and h.number = v.handoff join people p on p.id = h.author_id
-	left join contents c on c.id = v.content_id left join people hp on hp.id = a.holder_id left join workspaces w on w.id = a.workspace_id`
+// Each row is looked up by its key, whatever the planner thinks of tables that have just grown.
+const assetJoins = ` cross join lateral (select * from handoffs h where h.project_id = v.project_id and h.number = v.handoff limit 1) h
+	join people p on p.id = h.author_id
+	left join lateral (select * from contents c where c.id = v.content_id limit 1) c on true
+	left join people hp on hp.id = a.holder_id
+	left join lateral (select * from workspaces w where w.id = a.workspace_id limit 1) w on true`
 
 // Known is an asset as it is shown, beside its id.
 type Known struct {
@@ -115,12 +119,13 @@ func scanAsset(row pgx.CollectableRow) (k Known, err error) {
 }
 
 // AssetsByID returns assets by id, as their newest versions up to handoff at are. Locks are those of now. Relies on the primary keys of
-// assets and versions.
+// assets and versions; the project is compared behind that, or a planner that has not seen it yet looks through all of it for each row.
 func (tx *Tx) AssetsByID(ctx context.Context, project int64, ids []int64, at int) (map[int64]model.Asset, error) {
 	rows, err := tx.q.Query(ctx, `
 		select `+assetColumns+` from unnest($2::bigint[]) u (i)
-		cross join lateral (select * from assets a where a.id = u.i and a.project_id = $1 limit 1) a
-		join lateral (select * from versions v where v.asset_id = a.id and v.handoff <= $3 order by v.number desc limit 1) v on true`+assetJoins, project, ids, at)
+		cross join lateral (select * from assets a where a.id = u.i limit 1) a
+		cross join lateral (select * from versions v where v.asset_id = a.id and v.handoff <= $3 order by v.number desc limit 1) v`+assetJoins+`
+		where a.project_id = $1`, project, ids, at)
 	if err != nil {
 		return nil, err
 	}
