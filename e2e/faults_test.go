@@ -292,6 +292,40 @@ func TestADiskThatIsFull(t *testing.T) {
 	}
 }
 
+// TestAWorkspaceOnAFullDisk: an artist's own disk is full in the middle of an update.
+func TestAWorkspaceOnAFullDisk(t *testing.T) {
+	small := t.TempDir()
+	if err := syscall.Mount("tmpfs", small, "tmpfs", 0, "size=8m"); err != nil {
+		t.Skipf("no small file system can be mounted here: %v", err)
+	}
+	defer func() { _ = syscall.Unmount(small, 0) }()
+	d := serve(t)
+	odile, rurik := d.person("odile"), d.person("rurik")
+	odile.start(map[string]string{"a.png": "one"})
+	odile.tarn(0, "member", "add", "rurik")
+	rurik.dir = filepath.Join(small, "brinelight")
+	if r := rurik.runIn(rurik.home, "", "join", "brinelight", rurik.dir); r.Status != 0 {
+		t.Fatalf("%+v", r)
+	}
+	rurik.write(map[string]string{"mine.png": "not sent"})
+	odile.tarn(0, "lock", "a.png")
+	odile.write(map[string]string{"a.png": "two"})
+	files := odile.noise("large", 16, 1<<20, 5)
+	odile.tarn(0, "send", "-m", "more than fits")
+	says(t, rurik.tarn(1, "update"), "disk of this workspace is full", "make room", "run the same command again")
+	rurik.has("a.png", "one")
+	rurik.has("mine.png", "not sent")
+	if err := syscall.Mount("tmpfs", small, "tmpfs", syscall.MS_REMOUNT, "size=64m"); err != nil {
+		t.Fatal(err)
+	}
+	rurik.tarn(0, "update")
+	rurik.has("a.png", "two")
+	rurik.has("mine.png", "not sent")
+	for path, text := range files {
+		rurik.has(path, text)
+	}
+}
+
 func TestAFileThatWillNotHoldStillIsRefused(t *testing.T) {
 	d := serve(t)
 	odile := d.person("odile")

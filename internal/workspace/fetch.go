@@ -3,9 +3,11 @@ package workspace
 import (
 	"context"
 	"encoding/hex"
+	"errors"
 	"os"
 	"path/filepath"
 	"sync"
+	"syscall"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -82,11 +84,19 @@ func (w *Workspace) fetch(ctx context.Context, files []wanted) ([]built, error) 
 		page := files[:min(len(files), pageFiles)]
 		files = files[len(page):]
 		if err := run.page(ctx, page); err != nil {
-			return nil, err
+			return nil, noRoom(err)
 		}
 	}
 	w.notePace(total, time.Since(started))
 	return run.built, syncFiles(w.Root, run.names())
+}
+
+// noRoom says in words that this disk is full.
+func noRoom(err error) error {
+	if errors.Is(err, syscall.ENOSPC) {
+		return model.NewProblem(model.DiskFull, "make room on it, then run the same command again: what has arrived stays, and your files are as they were", "the disk of this workspace is full")
+	}
+	return err
 }
 
 func (r *fetching) names() []string {

@@ -121,6 +121,9 @@ func (w *Workspace) SendLater(ctx context.Context, o SendOptions) (*Job, error) 
 			f.Stamp = file.Stamp
 			if err := w.freeze(a.Path, file.Stamp, w.jobFile(j.ID, "files")); err != nil {
 				_ = os.RemoveAll(w.jobFolder(j.ID))
+				if full := noRoom(err); full != err {
+					return nil, full
+				}
 				return nil, &model.Refused{Refusals: []model.Refusal{unreadable(a.Path, err)}}
 			}
 		}

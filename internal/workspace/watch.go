@@ -475,11 +475,24 @@ func (r *watcher) autoUpdate(ctx context.Context, s *Status) {
 				paths = append(paths, a.Path)
 			}
 		}
-		r.say(Notice{Kind: "updated", Paths: paths, Handoff: u.At, Message: fmt.Sprintf("brought %d and removed %d; this is h%d", len(u.Brought), len(u.Removed), u.At)})
+		r.say(Notice{Kind: "updated", Paths: paths, Handoff: u.At, Message: fmt.Sprintf("%s; this is h%d", broughtWords(u), u.At)})
 	}
 	for _, f := range u.Refusals {
 		r.say(Notice{Kind: "not-updated", Paths: []string{f.Path}, Message: f.Message})
 	}
+}
+
+func broughtWords(u *Updated) string {
+	words := []string{}
+	for _, w := range []struct {
+		verb string
+		list []model.Asset
+	}{{"brought", u.Brought}, {"removed", u.Removed}, {"moved", u.Moved}} {
+		if len(w.list) > 0 {
+			words = append(words, w.verb+" "+assets(len(w.list)))
+		}
+	}
+	return strings.Join(words, ", ")
 }
 
 // refresh asks the service what is new.
