@@ -8,7 +8,6 @@ import (
 	"io/fs"
 	"sort"
 	"strings"
-	"time"
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
@@ -580,6 +579,3 @@ func (w *Workspace) noteHolders(t indexTx, page model.Assets) error {
 	}
 	return nil
 }
-
-// age is how long ago the service was asked.
-func (v View) age() time.Duration { return now().Sub(v.Fetched) }

@@ -101,7 +101,7 @@ function RulesText({ here, rules }: { here: Here; rules: Schemas["Rules"] }) {
   return (
     <details className="mt-4">
       <summary className="cursor-pointer text-peat">tarn.toml, version {rules.version}, as it was sent</summary>
-      <pre className="mt-2 overflow-x-auto rounded-md bg-bank p-4 text-sm">{rules.text}</pre>
+      <pre className="mt-2 overflow-x-auto rounded-md bg-bank px-4 py-3 text-sm">{rules.text}</pre>
     </details>
   );
 }
