@@ -176,6 +176,9 @@ func (w *Workspace) AddPresets(ctx context.Context, names []string) ([]model.Ass
 	}
 	list := parsed.Presets
 	for _, n := range names {
+		if err := rules.CheckPreset(n); err != nil {
+			return nil, model.NewProblem(model.BadRequest, "", "%v", err)
+		}
 		known := false
 		for _, p := range list {
 			known = known || p == n

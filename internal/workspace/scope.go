@@ -104,6 +104,11 @@ func (w *Workspace) RemoveScope(ctx context.Context, folders []string) (*Updated
 		return nil, err
 	}
 	var refusals []model.Refusal
+	for _, f := range folders {
+		if !s.has(f) {
+			refusals = append(refusals, model.Refusal{Path: f, Reason: "unknown", Message: f + ": there is no such folder in this workspace", Remedy: "check the spelling; tarn scope shows what comes down"})
+		}
+	}
 	var remove []wanted
 	for _, a := range s.Assets {
 		if next.Has(a.Path) && (a.MovedFrom == "" || next.Has(a.MovedFrom)) || a.State == model.Outside {
@@ -151,6 +156,16 @@ func (w *Workspace) RemoveScope(ctx context.Context, folders []string) (*Updated
 		view.Scope, view.Turn = next, view.Turn+1
 		return t.setView(view)
 	})
+}
+
+// has tells whether the index has something in a folder.
+func (s *Status) has(folder string) bool {
+	for i := range s.scan.tracked {
+		if p := s.scan.tracked[i].path; p != folder && below(p, folder) {
+			return true
+		}
+	}
+	return false
 }
 
 // Coming is what an update would bring, by folder.

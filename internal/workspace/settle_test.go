@@ -156,6 +156,10 @@ func TestScope(t *testing.T) {
 	if r := testbed.Refused(t, err); len(r) != 1 || r[0].Path != "sounds/y" {
 		t.Errorf("%+v", r)
 	}
+	_, err = p.rurik.RemoveScope(t.Context(), []string{"nothing"})
+	if r := testbed.Refused(t, err); r[0].Reason != "unknown" {
+		t.Errorf("%+v", r)
+	}
 	u, err := p.rurik.RemoveScope(t.Context(), []string{"sounds/raw", "levels"})
 	if err != nil || len(u.Removed) != 3 {
 		t.Fatalf("%+v, %v", u, err)

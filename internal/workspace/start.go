@@ -99,10 +99,15 @@ func (p *Preview) propose(s *scan) error {
 		}
 		p.Presets = rules.Propose(paths)
 	}
+	for _, name := range p.Presets {
+		if err := rules.CheckPreset(name); err != nil {
+			return model.NewProblem(model.BadRequest, "", "%v", err)
+		}
+	}
 	p.Rules = rules.Compose(p.Presets, otherwise)
 	parsed, err := rules.Parse([]byte(p.Rules))
 	if err != nil {
-		return model.NewProblem(model.BadRequest, "tarn rules preset lists them", "%v", err)
+		return err
 	}
 	s.rules = parsed
 	return nil

@@ -46,6 +46,14 @@ var presets = sync.OnceValue(func() []Preset {
 	return list
 })
 
+// CheckPreset returns nil for the name of a preset, and else an error that says which one was probably meant.
+func CheckPreset(name string) error {
+	if find(Presets(), name) != nil {
+		return nil
+	}
+	return unknownPreset(name, Presets())
+}
+
 func find(list []Preset, name string) *Preset {
 	for i := range list {
 		if list[i].Name == name {
