@@ -8,6 +8,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"strings"
 
 	"kettletarn/internal/core/model"
 )
@@ -150,6 +151,20 @@ func (w *Workspace) recover(ctx context.Context) error {
 	_, err := w.apply(list, remove, func(wanted) {})
 	_ = w.root.Remove(incoming)
 	return err
+}
+
+// sweep removes what interrupted updates had built of versions that nobody wants any more. It is called when everything is in its place.
+func (w *Workspace) sweep() {
+	entries, err := fs.ReadDir(w.root.FS(), incoming)
+	if err != nil {
+		return
+	}
+	for _, e := range entries {
+		if !strings.HasSuffix(e.Name(), "-aside") {
+			_ = w.root.Remove(filepath.Join(incoming, e.Name()))
+		}
+	}
+	_ = w.root.Remove(incoming)
 }
 
 // putBack ends a move aside that was interrupted. What was moved aside and is not what it was taken for is an unsent change: it goes back to

@@ -190,9 +190,17 @@ func TestAnInterruptedFetchIsTakenUpAgain(t *testing.T) {
 	if rest := run.anew(list); len(rest) != 0 || len(run.built) != 20 {
 		t.Errorf("%d are fetched again", len(rest))
 	}
+	// What was built of a version that is old by now goes.
+	lock(t, p.odile, "f0")
+	write(t, p.odile, "f0", "newer than what was built")
+	send(t, p.odile, SendOptions{})
 	update(t, p.rurik)
+	has(t, p.rurik, "f0", "newer than what was built")
 	if got := states(t, p.rurik); got != "" {
 		t.Errorf("states are %q", got)
+	}
+	if _, err := os.Stat(filepath.Join(p.rurik.Root, incoming)); err == nil {
+		t.Error("the folder of what comes in is left behind")
 	}
 }
 

@@ -93,6 +93,9 @@ func (w *Workspace) Update(ctx context.Context, o UpdateOptions) (*Updated, erro
 	if err != nil {
 		return u, err
 	}
+	if len(o.Paths) == 0 {
+		w.sweep()
+	}
 	return u, w.guardAll(u.Brought)
 }
 
