@@ -81,7 +81,7 @@ func (a *app) rulesTest() *cli.Command {
 					if t.Kind == rules.Asset {
 						card.row("  lock", fmt.Sprintf("%s, by %s", t.Lock, t.LockBy))
 					}
-					if t.Tracked && t.Kind != rules.Asset {
+					if t.Asset && t.Kind != rules.Asset {
 						card.row("  but", "it is an asset of the project already, and stays one until somebody hands off its removal")
 					}
 					card.print()

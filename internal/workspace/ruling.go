@@ -45,18 +45,8 @@ func (w *Workspace) Rules(ctx context.Context) (*RulesHere, error) {
 	return v, nil
 }
 
-// RuleTest is what the rules and the git ignore files say of a path. Tracked says that it is an asset already.
-type RuleTest struct {
-	Path    string `json:"path"`
-	Kind    string `json:"kind"`
-	KindBy  string `json:"kind_by"`
-	Lock    string `json:"lock"`
-	LockBy  string `json:"lock_by"`
-	Tracked bool   `json:"tracked"`
-}
-
 // TestRules says which lines decide about paths, which need not exist.
-func (w *Workspace) TestRules(ctx context.Context, paths []string) ([]RuleTest, error) {
+func (w *Workspace) TestRules(ctx context.Context, paths []string) ([]model.RuleTest, error) {
 	s, err := w.Status(ctx, Question{Paths: paths, LeftOut: true})
 	if err != nil {
 		return nil, err
@@ -64,15 +54,15 @@ func (w *Workspace) TestRules(ctx context.Context, paths []string) ([]RuleTest, 
 	if s.Rules != nil {
 		return nil, s.Rules
 	}
-	out := make([]RuleTest, 0, len(paths))
+	out := make([]model.RuleTest, 0, len(paths))
 	for _, p := range paths {
 		if bad := assetpath.Check(p); bad != nil {
 			return nil, model.NewProblem(model.BadRequest, bad.Remedy, "%s", bad.Message)
 		}
 		d := s.Decide(p)
-		t := RuleTest{Path: p, Kind: d.Kind, KindBy: d.KindBy.String(), Lock: d.Lock, LockBy: d.LockBy.String()}
+		t := model.RuleTest{Path: p, Kind: d.Kind, KindBy: d.KindBy.String(), Lock: d.Lock, LockBy: d.LockBy.String()}
 		if e := s.entry(p); e != nil {
-			t.Tracked = e.had
+			t.Asset = e.had
 		}
 		if by, hidden := w.hiddenByGit(p, d); hidden {
 			t.Kind, t.KindBy = rules.Ignored, by.String()
