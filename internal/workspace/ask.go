@@ -43,8 +43,8 @@ type wireStatus struct {
 	View      View
 }
 
-// cookiePrefix is that of files whose appearance tells a watch that it has heard everything before.
-const cookiePrefix = assetpath.ReservedPrefix + "heard-"
+// echoPrefix is that of files whose appearance tells a watch that it has heard everything before.
+const echoPrefix = assetpath.ReservedPrefix + "heard-"
 
 func (w *Workspace) callingFile() string { return filepath.Join(w.state, "watch.json") }
 
@@ -105,10 +105,10 @@ func (r *watcher) hearOut() bool {
 	if r.watch == nil {
 		return false
 	}
-	name := cookiePrefix + uuid.NewString()
+	name := echoPrefix + uuid.NewString()
 	heard := make(chan struct{})
 	r.mu.Lock()
-	r.cookies[name] = heard
+	r.echoes[name] = heard
 	r.mu.Unlock()
 	full := filepath.Join(r.w.Root, name)
 	defer os.Remove(full)
@@ -116,11 +116,11 @@ func (r *watcher) hearOut() bool {
 		select {
 		case <-heard:
 			return true
-		case <-time.After(cookieLimit):
+		case <-time.After(echoLimit):
 		}
 	}
 	r.mu.Lock()
-	delete(r.cookies, name)
+	delete(r.echoes, name)
 	r.mu.Unlock()
 	return false
 }

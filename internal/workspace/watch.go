@@ -39,11 +39,11 @@ type Notice struct {
 // How long a watch waits for a flurry of changes to end, how often it looks at the whole folder where the system can't tell of changes,
 // and how long it waits before it tries the service again.
 const (
-	settleTime  = 150 * time.Millisecond
-	pollTime    = 5 * time.Second
-	retryTime   = 3 * time.Second
-	fewPaths    = 500
-	cookieLimit = 2 * time.Second
+	settleTime = 150 * time.Millisecond
+	pollTime   = 5 * time.Second
+	retryTime  = 3 * time.Second
+	fewPaths   = 500
+	echoLimit  = 2 * time.Second
 )
 
 // watcher is one run of Watch. It looks at the folder again where something changed, and does what follows from that; a saving program
@@ -56,13 +56,13 @@ type watcher struct {
 	say   func(Notice)
 	watch *fsnotify.Watcher // nil where it polls
 
-	mu      sync.Mutex
-	dirty   map[string]bool
-	all     bool // look at everything
-	cookies map[string]chan struct{}
-	status  *Status
-	total   int // assets here
-	seen    int // the counter of the index as it was looked at
+	mu     sync.Mutex
+	dirty  map[string]bool
+	all    bool // look at everything
+	echoes map[string]chan struct{}
+	status *Status
+	total  int // assets here
+	seen   int // the counter of the index as it was looked at
 
 	work     chan struct{} // something is to be looked at
 	act      chan struct{} // something may be to be done at the service
@@ -84,7 +84,7 @@ func (w *Workspace) Watch(ctx context.Context, o WatchOptions, say func(Notice))
 	defer func() { _ = lock.Unlock() }()
 	w.uncounted = true
 	var mu sync.Mutex
-	r := &watcher{w: w, o: o, dirty: map[string]bool{}, all: true, cookies: map[string]chan struct{}{}, work: make(chan struct{}, 1), act: make(chan struct{}, 1), outgoing: make(chan struct{}, 1),
+	r := &watcher{w: w, o: o, dirty: map[string]bool{}, all: true, echoes: map[string]chan struct{}{}, work: make(chan struct{}, 1), act: make(chan struct{}, 1), outgoing: make(chan struct{}, 1),
 		tried: map[string]string{}, said: map[string]string{}}
 	for _, other := range []**Workspace{&r.hand, &r.ear} {
 		opened, err := openAnyhow(w.Root, w.Client, nil)
@@ -197,11 +197,11 @@ func (r *watcher) heard(e fsnotify.Event) {
 	}
 	name := filepath.ToSlash(rel)
 	base := path.Base(name)
-	if strings.HasPrefix(base, cookiePrefix) {
+	if strings.HasPrefix(base, echoPrefix) {
 		r.mu.Lock()
-		if c, ok := r.cookies[base]; ok && e.Has(fsnotify.Create) {
+		if c, ok := r.echoes[base]; ok && e.Has(fsnotify.Create) {
 			close(c)
-			delete(r.cookies, base)
+			delete(r.echoes, base)
 		}
 		r.mu.Unlock()
 		return
