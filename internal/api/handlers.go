@@ -219,41 +219,6 @@ func (s *Server) thumbnail(c *call) error {
 	return c.Blob(http.StatusOK, png, data)
 }
 
-func (s *Server) locks(c *call) error {
-	list, err := s.service.Locks(c.Request().Context(), c.actor, c.project())
-	if err != nil {
-		return err
-	}
-	return c.answer(model.Locks{Locks: list})
-}
-
-func (s *Server) takeLocks(c *call) error {
-	var q model.LockRequest
-	if err := c.decode(&q); err != nil {
-		return err
-	}
-	wants := make([]service.Want, len(q.Assets))
-	for i, a := range q.Assets {
-		wants[i] = service.Want(a)
-	}
-	locks, assets, err := s.service.TakeLocks(c.Request().Context(), c.actor, c.project(), q.Workspace, wants, q.Note, q.WillUpdate)
-	if err != nil {
-		return err
-	}
-	return c.answer(model.Locks{Locks: locks, Assets: assets})
-}
-
-func (s *Server) releaseLocks(c *call) error {
-	var q model.UnlockRequest
-	if err := c.decode(&q); err != nil {
-		return err
-	}
-	if err := s.service.GiveBackLocks(c.Request().Context(), c.actor, c.project(), q.Workspace, q.Paths, q.Override, q.Reason); err != nil {
-		return err
-	}
-	return c.answer(nil)
-}
-
 func (s *Server) unsent(c *call) error {
 	list, err := s.service.Unsent(c.Request().Context(), c.actor, c.project())
 	if err != nil {

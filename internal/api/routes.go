@@ -33,7 +33,12 @@ var (
 	keyParam   = param{name: "Idempotency-Key", kind: "string", about: "a UUID that the client wrote down before; the same key again gets the same answer", required: true, header: true}
 )
 
+var recordParams = []param{{name: "person", kind: "string", about: "only of this person"}, {name: "path", kind: "string", about: "only of this asset, or in this folder"},
+	{name: "ending", kind: "string", about: "only what ended so: given-back, sent, given, overridden, brought or removed; held for what has not"},
+	{name: "since", kind: "string", about: "only what ended after this day or time (2026-03-02, or RFC 3339)"}, {name: "until", kind: "string", about: "only what was taken before this day or time"}, limitParam}
+
 const (
+	csvType     = "text/csv"
 	binary      = "application/octet-stream"
 	png         = "image/png"
 	eventStream = "text/event-stream"
@@ -65,9 +70,17 @@ var routes = []route{
 	{method: "GET", path: "/projects/:project/thumbnail", summary: "A picture of a version, made small", answerType: png, handle: (*Server).thumbnail,
 		query: []param{pathParam, {name: "version", kind: "integer", about: "the newest where left out"}, {name: "edge", kind: "integer", about: "96, 320 or 1280 pixels at most each way"}}},
 
-	{method: "GET", path: "/projects/:project/locks", summary: "What is held, the longest held first", answer: model.Locks{}, handle: (*Server).locks},
-	{method: "POST", path: "/projects/:project/locks", summary: "Lock all of the assets, or none", body: model.LockRequest{}, answer: model.Locks{}, handle: (*Server).takeLocks},
+	{method: "GET", path: "/projects/:project/locks", summary: "What is held or waited for, the longest held first", answer: model.Locks{}, handle: (*Server).locks,
+		query: []param{{name: "path", kind: "string", about: "only of this asset"}}},
+	{method: "POST", path: "/projects/:project/locks", summary: "Lock all of the assets, or none, or those that can be; or wait in line", body: model.LockRequest{}, answer: model.Locks{}, handle: (*Server).takeLocks},
 	{method: "POST", path: "/projects/:project/locks/release", summary: "Unlock all of the assets, or none; a lead may take locks away", body: model.UnlockRequest{}, status: http.StatusNoContent, handle: (*Server).releaseLocks},
+	{method: "POST", path: "/projects/:project/locks/leave", summary: "Leave the lines for assets", body: model.LeaveRequest{}, status: http.StatusNoContent, handle: (*Server).leaveLines},
+	{method: "POST", path: "/projects/:project/locks/ask", summary: "Ask the holder of a lock to let go; one waits in line from then on", body: model.AskRequest{}, answer: model.Waiting{}, handle: (*Server).ask},
+	{method: "POST", path: "/projects/:project/locks/answer", summary: "Answer those who ask: give, or not yet", body: model.AskAnswer{}, status: http.StatusNoContent, handle: (*Server).answerAsk},
+	{method: "GET", path: "/projects/:project/locks/record", summary: "Who held what, for how long, and how it ended, the latest taken first", answer: model.Record{}, query: recordParams, handle: (*Server).record},
+	{method: "GET", path: "/projects/:project/locks/record.csv", summary: "The same as a table (RFC 4180)", answerType: csvType, query: recordParams, handle: (*Server).recordCSV},
+	{method: "GET", path: "/projects/:project/locks/contested", summary: "Which assets people waited for longest, week by week", answer: model.ContestedWeeks{}, handle: (*Server).contested,
+		query: []param{{name: "weeks", kind: "integer", about: "how many, the present one among them; 12 where left out"}}},
 
 	{method: "GET", path: "/projects/:project/unsent", summary: "Who has changes that were not sent, as their workspaces said last", answer: model.HeadsUps{}, handle: (*Server).unsent},
 	{method: "PUT", path: "/projects/:project/workspaces/:workspace/unsent", summary: "Tell which assets have unsent changes in a workspace: all of them, each time", body: model.UnsentChanges{}, status: http.StatusNoContent, handle: (*Server).setUnsent},

@@ -71,7 +71,9 @@ type call struct {
 
 func (s *Server) authenticate(c *call) (err error) {
 	c.token = bearer(c.Request())
-	c.actor, err = s.service.Authenticate(c.Request().Context(), c.token)
+	if c.actor, err = s.service.Authenticate(c.Request().Context(), c.token); err == nil {
+		s.service.Heard(c.Request().Context(), c.actor, c.Request().Header.Get(model.WorkspaceHeader))
+	}
 	return err
 }
 

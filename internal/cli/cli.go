@@ -215,7 +215,14 @@ func (a *app) open() (*workspace.Workspace, error) {
 	if err != nil {
 		return nil, err
 	}
-	return workspace.Open(root, c, newProgress(a.errs))
+	w, err := workspace.Open(root, c, newProgress(a.errs))
+	if err != nil {
+		return nil, err
+	}
+	if s, err := readSignIns(); err == nil && os.Getenv("TARN_TOKEN") == "" {
+		w.Handle = s.Services[c.URL()].Handle
+	}
+	return w, nil
 }
 
 // task is what a command does in the workspace that the current folder lies in, with the paths that were typed.
@@ -313,6 +320,6 @@ func (a *app) commands() []*cli.Command {
 		a.signIn(), a.signOut(), a.whoami(), a.project(), a.member(),
 		a.start(), a.join(), a.status(), a.begin(), a.send(), a.update(), a.discard(), a.heal(),
 		a.settle(), a.move(), a.scope(), a.rules(), a.watch(),
-		a.lock(), a.unlock(), a.holders(), a.history(), a.show(), a.rollback(),
+		a.lock(), a.unlock(), a.holders(), a.ask(), a.answerAsk(), a.history(), a.show(), a.rollback(),
 	}
 }

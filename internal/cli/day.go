@@ -77,10 +77,12 @@ func clash(c model.Asset) model.Refusal {
 func (a *app) begin() *cli.Command {
 	return command("begin", "before editing: newest version, lock, and open it in its program", "PATH…", "tarn begin textures/rust-albedo.png",
 		a.working(1, -1, "begin PATH…", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
-			locks, u, err := w.Lock(ctx, paths, cmd.String("note"), true, cmd.Bool("set"))
+			out, err := w.Lock(ctx, paths, workspace.LockOptions{Note: cmd.String("note"), Begin: true, Set: cmd.Bool("set"), Any: cmd.Bool("any"), Bring: cmd.Bool("bring")})
 			if err != nil {
 				return err
 			}
+			locks, u := out.Locks, out.Updated
+			u.Refusals = append(u.Refusals, out.Refusals...)
 			if err := a.answer(cmd, map[string]any{"locks": locks, "brought": u.Brought, "refusals": u.Refusals}, func() {
 				for _, l := range locks {
 					a.say("%s is yours.", l.Path)
@@ -102,6 +104,8 @@ func (a *app) begin() *cli.Command {
 		}),
 		&cli.StringFlag{Name: "note", Usage: "what you are about to do; others see it"},
 		&cli.BoolFlag{Name: "no-open", Usage: "do not open the file"},
+		&cli.BoolFlag{Name: "any", Usage: "of several, take those that can be taken"},
+		&cli.BoolFlag{Name: "bring", Usage: "move your lock here from another of your workspaces"},
 		&cli.BoolFlag{Name: "set", Usage: "take the rest of each set along"})
 }
 

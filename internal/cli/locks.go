@@ -3,30 +3,53 @@ package cli
 import (
 	"context"
 	"fmt"
+	"net/url"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
+	"kettletarn/internal/core/lock"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/prompt"
 	"kettletarn/internal/workspace"
 )
 
 func (a *app) lock() *cli.Command {
-	return command("lock", "take the locks of assets, all of them or none", "PATH…", `tarn lock --note "north rail" textures/rust-albedo.png`,
+	return command("lock", "take the locks of assets (files, folders, quoted patterns), all of them or none; or wait in line", "PATH…", `tarn lock --wait --note "north rail" levels/harbour.glb`,
 		a.working(1, -1, "lock PATH…", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
-			locks, _, err := w.Lock(ctx, paths, cmd.String("note"), false, cmd.Bool("set"))
+			out, err := w.Lock(ctx, paths, workspace.LockOptions{Note: cmd.String("note"), Set: cmd.Bool("set"), Any: cmd.Bool("any"), Wait: cmd.Bool("wait"),
+				Diverge: cmd.Bool("diverge"), Bring: cmd.Bool("bring"), Reserve: cmd.Bool("reserve")})
 			if err != nil {
 				return err
 			}
-			return a.answer(cmd, model.Locks{Locks: locks}, func() {
-				for _, l := range locks {
+			if err := a.answer(cmd, model.Locks{Locks: out.Locks, Waiting: out.Waiting, Refusals: out.Refusals}, func() {
+				for _, l := range out.Locks {
+					if l.Diverged > 0 {
+						a.say("%s is yours, from version %d, which is not the newest: everyone sees that.", l.Path, l.Diverged)
+						continue
+					}
 					a.say("%s is yours.", l.Path)
 				}
-				a.printHeadsUps(ctx, w, locks)
-			})
+				for _, x := range out.Waiting {
+					a.say("%s: %s has it; you are %s in line, and will be told.", x.Path, x.Holder, lock.Ordinal(x.Place))
+				}
+				a.printHeadsUps(ctx, w, out.Locks)
+			}); err != nil {
+				return err
+			}
+			if len(out.Refusals) > 0 {
+				a.printRefusals("Not taken:", out.Refusals)
+				return errPartly
+			}
+			return nil
 		}),
 		&cli.StringFlag{Name: "note", Usage: "what you are about to do; others see it"},
+		&cli.BoolFlag{Name: "wait", Usage: "where somebody else has it, wait in line; says at which place at once"},
+		&cli.BoolFlag{Name: "any", Usage: "of several, take those that can be taken"},
+		&cli.BoolFlag{Name: "diverge", Usage: "go on from the version here though a newer one exists; everyone sees that"},
+		&cli.BoolFlag{Name: "bring", Usage: "move your lock here from another of your workspaces"},
+		&cli.BoolFlag{Name: "reserve", Usage: "keep names for files that come later"},
 		&cli.BoolFlag{Name: "set", Usage: "take the rest of each set along"})
 }
 
@@ -46,7 +69,7 @@ func (a *app) printHeadsUps(ctx context.Context, w *workspace.Workspace, locks [
 }
 
 func (a *app) unlock() *cli.Command {
-	return command("unlock", "give locks back", "PATH…", `tarn unlock --override --reason "on leave since Friday" levels/harbour.glb`,
+	return command("unlock", "give locks back, or leave the line", "PATH…", `tarn unlock --override --reason "on leave since Friday" levels/harbour.glb`,
 		a.working(1, -1, "unlock PATH…", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
 			if cmd.Bool("override") && strings.TrimSpace(cmd.String("reason")) == "" {
 				return wrongUse("taking a lock away needs a reason: tarn unlock --override --reason \"…\" PATH; its holder gets to see it")
@@ -56,13 +79,16 @@ func (a *app) unlock() *cli.Command {
 					return err
 				}
 			}
-			freed, err := w.Unlock(ctx, paths, cmd.Bool("override"), cmd.String("reason"))
+			out, err := w.Unlock(ctx, paths, cmd.Bool("override"), cmd.String("reason"))
 			if err != nil {
 				return err
 			}
-			return a.answer(cmd, map[string]any{"unlocked": freed}, func() {
-				for _, p := range freed {
-					a.say("%s is free.", p)
+			return a.answer(cmd, map[string]any{"unlocked": append([]string{}, out.Freed...), "left": append([]string{}, out.Left...)}, func() {
+				for _, p := range out.Freed {
+					a.say("%s is given back.", p)
+				}
+				for _, p := range out.Left {
+					a.say("%s: you are out of its line.", p)
 				}
 			})
 		}),
@@ -95,7 +121,7 @@ func (a *app) beforeUnlock(ctx context.Context, cmd *cli.Command, w *workspace.W
 		_, err := w.Discard(ctx, names)
 		return err
 	case "send":
-		note := cmd.String("note")
+		note := cmd.String("note") + cmd.String("word") // of unlock, of answer
 		if note == "" && prompt.Interactive(a.in) {
 			fmt.Fprint(a.errs, "What was done, and why? ")
 			if note, err = prompt.Line(a.in); err != nil {
@@ -114,32 +140,262 @@ func (a *app) beforeUnlock(ctx context.Context, cmd *cli.Command, w *workspace.W
 }
 
 func (a *app) holders() *cli.Command {
-	return command("holders", "who holds what, since when, and for what", "[PATH…]", "tarn holders levels",
+	return command("holders", "who holds what, since when and for what, who waits, and who has unsent changes", "[PATH…]", "tarn holders levels",
 		a.looking(0, -1, "holders [PATH…]", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
+			if cmd.Bool("record") || cmd.Bool("csv") {
+				return a.record(ctx, cmd, w, paths)
+			}
 			all, err := w.Client.Locks(ctx, w.Marker.Project)
 			if err != nil {
 				return err
 			}
 			kept := []model.Lock{}
 			for _, l := range all.Locks {
-				if hit, _ := workspace.Within([]model.Asset{{Path: l.Path}}, paths); len(hit) > 0 {
+				if hit, _ := workspace.Within([]model.Asset{{Path: l.Path}}, paths); len(hit) > 0 && wanted(cmd, w, l) {
 					kept = append(kept, l)
 				}
 			}
-			return a.answer(cmd, model.Locks{Locks: kept}, func() {
-				if len(kept) == 0 {
-					a.say("Nothing is locked there.")
-					return
+			heads := []model.HeadsUp{}
+			if !cmd.Bool("mine") && !cmd.Bool("waiting") && !cmd.Bool("stale") {
+				if heads, err = a.unsentOf(ctx, w, paths); err != nil {
+					return err
 				}
-				t := newTable(a.out, "ASSET", "HOLDER", "TAKEN", "WHERE", "NOTE")
-				for _, l := range kept {
-					holder := l.Holder
-					if l.WorkspaceID == w.Marker.Workspace {
-						holder = "yours"
-					}
-					t.row(l.Path, holder, when(l.Since), l.Workspace, firstLine(l.Note, 40))
+			}
+			return a.answer(cmd, map[string]any{"locks": kept, "heads_up": heads}, func() { a.printHolders(w, kept, heads) })
+		}),
+		&cli.BoolFlag{Name: "mine", Usage: "only what you hold, here or in another of your workspaces"},
+		&cli.BoolFlag{Name: "waiting", Usage: "only what somebody waits for"},
+		&cli.BoolFlag{Name: "stale", Usage: "only what looks forgotten: held for long, with no unsent change and no word from its workspace"},
+		&cli.BoolFlag{Name: "record", Usage: "who held what before, for how long, and how it ended"},
+		&cli.BoolFlag{Name: "csv", Usage: "the record as a table for a spreadsheet"},
+		&cli.StringFlag{Name: "person", Usage: "the record of one person"},
+		&cli.StringFlag{Name: "ending", Usage: "the record of what ended so: given-back, sent, given, overridden, brought, removed, or held for what has not"},
+		&cli.StringFlag{Name: "since", Usage: "the record from this day on (2026-03-02)"})
+}
+
+func wanted(cmd *cli.Command, w *workspace.Workspace, l model.Lock) bool {
+	mine := l.WorkspaceID == w.Marker.Workspace || w.Handle != "" && l.Holder == w.Handle
+	return (!cmd.Bool("mine") || mine && l.Holder != "") && (!cmd.Bool("waiting") || len(l.Waitlist) > 0) && (!cmd.Bool("stale") || l.Forgotten)
+}
+
+// unsentOf lists who has unsent changes at or below paths.
+func (a *app) unsentOf(ctx context.Context, w *workspace.Workspace, paths []string) ([]model.HeadsUp, error) {
+	all, err := w.Client.Unsent(ctx, w.Marker.Project)
+	out := []model.HeadsUp{}
+	for _, h := range all.HeadsUps {
+		if hit, _ := workspace.Within([]model.Asset{{Path: h.Path}}, paths); len(hit) > 0 {
+			out = append(out, h)
+		}
+	}
+	return out, err
+}
+
+func (a *app) printHolders(w *workspace.Workspace, locks []model.Lock, heads []model.HeadsUp) {
+	if len(locks) == 0 {
+		a.say("Nothing is locked there, and nobody waits.")
+	} else {
+		t := a.table("ASSET", "HOLDER", "TAKEN", "WHERE", "NOTE")
+		for _, l := range locks {
+			if l.Holder == "" {
+				t.row(l.Path, "free", "", "", "")
+			} else {
+				holder := l.Holder
+				if l.WorkspaceID == w.Marker.Workspace {
+					holder = "yours"
 				}
-				t.print()
+				t.row(l.Path, holder, when(l.Since), l.Workspace, firstLine(l.Note, 40))
+			}
+			for _, line := range lockLines(l) {
+				t.row("    "+line, "", "", "", "")
+			}
+		}
+		t.print()
+	}
+	if len(heads) > 0 {
+		a.say("\nChanged and not sent (%s):", count(len(heads)))
+		t := a.table("", "", "", "")
+		for _, h := range heads {
+			t.row("  "+h.Path, h.Handle, h.State, "since "+when(h.Since)+" in "+h.Workspace)
+		}
+		t.print()
+	}
+}
+
+// lockLines are what else there is to say of a lock.
+func lockLines(l model.Lock) (lines []string) {
+	if l.Diverged > 0 {
+		lines = append(lines, fmt.Sprintf("taken knowingly from version %d, which is not the newest", l.Diverged))
+	}
+	if l.Forgotten {
+		lines = append(lines, "looks forgotten: no unsent change, and no word from there since "+when(*l.Heard))
+	}
+	for i, x := range l.Waitlist {
+		switch {
+		case x.OfferedUntil != nil:
+			lines = append(lines, fmt.Sprintf("offered to %s until %s", x.Handle, x.OfferedUntil.Local().Format("2 Jan 15:04")))
+		default:
+			line := fmt.Sprintf("%s in line: %s, since %s", lock.Ordinal(i+1), x.Handle, when(x.Since))
+			if x.Note != "" {
+				line += ", for " + firstLine(x.Note, 50)
+			}
+			lines = append(lines, line)
+		}
+	}
+	for _, k := range l.Asks {
+		lines = append(lines, askLine(l, k))
+	}
+	return lines
+}
+
+func askLine(l model.Lock, k model.Ask) string {
+	line := fmt.Sprintf("%s asks %s to let go: %s (%s)", k.Person, l.Holder, firstLine(k.Reason, 60), when(k.At))
+	switch {
+	case k.Answer != "":
+		line += "; not yet"
+		if k.Until != nil {
+			line += " until " + k.Until.Local().Format("2 Jan 15:04")
+		}
+		if k.Word != "" {
+			line += ": " + firstLine(k.Word, 60)
+		}
+	case k.Unanswered:
+		line += "; no answer yet"
+	}
+	return line
+}
+
+// record prints the record.
+func (a *app) record(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
+	query := url.Values{}
+	for _, name := range []string{"person", "ending", "since"} {
+		if v := cmd.String(name); v != "" {
+			query.Set(name, v)
+		}
+	}
+	if len(paths) > 1 {
+		return wrongUse("the record is looked at for one path at a time")
+	}
+	if len(paths) == 1 {
+		query.Set("path", paths[0])
+	}
+	if cmd.Bool("csv") {
+		return w.Client.RecordCSV(ctx, w.Marker.Project, query, a.out)
+	}
+	record, err := w.Client.Record(ctx, w.Marker.Project, query)
+	if err != nil {
+		return err
+	}
+	return a.answer(cmd, record, func() {
+		if len(record.Holds) == 0 {
+			a.say("Nothing was held there.")
+			return
+		}
+		t := a.table("ASSET", "PERSON", "TAKEN", ">HELD", "ENDED")
+		for i, h := range record.Holds {
+			if i == 200 && len(record.Holds) > 205 {
+				t.row("…", "", "", "", fmt.Sprintf("and %s more: --json or --csv has all", count(len(record.Holds)-i)))
+				break
+			}
+			t.row(h.Path, h.Person, when(h.Taken), span(time.Duration(h.Seconds)*time.Second), endingWords(h))
+		}
+		t.print()
+	})
+}
+
+func endingWords(h model.Hold) string {
+	word := map[string]string{"": "held still", "given-back": "given back", "sent": "sent", "given": "given to the next", "overridden": "taken away", "brought": "brought to another workspace", "removed": "left the project"}[h.Ending]
+	if h.Handoff > 0 {
+		word += fmt.Sprintf(" (h%d)", h.Handoff)
+	}
+	if h.EndedBy != "" {
+		word += " by " + h.EndedBy
+	}
+	if h.Word != "" && h.Ending == "overridden" {
+		word += ": " + firstLine(h.Word, 50)
+	}
+	return word
+}
+
+func (a *app) ask() *cli.Command {
+	return command("ask", "ask the holder of a lock to let go; you wait in line from then on", "PATH", `tarn ask -m "two minutes for the rail" levels/harbour.glb`,
+		a.working(1, 1, "ask -m REASON PATH", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
+			reason := cmd.String("reason")
+			if strings.TrimSpace(reason) == "" {
+				return wrongUse("say why: tarn ask -m \"…\" PATH; the holder gets to see it")
+			}
+			out, err := w.Ask(ctx, paths[0], reason)
+			if err != nil {
+				return err
+			}
+			return a.answer(cmd, out, func() {
+				a.say("%s was asked; you are %s in line for %s, and will be told.", out.Holder, lock.Ordinal(out.Place), out.Path)
 			})
-		}))
+		}),
+		&cli.StringFlag{Name: "reason", Aliases: []string{"m"}, Usage: "why; the holder sees it"})
+}
+
+func (a *app) answerAsk() *cli.Command {
+	return command("answer", "answer those who ask for a lock that you hold", "PATH", `tarn answer --not-yet -m "the reef is half moved" --until 16:30 levels/harbour.glb`,
+		a.working(1, 1, "answer PATH --give or --not-yet", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
+			give := cmd.Bool("give")
+			if give == cmd.Bool("not-yet") {
+				return wrongUse("say --give or --not-yet")
+			}
+			answer := model.AskAnswer{Path: paths[0], Give: give, To: cmd.String("to"), Word: cmd.String("word")}
+			if text := cmd.String("until"); text != "" {
+				until, err := moment(text, time.Now())
+				if err != nil {
+					return err
+				}
+				answer.Until = &until
+			}
+			if give {
+				if err := a.beforeUnlock(ctx, cmd, w, paths); err != nil {
+					return err
+				}
+			}
+			if err := w.Answer(ctx, answer); err != nil {
+				return err
+			}
+			return a.answer(cmd, map[string]any{"path": answer.Path, "give": give}, func() {
+				switch {
+				case give && answer.To != "":
+					a.say("%s is offered to %s now.", answer.Path, answer.To)
+				case give:
+					a.say("%s is offered to the first in line now.", answer.Path)
+				default:
+					a.say("They are told: not yet.")
+				}
+			})
+		}),
+		&cli.BoolFlag{Name: "give", Usage: "give the lock back, for the first in line"},
+		&cli.BoolFlag{Name: "not-yet", Usage: "keep it for now"},
+		&cli.StringFlag{Name: "to", Usage: "of several, whom it is for"},
+		&cli.StringFlag{Name: "word", Aliases: []string{"m"}, Usage: "with --not-yet: why; with --edits send: the note"},
+		&cli.StringFlag{Name: "until", Usage: "with --not-yet: until when (16:30, tomorrow, 2026-03-02, 2h)"},
+		&cli.StringFlag{Name: "edits", Usage: "with --give: what becomes of changes that were not sent: send, put-away or leave; asked for where left out"})
+}
+
+// moment reads a point in time to come: a time of day, a day, or a span from now.
+func moment(text string, now time.Time) (time.Time, error) {
+	if d, err := time.ParseDuration(text); err == nil && d > 0 {
+		return now.Add(d), nil
+	}
+	midnight := time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, now.Location())
+	if t, err := time.ParseInLocation("15:04", text, now.Location()); err == nil {
+		at := midnight.Add(time.Duration(t.Hour())*time.Hour + time.Duration(t.Minute())*time.Minute)
+		if at.Before(now) {
+			at = at.AddDate(0, 0, 1)
+		}
+		return at, nil
+	}
+	if text == "tomorrow" {
+		return midnight.AddDate(0, 0, 1), nil
+	}
+	for _, form := range []string{time.DateOnly, "2006-01-02 15:04", time.RFC3339} {
+		if t, err := time.ParseInLocation(form, text, now.Location()); err == nil && t.After(now) {
+			return t, nil
+		}
+	}
+	return time.Time{}, wrongUse("%q is not a time to come; it looks like 16:30, tomorrow, 2026-03-02 or 2h", text)
 }

@@ -39,6 +39,19 @@ func when(t time.Time) string {
 	return humanize.Time(t)
 }
 
+// span is a length of time for people.
+func span(d time.Duration) string {
+	switch {
+	case d < time.Minute:
+		return fmt.Sprintf("%d s", int(d.Seconds()))
+	case d < 2*time.Hour:
+		return fmt.Sprintf("%d min", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h", int(d.Hours()))
+	}
+	return fmt.Sprintf("%d days", int(d.Hours()/24))
+}
+
 func whenPtr(t *time.Time) string {
 	if t == nil {
 		return "never"

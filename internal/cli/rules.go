@@ -236,10 +236,10 @@ func scopeWords(scope []string) string {
 
 func (a *app) settle() *cli.Command {
 	return command("settle", "end a clash: what changed both here and there", "PATH", "tarn settle levels/harbour.glb --use both",
-		a.working(1, 1, "settle PATH --use mine|theirs|both", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
+		a.working(1, 1, "settle PATH --use mine|theirs|both|copy", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
 			use := cmd.String("use")
 			if use == "" {
-				return wrongUse("say which: tarn settle %s --use mine, --use theirs or --use both", paths[0])
+				return wrongUse("say which: tarn settle %s --use mine, --use theirs, --use both or --use copy", paths[0])
 			}
 			s, err := w.Settle(ctx, paths[0], use)
 			if err != nil {
@@ -247,12 +247,18 @@ func (a *app) settle() *cli.Command {
 			}
 			return a.answer(cmd, s, func() { a.printSettled(s) })
 		}),
-		&cli.StringFlag{Name: "use", Usage: "mine, theirs, or both: theirs beside mine under a name of its own"})
+		&cli.StringFlag{Name: "use", Usage: "mine, theirs, both (theirs beside mine under a name of its own) or copy (mine becomes a new file beside theirs, which needs no lock)"})
 }
 
 func (a *app) printSettled(s *workspace.Settled) {
 	theirs := fmt.Sprintf("version %d by %s", s.Theirs.Newest, s.Theirs.Author)
 	switch {
+	case s.Use == workspace.UseCopy:
+		a.say("Yours is a new file now: %s. tarn send hands it off.", s.Beside)
+		if !s.Theirs.Gone {
+			a.say("%s is %s again.", s.Path, theirs)
+		}
+		return
 	case s.Use == workspace.UseTheirs && s.Theirs.Gone:
 		a.say("%s is gone, as it is at the service.", s.Path)
 	case s.Use == workspace.UseTheirs:

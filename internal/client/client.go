@@ -34,6 +34,7 @@ type Client struct {
 	token    string
 	http     *http.Client
 	answered atomic.Bool // the service has answered at least once
+	from     string
 }
 
 // Unreachable says that no answer came from a service.
@@ -81,6 +82,9 @@ func (c *Client) Limit(bytesPerSecond int64) {
 func (c *Client) SetLimit(ctx context.Context, key string, limit int64) (v model.Project, err error) {
 	return v, c.json(ctx, request{method: "PUT", path: in(key, "/limit"), body: model.LimitRequest{StorageLimit: limit}}, &v)
 }
+
+// From says in which workspace the client works: the service notes that it was heard of. It is called before the client is used.
+func (c *Client) From(workspace string) { c.from = workspace }
 
 // URL is the address that the client talks to.
 func (c *Client) URL() string { return c.base }
@@ -173,6 +177,9 @@ func (c *Client) once(ctx context.Context, q request, body [][]byte, contentType
 	}
 	if c.token != "" {
 		r.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	if c.from != "" {
+		r.Header.Set(model.WorkspaceHeader, c.from)
 	}
 	for k, v := range q.header {
 		r.Header.Set(k, v)
@@ -375,12 +382,12 @@ func (c *Client) Asset(ctx context.Context, key, path string) (v model.AssetHist
 	return v, c.get(ctx, in(key, "/asset"), url.Values{"path": {path}}, &v)
 }
 
-// Locks lists what is held.
+// Locks lists what is held or waited for.
 func (c *Client) Locks(ctx context.Context, key string) (v model.Locks, err error) {
 	return v, c.get(ctx, in(key, "/locks"), nil, &v)
 }
 
-// TakeLocks locks all or none.
+// TakeLocks locks all or none, or what can be, or waits in line.
 func (c *Client) TakeLocks(ctx context.Context, key string, q model.LockRequest) (v model.Locks, err error) {
 	return v, c.post(ctx, in(key, "/locks"), q, &v)
 }
@@ -388,6 +395,43 @@ func (c *Client) TakeLocks(ctx context.Context, key string, q model.LockRequest)
 // ReleaseLocks unlocks all or none.
 func (c *Client) ReleaseLocks(ctx context.Context, key string, q model.UnlockRequest) error {
 	return c.post(ctx, in(key, "/locks/release"), q, nil)
+}
+
+// LeaveLines leaves the lines for assets.
+func (c *Client) LeaveLines(ctx context.Context, key string, paths []string) error {
+	return c.post(ctx, in(key, "/locks/leave"), model.LeaveRequest{Paths: paths}, nil)
+}
+
+// Ask asks the holder of a lock to let go.
+func (c *Client) Ask(ctx context.Context, key string, q model.AskRequest) (v model.Waiting, err error) {
+	return v, c.post(ctx, in(key, "/locks/ask"), q, &v)
+}
+
+// AnswerAsk answers those who ask for a lock.
+func (c *Client) AnswerAsk(ctx context.Context, key string, q model.AskAnswer) error {
+	return c.post(ctx, in(key, "/locks/answer"), q, nil)
+}
+
+// Record lists who held what. The query is that of the API.
+func (c *Client) Record(ctx context.Context, key string, query url.Values) (v model.Record, err error) {
+	return v, c.get(ctx, in(key, "/locks/record"), query, &v)
+}
+
+// RecordCSV writes the same as a table.
+func (c *Client) RecordCSV(ctx context.Context, key string, query url.Values, to io.Writer) error {
+	var table bytes.Buffer
+	err := c.do(ctx, request{method: "GET", path: in(key, "/locks/record.csv"), query: query}, func(r io.Reader) error {
+		table.Reset()
+		if _, err := io.Copy(&table, r); err != nil {
+			return &brokenAnswer{err}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	_, err = table.WriteTo(to)
+	return err
 }
 
 // CheckSend asks what would be refused, and what the project lacks.

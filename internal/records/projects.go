@@ -18,6 +18,7 @@ type Project struct {
 	Role     string
 	// Limit is the most bytes that its packs may have, 0 for none.
 	Limit int64
+	Terms Terms
 }
 
 // AddProject makes a project with its branch main and its owner.
@@ -34,11 +35,22 @@ func (tx *Tx) AddProject(ctx context.Context, key string, owner int64) (id int64
 
 // ProjectFor relies on projects_key_key and the primary key of memberships.
 func (tx *Tx) ProjectFor(ctx context.Context, key string, person int64) (p Project, err error) {
-	err = one(tx.q.QueryRow(ctx, `
-		select p.id, p.key, p.handoffs, coalesce(m.role, ''), coalesce(p.storage_limit, 0)
-		from projects p left join memberships m on m.project_id = p.id and m.person_id = $2
-		where p.key = $1 and p.deleted is null`, key, person), &p.ID, &p.Key, &p.Handoffs, &p.Role, &p.Limit)
+	return scanProject(tx.q.QueryRow(ctx, `select `+projectColumns+` from projects p left join memberships m on m.project_id = p.id and m.person_id = $2
+		where p.key = $1 and p.deleted is null`, key, person))
+}
+
+const projectColumns = `p.id, p.key, p.handoffs, coalesce(m.role, ''), coalesce(p.storage_limit, 0), p.offer_for, p.answer_within, p.forgotten_after, p.behind_warns`
+
+func scanProject(row pgx.Row) (p Project, err error) {
+	var offer, answer, forgotten int
+	err = one(row, &p.ID, &p.Key, &p.Handoffs, &p.Role, &p.Limit, &offer, &answer, &forgotten, &p.Terms.BehindWarns)
+	p.Terms.OfferFor, p.Terms.AnswerWithin, p.Terms.ForgottenAfter = time.Duration(offer)*time.Second, time.Duration(answer)*time.Second, time.Duration(forgotten)*time.Second
 	return p, err
+}
+
+// ProjectByID is a project without anybody's role in it.
+func (tx *Tx) ProjectByID(ctx context.Context, id int64) (Project, error) {
+	return scanProject(tx.q.QueryRow(ctx, `select `+projectColumns+` from projects p left join memberships m on false where p.id = $1`, id))
 }
 
 // Projects lists those that a person belongs to, or all of them for a steward; only, where not empty, restricts it to one key.
@@ -124,6 +136,12 @@ type Workspace struct {
 	Handle   string
 	Name     string
 	Kind     string
+}
+
+// Heard notes that a person's workspace was heard of.
+func (tx *Tx) Heard(ctx context.Context, id string, person int64) error {
+	_, err := tx.q.Exec(ctx, `update workspaces set seen = now() where id = $1 and person_id = $2`, id, person)
+	return err
 }
 
 // WorkspaceByID also notes that it was seen, at most once a minute.

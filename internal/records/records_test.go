@@ -105,8 +105,8 @@ func TestWhatIsDecidedOnIsReadAfterTheLock(t *testing.T) {
 			close(held)
 			<-release
 			a := found["a.png"]
-			a.Lock, _ = lock.Take(a.Lock, lock.Place{Handle: "tamsin", WorkspaceID: space}, 0, false, "", time.Now())
-			return tx.SetLocks(t.Context(), person, []*records.Asset{a})
+			a.Lock, _, _ = lock.Terms{Now: time.Now()}.Take(a.Lock, lock.Request{Who: lock.Place{Handle: "tamsin", WorkspaceID: space}})
+			return tx.SetLocks(t.Context(), p, records.Outcome{By: person}, []*records.Asset{a})
 		})
 	}()
 	<-held

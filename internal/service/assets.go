@@ -70,7 +70,7 @@ func (s *Service) Changes(ctx context.Context, actor Actor, key string, q Change
 		if page.Assets, err = asOf(ctx, tx, p, diffs, page.At); err != nil || !q.WithLocks {
 			return err
 		}
-		if page.Locks, err = tx.Locks(ctx, p.ID); err != nil {
+		if page.Locks, err = tx.Locks(ctx, p.ID, ""); err != nil {
 			return err
 		}
 		if page.HeadsUps, err = tx.HeadsUps(ctx, p.ID); err != nil {

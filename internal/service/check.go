@@ -66,8 +66,8 @@ func (s *Service) CheckSend(ctx context.Context, actor Actor, key string, q Ques
 	return c, err
 }
 
-// reserve is how many bytes of the store a send leaves free: what it brings takes a little more than its content.
-const reserve = 16 << 20
+// spare is how many bytes of the store a send leaves free: what it brings takes a little more than its content.
+const spare = 16 << 20
 
 // room compares what is coming with what there is room for.
 func (s *Service) room(ctx context.Context, tx *records.Tx, p records.Project, coming int64) error {
@@ -86,8 +86,8 @@ func (s *Service) room(ctx context.Context, tx *records.Tx, p records.Project, c
 		}
 	}
 	free, err := s.store.Free(ctx)
-	if err == nil && free >= 0 && coming > free-reserve {
-		return model.NewProblem(model.DiskFull, "ask whoever runs it to make room, then run the same command again", "this send brings up to %s, and the service has room for %s", size, humanize.IBytes(uint64(max(free-reserve, 0))))
+	if err == nil && free >= 0 && coming > free-spare {
+		return model.NewProblem(model.DiskFull, "ask whoever runs it to make room, then run the same command again", "this send brings up to %s, and the service has room for %s", size, humanize.IBytes(uint64(max(free-spare, 0))))
 	}
 	return err
 }

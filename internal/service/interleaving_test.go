@@ -151,7 +151,7 @@ func TestAnOverrideFencesOffASendOnItsWay(t *testing.T) {
 		default:
 			t.Fatalf("round %d: %v; %v", n, one, two)
 		}
-		if locks, err := k.Locks(t.Context(), k.odile, key); err != nil || len(locks) > 0 {
+		if locks, err := k.Locks(t.Context(), k.odile, key, ""); err != nil || len(locks) > 0 {
 			t.Fatalf("round %d: %v is still held, %v", n, locks, err)
 		}
 	})

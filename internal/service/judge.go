@@ -76,13 +76,9 @@ func (st *staged) judge(c Change, a *records.Asset, takeFree bool) *model.Refusa
 		r := collision(c.Path, a.Path)
 		return &r
 	}
-	// A new asset needs no lock, unless somebody holds its path.
-	if base == 0 && a.Lock.Free() {
-		return nil
-	}
-	state := a.Lock
-	state.Path = c.Path
-	return lock.MaySend(state, st.place, c.Fence, takeFree || st.rules.Decide(a.Path).Lock == rules.Free, st.now)
+	// A new asset needs no lock, unless somebody has its path.
+	takeFree = takeFree || base == 0 && c.Fence == 0 || st.rules.Decide(a.Path).Lock == rules.Free
+	return terms(st.project, st.now).MaySend(lock.Carry(a.Lock, c.Path), st.place, c.Fence, takeFree)
 }
 
 // judgePlace decides whether a moved asset may come to the place whose row is there.
@@ -98,8 +94,7 @@ func (st *staged) judgePlace(c Change, a, there *records.Asset, byFolded map[str
 		return &model.Refusal{Path: c.Path, Reason: "behind", Message: fmt.Sprintf("%s: there is an asset of this name (version %d)", c.Path, there.Newest), Remedy: "run tarn update first, or move it elsewhere"}
 	}
 	if !there.Lock.Free() && !leaves {
-		there.Lock.Path = c.Path
-		return lock.MaySend(there.Lock, st.place, 0, false, st.now)
+		return terms(st.project, st.now).MaySend(lock.Carry(there.Lock, c.Path), st.place, 0, false)
 	}
 	return nil
 }

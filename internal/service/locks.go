@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -12,10 +13,11 @@ import (
 	"kettletarn/internal/records"
 )
 
-// MaxPaths is how many paths one request may name; MaxNote the bytes of a note.
+// MaxPaths is how many paths one request may name; MaxNote the bytes of a handoff's note, MaxWord those of a note or a reason with a lock.
 const (
 	MaxPaths = 125_000
 	MaxNote  = 64 << 10
+	MaxWord  = 1000
 )
 
 // Want is one asset that somebody wants to lock, with the version that they have (0 for none).
@@ -24,77 +26,185 @@ type Want struct {
 	Version int
 }
 
-// TakeLocks locks all of the assets or none. willUpdate says that the caller fetches the newest versions next, so that an old one
-// is no reason to refuse. The assets come back as they are now, so that whoever fetches knows what.
-func (s *Service) TakeLocks(ctx context.Context, actor Actor, key, workspaceID string, wants []Want, note string, willUpdate bool) (taken []model.Lock, assets []model.Asset, err error) {
-	if len(note) > 1000 {
-		return nil, nil, model.NewProblem(model.BadRequest, "shorten it", "the note of a lock has at most 1,000 bytes")
+// Wish is how somebody wants to lock assets: see model.LockRequest.
+type Wish struct {
+	Workspace  string
+	Wants      []Want
+	Note       string
+	WillUpdate bool
+	Any        bool
+	Wait       bool
+	Diverge    bool
+	Bring      bool
+	Reserve    bool
+}
+
+// Grant is what came of it: the locks that one has now, the lines that one waits in, with Any what was refused, and the assets as they are now, so
+// that whoever fetches knows what.
+type Grant struct {
+	Locks    []model.Lock
+	Waiting  []model.Waiting
+	Refusals []model.Refusal
+	Assets   []model.Asset
+}
+
+// TakeLocks locks all of the assets or none, but with Any those that can be.
+func (s *Service) TakeLocks(ctx context.Context, actor Actor, key string, wish Wish) (g Grant, err error) {
+	if len(wish.Note) > MaxWord {
+		return g, model.NewProblem(model.BadRequest, "shorten it", "the note of a lock has at most %d bytes", MaxWord)
 	}
-	paths := make([]string, len(wants))
+	paths := make([]string, len(wish.Wants))
 	have := map[string]int{}
-	for i, w := range wants {
+	for i, w := range wish.Wants {
 		paths[i] = w.Path
 		have[assetpath.Fold(w.Path)] = w.Version
 	}
-	err = s.changeLocks(ctx, actor, key, workspaceID, model.Artist, paths, func(c *lockChange) error {
-		taken = taken[:0]
+	request := lockRequest{workspace: wish.Workspace, role: model.Artist, paths: paths, reserve: wish.Reserve, outcome: records.Outcome{Ending: "brought"}}
+	err = s.changeLocks(ctx, actor, key, request, func(c *lockChange) error {
+		g = Grant{Locks: []model.Lock{}}
 		for _, a := range c.assets {
-			next, refusal := lock.Take(a.Lock, c.place, have[a.Folded], willUpdate, note, c.now)
-			c.set(a, next, refusal)
-			taken = append(taken, shown(next))
+			next, events, refusal := c.terms.Take(a.Lock, lock.Request{Who: c.place, Have: have[a.Folded], WillUpdate: wish.WillUpdate, Diverge: wish.Diverge, Wait: wish.Wait, Bring: wish.Bring, Note: wish.Note})
+			if c.set(a, next, events, refusal); refusal != nil {
+				continue
+			}
+			if next.Holder == c.place {
+				g.Locks = append(g.Locks, shown(next))
+			} else if at := next.InLine(c.place.Handle); at > 0 {
+				g.Waiting = append(g.Waiting, waiting(next, at))
+			}
 		}
-		if err := c.finish("lock.taken", map[string]any{"note": note}); err != nil {
+		if wish.Any {
+			g.Refusals, c.refusals = c.refusals, nil
+		}
+		if err := c.finish(map[string]any{"note": wish.Note}); err != nil {
 			return err
 		}
-		if assets, err = c.tx.AssetsAt(c.ctx, c.project.ID, sortedKeys(have)); err != nil {
+		var err error
+		if g.Assets, err = c.tx.AssetsAt(c.ctx, c.project.ID, sortedKeys(have)); err != nil {
 			return err
 		}
-		return withHeadsUps(c.ctx, c.tx, c.project.ID, c.place.WorkspaceID, assets)
+		return withHeadsUps(c.ctx, c.tx, c.project.ID, c.place.WorkspaceID, g.Assets)
 	})
-	return taken, assets, err
+	return g, err
+}
+
+func waiting(s lock.State, at int) model.Waiting {
+	ahead := s.Holder.Handle
+	if ahead == "" {
+		ahead, _ = s.OfferedTo()
+	}
+	return model.Waiting{Path: s.Path, Place: at, Holder: ahead}
 }
 
 // GiveBackLocks unlocks all of the assets or none. With override, a lead takes them away from whoever holds them; reason is kept.
 func (s *Service) GiveBackLocks(ctx context.Context, actor Actor, key, workspaceID string, paths []string, override bool, reason string) error {
-	role, kind := model.Artist, "lock.given-back"
-	subject := map[string]any{}
+	request := lockRequest{workspace: workspaceID, role: model.Artist, paths: paths, outcome: records.Outcome{Ending: "given-back"}}
 	if override {
-		role, kind = model.Lead, "lock.overridden"
 		reason = strings.TrimSpace(reason)
-		if reason == "" || len(reason) > 1000 {
-			return model.NewProblem(model.BadRequest, "add --reason with a few words; the holder gets to see them", "taking a lock away needs a reason of at most 1,000 bytes")
+		if reason == "" || len(reason) > MaxWord {
+			return model.NewProblem(model.BadRequest, "add --reason with a few words; the holder gets to see them", "taking a lock away needs a reason of at most %d bytes", MaxWord)
 		}
-		subject["reason"] = reason
+		request.role, request.outcome = model.Lead, records.Outcome{Ending: "overridden", Word: reason}
 	}
-	return s.changeLocks(ctx, actor, key, workspaceID, role, paths, func(c *lockChange) error {
-		from := []string{}
+	return s.changeLocks(ctx, actor, key, request, func(c *lockChange) error {
 		for _, a := range c.assets {
 			if override {
-				from = append(from, a.Lock.Holder.Handle)
-				c.set(a, lock.Override(a.Lock), nil)
+				next, events := c.terms.Override(a.Lock, actor.Handle, reason)
+				c.set(a, next, events, nil)
 				continue
 			}
-			next, refusal := lock.GiveBack(a.Lock, c.place, c.now)
-			c.set(a, next, refusal)
+			next, events, refusal := c.terms.GiveBack(a.Lock, c.place)
+			c.set(a, next, events, refusal)
 		}
-		if override {
-			subject["from"] = from
-		}
-		return c.finish(kind, subject)
+		return c.finish(map[string]any{})
 	})
 }
 
-// Locks lists what is held.
-func (s *Service) Locks(ctx context.Context, actor Actor, key string) (list []model.Lock, err error) {
+// LeaveLines takes the actor out of the lines for assets.
+func (s *Service) LeaveLines(ctx context.Context, actor Actor, key string, paths []string) error {
+	request := lockRequest{workspace: model.KindConsole, role: model.Artist, paths: paths, outcome: records.Outcome{Ending: "left"}}
+	return s.changeLocks(ctx, actor, key, request, func(c *lockChange) error {
+		for _, a := range c.assets {
+			next, events := c.terms.Leave(a.Lock, actor.Handle)
+			c.set(a, next, events, nil)
+		}
+		return c.finish(map[string]any{})
+	})
+}
+
+// Ask asks the holder of an asset's lock to let go; the actor waits in line from then on.
+func (s *Service) Ask(ctx context.Context, actor Actor, key, workspaceID, path, reason string) (w model.Waiting, err error) {
+	reason = strings.TrimSpace(reason)
+	if reason == "" || len(reason) > MaxWord {
+		return w, model.NewProblem(model.BadRequest, "add -m with a few words; the holder gets to see them", "asking needs a reason of at most %d bytes", MaxWord)
+	}
+	request := lockRequest{workspace: workspaceID, role: model.Artist, paths: []string{path}}
+	err = s.changeLocks(ctx, actor, key, request, func(c *lockChange) error {
+		for _, a := range c.assets {
+			next, events, refusal := c.terms.Ask(a.Lock, c.place, reason)
+			c.set(a, next, events, refusal)
+			w = waiting(next, next.InLine(actor.Handle))
+		}
+		return c.finish(map[string]any{})
+	})
+	return w, err
+}
+
+// Answer is a holder's to those who ask: give, to the first in line or to To, or not yet, to all or to To, with a word, and until when (zero
+// for not said).
+type Answer struct {
+	Path  string
+	Give  bool
+	To    string
+	Word  string
+	Until time.Time
+}
+
+// AnswerAsk answers those who ask for a lock that the actor holds, in whichever workspace.
+func (s *Service) AnswerAsk(ctx context.Context, actor Actor, key string, answer Answer) error {
+	word := strings.TrimSpace(answer.Word)
+	if len(word) > MaxWord {
+		return model.NewProblem(model.BadRequest, "shorten it", "the word with an answer has at most %d bytes", MaxWord)
+	}
+	request := lockRequest{workspace: model.KindConsole, role: model.Artist, paths: []string{answer.Path}, outcome: records.Outcome{Ending: "not-yet", Word: word, Until: answer.Until}}
+	if answer.Give {
+		request.outcome = records.Outcome{Ending: "given"}
+	}
+	return s.changeLocks(ctx, actor, key, request, func(c *lockChange) error {
+		for _, a := range c.assets {
+			if answer.Give {
+				next, events, refusal := c.terms.Give(a.Lock, actor.Handle, answer.To)
+				c.set(a, next, events, refusal)
+				continue
+			}
+			next, events, refusal := c.terms.NotYet(a.Lock, actor.Handle, answer.To, word, answer.Until)
+			c.set(a, next, events, refusal)
+		}
+		return c.finish(map[string]any{})
+	})
+}
+
+// Locks lists what is held or waited for; with a path, that of one asset.
+func (s *Service) Locks(ctx context.Context, actor Actor, key, path string) (list []model.Lock, err error) {
 	err = s.read(ctx, func(tx *records.Tx) error {
 		p, err := project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
 			return err
 		}
-		list, err = tx.Locks(ctx, p.ID)
+		list, err = tx.Locks(ctx, p.ID, assetpath.Fold(path))
 		return err
 	})
 	return list, err
+}
+
+// lockRequest is what a change of locks is about. outcome says how what it ends is recorded; with reserve, paths that have no asset yet are
+// kept for one.
+type lockRequest struct {
+	workspace string
+	role      string
+	paths     []string
+	reserve   bool
+	outcome   records.Outcome
 }
 
 // lockChange is one all-or-none change of locks inside its transaction.
@@ -104,112 +214,244 @@ type lockChange struct {
 	actor    Actor
 	project  records.Project
 	place    lock.Place
-	now      time.Time
+	terms    lock.Terms
+	outcome  records.Outcome
 	assets   []*records.Asset
 	changed  []*records.Asset
+	events   []lockEvent
 	refusals []model.Refusal
 }
 
-func (s *Service) changeLocks(ctx context.Context, actor Actor, key, workspaceID, role string, paths []string, decide func(*lockChange) error) error {
-	if len(paths) == 0 || len(paths) > MaxPaths {
+// lockEvent is one that happened to several assets alike.
+type lockEvent struct {
+	lock.Event
+	paths []string
+	count int
+}
+
+func terms(p records.Project, now time.Time) lock.Terms {
+	return lock.Terms{Now: now, OfferFor: p.Terms.OfferFor, AnswerWithin: p.Terms.AnswerWithin, BehindWarns: p.Terms.BehindWarns}
+}
+
+func (s *Service) changeLocks(ctx context.Context, actor Actor, key string, q lockRequest, decide func(*lockChange) error) error {
+	if len(q.paths) == 0 || len(q.paths) > MaxPaths {
 		return model.NewProblem(model.BadRequest, "", "name 1 to %d assets", MaxPaths)
 	}
-	return s.write(ctx, func(tx *records.Tx) error {
-		p, err := project(ctx, tx, actor, key, role)
-		if err != nil {
-			return err
-		}
-		if err := tx.Gate(ctx, p.ID, false); err != nil {
-			return err
-		}
-		// Read again behind the gate: the person may have been removed while this waited.
-		if p, err = project(ctx, tx, actor, key, role); err != nil {
-			return err
-		}
-		w, err := workspace(ctx, tx, actor, p, workspaceID)
-		if err != nil {
-			return err
-		}
-		folded := map[string]string{}
-		for _, path := range paths {
-			folded[assetpath.Fold(path)] = path
-		}
-		found, err := tx.LockAssets(ctx, p.ID, sortedKeys(folded))
-		if err != nil {
-			return err
-		}
-		c := &lockChange{ctx: ctx, tx: tx, actor: actor, project: p, place: lock.Place{Handle: w.Handle, WorkspaceID: w.ID, Workspace: w.Name}}
-		if c.now, err = tx.Now(ctx); err != nil {
-			return err
-		}
-		for _, f := range sortedKeys(folded) {
-			a := found[f]
-			if a == nil || a.Gone {
-				c.refusals = append(c.refusals, model.Refusal{Path: folded[f], Reason: "unknown", Message: printable(folded[f]) + ": there is no such asset",
-					Remedy: "check the spelling; a new file needs no lock before it is sent"})
-				continue
+	return s.knowingRules(ctx, func() error {
+		return s.write(ctx, func(tx *records.Tx) error {
+			c, err := s.openLocks(ctx, tx, actor, key, q)
+			if err != nil {
+				return err
 			}
-			c.assets = append(c.assets, a)
-		}
-		return decide(c)
+			return decide(c)
+		})
 	})
 }
 
-func (c *lockChange) set(a *records.Asset, next lock.State, refusal *model.Refusal) {
+// openLocks locks the rows of assets, and reads what is decided on.
+func (s *Service) openLocks(ctx context.Context, tx *records.Tx, actor Actor, key string, q lockRequest) (*lockChange, error) {
+	p, err := project(ctx, tx, actor, key, q.role)
+	if err != nil {
+		return nil, err
+	}
+	if err := tx.Gate(ctx, p.ID, false); err != nil {
+		return nil, err
+	}
+	// Read again behind the gate: the person may have been removed while this waited.
+	if p, err = project(ctx, tx, actor, key, q.role); err != nil {
+		return nil, err
+	}
+	w, err := workspace(ctx, tx, actor, p, q.workspace)
+	if err != nil {
+		return nil, err
+	}
+	folded := map[string]string{}
+	for _, path := range q.paths {
+		folded[assetpath.Fold(path)] = path
+	}
+	order := sortedKeys(folded)
+	c := &lockChange{ctx: ctx, tx: tx, actor: actor, project: p, outcome: q.outcome, place: lock.Place{Handle: w.Handle, WorkspaceID: w.ID, Workspace: w.Name}}
+	if q.reserve {
+		if err := s.reserve(c, order, folded); err != nil {
+			return nil, err
+		}
+	}
+	found, err := tx.LockAssets(ctx, p.ID, order)
+	if err != nil {
+		return nil, err
+	}
+	now, err := tx.Now(ctx)
+	if err != nil {
+		return nil, err
+	}
+	c.terms, c.outcome.By, c.outcome.Terms = terms(p, now), actor.ID, p.Terms
+	for _, f := range order {
+		a := found[f]
+		// Who holds a reservation, or waits for one, may give it back.
+		if a == nil || a.Gone && !q.reserve && a.Lock.Free() && len(a.Lock.Line) == 0 {
+			if !refusedAlready(c.refusals, folded[f]) {
+				c.refusals = append(c.refusals, model.Refusal{Path: folded[f], Reason: "unknown", Message: printable(folded[f]) + ": there is no such asset",
+					Remedy: "check the spelling; a new file needs no lock before it is sent, and tarn lock --reserve keeps a name for one that comes later"})
+			}
+			continue
+		}
+		if a.Gone {
+			a.Lock.Path = folded[f]
+		}
+		c.assets = append(c.assets, a)
+	}
+	return c, nil
+}
+
+func refusedAlready(list []model.Refusal, path string) bool {
+	return slices.ContainsFunc(list, func(r model.Refusal) bool { return r.Path == path })
+}
+
+// reserve claims those paths that no asset has, where an asset may come to be.
+func (s *Service) reserve(c *lockChange, order []string, folded map[string]string) error {
+	st := &staged{project: c.project, place: c.place}
+	if _, err := s.rulesOf(c.ctx, c.tx, st, Change{}); err != nil {
+		return err
+	}
+	known, err := c.tx.AssetsAt(c.ctx, c.project.ID, order)
+	if err != nil {
+		return err
+	}
+	there := map[string]bool{}
+	for _, a := range known {
+		there[assetpath.Fold(a.Path)] = !a.Gone
+	}
+	st.byFolded = map[string]Change{}
+	var paths, claim []string
+	for _, f := range order {
+		change := Change{Path: folded[f]}
+		if there[f] {
+			continue
+		}
+		if bad := assetpath.Check(change.Path); bad != nil {
+			c.refusals = append(c.refusals, model.Refusal{Path: change.Path, Reason: bad.Reason, Message: printable(change.Path) + ": " + bad.Message, Remedy: bad.Remedy})
+			continue
+		}
+		if r := st.judgeKind(change, &records.Asset{}); r != nil {
+			c.refusals = append(c.refusals, *r)
+			continue
+		}
+		st.byFolded[f], st.fresh = change, append(st.fresh, change)
+		paths, claim = append(paths, change.Path), append(claim, f)
+	}
+	if len(claim) == 0 {
+		return nil
+	}
+	branch, err := c.tx.MainBranch(c.ctx, c.project.ID, false)
+	if err != nil {
+		return err
+	}
+	more, err := st.neighbours(c.ctx, s.forest(c.tx, c.project.ID), branch.Root)
+	if err != nil {
+		return err
+	}
+	c.refusals = append(c.refusals, more...)
+	return c.tx.ClaimPaths(c.ctx, c.project.ID, paths, claim)
+}
+
+func (c *lockChange) set(a *records.Asset, next lock.State, events []lock.Event, refusal *model.Refusal) {
 	if refusal != nil {
 		c.refusals = append(c.refusals, *refusal)
 		return
 	}
-	if next != a.Lock {
-		a.Lock = next
-		c.changed = append(c.changed, a)
+	if len(events) == 0 {
+		return
+	}
+	a.Lock = next
+	c.changed = append(c.changed, a)
+	for _, e := range events {
+		at := slices.IndexFunc(c.events, func(o lockEvent) bool { return o.Event == e })
+		if at < 0 {
+			at = len(c.events)
+			c.events = append(c.events, lockEvent{Event: e})
+		}
+		one := &c.events[at]
+		// Events stay small: the first hundred paths, beside a count.
+		if one.count++; len(one.paths) < 100 {
+			one.paths = append(one.paths, a.Lock.Path)
+		}
 	}
 }
 
-func (c *lockChange) finish(kind string, subject map[string]any) error {
+// finish writes what was decided, with subject in every event; or refuses, with every reason.
+func (c *lockChange) finish(subject map[string]any) error {
 	if len(c.refusals) > 0 {
 		return &model.Refused{Refusals: c.refusals}
 	}
 	if len(c.changed) == 0 {
 		return nil
 	}
-	if err := c.tx.SetLocks(c.ctx, c.actor.ID, c.changed); err != nil {
+	if err := c.tx.SetLocks(c.ctx, c.project.ID, c.outcome, c.changed); err != nil {
 		return err
 	}
-	subject["paths"], subject["workspace"] = somePaths(c.changed), c.place.Workspace
-	subject["count"] = len(c.changed)
-	return c.tx.AddEvent(c.ctx, c.project.ID, c.actor.ID, kind, subject)
+	return c.tell(subject)
 }
 
-// releaseAll frees every lock of one person in a project.
-func (s *Service) releaseAll(ctx context.Context, tx *records.Tx, project int64, handle string) (int, error) {
-	all, err := tx.Locks(ctx, project)
+// tell writes the events.
+func (c *lockChange) tell(subject map[string]any) error {
+	for _, e := range c.events {
+		about := map[string]any{"person": e.Person, "paths": e.paths, "count": e.count}
+		for k, v := range subject {
+			about[k] = v
+		}
+		if c.place.Workspace != "" {
+			about["workspace"] = c.place.Workspace
+		}
+		if e.Other != "" {
+			about["other"] = e.Other
+		}
+		if e.Word != "" {
+			about["word"] = e.Word
+		}
+		if !e.Until.IsZero() {
+			about["until"] = e.Until.UTC().Format(time.RFC3339)
+		}
+		if err := c.tx.AddEvent(c.ctx, c.project.ID, c.actor.ID, e.Kind, about); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// releaseAll takes a person out of every lock of a project: what they hold, where they wait, what they asked.
+func (s *Service) releaseAll(ctx context.Context, tx *records.Tx, actor Actor, p records.Project, handle string) (released int, err error) {
+	all, err := tx.Locks(ctx, p.ID, "")
 	if err != nil {
 		return 0, err
 	}
 	var folded []string
 	for _, l := range all {
-		if l.Holder == handle {
+		if l.Holder == handle || slices.ContainsFunc(l.Waitlist, func(w model.Waiter) bool { return w.Handle == handle }) {
 			folded = append(folded, assetpath.Fold(l.Path))
 		}
 	}
-	found, err := tx.LockAssets(ctx, project, folded)
+	found, err := tx.LockAssets(ctx, p.ID, folded)
 	if err != nil {
 		return 0, err
 	}
-	var changed []*records.Asset
-	for _, a := range found {
-		if a.Lock.Holder.Handle == handle {
-			a.Lock = lock.Override(a.Lock)
-			changed = append(changed, a)
-		}
+	now, err := tx.Now(ctx)
+	if err != nil {
+		return 0, err
 	}
-	return len(changed), tx.SetLocks(ctx, 0, changed)
+	c := &lockChange{ctx: ctx, tx: tx, actor: actor, project: p, terms: terms(p, now), outcome: records.Outcome{By: actor.ID, Ending: "removed", Terms: p.Terms}}
+	for _, f := range sortedKeys(found) {
+		if found[f].Lock.Holder.Handle == handle {
+			released++
+		}
+		next, events := c.terms.Forget(found[f].Lock, handle)
+		c.set(found[f], next, events, nil)
+	}
+	return released, c.finish(map[string]any{})
 }
 
 func shown(l lock.State) model.Lock {
 	return model.Lock{Path: l.Path, Holder: l.Holder.Handle, Workspace: l.Holder.Workspace, WorkspaceID: l.Holder.WorkspaceID,
-		Since: l.Since, Note: l.Note, Fence: l.Fence, Waitlist: []string{}}
+		Since: l.Since, Note: l.Note, Fence: l.Fence, Diverged: l.Diverged, Waitlist: []model.Waiter{}}
 }
 
 // somePaths keeps events small: the first hundred paths, beside a count.

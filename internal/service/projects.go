@@ -147,7 +147,7 @@ func (s *Service) RemoveMember(ctx context.Context, actor Actor, key, handle str
 		if _, err := tx.RemoveMember(ctx, p.ID, person.ID); err != nil {
 			return err
 		}
-		released, err := s.releaseAll(ctx, tx, p.ID, handle)
+		released, err := s.releaseAll(ctx, tx, actor, p, handle)
 		if err != nil {
 			return err
 		}

@@ -14,6 +14,7 @@ import (
 	"kettletarn/internal/core/manifest"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/pack"
+	"kettletarn/internal/core/rules"
 	"kettletarn/internal/core/tree"
 	"kettletarn/internal/records"
 	"kettletarn/internal/store"
@@ -239,7 +240,28 @@ func (r *rebuild) replay(ctx context.Context) error {
 		before = h.Root
 		r.out.Handoffs++
 	}
-	return nil
+	return r.terms(ctx)
+}
+
+// terms takes over again what the rules say of locks. Rules that can't be read leave them as they are by themselves.
+func (r *rebuild) terms(ctx context.Context) error {
+	var c records.Content
+	var there bool
+	if err := r.s.read(ctx, func(tx *records.Tx) (err error) {
+		c, _, there, err = tx.ContentAt(ctx, r.id, rules.File)
+		return err
+	}); err != nil || !there {
+		return err
+	}
+	text, err := r.s.rulesText(ctx, c)
+	if err != nil {
+		return nil
+	}
+	read, err := rules.Parse(text)
+	if err != nil {
+		return nil
+	}
+	return r.s.write(ctx, func(tx *records.Tx) error { return tx.SetTerms(ctx, r.id, termsOf(read)) })
 }
 
 // declare makes the contents known that a handoff brought.

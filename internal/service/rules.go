@@ -308,3 +308,8 @@ func (s *Service) openRequest(ctx context.Context, p records.Project, id int64) 
 	})
 	return open, err
 }
+
+// termsOf is what rules say of locks, as a project keeps it.
+func termsOf(r *rules.Rules) records.Terms {
+	return records.Terms{OfferFor: r.Locks.OfferFor, AnswerWithin: r.Locks.AnswerWithin, ForgottenAfter: r.Locks.ForgottenAfter, BehindWarns: r.Locks.BehindWarns}
+}

@@ -223,9 +223,9 @@ func TestUnsentChanges(t *testing.T) {
 	if err != nil || len(list) != 2 || list[0].Path != "a.png" || !list[0].Since.Equal(since) || list[1].Since.After(time.Now().Add(time.Minute)) {
 		t.Fatalf("%+v, %v", list, err)
 	}
-	_, assets, err := m.TakeLocks(ctx, m.tamsin, key, m.space["tamsin"], []service.Want{{Path: "a.png", Version: 1}}, "", false)
-	if err != nil || len(assets[0].HeadsUp) != 1 || assets[0].HeadsUp[0].Handle != "rurik" {
-		t.Errorf("%+v, %v", assets, err)
+	grant, err := m.TakeLocks(ctx, m.tamsin, key, service.Wish{Workspace: m.space["tamsin"], Wants: []service.Want{{Path: "a.png", Version: 1}}})
+	if err != nil || len(grant.Assets[0].HeadsUp) != 1 || grant.Assets[0].HeadsUp[0].Handle != "rurik" {
+		t.Errorf("%+v, %v", grant, err)
 	}
 	testbed.Problem(t, tell(model.UnsentChange{Path: "a.png", State: "eaten"}), model.BadRequest)
 	testbed.Problem(t, m.SetUnsent(ctx, m.tamsin, key, m.space["rurik"], nil), model.NotFound)

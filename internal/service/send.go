@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"slices"
 	"strings"
 	"time"
 
@@ -316,7 +317,7 @@ func (s *Service) stage(ctx context.Context, tx *records.Tx, actor Actor, key st
 // commit writes a staged send: its tree nodes first, then, with the branch locked, the handoff.
 func (s *Service) commit(ctx context.Context, tx *records.Tx, st *staged, actor Actor, send Send) (receipt Receipt, err error) {
 	h := records.NewHandoff{Author: actor.ID, Workspace: st.place.WorkspaceID, Branch: st.branch.ID, Key: send.Key}
-	var freed []*records.Asset
+	released := &lockChange{ctx: ctx, tx: tx, actor: actor, project: st.project, place: st.place, terms: terms(st.project, st.now)}
 	edits, ids, moved := map[string]*tree.Entry{}, make([]int64, len(st.changes)), []int{}
 	for f, c := range st.byFolded {
 		if c.leaves {
@@ -337,15 +338,10 @@ func (s *Service) commit(ctx context.Context, tx *records.Tx, st *staged, actor 
 		switch {
 		case a.Lock.Free():
 		case send.KeepLocks && !c.Gone:
-			receipt.Locks = append(receipt.Locks, shown(a.Lock))
+			receipt.Locks = append(receipt.Locks, shown(lock.Carry(a.Lock, c.Path)))
 		default:
-			a.Lock = lock.Override(a.Lock)
-			freed = append(freed, a)
-		}
-	}
-	if len(freed) > 0 {
-		if err := tx.SetLocks(ctx, actor.ID, freed); err != nil {
-			return receipt, err
+			next, events := released.terms.Release(lock.Carry(a.Lock, c.Path))
+			released.set(a, next, events, nil)
 		}
 	}
 	if err := freePaths(ctx, tx, st.project.ID, h.Versions, moved); err != nil {
@@ -372,10 +368,26 @@ func (s *Service) commit(ctx context.Context, tx *records.Tx, st *staged, actor 
 		h.Record.Parents = []chain.Parent{{Number: st.branch.Head, Digest: st.branch.HeadDigest}}
 	}
 	_, h.Digest = h.Record.Encode()
+	if len(released.changed) > 0 {
+		outcome := records.Outcome{By: actor.ID, Ending: "sent", Handoff: number, Terms: st.project.Terms}
+		if err := tx.SetLocks(ctx, st.project.ID, outcome, released.changed); err != nil {
+			return receipt, err
+		}
+		// That a send gives back its own locks goes without saying.
+		released.events = slices.DeleteFunc(released.events, func(e lockEvent) bool { return e.Kind == lock.GivenBack })
+		if err := released.tell(map[string]any{"handoff": number}); err != nil {
+			return receipt, err
+		}
+	}
+	if _, changed := st.byFolded[rules.File]; changed {
+		if err := tx.SetTerms(ctx, st.project.ID, termsOf(st.rules)); err != nil {
+			return receipt, err
+		}
+	}
 	if err := tx.AddHandoff(ctx, st.project.ID, h); err != nil {
 		return receipt, err
 	}
-	subject := map[string]any{"note": firstLine(h.Record.Note), "count": len(st.changes), "paths": somePaths(st.assets), "unlocked": len(freed), "handoff": number}
+	subject := map[string]any{"note": firstLine(h.Record.Note), "count": len(st.changes), "paths": somePaths(st.assets), "unlocked": len(released.changed), "handoff": number}
 	if err := tx.AddEvent(ctx, st.project.ID, actor.ID, "handoff.sent", subject); err != nil {
 		return receipt, err
 	}

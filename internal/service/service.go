@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	lru "github.com/hashicorp/golang-lru/v2"
 
@@ -33,6 +34,8 @@ type Service struct {
 	signins   chan struct{}
 	thumbs    thumbnails
 	ended     chan struct{}
+	// heard is when each workspace was last noted as heard of, so that it is not written with every request.
+	heard *lru.Cache[string, time.Time]
 }
 
 // Actor is the signed-in person in whose name something is done.
@@ -56,17 +59,22 @@ func New(db *records.DB, store store.Store, cache string, log *slog.Logger) *Ser
 	if err != nil {
 		panic(err)
 	}
-	return &Service{db: db, store: store, log: log, nodes: nodes, rules: read, covers: covers, signins: make(chan struct{}, 2), thumbs: newThumbnails(cache), ended: make(chan struct{}), handedOff: make(chan struct{}, 1)}
+	heard, err := lru.New[string, time.Time](10_000)
+	if err != nil {
+		panic(err)
+	}
+	return &Service{heard: heard, db: db, store: store, log: log, nodes: nodes, rules: read, covers: covers, signins: make(chan struct{}, 2), thumbs: newThumbnails(cache), ended: make(chan struct{}), handedOff: make(chan struct{}, 1)}
 }
 
-// Run carries news from the database to the readers until ctx ends, then ends their streams; beside that it keeps the history in packs
-// and seals contents. It is called once.
+// Run carries news from the database to the readers until ctx ends, then ends their streams; beside that it keeps the history in packs,
+// seals contents, and does to locks what time does to them. It is called once.
 func (s *Service) Run(ctx context.Context) {
 	defer close(s.ended)
 	var wait sync.WaitGroup
 	defer wait.Wait()
 	wait.Go(func() { s.keepingHistory(ctx) })
 	wait.Go(func() { s.sealing(ctx) })
+	wait.Go(func() { s.keepingTime(ctx) })
 	s.db.Listen(ctx, s.news.wake)
 }
 
@@ -133,6 +141,20 @@ func article(role string) string {
 		return "an " + role
 	}
 	return "a " + role
+}
+
+// Heard notes that one of the actor's workspaces was heard of, at most once a minute. It is no reason for anything to fail.
+func (s *Service) Heard(ctx context.Context, actor Actor, workspace string) {
+	if !validID(workspace) {
+		return
+	}
+	if last, ok := s.heard.Get(workspace); ok && time.Since(last) < time.Minute {
+		return
+	}
+	s.heard.Add(workspace, time.Now())
+	if err := s.read(ctx, func(tx *records.Tx) error { return tx.Heard(ctx, workspace, actor.ID) }); err != nil {
+		s.log.Debug("a workspace could not be noted as heard of", "error", err)
+	}
 }
 
 // workspace finds one of the actor's workspaces in a project. "console" stands for their seat at the console.

@@ -88,11 +88,11 @@ func (m *team) send(actor service.Actor, changes ...service.Change) (service.Rec
 
 func (m *team) lock(actor service.Actor, path string, version int) int64 {
 	m.Helper()
-	locks, _, err := m.TakeLocks(m.Context(), actor, key, m.space[actor.Handle], []service.Want{{Path: path, Version: version}}, "", false)
+	locks, err := m.TakeLocks(m.Context(), actor, key, service.Wish{Workspace: m.space[actor.Handle], Wants: []service.Want{{Path: path, Version: version}}})
 	if err != nil {
 		m.Fatal(err)
 	}
-	return locks[0].Fence
+	return locks.Locks[0].Fence
 }
 
 func reason(t *testing.T, err error, want string) {
@@ -191,11 +191,11 @@ func TestRemovingAMemberFreesWhatTheyHold(t *testing.T) {
 	if err := m.RemoveMember(t.Context(), m.odile, key, "tamsin"); err != nil {
 		t.Fatal(err)
 	}
-	locks, err := m.Locks(t.Context(), m.odile, key)
+	locks, err := m.Locks(t.Context(), m.odile, key, "")
 	if err != nil || len(locks) != 0 {
 		t.Errorf("held still: %+v, %v", locks, err)
 	}
-	_, err = m.Locks(t.Context(), m.tamsin, key)
+	_, err = m.Locks(t.Context(), m.tamsin, key, "")
 	testbed.Problem(t, err, model.NotFound)
 }
 
@@ -239,12 +239,12 @@ func TestAnAssetNeedsItsLockOnceItExists(t *testing.T) {
 	if err != nil || receipt.Handoff.Number != 2 || receipt.Handoff.Assets[0].Version != 2 || receipt.Handoff.Assets[0].Change != model.Edited {
 		t.Fatalf("%+v, %v", receipt, err)
 	}
-	if locks, _ := m.Locks(t.Context(), m.odile, key); len(locks) != 0 {
+	if locks, _ := m.Locks(t.Context(), m.odile, key, ""); len(locks) != 0 {
 		t.Error("the send did not give the lock back")
 	}
-	_, _, err = m.TakeLocks(t.Context(), m.rurik, key, m.space["rurik"], []service.Want{{Path: "a.png", Version: 1}}, "", false)
+	_, err = m.TakeLocks(t.Context(), m.rurik, key, service.Wish{Workspace: m.space["rurik"], Wants: []service.Want{{Path: "a.png", Version: 1}}})
 	reason(t, err, "behind")
-	_, _, err = m.TakeLocks(t.Context(), m.rurik, key, m.space["rurik"], []service.Want{{Path: "no.png"}}, "", false)
+	_, err = m.TakeLocks(t.Context(), m.rurik, key, service.Wish{Workspace: m.space["rurik"], Wants: []service.Want{{Path: "no.png"}}})
 	reason(t, err, "unknown")
 }
 
@@ -263,6 +263,9 @@ func TestAnOverriddenHolderCantSend(t *testing.T) {
 	_, err := m.send(m.tamsin, change)
 	reason(t, err, "lock-lost")
 	m.lock(m.rurik, "a.png", 1)
+	_, err = m.send(m.tamsin, change)
+	reason(t, err, "lock-lost")
+	change.Fence = 0
 	_, err = m.send(m.tamsin, change)
 	reason(t, err, "held")
 }
@@ -364,8 +367,8 @@ func TestOneLockManyTakers(t *testing.T) {
 		for i := range 30 {
 			actor := []service.Actor{m.odile, m.tamsin, m.rurik}[i%3]
 			wait.Go(func() {
-				locks, _, err := m.TakeLocks(t.Context(), actor, key, m.space[actor.Handle], []service.Want{{Path: "a.png", Version: 1}}, "", false)
-				if err == nil && locks[0].Holder == actor.Handle {
+				locks, err := m.TakeLocks(t.Context(), actor, key, service.Wish{Workspace: m.space[actor.Handle], Wants: []service.Want{{Path: "a.png", Version: 1}}})
+				if err == nil && locks.Locks[0].Holder == actor.Handle {
 					won <- actor
 				}
 			})
@@ -564,6 +567,6 @@ func TestFoldersAndPages(t *testing.T) {
 
 // lockAtConsole locks one asset for the person's seat at the console.
 func (m *team) lockAtConsole(ctx context.Context, actor service.Actor, path string, version int) ([]model.Lock, error) {
-	locks, _, err := m.TakeLocks(ctx, actor, key, model.KindConsole, []service.Want{{Path: path, Version: version}}, "", false)
-	return locks, err
+	locks, err := m.TakeLocks(ctx, actor, key, service.Wish{Workspace: model.KindConsole, Wants: []service.Want{{Path: path, Version: version}}})
+	return locks.Locks, err
 }

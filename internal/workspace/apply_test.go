@@ -22,7 +22,7 @@ func newerThere(t *testing.T, paths ...string) *pair {
 		send(t, p.odile, SendOptions{})
 		if text == "one" {
 			update(t, p.rurik)
-			lock(t, p.odile, paths...)
+			locked(t, p.odile, paths...)
 		}
 	}
 	return p
@@ -70,7 +70,7 @@ func TestAnInterruptedApplyIsFinished(t *testing.T) {
 			write(t, p.odile, "goes", "one")
 			send(t, p.odile, SendOptions{})
 			update(t, p.rurik)
-			lock(t, p.odile, "edited", "goes")
+			locked(t, p.odile, "edited", "goes")
 			write(t, p.odile, "edited", "two, and longer")
 			write(t, p.odile, "deep/fresh", "fresh")
 			if err := os.Remove(filepath.Join(p.odile.Root, "goes")); err != nil {
@@ -191,7 +191,7 @@ func TestAnInterruptedFetchIsTakenUpAgain(t *testing.T) {
 		t.Errorf("%d are fetched again", len(rest))
 	}
 	// What was built of a version that is old by now goes.
-	lock(t, p.odile, "f0")
+	locked(t, p.odile, "f0")
 	write(t, p.odile, "f0", "newer than what was built")
 	send(t, p.odile, SendOptions{})
 	update(t, p.rurik)
@@ -212,7 +212,7 @@ func TestHeadsUps(t *testing.T) {
 	write(t, p.rurik, "a", "two")
 	write(t, p.rurik, "new", "nobody's yet")
 	update(t, p.rurik) // tells on the way
-	lock(t, p.odile, "a")
+	locked(t, p.odile, "a")
 	heads, err := p.odile.HeadsUps([]string{"a"})
 	if err != nil || len(heads) != 1 || heads[0].Handle != "rurik" || heads[0].State != model.Edited {
 		t.Fatalf("%+v, %v", heads, err)

@@ -4,11 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"kettletarn/internal/client"
+	"kettletarn/internal/core/lock"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/news"
 )
 
 // news hears what happens at the service, and goes on where the line was cut.
@@ -38,7 +41,7 @@ func (r *watcher) news(ctx context.Context) {
 func (r *watcher) setOnline(ctx context.Context, online bool, err error) {
 	r.mu.Lock()
 	before := r.online
-	r.online, r.retry = online, true
+	r.online, r.cut, r.retry = online, !online, true
 	r.mu.Unlock()
 	switch {
 	case online && !before:
@@ -49,7 +52,9 @@ func (r *watcher) setOnline(ctx context.Context, online bool, err error) {
 		r.refresh(ctx)
 		r.wake(r.act)
 		r.wake(r.outgoing)
-	case !online && before:
+	case !online && !before:
+		r.wake(r.act)
+	case !online:
 		cause := "the service can't be reached"
 		var away *client.Unreachable
 		if err != nil && !errors.As(err, &away) {
@@ -61,42 +66,18 @@ func (r *watcher) setOnline(ctx context.Context, online bool, err error) {
 
 // tell says what happened, and takes it into account.
 func (r *watcher) tell(ctx context.Context, e model.Event) {
-	n := Notice{Kind: e.Kind, Person: e.Person}
-	for _, p := range list(e.Subject["paths"]) {
-		n.Paths = append(n.Paths, p)
+	item := news.Of(e)
+	if item.Text != "" && e.Person != r.ear.Handle {
+		r.say(Notice{Kind: e.Kind, Person: e.Person, Paths: item.Paths, Handoff: item.Handoff, Message: item.For(r.ear.Handle), News: item.Kind, Yours: slices.Contains(item.To, r.ear.Handle)})
 	}
-	count, _ := e.Subject["count"].(float64)
-	what := assets(int(count))
-	if len(n.Paths) == 1 {
-		what = n.Paths[0]
-	}
-	text := func(key string) string { s, _ := e.Subject[key].(string); return s }
-	mine := e.Person == r.ear.Handle
-	switch e.Kind {
-	case "handoff.sent":
-		number, _ := e.Subject["handoff"].(float64)
-		n.Handoff = int(number)
-		n.Message = fmt.Sprintf("h%d by %s: %s (%s)", n.Handoff, e.Person, text("note"), what)
-	case "lock.taken":
-		n.Message = fmt.Sprintf("%s took the lock of %s", e.Person, what)
-	case "lock.given-back":
-		n.Message = fmt.Sprintf("%s gave back the lock of %s", e.Person, what)
-	case "lock.overridden":
-		n.Message = fmt.Sprintf("%s took the lock of %s away from %s: %s", e.Person, what, strings.Join(list(e.Subject["from"]), ", "), text("reason"))
-	case "rules.asked":
-		n.Paths, n.Message = []string{text("path")}, fmt.Sprintf("%s asks that %s be an asset", e.Person, text("path"))
-	case "rules.answered":
-		n.Paths, n.Message = []string{text("path")}, fmt.Sprintf("%s answered the request for %s", e.Person, text("path"))
-	}
-	if n.Message != "" && !mine {
-		r.say(n)
-	}
-	switch e.Kind {
-	case "handoff.sent", "lock.taken", "lock.given-back", "lock.overridden", "unsent.changed":
+	if e.Kind == "handoff.sent" || e.Kind == "unsent.changed" || strings.HasPrefix(e.Kind, "lock.") {
 		r.mu.Lock()
 		r.retry = true
 		r.mu.Unlock()
 		r.refresh(ctx)
+	}
+	if e.Kind == lock.Offered {
+		r.wake(r.act)
 	}
 }
 
@@ -105,14 +86,4 @@ func assets(n int) string {
 		return "1 asset"
 	}
 	return fmt.Sprintf("%d assets", n)
-}
-
-func list(v any) (out []string) {
-	items, _ := v.([]any)
-	for _, i := range items {
-		if s, ok := i.(string); ok {
-			out = append(out, s)
-		}
-	}
-	return out
 }

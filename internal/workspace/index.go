@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"github.com/fxamacker/cbor/v2"
@@ -324,7 +325,15 @@ func (t indexTx) eachRef(each func(path string, start int64, digest chunk.Digest
 
 // setNewest keeps what the service said of an asset, and of its lock.
 func (t indexTx) setNewest(a model.Asset) error {
-	if err := t.setLock(a.Path, a.Lock); err != nil {
+	l := a.Lock
+	if len(a.Waiting) > 0 {
+		l = &model.Lock{Path: a.Path}
+		if a.Lock != nil {
+			*l = *a.Lock
+		}
+		l.Waitlist = a.Waiting
+	}
+	if err := t.setLock(a.Path, l); err != nil {
 		return err
 	}
 	data := binary.BigEndian.AppendUint32(make([]byte, 0, 160), uint32(a.Newest))
@@ -356,8 +365,8 @@ func (t indexTx) newest(path string) (a model.Asset, known bool, err error) {
 	if !about.gone {
 		a.Content = about.content.String()
 	}
-	if a.Lock, err = t.lock(path); a.Lock != nil {
-		a.Holder = a.Lock.Holder
+	if err := t.addLock(&a); err != nil {
+		return a, true, err
 	}
 	if err == nil {
 		a.HeadsUp, _, err = get[[]model.HeadsUp](t.tx.Bucket(bucketHeads), path)
@@ -372,12 +381,29 @@ func (t indexTx) dropNewest(path string) error {
 	return t.tx.Bucket(bucketNewest).Delete([]byte(path))
 }
 
-func (t indexTx) lock(path string) (*model.Lock, error) {
-	l, held, err := get[model.Lock](t.tx.Bucket(bucketLocks), path)
-	if err != nil || !held {
-		return nil, err
+// addLock adds to an asset who holds its lock, and who waits for it. The index keeps a line whose lock is free under a lock of nobody.
+func (t indexTx) addLock(a *model.Asset) error {
+	l, known, err := get[model.Lock](t.tx.Bucket(bucketLocks), a.Path)
+	if err != nil || !known {
+		return err
 	}
-	return &l, nil
+	if a.Waiting = l.Waitlist; l.Holder != "" {
+		a.Lock, a.Holder = &l, l.Holder
+	}
+	return nil
+}
+
+// leaveLine takes a workspace out of the line for an asset.
+func (t indexTx) leaveLine(path, workspace string) error {
+	l, known, err := get[model.Lock](t.tx.Bucket(bucketLocks), path)
+	if err != nil || !known {
+		return err
+	}
+	l.Waitlist = slices.DeleteFunc(l.Waitlist, func(x model.Waiter) bool { return x.WorkspaceID == workspace })
+	if len(l.Waitlist) == 0 && l.Holder == "" {
+		return t.setLock(path, nil)
+	}
+	return t.setLock(path, &l)
 }
 
 func (t indexTx) setLock(path string, l *model.Lock) error {

@@ -2,25 +2,51 @@ package workspace
 
 import (
 	"context"
+	"slices"
+	"strings"
 
+	"github.com/bmatcuk/doublestar/v4"
+
+	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/model"
 )
 
-// Lock locks the assets at or below the paths, all or none; with set, the rest of each set, too. begin brings the newest versions down too, in the same round trip where
-// the files here are unchanged.
-func (w *Workspace) Lock(ctx context.Context, paths []string, note string, begin, set bool) ([]model.Lock, *Updated, error) {
+// LockOptions say how to lock: see model.LockRequest. Begin brings the newest versions down too, in the same round trip where the files
+// here are unchanged; Set takes the rest of each set along.
+type LockOptions struct {
+	Note    string
+	Begin   bool
+	Set     bool
+	Any     bool
+	Wait    bool
+	Diverge bool
+	Bring   bool
+	Reserve bool
+}
+
+// Locked is what came of it: the locks that one has now, the lines that one waits in, with Any what was refused; of Begin what was brought.
+type Locked struct {
+	Locks    []model.Lock
+	Waiting  []model.Waiting
+	Refusals []model.Refusal
+	Updated  *Updated
+}
+
+// Lock locks the assets at or below the paths, or that match them as patterns: all or none, but with Any those that can be.
+func (w *Workspace) Lock(ctx context.Context, paths []string, o LockOptions) (out Locked, err error) {
 	s, err := w.Status(ctx, Question{All: true})
 	if err != nil {
-		return nil, nil, err
+		return out, err
 	}
-	if set {
+	paths = matching(s.Assets, paths)
+	if o.Set {
 		paths = s.Together(paths)
 	}
 	assets, missing := Within(s.Assets, paths)
-	request := model.LockRequest{Workspace: w.Marker.Workspace, Note: note, Assets: []model.LockWant{}}
+	request := model.LockRequest{Workspace: w.Marker.Workspace, Note: o.Note, Any: o.Any, Wait: o.Wait, Diverge: o.Diverge, Bring: o.Bring, Reserve: o.Reserve, Assets: []model.LockWant{}}
 	changed, places := map[string]bool{}, map[string]string{}
 	for _, a := range assets {
-		if a.State == model.New || a.State == model.Outside {
+		if a.State == model.New && !o.Reserve || a.State == model.Outside {
 			continue
 		}
 		source := s.source(a.Path)
@@ -34,27 +60,34 @@ func (w *Workspace) Lock(ctx context.Context, paths []string, note string, begin
 		request.Assets = append(request.Assets, model.LockWant{Path: p})
 	}
 	if len(request.Assets) == 0 {
-		return nil, nil, model.NewProblem(model.BadRequest, "send it when it is ready", "a new file needs no lock before it is sent")
+		return out, model.NewProblem(model.BadRequest, "send it when it is ready, or keep its name with tarn lock --reserve", "a new file needs no lock before it is sent")
 	}
-	request.WillUpdate = begin && len(changed) == 0
+	request.WillUpdate = o.Begin && len(changed) == 0
 	answer, err := w.Client.TakeLocks(ctx, w.Marker.Project, request)
 	if err != nil {
-		return nil, nil, err
+		return out, err
 	}
+	out = Locked{Locks: answer.Locks, Waiting: answer.Waiting, Refusals: answer.Refusals}
 	if err := w.noteAssets(answer.Assets); err != nil {
-		return answer.Locks, nil, err
+		return out, err
 	}
+	mine := map[string]bool{}
 	taken := make([]string, len(answer.Locks))
 	for i, l := range answer.Locks {
+		mine[l.Path] = true
 		taken[i] = l.Path
 		if place := places[l.Path]; place != "" {
 			taken[i] = place
 		}
 	}
-	if !begin {
-		return answer.Locks, nil, w.guard(taken)
+	if err := w.noteReserved(answer.Locks, answer.Assets); err != nil {
+		return out, err
+	}
+	if !o.Begin {
+		return out, w.guard(taken)
 	}
 	u := newUpdated()
+	out.Updated = u
 	var bring []wanted
 	for _, a := range answer.Assets {
 		f := wanted{asset: a, place: a.Path}
@@ -65,18 +98,57 @@ func (w *Workspace) Lock(ctx context.Context, paths []string, note string, begin
 		if file, ok := s.file(f.place); ok {
 			f.stamp = &file.Stamp
 		}
-		if changed[a.Path] || had && b.Version == a.Newest && f.stamp != nil {
+		if !mine[a.Path] || changed[a.Path] || had && b.Version == a.Newest && f.stamp != nil {
 			continue
 		}
 		bring = append(bring, f)
 	}
 	if bring, err = w.adopt(s, bring, u); err != nil {
-		return answer.Locks, u, err
+		return out, err
 	}
 	if u.Refusals, err = w.bring(ctx, bring, nil, func(f wanted) { u.Brought = append(u.Brought, f.asset) }); err != nil {
-		return answer.Locks, u, err
+		return out, err
 	}
-	return answer.Locks, u, w.guard(taken)
+	return out, w.guard(taken)
+}
+
+// matching turns patterns (doublestar, as in the rules) into the paths that they match; what names something here stays as it is.
+func matching(assets []model.Asset, paths []string) []string {
+	var out []string
+	for _, p := range paths {
+		if kept, _ := Within(assets, []string{p}); len(kept) > 0 || !strings.ContainsAny(p, "*?[{") || !doublestar.ValidatePattern(p) {
+			out = append(out, p)
+			continue
+		}
+		before := len(out)
+		for _, a := range assets {
+			if ok, _ := doublestar.Match(assetpath.Fold(p), assetpath.Fold(a.Path)); ok {
+				out = append(out, a.Path)
+			}
+		}
+		if len(out) == before {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// noteReserved keeps the locks of paths that have no asset yet.
+func (w *Workspace) noteReserved(locks []model.Lock, assets []model.Asset) error {
+	known := map[string]bool{}
+	for _, a := range assets {
+		known[a.Path] = true
+	}
+	return w.update(func(t indexTx) error {
+		for i, l := range locks {
+			if !known[l.Path] {
+				if err := t.setLock(l.Path, &locks[i]); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
 }
 
 // noteAssets keeps what the service said of some assets.
@@ -99,38 +171,85 @@ func (w *Workspace) noteAssets(assets []model.Asset) error {
 	})
 }
 
-// Unlock gives back the locks at or below the paths that this workspace holds; with override, it takes away whoever's they are.
-func (w *Workspace) Unlock(ctx context.Context, paths []string, override bool, reason string) ([]string, error) {
+// Unlocked is what came of Unlock: what was freed, and the lines that were left.
+type Unlocked struct {
+	Freed []string
+	Left  []string
+}
+
+// Unlock gives back the locks at or below the paths that this workspace holds, and leaves the lines there; with override, it takes away
+// whoever's they are, and offers to who does not come.
+func (w *Workspace) Unlock(ctx context.Context, paths []string, override bool, reason string) (out Unlocked, err error) {
 	held, err := w.Client.Locks(ctx, w.Marker.Project)
 	if err != nil {
-		return nil, err
+		return out, err
 	}
-	var release []string
-	for _, p := range paths {
+	all := make([]model.Asset, len(held.Locks))
+	for i, l := range held.Locks {
+		all[i] = model.Asset{Path: l.Path}
+	}
+	for _, p := range matching(all, paths) {
 		hit := false
 		for _, l := range held.Locks {
-			if below(l.Path, p) && (override || l.Path == p || l.WorkspaceID == w.Marker.Workspace) {
-				release, hit = append(release, l.Path), true
+			waits := slices.ContainsFunc(l.Waitlist, func(x model.Waiter) bool { return x.WorkspaceID == w.Marker.Workspace })
+			switch {
+			case !below(l.Path, p):
+			case waits && !override:
+				out.Left, hit = append(out.Left, l.Path), true
+			case override || l.Holder != "" && (l.Path == p || l.WorkspaceID == w.Marker.Workspace):
+				out.Freed, hit = append(out.Freed, l.Path), true
 			}
 		}
 		if !hit {
-			return nil, &model.Refused{Refusals: []model.Refusal{{Path: p, Reason: "not-locked", Message: p + ": nothing is locked there", Remedy: "see tarn holders"}}}
+			return Unlocked{}, &model.Refused{Refusals: []model.Refusal{{Path: p, Reason: "not-locked", Message: p + ": nothing is locked there", Remedy: "see tarn holders"}}}
 		}
 	}
-	if err := w.Client.ReleaseLocks(ctx, w.Marker.Project, model.UnlockRequest{Workspace: w.Marker.Workspace, Paths: release, Override: override, Reason: reason}); err != nil {
-		return nil, err
+	if len(out.Freed) > 0 {
+		if err := w.Client.ReleaseLocks(ctx, w.Marker.Project, model.UnlockRequest{Workspace: w.Marker.Workspace, Paths: out.Freed, Override: override, Reason: reason}); err != nil {
+			return Unlocked{}, err
+		}
+	}
+	if len(out.Left) > 0 {
+		if err := w.Client.LeaveLines(ctx, w.Marker.Project, out.Left); err != nil {
+			return out, err
+		}
 	}
 	if err := w.update(func(t indexTx) error {
-		for _, p := range release {
+		for _, p := range out.Freed {
 			if err := t.setLock(p, nil); err != nil {
+				return err
+			}
+		}
+		for _, p := range out.Left {
+			if err := t.leaveLine(p, w.Marker.Workspace); err != nil {
 				return err
 			}
 		}
 		return t.turn()
 	}); err != nil {
-		return release, err
+		return out, err
 	}
-	return release, w.guard(release)
+	return out, w.guard(out.Freed)
+}
+
+// Ask asks the holder of an asset's lock to let go; this workspace waits in line from then on.
+func (w *Workspace) Ask(ctx context.Context, path, reason string) (model.Waiting, error) {
+	waiting, err := w.Client.Ask(ctx, w.Marker.Project, model.AskRequest{Workspace: w.Marker.Workspace, Path: path, Reason: reason})
+	if err == nil {
+		err = w.Refresh(ctx)
+	}
+	return waiting, err
+}
+
+// Answer answers those who ask for a lock that one holds.
+func (w *Workspace) Answer(ctx context.Context, answer model.AskAnswer) error {
+	if err := w.Client.AnswerAsk(ctx, w.Marker.Project, answer); err != nil {
+		return err
+	}
+	if err := w.Refresh(ctx); err != nil {
+		return err
+	}
+	return w.guard([]string{answer.Path})
 }
 
 // Unsent lists what has unsent changes among assets whose locks this workspace holds, at or below the paths.

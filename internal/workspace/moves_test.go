@@ -54,7 +54,7 @@ func TestAPlainMoveIsRecognisedAndKeepsTheAsset(t *testing.T) {
 	if got := moves(t, p.odile); got != "old/quay.glb<levels/harbour.glb edited" {
 		t.Fatalf("moves are %q", got)
 	}
-	lock(t, p.odile, "old/quay.glb")
+	locked(t, p.odile, "old/quay.glb")
 	sent := send(t, p.odile, SendOptions{})
 	if len(sent.Handoff.Assets) != 1 || sent.Handoff.Assets[0].MovedFrom != "levels/harbour.glb" || sent.Handoff.Assets[0].Version != 2 {
 		t.Errorf("%+v", sent.Handoff.Assets)
@@ -141,7 +141,7 @@ func TestMoveCommand(t *testing.T) {
 	has(t, p.odile, "in/a.png", "one")
 	// The lock holds on to the asset, wherever it is: nobody else moves it meanwhile.
 	update(t, p.rurik)
-	lock(t, p.rurik, "c.png")
+	locked(t, p.rurik, "c.png")
 	if _, err := p.odile.Move(t.Context(), "c.png", "d.png"); err != nil {
 		t.Fatal(err)
 	}
@@ -158,7 +158,7 @@ func TestAnUnsentChangeFollowsItsAsset(t *testing.T) {
 	update(t, p.rurik)
 	write(t, p.rurik, "a.png", "rurik's change")
 	rename(t, p.odile, "a.png", "deep/a.png")
-	lock(t, p.odile, "a.png")
+	locked(t, p.odile, "a.png")
 	send(t, p.odile, SendOptions{})
 	u := update(t, p.rurik)
 	if len(u.Moved) != 1 || len(u.Clashes) != 0 {
@@ -184,7 +184,7 @@ func TestSwappedAndChainedMoves(t *testing.T) {
 	if _, err := p.odile.Move(t.Context(), "b", "e"); err != nil {
 		t.Fatal(err)
 	}
-	lock(t, p.odile, "d", "e")
+	locked(t, p.odile, "d", "e")
 	send(t, p.odile, SendOptions{})
 	update(t, p.rurik)
 	for name, text := range map[string]string{"a": "content of a", "d": "content of c", "e": "content of b"} {

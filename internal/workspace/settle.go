@@ -10,11 +10,13 @@ import (
 	"kettletarn/internal/core/model"
 )
 
-// How a clash is settled.
+// How a clash is settled. UseCopy makes a new file of what was changed here, which needs nobody's lock, and puts theirs in its place: the way
+// out, too, for somebody whose lock was taken away.
 const (
 	UseMine   = "mine"
 	UseTheirs = "theirs"
 	UseBoth   = "both"
+	UseCopy   = "copy"
 )
 
 // Settled is how a clash was ended. Theirs is the version that was in the way; Superseded says that the next send will follow on it, and
@@ -35,7 +37,7 @@ func (w *Workspace) Settle(ctx context.Context, name, use string) (*Settled, err
 		return nil, err
 	}
 	found, _ := Within(s.Assets, []string{name})
-	if len(found) != 1 || found[0].State != model.Clash {
+	if len(found) != 1 || found[0].State != model.Clash && (use != UseCopy || found[0].State != model.Edited) {
 		return nil, model.NewProblem(model.BadRequest, "tarn status lists what clashes", "%s is not in a clash", assetpath.Printable(name))
 	}
 	a := found[0]
@@ -63,9 +65,12 @@ func (w *Workspace) Settle(ctx context.Context, name, use string) (*Settled, err
 				return nil, err
 			}
 		}
+	case UseCopy:
+		out.Beside, err = w.copyBeside(ctx, a.Path, theirs)
+		return out, err
 	case UseMine:
 	default:
-		return nil, model.NewProblem(model.BadRequest, "use one of mine, theirs and both", "%q is no way to settle a clash", assetpath.Printable(use))
+		return nil, model.NewProblem(model.BadRequest, "use one of mine, theirs, both and copy", "%q is no way to settle a clash", assetpath.Printable(use))
 	}
 	out.Superseded = !theirs.Gone
 	return out, w.update(func(t indexTx) error {
@@ -79,15 +84,52 @@ func (w *Workspace) Settle(ctx context.Context, name, use string) (*Settled, err
 	})
 }
 
-// bringBeside brings a version to a place of its own beside a path.
-func (w *Workspace) bringBeside(ctx context.Context, name string, theirs model.Asset) (string, error) {
+// copyBeside moves what was changed here to a name of its own, and brings theirs to its place.
+func (w *Workspace) copyBeside(ctx context.Context, name string, theirs model.Asset) (string, error) {
+	whose := w.Handle
+	if whose == "" {
+		whose = "mine"
+	}
+	beside, err := w.besideName(name, "-"+whose)
+	if err != nil {
+		return "", err
+	}
+	if err := w.rename(name, beside); err != nil {
+		return "", err
+	}
+	if theirs.Gone {
+		return beside, w.update(func(t indexTx) error { return t.dropBase(theirs.Path) })
+	}
+	refusals, err := w.bring(ctx, []wanted{{asset: theirs, place: name}}, nil, func(wanted) {})
+	if err == nil && len(refusals) > 0 {
+		err = &model.Refused{Refusals: refusals}
+	}
+	if err != nil && w.free(name) {
+		if back := w.rename(beside, name); back == nil {
+			return "", err
+		}
+	}
+	return beside, err
+}
+
+// besideName is a free name beside a path.
+func (w *Workspace) besideName(name, suffix string) (string, error) {
 	ext := path.Ext(name)
-	beside := fmt.Sprintf("%s-v%d-%s%s", strings.TrimSuffix(name, ext), theirs.Newest, theirs.Author, ext)
+	beside := strings.TrimSuffix(name, ext) + suffix + ext
 	for n := 2; !w.free(beside); n++ {
-		beside = fmt.Sprintf("%s-v%d-%s-%d%s", strings.TrimSuffix(name, ext), theirs.Newest, theirs.Author, n, ext)
+		beside = fmt.Sprintf("%s%s-%d%s", strings.TrimSuffix(name, ext), suffix, n, ext)
 	}
 	if bad := assetpath.Check(beside); bad != nil {
-		return "", model.NewProblem(model.BadRequest, "settle it with mine or theirs, or move it first", "their version can't stand beside it: %s", bad.Message)
+		return "", model.NewProblem(model.BadRequest, "settle it with mine or theirs, or move it first", "no other file can stand beside it: %s", bad.Message)
+	}
+	return beside, nil
+}
+
+// bringBeside brings a version to a place of its own beside a path.
+func (w *Workspace) bringBeside(ctx context.Context, name string, theirs model.Asset) (string, error) {
+	beside, err := w.besideName(name, fmt.Sprintf("-v%d-%s", theirs.Newest, theirs.Author))
+	if err != nil {
+		return "", err
 	}
 	f := wanted{asset: theirs, place: beside}
 	if _, err := w.fetch(ctx, []wanted{f}); err != nil {

@@ -22,7 +22,7 @@ func clashed(t *testing.T, paths ...string) *pair {
 	}
 	send(t, p.odile, SendOptions{})
 	update(t, p.rurik)
-	lock(t, p.odile, paths...)
+	locked(t, p.odile, paths...)
 	for _, name := range paths {
 		write(t, p.odile, name, "odile's")
 		write(t, p.rurik, name, "rurik's")
@@ -58,7 +58,7 @@ func TestSettle(t *testing.T) {
 	if _, err := p.rurik.Settle(t.Context(), "b.png", UseMine); err == nil {
 		t.Error("what is settled is settled again")
 	}
-	lock(t, p.rurik, "a.png", "c.tar.gz")
+	locked(t, p.rurik, "a.png", "c.tar.gz")
 	if sent := send(t, p.rurik, SendOptions{}); sent.Handoff.Count != 3 {
 		t.Errorf("%+v", sent.Handoff)
 	}
@@ -83,7 +83,7 @@ func TestSettleWhatWasNeverSentOrIsGone(t *testing.T) {
 		t.Fatal(err)
 	}
 	has(t, p.rurik, "fresh-v1-odile.png", "odile's")
-	lock(t, p.odile, "gone.png")
+	locked(t, p.odile, "gone.png")
 	if err := os.Remove(filepath.Join(p.odile.Root, "gone.png")); err != nil {
 		t.Fatal(err)
 	}
@@ -103,7 +103,7 @@ func TestFollowingAHandoff(t *testing.T) {
 	p := newPair(t)
 	write(t, p.odile, "a", "one")
 	send(t, p.odile, SendOptions{})
-	lock(t, p.odile, "a")
+	locked(t, p.odile, "a")
 	write(t, p.odile, "a", "two")
 	write(t, p.odile, "late", "came later")
 	send(t, p.odile, SendOptions{})
@@ -131,7 +131,7 @@ func TestFollowingAHandoff(t *testing.T) {
 	if err != nil || s.Follows != 1 || s.View.Newest != 3 || len(s.Assets) != 0 {
 		t.Errorf("%+v, %v", s, err)
 	}
-	_, _, err = p.rurik.Lock(t.Context(), []string{"a"}, "", false, false)
+	_, err = p.rurik.Lock(t.Context(), []string{"a"}, LockOptions{})
 	if r := testbed.Refused(t, err); r[0].Reason != "behind" {
 		t.Errorf("%+v", r)
 	}
@@ -242,7 +242,7 @@ func TestRulesInTheFolder(t *testing.T) {
 	write(t, p.rurik, "text/keeper.txt", "two")
 	send(t, p.rurik, SendOptions{})
 	update(t, p.odile)
-	lock(t, p.odile, "text/keeper.txt")
+	locked(t, p.odile, "text/keeper.txt")
 	write(t, p.rurik, "text/keeper.txt", "three")
 	_, err = p.rurik.Send(t.Context(), SendOptions{Note: "n"})
 	if r := testbed.Refused(t, err); r[0].Reason != "held" {
@@ -293,7 +293,7 @@ func TestReadOnlyWhereTheRulesAskForIt(t *testing.T) {
 			t.Errorf("a.png is writable: %v, b.txt: %v", writable(w, "a.png"), writable(w, "b.txt"))
 		}
 	}
-	lock(t, p.rurik, "a.png")
+	locked(t, p.rurik, "a.png")
 	if !writable(p.rurik, "a.png") {
 		t.Error("what one holds is read-only")
 	}
@@ -321,9 +321,9 @@ func TestSetsAndWhatBelongsTogether(t *testing.T) {
 		write(t, p.odile, name, "one of "+name)
 	}
 	send(t, p.odile, SendOptions{})
-	locks, _, err := p.odile.Lock(t.Context(), []string{"textures/rust-albedo.png"}, "", false, true)
-	if err != nil || len(locks) != 2 {
-		t.Fatalf("%+v, %v", locks, err)
+	taken, err := p.odile.Lock(t.Context(), []string{"textures/rust-albedo.png"}, LockOptions{Set: true})
+	if err != nil || len(taken.Locks) != 2 {
+		t.Fatalf("%+v, %v", taken, err)
 	}
 	write(t, p.odile, "textures/rust-albedo.png", "two")
 	write(t, p.odile, "textures/rust-normal.png", "two")
@@ -336,7 +336,7 @@ func TestSetsAndWhatBelongsTogether(t *testing.T) {
 	}
 	has(t, p.odile, "textures/rust-normal.png", "one of textures/rust-normal.png")
 	// A model names its buffer, which changed too and is not in the send.
-	lock(t, p.odile, "models")
+	locked(t, p.odile, "models")
 	write(t, p.odile, "models/lamp.gltf", `{"buffers":[{"uri":"lamp.bin"}],"images":[{"uri":"../textures/kelp-albedo.png"}]}`)
 	write(t, p.odile, "models/lamp.bin", "two")
 	var apart []Reference

@@ -241,6 +241,9 @@ func (w *Workspace) details(s *Status) error {
 				return err
 			}
 			if !known {
+				if err := t.addLock(a); err != nil {
+					return err
+				}
 				continue
 			}
 			mine := *a

@@ -140,7 +140,7 @@ func (w *walk) step() {
 	case 5:
 		w.move(k, path, w.path(), true)
 	case 6, 7:
-		_, _, err := k.Lock(ctx, []string{path}, "", false, false)
+		_, err := k.Lock(ctx, []string{path}, LockOptions{})
 		w.note(k, "locks %s: %v", path, err)
 		w.refused(err)
 	case 8:
@@ -182,7 +182,7 @@ func (w *walk) step() {
 				to = w.path()
 			}
 		}
-		_, _, err := k.Lock(ctx, []string{path}, "", false, false)
+		_, err := k.Lock(ctx, []string{path}, LockOptions{})
 		w.note(k, "locks %s: %v", path, err)
 		w.refused(err)
 		if to != path {

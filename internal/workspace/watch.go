@@ -17,6 +17,7 @@ import (
 
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/news"
 	"kettletarn/internal/core/rules"
 )
 
@@ -26,7 +27,8 @@ type WatchOptions struct {
 	Poll       time.Duration
 }
 
-// Notice is one thing that a watch has to say. Kind is a stable word.
+// Notice is one thing that a watch has to say. Kind is a stable word; News is the kind of news that it is, and Yours that it concerns one
+// oneself.
 type Notice struct {
 	At      time.Time `json:"at"`
 	Kind    string    `json:"kind"`
@@ -34,6 +36,8 @@ type Notice struct {
 	Paths   []string  `json:"paths,omitempty"`
 	Person  string    `json:"person,omitempty"`
 	Handoff int       `json:"handoff,omitempty"`
+	News    string    `json:"news,omitempty"`
+	Yours   bool      `json:"yours,omitempty"`
 }
 
 // How long a watch waits for a flurry of changes to end, how often it looks at the whole folder where the system can't tell of changes,
@@ -70,6 +74,8 @@ type watcher struct {
 	retry    bool              // what was refused before may be granted now
 	tried    map[string]string // why each lock on edit was not got
 	said     map[string]string // what was said of each path
+	cut      bool              // the service was looked for, and is away
+	away     map[string]bool   // what was edited without its lock meanwhile
 	outgoing chan struct{}
 }
 
@@ -85,7 +91,7 @@ func (w *Workspace) Watch(ctx context.Context, o WatchOptions, say func(Notice))
 	w.uncounted = true
 	var mu sync.Mutex
 	r := &watcher{w: w, o: o, dirty: map[string]bool{}, all: true, echoes: map[string]chan struct{}{}, work: make(chan struct{}, 1), act: make(chan struct{}, 1), outgoing: make(chan struct{}, 1),
-		tried: map[string]string{}, said: map[string]string{}}
+		tried: map[string]string{}, said: map[string]string{}, away: map[string]bool{}}
 	for _, other := range []**Workspace{&r.hand, &r.ear} {
 		opened, err := openAnyhow(w.Root, w.Client, nil)
 		if err != nil {
@@ -368,6 +374,7 @@ func (r *watcher) acting(ctx context.Context) {
 		if s == nil {
 			continue
 		}
+		r.acceptOffers(ctx, s)
 		r.lockEdited(ctx, s)
 		r.comment(s)
 		if r.isOnline() {
@@ -385,29 +392,71 @@ func (r *watcher) isOnline() bool {
 	return r.online
 }
 
-// lockEdited takes the locks that the rules want taken on the first edit, where they are free.
-func (r *watcher) lockEdited(ctx context.Context, s *Status) {
+// acceptOffers takes the locks that are offered to this workspace, with their newest versions, where nothing clashes.
+func (r *watcher) acceptOffers(ctx context.Context, s *Status) {
 	if !r.isOnline() {
 		return
 	}
 	for _, a := range s.Assets {
-		if a.Lock != nil || a.State != model.Edited && (a.State != model.Same || a.MovedFrom == "") {
+		if a.Lock != nil || len(a.Waiting) == 0 || a.Waiting[0].OfferedUntil == nil || a.Waiting[0].WorkspaceID != r.w.Marker.Workspace || r.tried[a.Path] != "" {
+			continue
+		}
+		r.tried[a.Path] = "offered"
+		release, err := r.hand.Work()
+		if err != nil {
+			delete(r.tried, a.Path) // another command is at work: later
+			time.AfterFunc(retryTime, func() { r.wake(r.act) })
+			continue
+		}
+		out, err := r.hand.Lock(ctx, []string{a.Path}, LockOptions{Begin: true, Note: a.Waiting[0].Note})
+		release()
+		r.mark("", true)
+		switch {
+		case err == nil && len(out.Locks) == 1:
+			message := a.Path + " is yours: it was your turn"
+			if out.Updated != nil && len(out.Updated.Brought) > 0 {
+				message += fmt.Sprintf("; version %d was brought", out.Updated.Brought[0].Newest)
+			}
+			r.say(Notice{Kind: "locked", Paths: []string{a.Path}, Message: message, News: news.Turn, Yours: true})
+		case err != nil:
+			r.say(Notice{Kind: "not-locked", Paths: []string{a.Path}, Message: fmt.Sprintf("%s is offered to you, and could not be taken by itself: %v", a.Path, err), News: news.Turn, Yours: true})
+		}
+	}
+}
+
+// lockEdited takes the locks that the rules want taken on the first edit, where they are free; and those of whatever was edited while the
+// service was away, when nobody could have locked it.
+func (r *watcher) lockEdited(ctx context.Context, s *Status) {
+	r.mu.Lock()
+	online, cut := r.online, r.cut
+	r.mu.Unlock()
+	for _, a := range s.Assets {
+		if a.Lock != nil || a.State != model.Edited && (a.State != model.Clash || !r.away[a.Path]) && (a.State != model.Same || a.MovedFrom == "") {
 			delete(r.tried, a.Path)
+			delete(r.away, a.Path)
 			continue
 		}
 		d := s.Decide(a.Path)
-		if d.Lock != rules.OnEdit || r.tried[a.Path] != "" {
+		if !online {
+			r.away[a.Path] = cut && d.Lock != rules.Free
 			continue
 		}
+		if d.Lock != rules.OnEdit && !r.away[a.Path] || r.tried[a.Path] != "" {
+			continue
+		}
+		note := "taken on the first edit"
+		if r.away[a.Path] {
+			note = "edited while the service was away"
+		}
 		source := s.source(a.Path)
-		answer, err := r.hand.Client.TakeLocks(ctx, r.w.Marker.Project, model.LockRequest{Workspace: r.w.Marker.Workspace, Note: "taken on the first edit", Assets: []model.LockWant{{Path: source, Version: a.Version}}})
+		answer, err := r.hand.Client.TakeLocks(ctx, r.w.Marker.Project, model.LockRequest{Workspace: r.w.Marker.Workspace, Note: note, Assets: []model.LockWant{{Path: source, Version: a.Version}}})
 		var refused *model.Refused
 		switch {
 		case err == nil:
 			_ = r.hand.noteAssets(answer.Assets)
 			_ = r.hand.guard([]string{a.Path})
 			r.mark("", true)
-			r.say(Notice{Kind: "locked", Paths: []string{a.Path}, Message: a.Path + " is yours, taken on your first edit"})
+			r.say(Notice{Kind: "locked", Paths: []string{a.Path}, Message: a.Path + " is yours, " + strings.Replace(note, "the first", "your first", 1)})
 		case errors.As(err, &refused) && len(refused.Refusals) > 0:
 			r.tried[a.Path] = refused.Refusals[0].Reason
 			r.said[a.Path] = "refused"

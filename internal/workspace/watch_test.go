@@ -147,7 +147,7 @@ func TestWatchLocksOnTheFirstEdit(t *testing.T) {
 	}
 	send(t, p.odile, SendOptions{})
 	update(t, p.rurik)
-	lock(t, p.odile, "levels/b", "levels/old")
+	locked(t, p.odile, "levels/b", "levels/old")
 	write(t, p.odile, "levels/old", "two")
 	send(t, p.odile, SendOptions{Paths: []string{"levels/old"}})
 	k := p.watch(p.rurik, WatchOptions{})
@@ -181,12 +181,12 @@ func TestWatchBringsNewsAndUpdates(t *testing.T) {
 	update(t, p.rurik)
 	k := p.watch(p.rurik, WatchOptions{AutoUpdate: true, Poll: 100 * time.Millisecond})
 	write(t, p.rurik, "b", "rurik's")
-	lock(t, p.odile, "a", "b")
-	k.says("lock.taken", "odile took the lock of 2 assets")
+	locked(t, p.odile, "a", "b")
+	k.says("lock.taken", "odile took the lock of a and b")
 	write(t, p.odile, "a", "two")
 	write(t, p.odile, "b", "two")
 	send(t, p.odile, SendOptions{Note: "second pass"})
-	k.says("handoff.sent", "h2 by odile: second pass (2 assets)")
+	k.says("handoff.sent", "h2 by odile: second pass (a and b)")
 	k.says("updated", "this is h2")
 	has(t, p.rurik, "a", "two")
 	has(t, p.rurik, "b", "rurik's")
@@ -230,7 +230,7 @@ func TestASendInTheBackgroundGoesFromFrozenCopies(t *testing.T) {
 	write(t, p.odile, "a", "one")
 	write(t, p.odile, "goes", "g")
 	send(t, p.odile, SendOptions{})
-	lock(t, p.odile, "a", "goes")
+	locked(t, p.odile, "a", "goes")
 	write(t, p.odile, "a", "two")
 	rename(t, p.odile, "goes", "there")
 	large := bytes.Repeat([]byte("0123456789abcdef"), 200_000)
@@ -264,7 +264,7 @@ func TestASendInTheBackgroundGoesFromFrozenCopies(t *testing.T) {
 		t.Errorf("jobs are left: %+v", jobs)
 	}
 	// The next send follows on what was sent then.
-	lock(t, p.odile, "a")
+	locked(t, p.odile, "a")
 	send(t, p.odile, SendOptions{})
 	update(t, p.rurik)
 	has(t, p.rurik, "a", "three")
@@ -275,7 +275,7 @@ func TestASendInTheBackgroundIsNeverMadeTwice(t *testing.T) {
 	p := newPair(t)
 	write(t, p.odile, "a", "one")
 	send(t, p.odile, SendOptions{})
-	lock(t, p.odile, "a")
+	locked(t, p.odile, "a")
 	write(t, p.odile, "a", "two")
 	if _, err := p.odile.SendLater(t.Context(), SendOptions{Note: "in the background"}); err != nil {
 		t.Fatal(err)
@@ -328,7 +328,7 @@ func TestARefusedSendInTheBackgroundLosesNothing(t *testing.T) {
 	if kept, _ := p.rurik.Kept(); len(kept) != 1 {
 		t.Errorf("the frozen copy is lost: %+v", kept)
 	}
-	lock(t, p.rurik, "a")
+	locked(t, p.rurik, "a")
 	send(t, p.rurik, SendOptions{})
 	if jobs, _ := p.rurik.Jobs(); len(jobs) != 0 {
 		t.Errorf("the refused job is still listed: %+v", jobs)

@@ -123,6 +123,9 @@ func openAnyhow(root string, c *client.Client, progress Progress) (*Workspace, e
 	if err != nil {
 		return nil, err
 	}
+	if c != nil {
+		c.From(m.Workspace)
+	}
 	w := &Workspace{Root: root, Marker: m, Client: c, Progress: progress, state: stateFolder(m)}
 	if progress == nil {
 		w.Progress = silent{}

@@ -106,9 +106,9 @@ func update(t *testing.T, w *Workspace) *Updated {
 	return u
 }
 
-func lock(t *testing.T, w *Workspace, paths ...string) {
+func locked(t *testing.T, w *Workspace, paths ...string) {
 	t.Helper()
-	if _, _, err := w.Lock(t.Context(), paths, "", false, false); err != nil {
+	if _, err := w.Lock(t.Context(), paths, LockOptions{}); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -140,7 +140,7 @@ func TestEveryState(t *testing.T) {
 	if got := states(t, p.rurik); got != "" {
 		t.Fatalf("after the first update: %s", got)
 	}
-	lock(t, p.odile, "behind", "clash", "removed", "removed-edited", "both-gone")
+	locked(t, p.odile, "behind", "clash", "removed", "removed-edited", "both-gone")
 	write(t, p.odile, "behind", "behind two")
 	write(t, p.odile, "clash", "clash two")
 	write(t, p.odile, "lacking", "lacking")
@@ -249,7 +249,7 @@ func TestAFileChangedWhileTheUpdateRunsIsLeftAlone(t *testing.T) {
 	write(t, p.odile, "a", "one")
 	send(t, p.odile, SendOptions{})
 	update(t, p.rurik)
-	lock(t, p.odile, "a")
+	locked(t, p.odile, "a")
 	write(t, p.odile, "a", "two")
 	send(t, p.odile, SendOptions{})
 	if err := p.rurik.Refresh(t.Context()); err != nil {
@@ -461,7 +461,7 @@ func TestRollbackAsksForUnsentChangesToBeSettledFirst(t *testing.T) {
 	p := newPair(t)
 	write(t, p.odile, "a", "one")
 	send(t, p.odile, SendOptions{})
-	lock(t, p.odile, "a")
+	locked(t, p.odile, "a")
 	write(t, p.odile, "a", "two")
 	send(t, p.odile, SendOptions{})
 	write(t, p.odile, "a", "unsent")
@@ -487,7 +487,7 @@ func TestOnlyWhatIsMissingTravels(t *testing.T) {
 	body := string(random)
 	write(t, p.odile, "level.bin", body)
 	send(t, p.odile, SendOptions{})
-	lock(t, p.odile, "level.bin")
+	locked(t, p.odile, "level.bin")
 	write(t, p.odile, "level.bin", body[:3<<20]+"!"+body[3<<20:])
 	if sent := send(t, p.odile, SendOptions{}); sent.Sent > 3<<20 || sent.Sent == 0 {
 		t.Errorf("%d of %d bytes travelled for one byte put in", sent.Sent, len(body))
@@ -530,7 +530,7 @@ func TestALargeSendThatWouldBeRefusedIsRefusedBeforeItTravels(t *testing.T) {
 	write(t, p.odile, "large.bin", "small yet")
 	send(t, p.odile, SendOptions{})
 	update(t, p.rurik)
-	lock(t, p.odile, "large.bin")
+	locked(t, p.odile, "large.bin")
 	large := make([]byte, 5*batchBytes)
 	_, _ = rand.NewChaCha8([32]byte{4}).Read(large)
 	write(t, p.rurik, "large.bin", string(large))

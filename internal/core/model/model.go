@@ -85,16 +85,79 @@ type Workspace struct {
 	Seen    time.Time `json:"seen"`
 }
 
-// Lock is the right to send new versions of an asset. Fence grows with every change of holder, and a send has to present it.
+// Lock is the right to send new versions of an asset. Fence grows with every change of holder, and a send has to present it. Holder is ""
+// where nobody has it and somebody waits; the first of the waitlist may then have it offered. Diverged is the version that the holder
+// works from, where they took the lock knowingly though a newer one was there. Heard is when the holder's workspace was last heard of,
+// Unsent that it has changes that were not sent; a lock that has neither for long looks Forgotten.
 type Lock struct {
-	Path        string    `json:"path"`
-	Holder      string    `json:"holder"`
-	Workspace   string    `json:"workspace"`
-	WorkspaceID string    `json:"workspace_id"`
-	Since       time.Time `json:"since"`
-	Note        string    `json:"note"`
-	Fence       int64     `json:"fence"`
-	Waitlist    []string  `json:"waitlist"`
+	Path        string     `json:"path"`
+	Holder      string     `json:"holder"`
+	Workspace   string     `json:"workspace"`
+	WorkspaceID string     `json:"workspace_id"`
+	Since       time.Time  `json:"since"`
+	Note        string     `json:"note"`
+	Fence       int64      `json:"fence"`
+	Diverged    int        `json:"diverged,omitempty"`
+	Heard       *time.Time `json:"heard,omitempty"`
+	Unsent      bool       `json:"unsent,omitempty"`
+	Forgotten   bool       `json:"forgotten,omitempty"`
+	Waitlist    []Waiter   `json:"waitlist"`
+	Asks        []Ask      `json:"asks,omitempty"`
+}
+
+// Waiter is somebody who waits for a lock. OfferedUntil is there while it is offered to them.
+type Waiter struct {
+	Handle       string     `json:"handle"`
+	Workspace    string     `json:"workspace"`
+	WorkspaceID  string     `json:"workspace_id"`
+	Since        time.Time  `json:"since"`
+	Note         string     `json:"note,omitempty"`
+	OfferedUntil *time.Time `json:"offered_until,omitempty"`
+}
+
+// Ask is somebody's request to a lock's holder to let go. Answer is "" while it is open, and else not-yet; Word and Until are the holder's.
+// Unanswered says that it is open for longer than the rules have it.
+type Ask struct {
+	Person     string     `json:"person"`
+	Reason     string     `json:"reason"`
+	At         time.Time  `json:"at"`
+	Unanswered bool       `json:"unanswered,omitempty"`
+	Answer     string     `json:"answer,omitempty"`
+	Answered   *time.Time `json:"answered,omitempty"`
+	Word       string     `json:"word,omitempty"`
+	Until      *time.Time `json:"until,omitempty"`
+}
+
+// Waiting says that somebody waits for a lock, at which place of the line, and who has it.
+type Waiting struct {
+	Path   string `json:"path"`
+	Place  int    `json:"place"`
+	Holder string `json:"holder"`
+}
+
+// Hold is one entry of the record: who held what, from when to when (absent while they do), and how it ended: given-back, sent, given,
+// overridden, brought (to another of their workspaces) or removed (from the project). EndedBy and Word are there where somebody else ended it.
+type Hold struct {
+	Path      string     `json:"path"`
+	Person    string     `json:"person"`
+	Workspace string     `json:"workspace"`
+	Note      string     `json:"note,omitempty"`
+	Taken     time.Time  `json:"taken"`
+	Ended     *time.Time `json:"ended,omitempty"`
+	Seconds   int64      `json:"seconds"`
+	Ending    string     `json:"ending,omitempty"`
+	EndedBy   string     `json:"ended_by,omitempty"`
+	Word      string     `json:"word,omitempty"`
+	Handoff   int        `json:"handoff,omitempty"`
+}
+
+// Contested says how much people waited for one asset in one week, which begins on the Monday Week (2006-01-02).
+type Contested struct {
+	Path    string `json:"path"`
+	Week    string `json:"week"`
+	Waits   int    `json:"waits"`
+	People  int    `json:"people"`
+	Seconds int64  `json:"seconds"`
 }
 
 // HeadsUp says that somebody has changes to an asset that they have not sent, in one of their workspaces.
@@ -129,6 +192,7 @@ type Asset struct {
 	Note       string     `json:"note,omitempty"`
 	MovedFrom  string     `json:"moved_from,omitempty"`
 	MovedTo    string     `json:"moved_to,omitempty"`
+	Waiting    []Waiter   `json:"waiting,omitempty"`
 	HeadsUp    []HeadsUp  `json:"heads_up,omitempty"`
 	Sending    int        `json:"sending_percent,omitempty"`
 }

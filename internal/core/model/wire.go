@@ -123,18 +123,59 @@ type LockWant struct {
 	Version int    `json:"version"`
 }
 
-// LockRequest locks all or none. WillUpdate says that the newest versions are fetched next.
+// LockRequest locks all or none, but with Any those that can be. WillUpdate says that the newest versions are fetched next, Diverge that the
+// person goes on from an older one knowingly. Wait joins the line where somebody else has the lock; Bring moves one's own lock here from
+// another workspace; Reserve keeps paths for assets that come later.
 type LockRequest struct {
 	Workspace  string     `json:"workspace"`
 	Assets     []LockWant `json:"assets"`
 	Note       string     `json:"note,omitempty"`
 	WillUpdate bool       `json:"will_update,omitempty"`
+	Any        bool       `json:"any,omitempty"`
+	Wait       bool       `json:"wait,omitempty"`
+	Diverge    bool       `json:"diverge,omitempty"`
+	Bring      bool       `json:"bring,omitempty"`
+	Reserve    bool       `json:"reserve,omitempty"`
 }
 
-// Locks is the answer to it (with the assets as they are now), and what is held in a project.
+// Locks is the answer to it: the locks that one has, the lines that one waits in, what was refused of Any, and the assets as they are now. It is
+// the list of what is held in a project, too.
 type Locks struct {
-	Locks  []Lock  `json:"locks"`
-	Assets []Asset `json:"assets,omitempty"`
+	Locks    []Lock    `json:"locks"`
+	Waiting  []Waiting `json:"waiting,omitempty"`
+	Refusals []Refusal `json:"refusals,omitempty"`
+	Assets   []Asset   `json:"assets,omitempty"`
+}
+
+// LeaveRequest takes one out of the lines for assets.
+type LeaveRequest struct {
+	Paths []string `json:"paths"`
+}
+
+// AskRequest asks the holder of a lock to let go.
+type AskRequest struct {
+	Workspace string `json:"workspace"`
+	Path      string `json:"path"`
+	Reason    string `json:"reason"`
+}
+
+// AskAnswer is the holder's answer: with Give, to the first in line or to To; else not yet, to all who ask or to To, with a word, and until when.
+type AskAnswer struct {
+	Path  string     `json:"path"`
+	Give  bool       `json:"give,omitempty"`
+	To    string     `json:"to,omitempty"`
+	Word  string     `json:"word,omitempty"`
+	Until *time.Time `json:"until,omitempty"`
+}
+
+// Record is who held what, the latest taken first.
+type Record struct {
+	Holds []Hold `json:"holds"`
+}
+
+// ContestedWeeks is what people waited for, by asset and week.
+type ContestedWeeks struct {
+	Contested []Contested `json:"contested"`
 }
 
 // UnlockRequest gives locks back, or, with Override, takes them away.
@@ -240,6 +281,9 @@ type ProblemDetails struct {
 	Refusals []Refusal `json:"refusals,omitempty"`
 	Missing  []string  `json:"missing,omitempty"`
 }
+
+// WorkspaceHeader names, on any request, the workspace that it comes from: the service notes that it was heard of.
+const WorkspaceHeader = "Tarn-Workspace"
 
 // ProblemPrefix stands before the type of a problem on the wire.
 const ProblemPrefix = "urn:kettletarn:"

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/agnivade/levenshtein"
 	"github.com/dustin/go-humanize"
@@ -32,8 +33,16 @@ type ruleFile struct {
 	Otherwise string     `toml:"otherwise"`
 	PointOut  string     `toml:"point-out"`
 	ReadOnly  bool       `toml:"read-only"`
+	Locks     locksText  `toml:"locks"`
 	Rule      []ruleText `toml:"rule"`
 	Set       []setText  `toml:"set"`
+}
+
+type locksText struct {
+	OfferFor       string `toml:"offer-for"`
+	AnswerWithin   string `toml:"answer-within"`
+	ForgottenAfter string `toml:"forgotten-after"`
+	WhenBehind     string `toml:"when-behind"`
 }
 
 type ruleText struct {
@@ -48,9 +57,10 @@ type setText struct {
 }
 
 var knownKeys = map[string][]string{
-	"":     {"about", "presets", "otherwise", "point-out", "read-only", "rule", "set"},
-	"rule": {"match", "kind", "lock"},
-	"set":  {"match", "by"},
+	"":      {"about", "presets", "otherwise", "point-out", "read-only", "locks", "rule", "set"},
+	"locks": {"offer-for", "answer-within", "forgotten-after", "when-behind"},
+	"rule":  {"match", "kind", "lock"},
+	"set":   {"match", "by"},
 }
 
 // Parse reads a rules file. Its errors are of type *Error, and fit after "tarn.toml: ".
@@ -65,7 +75,7 @@ func parse(text []byte, name string, presets []Preset) (*Rules, error) {
 		return nil, explain(err)
 	}
 	where := locate(text)
-	r := &Rules{Presets: f.Presets, Otherwise: Asset, PointOut: DefaultPointOut, ReadOnly: f.ReadOnly, List: append([]Rule{}, builtIn...)}
+	r := &Rules{Presets: f.Presets, Otherwise: Asset, PointOut: DefaultPointOut, Locks: DefaultLocks, ReadOnly: f.ReadOnly, List: append([]Rule{}, builtIn...)}
 	if f.Otherwise != "" {
 		if err := oneOf(f.Otherwise, "otherwise", Asset, Code, Ignored); err != nil {
 			return nil, where.at(err, "", 0, "otherwise")
@@ -78,6 +88,9 @@ func parse(text []byte, name string, presets []Preset) (*Rules, error) {
 			return nil, where.at(fmt.Errorf(`point-out is a size, like "10 MB"; this is %q`, f.PointOut), "", 0, "point-out")
 		}
 		r.PointOut = int64(n)
+	}
+	if err := f.Locks.read(&r.Locks, where); err != nil {
+		return nil, err
 	}
 	for i, wanted := range f.Presets {
 		preset := find(presets, wanted)
@@ -125,6 +138,47 @@ func parse(text []byte, name string, presets []Preset) (*Rules, error) {
 		return nil, &Error{Message: fmt.Sprintf("the file has %d patterns, and the limit is %d", count, MaxPatterns)}
 	}
 	return r, nil
+}
+
+func (t locksText) read(l *Locks, where places) error {
+	for _, d := range []struct {
+		key, text string
+		never     bool
+		into      *time.Duration
+	}{{"offer-for", t.OfferFor, false, &l.OfferFor}, {"answer-within", t.AnswerWithin, false, &l.AnswerWithin}, {"forgotten-after", t.ForgottenAfter, true, &l.ForgottenAfter}} {
+		switch n, ok := duration(d.text); {
+		case d.text == "":
+		case d.text == "never" && d.never:
+			*d.into = 0
+		case !ok:
+			return where.at(fmt.Errorf(`%s is a time between a minute and a year, like "30 minutes", "4 hours" or "3 days"; this is %q`, d.key, d.text), "locks", 0, d.key)
+		default:
+			*d.into = n
+		}
+	}
+	if t.WhenBehind != "" {
+		if err := oneOf(t.WhenBehind, "when-behind", "refuse", "warn"); err != nil {
+			return where.at(err, "locks", 0, "when-behind")
+		}
+		l.BehindWarns = t.WhenBehind == "warn"
+	}
+	return nil
+}
+
+// duration reads a number and a unit.
+func duration(text string) (d time.Duration, ok bool) {
+	var n int64
+	var unit string
+	if read, err := fmt.Sscanf(text+" .", "%d%s .", &n, &unit); read != 2 || err != nil || n < 1 || n > 1_000_000 {
+		return 0, false
+	}
+	for name, length := range map[string]time.Duration{"minute": time.Minute, "hour": time.Hour, "day": 24 * time.Hour, "week": 7 * 24 * time.Hour} {
+		if strings.TrimSuffix(unit, "s") == name {
+			d = time.Duration(n) * length
+			return d, d <= 366*24*time.Hour
+		}
+	}
+	return 0, false
 }
 
 func unknownPreset(name string, presets []Preset) error {

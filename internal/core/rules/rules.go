@@ -11,6 +11,7 @@ package rules
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"kettletarn/internal/core/assetpath"
 )
@@ -98,6 +99,7 @@ type Rules struct {
 	PointOut int64
 	// ReadOnly says that files whose lock is needed and not held are kept read-only.
 	ReadOnly bool
+	Locks    Locks
 	// List has the rules of all layers, in order.
 	List []Rule
 	Sets []Set
@@ -106,9 +108,22 @@ type Rules struct {
 // DefaultPointOut is PointOut where the file says nothing.
 const DefaultPointOut = 5 << 20
 
+// Locks is what a project wants of its locks: how long a lock that came free stands offered to the next in line, when an ask counts as
+// unanswered, and after which silence a lock looks forgotten (0 for never). BehindWarns says that locking an old version is warned about
+// and not refused.
+type Locks struct {
+	OfferFor       time.Duration
+	AnswerWithin   time.Duration
+	ForgottenAfter time.Duration
+	BehindWarns    bool
+}
+
+// DefaultLocks is Locks where the file says nothing.
+var DefaultLocks = Locks{OfferFor: 24 * time.Hour, AnswerWithin: 4 * time.Hour, ForgottenAfter: 72 * time.Hour}
+
 // Default is what applies without a rules file.
 func Default() *Rules {
-	return &Rules{Otherwise: Asset, PointOut: DefaultPointOut, List: builtIn}
+	return &Rules{Otherwise: Asset, PointOut: DefaultPointOut, Locks: DefaultLocks, List: builtIn}
 }
 
 const builtInName = "built in"

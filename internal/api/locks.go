@@ -1,0 +1,167 @@
+package api
+
+import (
+	"encoding/csv"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/service"
+)
+
+func (s *Server) locks(c *call) error {
+	list, err := s.service.Locks(c.Request().Context(), c.actor, c.project(), c.QueryParam("path"))
+	if err != nil {
+		return err
+	}
+	return c.answer(model.Locks{Locks: append([]model.Lock{}, list...)})
+}
+
+func (s *Server) takeLocks(c *call) error {
+	var q model.LockRequest
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	wish := service.Wish{Workspace: q.Workspace, Note: q.Note, WillUpdate: q.WillUpdate, Any: q.Any, Wait: q.Wait, Diverge: q.Diverge, Bring: q.Bring, Reserve: q.Reserve, Wants: make([]service.Want, len(q.Assets))}
+	for i, a := range q.Assets {
+		wish.Wants[i] = service.Want(a)
+	}
+	g, err := s.service.TakeLocks(c.Request().Context(), c.actor, c.project(), wish)
+	if err != nil {
+		return err
+	}
+	return c.answer(model.Locks{Locks: g.Locks, Waiting: g.Waiting, Refusals: g.Refusals, Assets: g.Assets})
+}
+
+func (s *Server) releaseLocks(c *call) error {
+	var q model.UnlockRequest
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	if err := s.service.GiveBackLocks(c.Request().Context(), c.actor, c.project(), q.Workspace, q.Paths, q.Override, q.Reason); err != nil {
+		return err
+	}
+	return c.answer(nil)
+}
+
+func (s *Server) leaveLines(c *call) error {
+	var q model.LeaveRequest
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	if err := s.service.LeaveLines(c.Request().Context(), c.actor, c.project(), q.Paths); err != nil {
+		return err
+	}
+	return c.answer(nil)
+}
+
+func (s *Server) ask(c *call) error {
+	var q model.AskRequest
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	w, err := s.service.Ask(c.Request().Context(), c.actor, c.project(), q.Workspace, q.Path, q.Reason)
+	if err != nil {
+		return err
+	}
+	return c.answer(w)
+}
+
+func (s *Server) answerAsk(c *call) error {
+	var q model.AskAnswer
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	answer := service.Answer{Path: q.Path, Give: q.Give, To: q.To, Word: q.Word}
+	if q.Until != nil {
+		answer.Until = *q.Until
+	}
+	if err := s.service.AnswerAsk(c.Request().Context(), c.actor, c.project(), answer); err != nil {
+		return err
+	}
+	return c.answer(nil)
+}
+
+func (s *Server) recordOf(c *call) ([]model.Hold, error) {
+	limit, err1 := c.number("limit")
+	since, err2 := c.day("since")
+	until, err3 := c.day("until")
+	if err := firstError(err1, err2, err3); err != nil {
+		return nil, err
+	}
+	return s.service.Record(c.Request().Context(), c.actor, c.project(), service.RecordQuery{Person: c.QueryParam("person"), Path: c.QueryParam("path"),
+		Ending: c.QueryParam("ending"), Since: since, Until: until, Limit: limit})
+}
+
+// day reads a day or a time from the query; the zero time where it is left out.
+func (c *call) day(name string) (time.Time, error) {
+	text := c.QueryParam(name)
+	if text == "" {
+		return time.Time{}, nil
+	}
+	for _, form := range []string{time.DateOnly, time.RFC3339} {
+		if t, err := time.Parse(form, text); err == nil {
+			return t, nil
+		}
+	}
+	return time.Time{}, model.NewProblem(model.BadRequest, "take for example: 2026-03-02", "%s is a day or a time, not %q", name, text)
+}
+
+func (s *Server) record(c *call) error {
+	list, err := s.recordOf(c)
+	if err != nil {
+		return err
+	}
+	return c.answer(model.Record{Holds: append([]model.Hold{}, list...)})
+}
+
+func (s *Server) recordCSV(c *call) error {
+	list, err := s.recordOf(c)
+	if err != nil {
+		return err
+	}
+	h := c.Response().Header()
+	h.Set("Content-Type", csvType+"; charset=utf-8; header=present")
+	h.Set("Content-Disposition", `attachment; filename="`+c.project()+`-locks.csv"`)
+	c.Response().WriteHeader(http.StatusOK)
+	w := csv.NewWriter(c.Response())
+	w.UseCRLF = true
+	_ = w.Write([]string{"asset", "person", "workspace", "note", "taken", "ended", "seconds", "ending", "ended by", "word", "handoff"})
+	for _, l := range list {
+		ended, handoff := "", ""
+		if l.Ended != nil {
+			ended = l.Ended.UTC().Format(time.RFC3339)
+		}
+		if l.Handoff > 0 {
+			handoff = "h" + strconv.Itoa(l.Handoff)
+		}
+		_ = w.Write([]string{cell(l.Path), cell(l.Person), cell(l.Workspace), cell(l.Note), l.Taken.UTC().Format(time.RFC3339), ended, strconv.FormatInt(l.Seconds, 10), l.Ending, cell(l.EndedBy), cell(l.Word), handoff})
+	}
+	w.Flush()
+	return w.Error()
+}
+
+// cell keeps a spreadsheet from taking what people wrote for a formula.
+func cell(text string) string {
+	if text != "" && strings.ContainsRune("=+-@\t\r", rune(text[0])) {
+		return "'" + text
+	}
+	return text
+}
+
+func (s *Server) contested(c *call) error {
+	weeks, err := c.number("weeks")
+	if err != nil {
+		return err
+	}
+	if weeks == 0 {
+		weeks = 12
+	}
+	list, err := s.service.Contested(c.Request().Context(), c.actor, c.project(), weeks)
+	if err != nil {
+		return err
+	}
+	return c.answer(model.ContestedWeeks{Contested: append([]model.Contested{}, list...)})
+}

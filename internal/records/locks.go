@@ -1,0 +1,367 @@
+package records
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"kettletarn/internal/core/lock"
+	"kettletarn/internal/core/model"
+)
+
+// LockAssets locks the rows of assets by id and returns them by folded path. What is decided on is read here, after the lock.
+func (tx *Tx) LockAssets(ctx context.Context, project int64, folded []string) (map[string]*Asset, error) {
+	rows, err := tx.q.Query(ctx, `select a.id from unnest($2::text[]) u (f) cross join lateral (select id from assets a where a.project_id = $1 and a.folded = u.f limit 1) a`, project, folded)
+	if err != nil {
+		return nil, err
+	}
+	ids, err := pgx.CollectRows(rows, pgx.RowTo[int64])
+	if err != nil {
+		return nil, err
+	}
+	if _, err := tx.q.Exec(ctx, `select 1 from assets where id = any($1) order by id for update`, ids); err != nil {
+		return nil, err
+	}
+	rows, err = tx.q.Query(ctx, `
+		select a.id, a.folded, a.path, a.newest, a.gone, a.fence, coalesce(p.handle, ''), coalesce(a.workspace_id::text, ''), coalesce(w.name, ''), a.locked, a.lock_note, a.diverged, a.waiting + a.asked
+		from unnest($1::bigint[]) u (i) cross join lateral (select * from assets a where a.id = u.i limit 1) a
+		left join people p on p.id = a.holder_id left join workspaces w on w.id = a.workspace_id`, ids)
+	if err != nil {
+		return nil, err
+	}
+	found := make(map[string]*Asset, len(folded))
+	crowded := map[int64]*Asset{}
+	_, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (none struct{}, err error) {
+		a := &Asset{}
+		var since *time.Time
+		var people int
+		err = row.Scan(&a.ID, &a.Folded, &a.Path, &a.Newest, &a.Gone, &a.Lock.Fence, &a.Lock.Holder.Handle, &a.Lock.Holder.WorkspaceID, &a.Lock.Holder.Workspace, &since, &a.Lock.Note, &a.Lock.Diverged, &people)
+		if since != nil {
+			a.Lock.Since = *since
+		}
+		if a.Lock.Path = a.Path; !a.Gone {
+			a.Lock.Newest = a.Newest
+		}
+		found[a.Folded] = a
+		if people > 0 {
+			crowded[a.ID] = a
+		}
+		return none, err
+	})
+	if err == nil && len(crowded) > 0 {
+		err = tx.readLines(ctx, crowded)
+	}
+	for _, a := range found {
+		a.Was = a.Lock
+	}
+	return found, err
+}
+
+// readLines adds who waits and who asks. Relies on waits_open and asks_open.
+func (tx *Tx) readLines(ctx context.Context, assets map[int64]*Asset) error {
+	ids := make([]int64, 0, len(assets))
+	for id := range assets {
+		ids = append(ids, id)
+	}
+	rows, err := tx.q.Query(ctx, `select x.asset_id, p.handle, w.id, w.name, x.since, x.note, x.passed, x.until from waits x
+		join people p on p.id = x.person_id join workspaces w on w.id = x.workspace_id
+		where x.asset_id = any($1) and x.ended is null order by x.asset_id, x.place, x.id`, ids)
+	if err != nil {
+		return err
+	}
+	var asset int64
+	var w lock.Waiter
+	var until *time.Time
+	if _, err := pgx.ForEachRow(rows, []any{&asset, &w.Handle, &w.WorkspaceID, &w.Workspace, &w.Since, &w.Note, &w.Passed, &until}, func() error {
+		w.Until = time.Time{}
+		if until != nil {
+			w.Until = *until
+		}
+		assets[asset].Lock.Line = append(assets[asset].Lock.Line, w)
+		return nil
+	}); err != nil {
+		return err
+	}
+	rows, err = tx.q.Query(ctx, `select x.asset_id, p.handle, x.reason, x.at, x.told from asks x join people p on p.id = x.person_id
+		where x.asset_id = any($1) and x.answered is null order by x.asset_id, x.id`, ids)
+	if err != nil {
+		return err
+	}
+	var a lock.Ask
+	_, err = pgx.ForEachRow(rows, []any{&asset, &a.From, &a.Reason, &a.At, &a.Late}, func() error {
+		assets[asset].Lock.Asks = append(assets[asset].Lock.Asks, a)
+		return nil
+	})
+	return err
+}
+
+// Outcome says how what ends in a change of locks ends, by whom (0 for time), with which word, until when (zero for not said), and in which
+// handoff (0 for none).
+type Outcome struct {
+	By      int64
+	Ending  string
+	Word    string
+	Until   time.Time
+	Handoff int
+	Terms   Terms
+}
+
+// SetLocks writes the locks of assets whose rows are locked by this transaction: what is different from what was read.
+func (tx *Tx) SetLocks(ctx context.Context, project int64, o Outcome, assets []*Asset) error {
+	n := len(assets)
+	ids, fences, handles, diverged := make([]int64, n), make([]int64, n), make([]string, n), make([]int, n)
+	spaces, notes, since := make([]*string, n), make([]string, n), make([]*time.Time, n)
+	waiting, asked := make([]int, n), make([]int, n)
+	var ended []int64
+	var lines []*Asset
+	for i, a := range assets {
+		l := &a.Lock
+		ids[i], fences[i], handles[i], notes[i], diverged[i], waiting[i], asked[i] = a.ID, l.Fence, l.Holder.Handle, l.Note, l.Diverged, len(l.Line), len(l.Asks)
+		if !l.Free() {
+			spaces[i], since[i] = &l.Holder.WorkspaceID, &l.Since
+		}
+		if !a.Was.Free() && a.Was.Holder != l.Holder {
+			ended = append(ended, a.ID)
+		}
+		if !slices.Equal(a.Was.Line, l.Line) || !slices.Equal(a.Was.Asks, l.Asks) {
+			lines = append(lines, a)
+		}
+	}
+	// The record is written from what stands in the rows, before they change.
+	if len(ended) > 0 {
+		if _, err := tx.q.Exec(ctx, `
+			insert into holds (project_id, asset_id, path, person_id, workspace_id, note, fence, taken, ended, ending, ender_id, word, handoff)
+			select a.project_id, a.id, a.path, a.holder_id, a.workspace_id, a.lock_note, a.fence, a.locked, now(), $2, nullif($3, 0), $4, nullif($5, 0)
+			from unnest($1::bigint[]) u (i) cross join lateral (select * from assets a where a.id = u.i limit 1) a`, ended, o.Ending, o.By, o.Word, o.Handoff); err != nil {
+			return err
+		}
+	}
+	if len(lines) > 0 {
+		if err := tx.setLines(ctx, project, o, lines); err != nil {
+			return err
+		}
+	}
+	_, err := tx.q.Exec(ctx, `
+		update assets a set fence = u.fence, holder_id = (select id from people p where p.handle = u.holder), workspace_id = u.space, locked = u.since, lock_note = u.note, diverged = u.diverged,
+			waiting = u.waiting, asked = u.asked
+		from unnest($1::bigint[], $2::bigint[], $3::text[], $4::uuid[], $5::text[], $6::timestamptz[], $7::integer[], $8::integer[], $9::integer[]) as u (id, fence, holder, space, note, since, diverged, waiting, asked)
+		where a.id = u.id`, ids, fences, handles, spaces, notes, since, diverged, waiting, asked)
+	return err
+}
+
+// setLines writes who waits and who asks.
+func (tx *Tx) setLines(ctx context.Context, project int64, o Outcome, assets []*Asset) error {
+	batch := &pgx.Batch{}
+	optional := func(t time.Time) *time.Time {
+		if t.IsZero() {
+			return nil
+		}
+		return &t
+	}
+	for _, a := range assets {
+		for _, w := range a.Was.Line {
+			if a.Lock.InLine(w.Handle) > 0 {
+				continue
+			}
+			ending := o.Ending
+			if a.Lock.Holder.Handle == w.Handle {
+				ending = "got"
+			}
+			batch.Queue(`update waits set ended = now(), ending = $3, until = null where asset_id = $1 and ended is null and person_id = (select id from people where handle = $2)`, a.ID, w.Handle, ending)
+		}
+		for i, w := range a.Lock.Line {
+			if i < len(a.Was.Line) && a.Was.Line[i] == w {
+				continue
+			}
+			batch.Queue(`insert into waits (project_id, asset_id, person_id, workspace_id, note, since, place, passed, until)
+				select $1, $2, id, $4, $5, $6, $7, $8, $9 from people where handle = $3
+				on conflict (asset_id, person_id) where ended is null do update set place = excluded.place, passed = excluded.passed, until = excluded.until`,
+				project, a.ID, w.Handle, w.WorkspaceID, w.Note, w.Since, i, w.Passed, optional(w.Until))
+		}
+		for _, was := range a.Was.Asks {
+			if !slices.ContainsFunc(a.Lock.Asks, func(k lock.Ask) bool { return k.From == was.From }) {
+				batch.Queue(`update asks set answered = now(), answer = $3, word = $4, until = $5 where asset_id = $1 and answered is null and person_id = (select id from people where handle = $2)`,
+					a.ID, was.From, o.Ending, o.Word, optional(o.Until))
+			}
+		}
+		for _, k := range a.Lock.Asks {
+			if slices.Contains(a.Was.Asks, k) {
+				continue
+			}
+			batch.Queue(`insert into asks (project_id, asset_id, person_id, holder_id, fence, reason, at, late, told)
+				select $1, $2, p.id, h.id, $5, $6, $7, $7::timestamptz + $8 * interval '1 second', $9 from people p, people h where p.handle = $3 and h.handle = $4
+				on conflict (asset_id, person_id) where answered is null do update set told = excluded.told`,
+				project, a.ID, k.From, a.Lock.Holder.Handle, a.Lock.Fence, k.Reason, k.At, int(o.Terms.AnswerWithin/time.Second), k.Late)
+		}
+	}
+	return tx.q.SendBatch(ctx, batch).Close()
+}
+
+// Terms are what the rules of a project say of its locks.
+type Terms struct {
+	OfferFor       time.Duration
+	AnswerWithin   time.Duration
+	ForgottenAfter time.Duration
+	BehindWarns    bool
+}
+
+// SetTerms keeps them.
+func (tx *Tx) SetTerms(ctx context.Context, project int64, t Terms) error {
+	_, err := tx.q.Exec(ctx, `update projects set offer_for = $2, answer_within = $3, forgotten_after = $4, behind_warns = $5 where id = $1`,
+		project, int(t.OfferFor/time.Second), int(t.AnswerWithin/time.Second), int(t.ForgottenAfter/time.Second), t.BehindWarns)
+	return err
+}
+
+// Due is something that time does to a lock.
+type Due struct {
+	Project int64
+	Folded  string
+}
+
+// DueLocks lists up to limit locks with an offer that lapsed or an ask that stayed unanswered. Relies on waits_due and asks_due.
+func (tx *Tx) DueLocks(ctx context.Context, limit int) ([]Due, error) {
+	rows, err := tx.q.Query(ctx, `select a.project_id, a.folded from (
+			(select asset_id from waits where ended is null and until <= now() order by until limit $1)
+			union (select asset_id from asks where answered is null and not told and late <= now() order by late limit $1)) d
+		join assets a on a.id = d.asset_id limit $1`, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[Due])
+}
+
+// forgotten is what makes a lock look forgotten; a is assets, j projects, w workspaces.
+const forgotten = `j.forgotten_after > 0 and a.locked <= now() - j.forgotten_after * interval '1 second' and w.seen <= now() - j.forgotten_after * interval '1 second'
+	and not exists (select from heads_ups u where u.workspace_id = a.workspace_id and u.asset_id = a.id)`
+
+// RemindForgotten notes of up to limit forgotten locks that their holders are reminded now, and returns them. A lock is reminded of once.
+func (tx *Tx) RemindForgotten(ctx context.Context, limit int) (list []model.Lock, projects []int64, err error) {
+	rows, err := tx.q.Query(ctx, `
+		update assets set reminded = assets.fence from (
+			select a.id, p.handle, w.name from assets a join projects j on j.id = a.project_id join workspaces w on w.id = a.workspace_id join people p on p.id = a.holder_id
+			where a.holder_id is not null and a.reminded <> a.fence and j.deleted is null and `+forgotten+` order by a.id limit $1 for update of a skip locked) f
+		where assets.id = f.id returning assets.project_id, assets.path, f.handle, f.name, assets.locked`, limit)
+	if err != nil {
+		return nil, nil, err
+	}
+	var project int64
+	var l model.Lock
+	_, err = pgx.ForEachRow(rows, []any{&project, &l.Path, &l.Holder, &l.Workspace, &l.Since}, func() error {
+		list, projects = append(list, l), append(projects, project)
+		return nil
+	})
+	return list, projects, err
+}
+
+// Locks lists what is held, or waited for, in a project, the longest held first; folded, where not "", is the one asset asked about.
+// Relies on assets_held and assets_waited_for.
+func (tx *Tx) Locks(ctx context.Context, project int64, folded string) ([]model.Lock, error) {
+	rows, err := tx.q.Query(ctx, `select a.id, a.path, coalesce(p.handle, ''), coalesce(w.name, ''), coalesce(w.id::text, ''), coalesce(a.locked, now()), a.lock_note, a.fence, a.diverged, w.seen,
+			exists (select from heads_ups u where u.workspace_id = a.workspace_id and u.asset_id = a.id), coalesce(`+forgotten+`, false)
+		from assets a join projects j on j.id = a.project_id left join people p on p.id = a.holder_id left join workspaces w on w.id = a.workspace_id
+		where a.project_id = $1 and (a.holder_id is not null or a.waiting > 0) and ($2 = '' or a.folded = $2) order by a.locked, a.path`, project, folded)
+	if err != nil {
+		return nil, err
+	}
+	at := map[int64]int{}
+	list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (l model.Lock, err error) {
+		var id int64
+		err = row.Scan(&id, &l.Path, &l.Holder, &l.Workspace, &l.WorkspaceID, &l.Since, &l.Note, &l.Fence, &l.Diverged, &l.Heard, &l.Unsent, &l.Forgotten)
+		l.Waitlist = []model.Waiter{}
+		at[id] = len(at)
+		return l, err
+	})
+	if err != nil || len(list) == 0 {
+		return list, err
+	}
+	return list, tx.addLines(ctx, project, list, at)
+}
+
+// addLines adds to locks, by asset id, who waits, and what was asked of the present holder.
+func (tx *Tx) addLines(ctx context.Context, project int64, list []model.Lock, at map[int64]int) error {
+	rows, err := tx.q.Query(ctx, `select x.asset_id, p.handle, w.name, w.id, x.since, x.note, x.until from assets a join waits x on x.asset_id = a.id and x.ended is null
+		join people p on p.id = x.person_id join workspaces w on w.id = x.workspace_id
+		where a.project_id = $1 and a.waiting > 0 order by x.asset_id, x.place, x.id`, project)
+	if err != nil {
+		return err
+	}
+	var asset int64
+	var w model.Waiter
+	if _, err := pgx.ForEachRow(rows, []any{&asset, &w.Handle, &w.Workspace, &w.WorkspaceID, &w.Since, &w.Note, &w.OfferedUntil}, func() error {
+		if i, ok := at[asset]; ok {
+			list[i].Waitlist = append(list[i].Waitlist, w)
+		}
+		w.OfferedUntil = nil
+		return nil
+	}); err != nil {
+		return err
+	}
+	rows, err = tx.q.Query(ctx, `select x.asset_id, p.handle, x.reason, x.at, x.answered is null and x.late <= now(), x.answer, x.answered, x.word, x.until
+		from assets a join asks x on x.asset_id = a.id and x.fence = a.fence join people p on p.id = x.person_id
+		where a.project_id = $1 and a.holder_id is not null and x.answer in ('', 'not-yet') order by x.asset_id, x.id`, project)
+	if err != nil {
+		return err
+	}
+	var k model.Ask
+	_, err = pgx.ForEachRow(rows, []any{&asset, &k.Person, &k.Reason, &k.At, &k.Unanswered, &k.Answer, &k.Answered, &k.Word, &k.Until}, func() error {
+		if i, ok := at[asset]; ok {
+			list[i].Asks = append(list[i].Asks, k)
+		}
+		k.Answered, k.Until = nil, nil
+		return nil
+	})
+	return err
+}
+
+// RecordQuery asks for a part of the record: of one person, at or below a folded path, ended in one way ("held" for not ended), from a time
+// on, up to another; zero values ask for all.
+type RecordQuery struct {
+	Person, Below, Ending string
+	Since, Until          time.Time
+	Limit                 int
+}
+
+// Record lists who held what, the latest taken first. Relies on holds_of_project and assets_held.
+func (tx *Tx) Record(ctx context.Context, project int64, q RecordQuery) ([]model.Hold, error) {
+	rows, err := tx.q.Query(ctx, `
+		select r.path, p.handle, coalesce(w.name, ''), r.note, r.taken, r.ended, extract(epoch from coalesce(r.ended, now()) - r.taken)::bigint, r.ending, coalesce(e.handle, ''), r.word, coalesce(r.handoff, 0)
+		from (select path, person_id, workspace_id, note, taken, ended, ending, nullif(ender_id, person_id) ender_id, word, handoff from holds where project_id = $1
+			union all select path, holder_id, workspace_id, lock_note, locked, null, '', null, '', null from assets where project_id = $1 and holder_id is not null) r
+		join people p on p.id = r.person_id left join people e on e.id = r.ender_id left join workspaces w on w.id = r.workspace_id
+		where ($2 = '' or p.handle = $2) and ($3 = '' or lower(r.path) = $3 or starts_with(lower(r.path), $3 || '/')) and ($4 = '' or r.ending = $4 or $4 = 'held' and r.ended is null)
+			and (r.ended is null or $5::timestamptz is null or r.ended >= $5) and ($6::timestamptz is null or r.taken < $6)
+		order by r.taken desc, r.path limit $7`, project, q.Person, q.Below, q.Ending, notZero(q.Since), notZero(q.Until), q.Limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (h model.Hold, err error) {
+		err = row.Scan(&h.Path, &h.Person, &h.Workspace, &h.Note, &h.Taken, &h.Ended, &h.Seconds, &h.Ending, &h.EndedBy, &h.Word, &h.Handoff)
+		return h, err
+	})
+}
+
+func notZero(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}
+
+// Contested says for the assets that were waited for longest since a time, up to limit of them, how long in which week. A wait that spans
+// weeks counts in each with its part. Relies on waits_of_project.
+func (tx *Tx) Contested(ctx context.Context, project int64, since time.Time, limit int) ([]model.Contested, error) {
+	rows, err := tx.q.Query(ctx, `
+		with w as (
+			select x.asset_id, x.person_id, k.week, extract(epoch from least(coalesce(x.ended, now()), k.week + interval '7 days') - greatest(x.since, k.week, $2)) s
+			from waits x cross join lateral generate_series(date_trunc('week', greatest(x.since, $2)), coalesce(x.ended, now()), interval '7 days') k (week)
+			where x.project_id = $1 and coalesce(x.ended, now()) > $2),
+		most as (select asset_id, sum(s) total from w group by 1 order by 2 desc, 1 limit $3)
+		select a.path, to_char(w.week, 'YYYY-MM-DD'), count(*), count(distinct w.person_id), sum(w.s)::bigint
+		from w join most m on m.asset_id = w.asset_id join assets a on a.id = w.asset_id group by a.path, w.week, m.total order by m.total desc, a.path, w.week`, project, since, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[model.Contested])
+}

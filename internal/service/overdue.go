@@ -1,0 +1,111 @@
+package service
+
+import (
+	"context"
+	"time"
+
+	"kettletarn/internal/core/lock"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/records"
+)
+
+// How often it is looked at what time does to locks: offers that lapse, asks that stay unanswered, and, less often, locks that look forgotten.
+const (
+	overduePoll   = 2 * time.Second
+	forgottenPoll = 30 * time.Second
+	overdueAtOnce = 200
+)
+
+// keepingTime does to locks what time does to them. Several services may do so beside each other: each lock is looked at under its row.
+func (s *Service) keepingTime(ctx context.Context) {
+	forgotten := time.Time{}
+	for {
+		err := s.overdue(ctx)
+		if err == nil && time.Since(forgotten) > forgottenPoll {
+			forgotten = time.Now()
+			err = s.remind(ctx)
+		}
+		if err != nil && ctx.Err() == nil {
+			s.log.Error("what time does to locks could not be done; it is tried again", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(overduePoll):
+		}
+	}
+}
+
+// overdue takes lapsed offers to the next in line, and tells those who asked that no answer came.
+func (s *Service) overdue(ctx context.Context) error {
+	var due []records.Due
+	if err := s.read(ctx, func(tx *records.Tx) (err error) {
+		due, err = tx.DueLocks(ctx, overdueAtOnce)
+		return err
+	}); err != nil {
+		return err
+	}
+	byProject := map[int64][]string{}
+	for _, d := range due {
+		byProject[d.Project] = append(byProject[d.Project], d.Folded)
+	}
+	for id, folded := range byProject {
+		if err := s.write(ctx, func(tx *records.Tx) error {
+			if err := tx.Gate(ctx, id, false); err != nil {
+				return err
+			}
+			p, err := tx.ProjectByID(ctx, id)
+			if err != nil {
+				return err
+			}
+			found, err := tx.LockAssets(ctx, id, folded)
+			if err != nil {
+				return err
+			}
+			now, err := tx.Now(ctx)
+			if err != nil {
+				return err
+			}
+			c := &lockChange{ctx: ctx, tx: tx, project: p, terms: terms(p, now), outcome: records.Outcome{Terms: p.Terms}}
+			for _, f := range sortedKeys(found) {
+				next, events := c.terms.Tick(found[f].Lock)
+				c.set(found[f], next, events, nil)
+			}
+			return c.finish(map[string]any{})
+		}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// remind reminds the holders of locks that look forgotten, once for each time that they took one.
+func (s *Service) remind(ctx context.Context) error {
+	return s.write(ctx, func(tx *records.Tx) error {
+		list, projects, err := tx.RemindForgotten(ctx, overdueAtOnce)
+		if err != nil {
+			return err
+		}
+		type owner struct {
+			project           int64
+			handle, workspace string
+		}
+		paths := map[owner][]model.Lock{}
+		for i, l := range list {
+			o := owner{projects[i], l.Holder, l.Workspace}
+			paths[o] = append(paths[o], l)
+		}
+		for o, locks := range paths {
+			about := map[string]any{"person": o.handle, "workspace": o.workspace, "count": len(locks), "since": locks[0].Since.UTC().Format(time.RFC3339)}
+			names := []string{}
+			for _, l := range locks[:min(len(locks), 100)] {
+				names = append(names, l.Path)
+			}
+			about["paths"] = names
+			if err := tx.AddEvent(ctx, o.project, 0, lock.Reminded, about); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
