@@ -49,6 +49,8 @@ var routes = []route{
 	{method: "POST", path: "/sign-in", summary: "Exchange handle and passphrase for a token, or for a cookie where console is set", body: model.SignInRequest{}, answer: model.SignIn{}, open: true, handle: (*Server).signIn},
 	{method: "POST", path: "/sign-out", summary: "End this sign-in", status: http.StatusNoContent, handle: (*Server).signOut},
 	{method: "GET", path: "/whoami", summary: "Who is signed in", answer: model.Person{}, handle: (*Server).whoami},
+	{method: "GET", path: "/me/news", summary: "How one hears of news", answer: model.NewsSettings{}, handle: (*Server).newsSettings},
+	{method: "PUT", path: "/me/news", summary: "Change one's mail address, and how one hears of kinds of news", body: model.NewsSettings{}, answer: model.NewsSettings{}, handle: (*Server).setNewsSettings},
 
 	{method: "GET", path: "/projects", summary: "The projects that one belongs to; for a steward, all", answer: model.Projects{}, handle: (*Server).projects},
 	{method: "POST", path: "/projects", summary: "Start a project; one becomes its owner", body: model.StartRequest{}, answer: model.Project{}, status: http.StatusCreated, handle: (*Server).startProject},
@@ -104,6 +106,10 @@ var routes = []route{
 	{method: "POST", path: "/projects/:project/rollback", summary: "Send an old version of an asset as a new one", query: []param{keyParam}, body: model.RollbackRequest{}, answer: model.SendReceipt{}, status: http.StatusCreated, handle: (*Server).rollback},
 	{method: "POST", path: "/projects/:project/drop", summary: "Send one whole file, for senders that can't cut: a page", bodyType: binary, answer: model.SendReceipt{}, status: http.StatusCreated, handle: (*Server).drop,
 		query: []param{keyParam, pathParam, {name: "base", kind: "integer", about: "the version it was made from, 0 for a new asset", required: true}, {name: "note", kind: "string", about: "what was done, and why", required: true}, {name: "keep_lock", kind: "boolean", about: "do not give the lock back"}}},
+
+	{method: "GET", path: "/projects/:project/hooks", summary: "Where a project's news is sent to; for leads", answer: model.Hooks{}, handle: (*Server).hooks},
+	{method: "POST", path: "/projects/:project/hooks", summary: "Send a project's news of some kinds to an address (Standard Webhooks); the secret is told this once; for leads", body: model.HookRequest{}, answer: model.Hook{}, status: http.StatusCreated, handle: (*Server).addHook},
+	{method: "DELETE", path: "/projects/:project/hooks/:hook", summary: "Stop that; for leads", status: http.StatusNoContent, handle: (*Server).removeHook},
 
 	{method: "GET", path: "/projects/:project/news", summary: "Events as they happen (server-sent events); resumes behind Last-Event-ID", answerType: eventStream, handle: (*Server).news,
 		query: []param{{name: "Last-Event-ID", kind: "string", about: "the last event that was seen", header: true}}},

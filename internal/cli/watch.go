@@ -21,7 +21,14 @@ func (a *app) watch() *cli.Command {
 			}
 			lines := json.NewEncoder(a.out)
 			lines.SetEscapeHTML(false)
+			shown := newDesktop()
 			return w.Watch(ctx, workspace.WatchOptions{AutoUpdate: cmd.Bool("auto-update"), Poll: cmd.Duration("poll")}, func(n workspace.Notice) {
+				if n.Kind == "online" {
+					shown.learn(ctx, w)
+				}
+				if !cmd.Bool("quiet") {
+					shown.show(w.Marker.Project, n)
+				}
 				if cmd.Bool("json") {
 					_ = lines.Encode(n)
 					return
@@ -31,6 +38,7 @@ func (a *app) watch() *cli.Command {
 		}),
 		&cli.BoolFlag{Name: "auto-update", Usage: "bring newer versions by itself where nothing clashes"},
 		&cli.DurationFlag{Name: "poll", Usage: "look at the folder so often (5s), in place of being told by the system; for network disks"},
+		&cli.BoolFlag{Name: "quiet", Usage: "show nothing on the desktop; what is shown there is chosen under News in the console"},
 		&cli.BoolFlag{Name: "unit", Usage: "print a service file for systemd's user manager"})
 }
 

@@ -297,6 +297,16 @@ func (c *Client) Whoami(ctx context.Context) (v model.Person, err error) {
 	return v, c.get(ctx, "/whoami", nil, &v)
 }
 
+// NewsSettings is how one hears of news.
+func (c *Client) NewsSettings(ctx context.Context) (v model.NewsSettings, err error) {
+	return v, c.get(ctx, "/me/news", nil, &v)
+}
+
+// SetNewsSettings changes one's mail address, and how one hears of the kinds that are named.
+func (c *Client) SetNewsSettings(ctx context.Context, q model.NewsSettings) (v model.NewsSettings, err error) {
+	return v, c.json(ctx, request{method: "PUT", path: "/me/news", body: q}, &v)
+}
+
 // Projects lists one's projects.
 func (c *Client) Projects(ctx context.Context) (v model.Projects, err error) {
 	return v, c.get(ctx, "/projects", nil, &v)

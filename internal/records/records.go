@@ -147,6 +147,7 @@ type Tx struct {
 		Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
 		QueryRow(ctx context.Context, sql string, args ...any) pgx.Row
 		SendBatch(ctx context.Context, batch *pgx.Batch) pgx.BatchResults
+		CopyFrom(ctx context.Context, table pgx.Identifier, columns []string, rows pgx.CopyFromSource) (int64, error)
 	}
 	events bool
 }

@@ -2,10 +2,12 @@ package service
 
 import (
 	"context"
+	"slices"
 	"sync"
 	"time"
 
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/news"
 	"kettletarn/internal/records"
 )
 
@@ -39,6 +41,15 @@ const (
 	newsAlive = 15 * time.Second
 )
 
+// told adds to an event what it says to one who reads it.
+func told(e *model.Event, actor Actor, role string) {
+	item := news.Of(*e)
+	e.Text = item.For(actor.Handle)
+	if e.Person != actor.Handle && (slices.Contains(item.To, actor.Handle) || item.Everyone || item.Leads && model.AtLeast(role, model.Lead)) {
+		e.News = item.Kind
+	}
+}
+
 // News calls each with every event of a project after the one with the id last ("" for from now on), as they happen, until ctx
 // ends or each fails. alive is called when the stream starts, and now and then while there is nothing.
 func (s *Service) News(ctx context.Context, actor Actor, key, last string, each func(model.Event) error, alive func() error) error {
@@ -68,6 +79,9 @@ func (s *Service) News(ctx context.Context, actor Actor, key, last string, each 
 				return err
 			}
 			events, cursor, err = tx.Events(ctx, p.ID, cursor, 500)
+			for i := range events {
+				told(&events[i], actor, p.Role)
+			}
 			return err
 		})
 		if err != nil {

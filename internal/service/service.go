@@ -34,6 +34,7 @@ type Service struct {
 	signins   chan struct{}
 	thumbs    thumbnails
 	ended     chan struct{}
+	courier   Courier // nil where nothing leaves the house
 	// heard is when each workspace was last noted as heard of, so that it is not written with every request.
 	heard *lru.Cache[string, time.Time]
 }
@@ -75,6 +76,9 @@ func (s *Service) Run(ctx context.Context) {
 	wait.Go(func() { s.keepingHistory(ctx) })
 	wait.Go(func() { s.sealing(ctx) })
 	wait.Go(func() { s.keepingTime(ctx) })
+	if s.courier != nil {
+		wait.Go(func() { s.delivering(ctx) })
+	}
 	s.db.Listen(ctx, s.news.wake)
 }
 

@@ -91,7 +91,10 @@ type Service struct {
 }
 
 // NewService starts a service; where packs is nil, a folder holds them.
-func NewService(t testing.TB, packs store.Store) *Service {
+func NewService(t testing.TB, packs store.Store) *Service { return NewServiceWith(t, packs, nil) }
+
+// NewServiceWith starts a service whose news is taken out by a courier.
+func NewServiceWith(t testing.TB, packs store.Store, out service.Courier) *Service {
 	t.Helper()
 	if packs == nil {
 		var err error
@@ -105,6 +108,9 @@ func NewService(t testing.TB, packs store.Store) *Service {
 		t.Fatal(err)
 	}
 	s := &Service{Service: service.New(db, packs, t.TempDir(), slog.New(slog.DiscardHandler)), DB: db, URL: url}
+	if out != nil {
+		s.Deliver(out)
+	}
 	ctx, stop := context.WithCancel(context.Background())
 	done := make(chan struct{})
 	go func() {

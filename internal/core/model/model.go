@@ -299,6 +299,35 @@ type Folder struct {
 	Size   int64  `json:"size"`
 }
 
+// NewsKind is a kind of news, and how a person wants to hear of it: by mail at-once, daily or never, and on the desktop.
+type NewsKind struct {
+	Name    string `json:"name"`
+	About   string `json:"about"`
+	Mail    string `json:"mail"`
+	Desktop bool   `json:"desktop"`
+}
+
+// NewsSettings is where and how a person hears of news. MailWorks says that the service can send mail.
+type NewsSettings struct {
+	Mail      string     `json:"mail"`
+	MailWorks bool       `json:"mail_works"`
+	Kinds     []NewsKind `json:"kinds"`
+}
+
+// Hook is an address that gets a project's news of some kinds, signed with Secret, which is told once, when it is made. Delivered is when that
+// last worked, Trouble why it did not, Waiting how much is still to go.
+type Hook struct {
+	ID        int64      `json:"id"`
+	URL       string     `json:"url"`
+	Kinds     []string   `json:"kinds"`
+	Person    string     `json:"person"`
+	Made      time.Time  `json:"made"`
+	Secret    string     `json:"secret,omitempty"`
+	Delivered *time.Time `json:"delivered,omitempty"`
+	Trouble   string     `json:"trouble,omitempty"`
+	Waiting   int        `json:"waiting"`
+}
+
 // Event is one entry of the record of everything that was done.
 type Event struct {
 	ID      string         `json:"id"`
@@ -306,4 +335,8 @@ type Event struct {
 	Person  string         `json:"person"`
 	Kind    string         `json:"kind"`
 	Subject map[string]any `json:"subject"`
+	// News is the kind of news that it is to the one who reads, "" where it does not concern them, and Text tells it, where there is
+	// anything to tell.
+	News string `json:"news,omitempty"`
+	Text string `json:"text,omitempty"`
 }

@@ -186,6 +186,18 @@ type UnlockRequest struct {
 	Reason    string   `json:"reason,omitempty"`
 }
 
+// HookRequest makes a hook.
+type HookRequest struct {
+	URL   string   `json:"url"`
+	Kinds []string `json:"kinds"`
+}
+
+// Hooks are those of a project. Hosts are where hooks may go.
+type Hooks struct {
+	Hooks []Hook   `json:"hooks"`
+	Hosts []string `json:"hosts"`
+}
+
 // Digests is a list of digests of chunks or contents.
 type Digests struct {
 	Digests []chunk.Digest `json:"digests"`

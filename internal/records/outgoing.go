@@ -1,0 +1,233 @@
+package records
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"kettletarn/internal/core/model"
+)
+
+// Happened is an event with its project, as the one who addresses news reads it.
+type Happened struct {
+	model.Event
+	Row     int64
+	Project int64
+	Key     string
+}
+
+// NextEvents returns up to limit events of all projects that the reader of a name has not read, and moves it behind them. A new reader
+// begins now. ok is false where another transaction reads under the same name: it does the work.
+func (tx *Tx) NextEvents(ctx context.Context, name string, limit int) (events []Happened, ok bool, err error) {
+	if err := tx.q.QueryRow(ctx, `select pg_try_advisory_xact_lock(7422, hashtext($1))`, name).Scan(&ok); err != nil || !ok {
+		return nil, false, err
+	}
+	var transaction string
+	var row int64
+	err = one(tx.q.QueryRow(ctx, `select transaction::text, event_id from readers where name = $1`, name), &transaction, &row)
+	if errors.Is(err, ErrNotFound) {
+		now, err := tx.EventsNow(ctx)
+		if err != nil {
+			return nil, false, err
+		}
+		_, err = tx.q.Exec(ctx, `insert into readers (name, transaction, event_id) values ($1, $2::text::xid8, $3)`, name, fmt.Sprint(now.Transaction), now.ID)
+		return nil, true, err
+	}
+	if err != nil {
+		return nil, false, err
+	}
+	rows, err := tx.q.Query(ctx, `
+		select e.transaction::text, e.id, e.at, coalesce(p.handle, ''), e.kind, e.subject, coalesce(e.project_id, 0), coalesce(j.key, '')
+		from events e left join people p on p.id = e.person_id left join projects j on j.id = e.project_id
+		where (e.transaction, e.id) > ($1::text::xid8, $2) and e.transaction < pg_snapshot_xmin(pg_current_snapshot())
+		order by e.transaction, e.id limit $3`, transaction, row, limit)
+	if err != nil {
+		return nil, false, err
+	}
+	events, err = pgx.CollectRows(rows, func(r pgx.CollectableRow) (h Happened, err error) {
+		err = r.Scan(&transaction, &h.Row, &h.At, &h.Person, &h.Kind, &h.Subject, &h.Project, &h.Key)
+		row = h.Row
+		return h, err
+	})
+	if err == nil && len(events) > 0 {
+		_, err = tx.q.Exec(ctx, `update readers set transaction = $2::text::xid8, event_id = $3 where name = $1`, name, transaction, row)
+	}
+	return events, true, err
+}
+
+// Hearer is somebody who may be told of news: with their role in the project, and how they want to hear of a kind by mail ("" for as the
+// program has it).
+type Hearer struct {
+	ID     int64
+	Handle string
+	Role   string
+	Mail   string
+	Wish   string
+}
+
+// Hearers lists the people of a project who have a mail address.
+func (tx *Tx) Hearers(ctx context.Context, project int64, kind string) ([]Hearer, error) {
+	rows, err := tx.q.Query(ctx, `select p.id, p.handle, m.role, p.mail, coalesce(w.mail, '') from memberships m join people p on p.id = m.person_id
+		left join wishes w on w.person_id = p.id and w.kind = $2 where m.project_id = $1 and p.mail <> '' order by p.id`, project, kind)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[Hearer])
+}
+
+// NewDelivery is one to a person, or, where Hook is not 0, to a hook.
+type NewDelivery struct {
+	Event   int64
+	Project int64
+	Person  int64
+	Hook    int64
+	Daily   bool
+	Due     time.Time
+}
+
+// AddDeliveries keeps what is to be delivered.
+func (tx *Tx) AddDeliveries(ctx context.Context, list []NewDelivery) error {
+	_, err := tx.q.CopyFrom(ctx, pgx.Identifier{"deliveries"}, []string{"event_id", "project_id", "person_id", "hook_id", "daily", "due"}, pgx.CopyFromSlice(len(list), func(i int) ([]any, error) {
+		d := list[i]
+		return []any{d.Event, d.Project, optionalID(d.Person), optionalID(d.Hook), d.Daily, d.Due}, nil
+	}))
+	return err
+}
+
+func optionalID(id int64) *int64 {
+	if id == 0 {
+		return nil
+	}
+	return &id
+}
+
+// Delivery is one that is due, with all that it needs. Secret and URL are a hook's, Handle and Mail a person's.
+type Delivery struct {
+	ID         int64
+	Key        string
+	Tries      int
+	Daily      bool
+	ProjectKey string
+	Person     int64
+	Handle     string
+	Mail       string
+	URL        string
+	Secret     string
+	Event      model.Event
+}
+
+// ClaimDeliveries takes up to limit deliveries that are due: they are due again at the time until, should this service end before it says
+// what became of them. Relies on deliveries_due.
+func (tx *Tx) ClaimDeliveries(ctx context.Context, limit int, until time.Time) ([]Delivery, error) {
+	rows, err := tx.q.Query(ctx, `
+		with d as (update deliveries set due = $2, tries = tries + 1 where id in (select id from deliveries where done is null and due <= now() order by due, id limit $1 for update skip locked) returning *)
+		select d.id, d.key, d.tries, d.daily, coalesce(j.key, ''), coalesce(p.id, 0), coalesce(p.handle, ''), coalesce(p.mail, ''), coalesce(h.url, ''), coalesce(h.secret, ''),
+			e.at, coalesce(a.handle, ''), e.kind, e.subject
+		from d join events e on e.id = d.event_id left join people a on a.id = e.person_id left join projects j on j.id = d.project_id
+		left join people p on p.id = d.person_id left join hooks h on h.id = d.hook_id order by d.id`, limit, until)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (d Delivery, err error) {
+		err = row.Scan(&d.ID, &d.Key, &d.Tries, &d.Daily, &d.ProjectKey, &d.Person, &d.Handle, &d.Mail, &d.URL, &d.Secret, &d.Event.At, &d.Event.Person, &d.Event.Kind, &d.Event.Subject)
+		return d, err
+	})
+}
+
+// DailyOf takes the rest of a person's daily news that is due into the same delivery.
+func (tx *Tx) DailyOf(ctx context.Context, person int64, limit int, until time.Time) ([]Delivery, error) {
+	rows, err := tx.q.Query(ctx, `
+		with d as (update deliveries set due = $3, tries = tries + 1 where id in (select id from deliveries where done is null and daily and person_id = $1 and due <= now() order by id limit $2 for update skip locked) returning *)
+		select d.id, d.tries, coalesce(j.key, ''), e.at, coalesce(a.handle, ''), e.kind, e.subject
+		from d join events e on e.id = d.event_id left join people a on a.id = e.person_id left join projects j on j.id = d.project_id order by d.id`, person, limit, until)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (d Delivery, err error) {
+		err = row.Scan(&d.ID, &d.Tries, &d.ProjectKey, &d.Event.At, &d.Event.Person, &d.Event.Kind, &d.Event.Subject)
+		return d, err
+	})
+}
+
+// Delivered says that deliveries are done; with a cause, that they were given up.
+func (tx *Tx) Delivered(ctx context.Context, ids []int64, cause string) error {
+	_, err := tx.q.Exec(ctx, `update deliveries set done = now(), error = $2 where id = any($1)`, ids, cause)
+	return err
+}
+
+// Postpone says why deliveries failed, and when to try again.
+func (tx *Tx) Postpone(ctx context.Context, ids []int64, due time.Time, cause string) error {
+	_, err := tx.q.Exec(ctx, `update deliveries set due = $2, error = $3 where id = any($1)`, ids, due, cause)
+	return err
+}
+
+// ForgetDelivered removes deliveries that were done before a time.
+func (tx *Tx) ForgetDelivered(ctx context.Context, before time.Time) error {
+	_, err := tx.q.Exec(ctx, `delete from deliveries where done < $1`, before)
+	return err
+}
+
+// Wish is how a person wants to hear of a kind of news.
+type Wish struct {
+	Kind    string
+	Mail    string
+	Desktop bool
+}
+
+// Wishes are those of a person, and their mail address.
+func (tx *Tx) Wishes(ctx context.Context, person int64) (mail string, list []Wish, err error) {
+	if err := one(tx.q.QueryRow(ctx, `select mail from people where id = $1`, person), &mail); err != nil {
+		return "", nil, err
+	}
+	rows, err := tx.q.Query(ctx, `select kind, mail, desktop from wishes where person_id = $1`, person)
+	if err != nil {
+		return "", nil, err
+	}
+	list, err = pgx.CollectRows(rows, pgx.RowToStructByPos[Wish])
+	return mail, list, err
+}
+
+// SetWishes keeps them.
+func (tx *Tx) SetWishes(ctx context.Context, person int64, mail string, list []Wish) error {
+	if _, err := tx.q.Exec(ctx, `update people set mail = $2 where id = $1`, person, mail); err != nil {
+		return err
+	}
+	for _, w := range list {
+		if _, err := tx.q.Exec(ctx, `insert into wishes (person_id, kind, mail, desktop) values ($1, $2, $3, $4)
+			on conflict (person_id, kind) do update set mail = excluded.mail, desktop = excluded.desktop`, person, w.Kind, w.Mail, w.Desktop); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// AddHook keeps where news of a project is to be sent.
+func (tx *Tx) AddHook(ctx context.Context, project, person int64, url, secret string, kinds []string) (id int64, err error) {
+	err = tx.q.QueryRow(ctx, `insert into hooks (project_id, person_id, url, secret, kinds) values ($1, $2, $3, $4, $5) returning id`, project, person, url, secret, kinds).Scan(&id)
+	return id, err
+}
+
+// RemoveHook reports whether there was one.
+func (tx *Tx) RemoveHook(ctx context.Context, project, id int64) (bool, error) {
+	tag, err := tx.q.Exec(ctx, `delete from hooks where project_id = $1 and id = $2`, project, id)
+	return tag.RowsAffected() > 0, err
+}
+
+// Hooks lists those of a project, with what became of their latest deliveries.
+func (tx *Tx) Hooks(ctx context.Context, project int64) ([]model.Hook, error) {
+	rows, err := tx.q.Query(ctx, `select h.id, h.url, h.kinds, p.handle, h.made, d.done, coalesce(f.error, ''), (select count(*) from deliveries w where w.hook_id = h.id and w.done is null)
+		from hooks h join people p on p.id = h.person_id
+		left join lateral (select done from deliveries d where d.hook_id = h.id and d.done is not null and d.error = '' order by d.id desc limit 1) d on true
+		left join lateral (select error from deliveries d where d.hook_id = h.id order by d.id desc limit 1) f on true
+		where h.project_id = $1 order by h.id`, project)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (h model.Hook, err error) {
+		err = row.Scan(&h.ID, &h.URL, &h.Kinds, &h.Person, &h.Made, &h.Delivered, &h.Trouble, &h.Waiting)
+		return h, err
+	})
+}

@@ -1,0 +1,441 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"net/mail"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/news"
+	"kettletarn/internal/records"
+)
+
+// Courier takes news out of the house. Its methods return within half a minute, and are safe for concurrent use.
+type Courier interface {
+	// Mails reports whether it can send mail.
+	Mails() bool
+	// Mail sends a letter; key stays the same however often it is tried.
+	Mail(ctx context.Context, key, to, subject, text string) error
+	// Call posts a body to a hook, signed with its secret.
+	Call(ctx context.Context, url, secret, key string, body []byte) error
+	// Hosts are where hooks may go, as HOST or HOST:PORT.
+	Hosts() []string
+	// Address is where people reach the console, "" where that is not known.
+	Address() string
+}
+
+// How news is delivered. What fails is tried again, later each time, and given up after about three days.
+const (
+	deliveryPoll  = time.Second
+	deliveryLease = 2 * time.Minute
+	deliveryTries = 16
+	deliveryKept  = 30 * 24 * time.Hour
+	longestPause  = 6 * time.Hour
+	atOnceSent    = 50
+	dailyItems    = 500
+	dailyHour     = 7
+	addressed     = 500
+)
+
+// Deliver makes Run take news out of the house, too. It is called before Run.
+func (s *Service) Deliver(c Courier) { s.courier = c }
+
+// delivering addresses news and delivers it until ctx ends. It reads the events table behind everybody else, and nobody waits for it.
+func (s *Service) delivering(ctx context.Context) {
+	swept := time.Time{}
+	for {
+		more, err := s.address(ctx)
+		if err == nil {
+			var sent int
+			sent, err = s.deliver(ctx)
+			more = more || sent > 0
+		}
+		if err == nil && time.Since(swept) > time.Hour {
+			swept = time.Now()
+			err = s.write(ctx, func(tx *records.Tx) error { return tx.ForgetDelivered(ctx, swept.Add(-deliveryKept)) })
+		}
+		if err != nil && ctx.Err() == nil {
+			s.log.Error("news could not be delivered; it is tried again", "error", err)
+		}
+		if more && err == nil && ctx.Err() == nil {
+			continue
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-s.news.wait():
+		case <-time.After(deliveryPoll):
+		}
+	}
+}
+
+// address decides who gets the events that nobody has looked at yet.
+func (s *Service) address(ctx context.Context) (more bool, err error) {
+	err = s.write(ctx, func(tx *records.Tx) error {
+		events, ok, err := tx.NextEvents(ctx, "deliveries", addressed)
+		if err != nil || !ok || len(events) == 0 {
+			return err
+		}
+		more = len(events) == addressed
+		now, err := tx.Now(ctx)
+		if err != nil {
+			return err
+		}
+		var list []records.NewDelivery
+		hooks := map[int64][]model.Hook{}
+		for _, e := range events {
+			item := news.Of(e.Event)
+			if item.Kind == "" || e.Project == 0 {
+				continue
+			}
+			people, err := s.addressees(ctx, tx, e, item, now)
+			if err != nil {
+				return err
+			}
+			list = append(list, people...)
+			if _, known := hooks[e.Project]; !known {
+				if hooks[e.Project], err = tx.Hooks(ctx, e.Project); err != nil {
+					return err
+				}
+			}
+			for _, h := range hooks[e.Project] {
+				if slices.Contains(h.Kinds, item.Kind) {
+					list = append(list, records.NewDelivery{Event: e.Row, Project: e.Project, Hook: h.ID, Due: now})
+				}
+			}
+		}
+		if len(list) == 0 {
+			return nil
+		}
+		return tx.AddDeliveries(ctx, list)
+	})
+	return more, err
+}
+
+// addressees are those who hear of an event by mail. Nobody is told of what they did themselves.
+func (s *Service) addressees(ctx context.Context, tx *records.Tx, e records.Happened, item news.Item, now time.Time) (list []records.NewDelivery, err error) {
+	if !s.courier.Mails() {
+		return nil, nil
+	}
+	people, err := tx.Hearers(ctx, e.Project, item.Kind)
+	if err != nil {
+		return nil, err
+	}
+	kind, _ := news.Find(item.Kind)
+	for _, p := range people {
+		concerned := slices.Contains(item.To, p.Handle) || item.Everyone || item.Leads && model.AtLeast(p.Role, model.Lead)
+		if !concerned || p.Handle == e.Person {
+			continue
+		}
+		wish := p.Wish
+		if wish == "" {
+			wish = kind.Mail
+		}
+		d := records.NewDelivery{Event: e.Row, Project: e.Project, Person: p.ID, Due: now}
+		switch wish {
+		case news.AtOnce:
+		case news.Daily:
+			d.Daily, d.Due = true, morning(now)
+		default:
+			continue
+		}
+		list = append(list, d)
+	}
+	return list, nil
+}
+
+// morning is when the next daily summary goes out.
+func morning(now time.Time) time.Time {
+	now = now.UTC()
+	m := time.Date(now.Year(), now.Month(), now.Day(), dailyHour, 0, 0, 0, time.UTC)
+	if !m.After(now) {
+		m = m.AddDate(0, 0, 1)
+	}
+	return m
+}
+
+// deliver takes out what is due. No transaction is open while it talks to anybody.
+func (s *Service) deliver(ctx context.Context) (sent int, err error) {
+	var due []records.Delivery
+	err = s.write(ctx, func(tx *records.Tx) (err error) {
+		due, err = tx.ClaimDeliveries(ctx, atOnceSent, time.Now().Add(deliveryLease))
+		return err
+	})
+	if err != nil {
+		return 0, err
+	}
+	for _, d := range due {
+		ids := []int64{d.ID}
+		var cause error
+		switch {
+		case d.URL != "":
+			cause = s.call(ctx, d)
+		case d.Mail == "":
+			cause = nil // they have no address any more
+		case d.Daily:
+			ids, cause, err = s.summary(ctx, d)
+		default:
+			cause = s.letter(ctx, d)
+		}
+		if err == nil {
+			err = s.settleDelivery(ctx, d, ids, cause)
+		}
+		if err != nil {
+			return sent, err
+		}
+		sent++
+	}
+	return sent, nil
+}
+
+func (s *Service) settleDelivery(ctx context.Context, d records.Delivery, ids []int64, cause error) error {
+	return s.write(ctx, func(tx *records.Tx) error {
+		switch {
+		case cause == nil:
+			return tx.Delivered(ctx, ids, "")
+		case d.Tries >= deliveryTries:
+			s.log.Error("news was given up", "delivery", d.ID, "error", cause)
+			return tx.Delivered(ctx, ids, "given up: "+cause.Error())
+		}
+		pause := min(time.Duration(1<<min(d.Tries, 20))*5*time.Second, longestPause)
+		s.log.Warn("news could not be delivered; it is tried again", "delivery", d.ID, "tries", d.Tries, "again", pause.String(), "error", cause)
+		return tx.Postpone(ctx, ids, time.Now().Add(pause), cause.Error())
+	})
+}
+
+// letter tells one person of one event.
+func (s *Service) letter(ctx context.Context, d records.Delivery) error {
+	item := news.Of(d.Event)
+	text := capital(item.For(d.Handle)) + "."
+	if link := s.link(d.ProjectKey, item); link != "" {
+		text += "\n\n" + link
+	}
+	kind, _ := news.Find(item.Kind)
+	text += fmt.Sprintf("\n\n-- \nKettle Tarn, %s. You hear of this because %s. Choose what you hear of under News in the console.\n", d.ProjectKey, kind.About)
+	return s.courier.Mail(ctx, d.Key, d.Mail, fmt.Sprintf("[%s] %s", d.ProjectKey, firstSentence(item.For(d.Handle))), text)
+}
+
+// summary tells one person of all that waited for the morning, in one letter.
+func (s *Service) summary(ctx context.Context, d records.Delivery) (ids []int64, cause, err error) {
+	list := []records.Delivery{d}
+	if err := s.write(ctx, func(tx *records.Tx) error {
+		more, err := tx.DailyOf(ctx, d.Person, dailyItems, time.Now().Add(deliveryLease))
+		list = append(list, more...)
+		return err
+	}); err != nil {
+		return nil, nil, err
+	}
+	byKind := map[string][]string{}
+	for _, one := range list {
+		ids = append(ids, one.ID)
+		item := news.Of(one.Event)
+		byKind[item.Kind] = append(byKind[item.Kind], fmt.Sprintf("  %s  %s: %s", one.Event.At.UTC().Format("Mon 15:04"), one.ProjectKey, item.For(d.Handle)))
+	}
+	var text bytes.Buffer
+	for _, kind := range news.Kinds() {
+		if lines := byKind[kind.Name]; len(lines) > 0 {
+			fmt.Fprintf(&text, "%s (%d)\n%s\n\n", capital(kind.About), len(lines), strings.Join(lines, "\n"))
+		}
+	}
+	if address := s.courier.Address(); address != "" {
+		fmt.Fprintf(&text, "%s\n\n", address)
+	}
+	text.WriteString("-- \nKettle Tarn. Choose what you hear of under News in the console.\n")
+	subject := fmt.Sprintf("%d things happened", len(list))
+	if len(list) == 1 {
+		subject = "1 thing happened"
+	}
+	return ids, s.courier.Mail(ctx, d.Key, d.Mail, subject, text.String()), nil
+}
+
+// call tells a hook of one event.
+func (s *Service) call(ctx context.Context, d records.Delivery) error {
+	item := news.Of(d.Event)
+	body, err := json.Marshal(map[string]any{
+		"type": d.Event.Kind, "timestamp": d.Event.At.UTC().Format(time.RFC3339), "text": fmt.Sprintf("[%s] %s", d.ProjectKey, capital(item.Text)),
+		"data": map[string]any{"project": d.ProjectKey, "news": item.Kind, "person": d.Event.Person, "to": append([]string{}, item.To...), "paths": append([]string{}, item.Paths...), "handoff": item.Handoff, "url": s.link(d.ProjectKey, item)},
+	})
+	if err != nil {
+		return err
+	}
+	return s.courier.Call(ctx, d.URL, d.Secret, d.Key, body)
+}
+
+// link is the page of the console that an item is about.
+func (s *Service) link(key string, i news.Item) string {
+	address := s.courier.Address()
+	switch {
+	case address == "":
+		return ""
+	case i.Handoff > 0:
+		return fmt.Sprintf("%s/%s/handoffs/%d", address, key, i.Handoff)
+	case i.Kind == news.Rules:
+		return fmt.Sprintf("%s/%s/rules", address, key)
+	case len(i.Paths) == 1:
+		parts := strings.Split(i.Paths[0], "/")
+		for n := range parts {
+			parts[n] = url.PathEscape(parts[n])
+		}
+		return fmt.Sprintf("%s/%s/asset/%s", address, key, strings.Join(parts, "/"))
+	}
+	return fmt.Sprintf("%s/%s/locks", address, key)
+}
+
+func capital(text string) string {
+	if text == "" {
+		return text
+	}
+	return strings.ToUpper(text[:1]) + text[1:]
+}
+
+func firstSentence(text string) string {
+	first, _, _ := strings.Cut(text, ". ")
+	return capital(firstLine(first))
+}
+
+// NewsSettings is how the actor hears of news.
+func (s *Service) NewsSettings(ctx context.Context, actor Actor) (out model.NewsSettings, err error) {
+	err = s.read(ctx, func(tx *records.Tx) error {
+		mail, wishes, err := tx.Wishes(ctx, actor.ID)
+		if err != nil {
+			return err
+		}
+		out = model.NewsSettings{Mail: mail, MailWorks: s.courier != nil && s.courier.Mails()}
+		for _, k := range news.Kinds() {
+			one := model.NewsKind{Name: k.Name, About: k.About, Mail: k.Mail, Desktop: k.Desktop}
+			for _, w := range wishes {
+				if w.Kind == k.Name {
+					one.Mail, one.Desktop = w.Mail, w.Desktop
+				}
+			}
+			out.Kinds = append(out.Kinds, one)
+		}
+		return nil
+	})
+	return out, err
+}
+
+// SetNewsSettings changes the actor's mail address ("" for none), and how they hear of the kinds that are named.
+func (s *Service) SetNewsSettings(ctx context.Context, actor Actor, q model.NewsSettings) (model.NewsSettings, error) {
+	address := strings.TrimSpace(q.Mail)
+	if address != "" {
+		parsed, err := mail.ParseAddress(address)
+		if err != nil || parsed.Address != address || len(address) > 254 || printable(address) != address && len(address) <= 80 {
+			return q, model.NewProblem(model.BadRequest, "take for example: tamsin@saltpan.example", "%q is not a mail address", printable(address))
+		}
+	}
+	var wishes []records.Wish
+	for _, k := range q.Kinds {
+		if _, known := news.Find(k.Name); !known {
+			return q, model.NewProblem(model.BadRequest, "", "%q is no kind of news", printable(k.Name))
+		}
+		if !slices.Contains([]string{news.AtOnce, news.Daily, news.Never}, k.Mail) {
+			return q, model.NewProblem(model.BadRequest, "", "mail goes at-once, daily or never, not %q", printable(k.Mail))
+		}
+		wishes = append(wishes, records.Wish{Kind: k.Name, Mail: k.Mail, Desktop: k.Desktop})
+	}
+	if err := s.write(ctx, func(tx *records.Tx) error {
+		if err := tx.SetWishes(ctx, actor.ID, address, wishes); err != nil {
+			return err
+		}
+		return tx.AddEvent(ctx, 0, actor.ID, "news.settings", map[string]any{})
+	}); err != nil {
+		return q, err
+	}
+	return s.NewsSettings(ctx, actor)
+}
+
+// MaxHooks is how many hooks a project may have.
+const MaxHooks = 20
+
+// AddHook makes a hook; its secret is returned this once.
+func (s *Service) AddHook(ctx context.Context, actor Actor, key string, q model.HookRequest) (h model.Hook, err error) {
+	if s.courier == nil || len(s.courier.Hosts()) == 0 {
+		return h, model.NewProblem(model.NotAllowed, "ask whoever runs it to set --hook-hosts", "this service sends no web hooks")
+	}
+	u, err := url.Parse(q.URL)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil || len(q.URL) > 2000 || u.String() != q.URL {
+		return h, model.NewProblem(model.BadRequest, "take for example: https://chat.example/hooks/art", "%q is not the address of a web hook", printable(q.URL))
+	}
+	if !slices.Contains(s.courier.Hosts(), u.Host) {
+		return h, model.NewProblem(model.NotAllowed, "ask whoever runs the service to add it to --hook-hosts", "web hooks may go to %s, and not to %s", strings.Join(s.courier.Hosts(), ", "), printable(u.Host))
+	}
+	if len(q.Kinds) == 0 {
+		return h, model.NewProblem(model.BadRequest, "", "name at least one kind of news")
+	}
+	for _, k := range q.Kinds {
+		if _, known := news.Find(k); !known {
+			return h, model.NewProblem(model.BadRequest, "", "%q is no kind of news", printable(k))
+		}
+	}
+	var random [32]byte
+	_, _ = rand.Read(random[:])
+	secret := "whsec_" + base64.StdEncoding.EncodeToString(random[:])
+	err = s.write(ctx, func(tx *records.Tx) error {
+		p, err := project(ctx, tx, actor, key, model.Lead)
+		if err != nil {
+			return err
+		}
+		list, err := tx.Hooks(ctx, p.ID)
+		if err != nil {
+			return err
+		}
+		if len(list) >= MaxHooks {
+			return model.NewProblem(model.TooMany, "remove one first", "a project has at most %d web hooks", MaxHooks)
+		}
+		now, err := tx.Now(ctx)
+		if err != nil {
+			return err
+		}
+		id, err := tx.AddHook(ctx, p.ID, actor.ID, q.URL, secret, q.Kinds)
+		h = model.Hook{ID: id, URL: q.URL, Kinds: q.Kinds, Person: actor.Handle, Made: now, Secret: secret}
+		if err != nil {
+			return err
+		}
+		return tx.AddEvent(ctx, p.ID, actor.ID, "hook.added", map[string]any{"url": q.URL, "kinds": q.Kinds})
+	})
+	return h, err
+}
+
+// RemoveHook ends a hook, with what was still to go to it.
+func (s *Service) RemoveHook(ctx context.Context, actor Actor, key string, id int64) error {
+	return s.write(ctx, func(tx *records.Tx) error {
+		p, err := project(ctx, tx, actor, key, model.Lead)
+		if err != nil {
+			return err
+		}
+		there, err := tx.RemoveHook(ctx, p.ID, id)
+		if err != nil {
+			return err
+		}
+		if !there {
+			return model.NewProblem(model.NotFound, "", "there is no such web hook")
+		}
+		return tx.AddEvent(ctx, p.ID, actor.ID, "hook.removed", map[string]any{"hook": id})
+	})
+}
+
+// Hooks lists a project's hooks, and where they may go.
+func (s *Service) Hooks(ctx context.Context, actor Actor, key string) (out model.Hooks, err error) {
+	err = s.read(ctx, func(tx *records.Tx) error {
+		p, err := project(ctx, tx, actor, key, model.Lead)
+		if err != nil {
+			return err
+		}
+		out.Hooks, err = tx.Hooks(ctx, p.ID)
+		return err
+	})
+	out.Hosts = []string{}
+	if s.courier != nil {
+		out.Hosts = append(out.Hosts, s.courier.Hosts()...)
+	}
+	return out, err
+}
