@@ -8,6 +8,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"kettletarn/internal/core/lock"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/workspace"
 )
@@ -113,12 +114,24 @@ func (a *app) holderWord(w *workspace.Workspace, x model.Asset) string {
 	switch {
 	case x.Lock == nil && x.State == model.New:
 		return ""
-	case x.Lock == nil:
-		return "free"
-	case x.Lock.WorkspaceID == w.Marker.Workspace:
+	case x.Lock != nil && x.Lock.WorkspaceID == w.Marker.Workspace:
 		return "yours"
 	}
-	return x.Lock.Holder
+	holder := "free"
+	if x.Lock != nil {
+		holder = x.Lock.Holder
+	}
+	for i, wait := range x.Waiting {
+		switch {
+		case wait.WorkspaceID == w.Marker.Workspace && wait.OfferedUntil != nil:
+			return "offered to you"
+		case wait.WorkspaceID == w.Marker.Workspace:
+			return fmt.Sprintf("%s; waiting, %s in line", holder, lock.Ordinal(i+1))
+		case wait.OfferedUntil != nil:
+			holder = "offered to " + wait.Handle
+		}
+	}
+	return holder
 }
 
 func fetchedWord(t time.Time) string {
@@ -144,7 +157,7 @@ const moved = "moved"
 
 func (a *app) printStatus(w *workspace.Workspace, s *workspace.Status, assets []model.Asset) {
 	byState := map[string][]model.Asset{}
-	var others, mine, warned []model.Asset
+	var others, mine, warned, lines []model.Asset
 	for _, x := range assets {
 		state := x.State
 		if state == model.Same && x.MovedFrom != "" {
@@ -154,6 +167,8 @@ func (a *app) printStatus(w *workspace.Workspace, s *workspace.Status, assets []
 		switch {
 		case x.Lock != nil && x.Lock.WorkspaceID == w.Marker.Workspace:
 			mine = append(mine, x)
+		case len(x.Waiting) > 0:
+			lines = append(lines, x)
 		case x.Lock != nil:
 			others = append(others, x)
 		}
@@ -208,11 +223,19 @@ func (a *app) printStatus(w *workspace.Workspace, s *workspace.Status, assets []
 		}
 		t.print()
 	}
+	quiet = a.printLines(w, lines) && quiet
 	if len(mine) > 0 {
 		a.say("\nYou hold (%s):", count(len(mine)))
-		t := a.table("", "", "")
+		t := a.table("", "", "", "")
 		for _, x := range mine {
-			t.row("  "+x.Path, "taken "+when(x.Lock.Since), x.State)
+			waits := ""
+			if n := len(x.Waiting); n > 0 {
+				waits = x.Waiting[0].Handle + " waits"
+				if n > 1 {
+					waits = fmt.Sprintf("%s and %d more wait", x.Waiting[0].Handle, n-1)
+				}
+			}
+			t.row("  "+x.Path, "taken "+when(x.Lock.Since), x.State, waits)
 		}
 		t.print()
 	}
@@ -240,6 +263,39 @@ func (a *app) printStatus(w *workspace.Workspace, s *workspace.Status, assets []
 		t.print()
 	}
 	a.printRefusals(fmt.Sprintf("\nNot tracked (%s):", count(len(s.Odd))), s.Odd)
+}
+
+// printLines prints what somebody waits for, with what is offered to this workspace first. It reports whether there was nothing to say.
+func (a *app) printLines(w *workspace.Workspace, lines []model.Asset) (quiet bool) {
+	var offered, rest []model.Asset
+	for _, x := range lines {
+		if a.holderWord(w, x) == "offered to you" {
+			offered = append(offered, x)
+		} else {
+			rest = append(rest, x)
+		}
+	}
+	if len(offered) > 0 {
+		a.say("\nYour turn (%s): tarn begin takes it, with its newest version", count(len(offered)))
+		t := a.table("", "")
+		for _, x := range offered {
+			t.row("  "+x.Path, "until "+x.Waiting[0].OfferedUntil.Local().Format("2 Jan 15:04"))
+		}
+		t.print()
+	}
+	if len(rest) > 0 {
+		a.say("\nWaited for (%s):", count(len(rest)))
+		t := a.table("", "", "")
+		for _, x := range rest {
+			since := ""
+			if x.Lock != nil {
+				since = "taken " + when(x.Lock.Since)
+			}
+			t.row("  "+x.Path, a.holderWord(w, x), since)
+		}
+		t.print()
+	}
+	return len(lines) == 0
 }
 
 func versionWord(x model.Asset) string {
@@ -304,11 +360,21 @@ func (a *app) printCard(w *workspace.Workspace, s *workspace.Status, x model.Ass
 	case "free":
 		t.row("  lock", "free")
 	default:
-		line := fmt.Sprintf("%s, taken %s in %s", holder, when(x.Lock.Since), x.Lock.Workspace)
-		if x.Lock.Note != "" {
-			line += ": " + firstLine(x.Lock.Note, 60)
+		line := holder
+		if x.Lock != nil {
+			line = fmt.Sprintf("%s, taken %s in %s", holder, when(x.Lock.Since), x.Lock.Workspace)
+			if x.Lock.Note != "" {
+				line += ": " + firstLine(x.Lock.Note, 60)
+			}
 		}
 		t.row("  lock", line)
+	}
+	for i, wait := range x.Waiting {
+		line := fmt.Sprintf("%s, %s, since %s", lock.Ordinal(i+1), wait.Handle, when(wait.Since))
+		if wait.OfferedUntil != nil {
+			line += "; offered until " + wait.OfferedUntil.Local().Format("2 Jan 15:04")
+		}
+		t.row("  in line", line)
 	}
 	for _, h := range x.HeadsUp {
 		t.row("  heads-up", fmt.Sprintf("%s has changes that were not sent, since %s in %s", h.Handle, when(h.Since), h.Workspace))

@@ -50,8 +50,8 @@ type Grant struct {
 
 // TakeLocks locks all of the assets or none, but with Any those that can be.
 func (s *Service) TakeLocks(ctx context.Context, actor Actor, key string, wish Wish) (g Grant, err error) {
-	if len(wish.Note) > MaxWord {
-		return g, model.NewProblem(model.BadRequest, "shorten it", "the note of a lock has at most %d bytes", MaxWord)
+	if err := checkWord("the note of a lock", wish.Note); err != nil {
+		return g, err
 	}
 	paths := make([]string, len(wish.Wants))
 	have := map[string]int{}
@@ -88,6 +88,17 @@ func (s *Service) TakeLocks(ctx context.Context, actor Actor, key string, wish W
 	return g, err
 }
 
+// checkWord looks at what people say beside a lock.
+func checkWord(what, text string) error {
+	switch {
+	case len(text) > MaxWord:
+		return model.NewProblem(model.BadRequest, "shorten it", "%s has at most %d bytes", what, MaxWord)
+	case strings.ContainsRune(text, 0):
+		return model.NewProblem(model.BadRequest, "leave it out", "%s has a zero byte in it", what)
+	}
+	return nil
+}
+
 func waiting(s lock.State, at int) model.Waiting {
 	ahead := s.Holder.Handle
 	if ahead == "" {
@@ -100,9 +111,11 @@ func waiting(s lock.State, at int) model.Waiting {
 func (s *Service) GiveBackLocks(ctx context.Context, actor Actor, key, workspaceID string, paths []string, override bool, reason string) error {
 	request := lockRequest{workspace: workspaceID, role: model.Artist, paths: paths, outcome: records.Outcome{Ending: "given-back"}}
 	if override {
-		reason = strings.TrimSpace(reason)
-		if reason == "" || len(reason) > MaxWord {
-			return model.NewProblem(model.BadRequest, "add --reason with a few words; the holder gets to see them", "taking a lock away needs a reason of at most %d bytes", MaxWord)
+		if reason = strings.TrimSpace(reason); reason == "" {
+			return model.NewProblem(model.BadRequest, "add --reason with a few words; the holder gets to see them", "taking a lock away needs a reason")
+		}
+		if err := checkWord("the reason", reason); err != nil {
+			return err
 		}
 		request.role, request.outcome = model.Lead, records.Outcome{Ending: "overridden", Word: reason}
 	}
@@ -134,9 +147,11 @@ func (s *Service) LeaveLines(ctx context.Context, actor Actor, key string, paths
 
 // Ask asks the holder of an asset's lock to let go; the actor waits in line from then on.
 func (s *Service) Ask(ctx context.Context, actor Actor, key, workspaceID, path, reason string) (w model.Waiting, err error) {
-	reason = strings.TrimSpace(reason)
-	if reason == "" || len(reason) > MaxWord {
-		return w, model.NewProblem(model.BadRequest, "add -m with a few words; the holder gets to see them", "asking needs a reason of at most %d bytes", MaxWord)
+	if reason = strings.TrimSpace(reason); reason == "" {
+		return w, model.NewProblem(model.BadRequest, "add -m with a few words; the holder gets to see them", "asking needs a reason")
+	}
+	if err := checkWord("the reason", reason); err != nil {
+		return w, err
 	}
 	request := lockRequest{workspace: workspaceID, role: model.Artist, paths: []string{path}}
 	err = s.changeLocks(ctx, actor, key, request, func(c *lockChange) error {
@@ -163,8 +178,8 @@ type Answer struct {
 // AnswerAsk answers those who ask for a lock that the actor holds, in whichever workspace.
 func (s *Service) AnswerAsk(ctx context.Context, actor Actor, key string, answer Answer) error {
 	word := strings.TrimSpace(answer.Word)
-	if len(word) > MaxWord {
-		return model.NewProblem(model.BadRequest, "shorten it", "the word with an answer has at most %d bytes", MaxWord)
+	if err := checkWord("the word with an answer", word); err != nil {
+		return err
 	}
 	request := lockRequest{workspace: model.KindConsole, role: model.Artist, paths: []string{answer.Path}, outcome: records.Outcome{Ending: "not-yet", Word: word, Until: answer.Until}}
 	if answer.Give {
@@ -190,6 +205,9 @@ func (s *Service) Locks(ctx context.Context, actor Actor, key, path string) (lis
 		p, err := project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
 			return err
+		}
+		if path != "" && assetpath.Check(path) != nil {
+			return nil
 		}
 		list, err = tx.Locks(ctx, p.ID, assetpath.Fold(path))
 		return err
@@ -265,12 +283,16 @@ func (s *Service) openLocks(ctx context.Context, tx *records.Tx, actor Actor, ke
 	if err != nil {
 		return nil, err
 	}
+	c := &lockChange{ctx: ctx, tx: tx, actor: actor, project: p, outcome: q.outcome, place: lock.Place{Handle: w.Handle, WorkspaceID: w.ID, Workspace: w.Name}}
 	folded := map[string]string{}
 	for _, path := range q.paths {
+		if bad := assetpath.Check(path); bad != nil {
+			c.refusals = append(c.refusals, model.Refusal{Path: printable(path), Reason: bad.Reason, Message: printable(path) + ": " + bad.Message, Remedy: bad.Remedy})
+			continue
+		}
 		folded[assetpath.Fold(path)] = path
 	}
 	order := sortedKeys(folded)
-	c := &lockChange{ctx: ctx, tx: tx, actor: actor, project: p, outcome: q.outcome, place: lock.Place{Handle: w.Handle, WorkspaceID: w.ID, Workspace: w.Name}}
 	if q.reserve {
 		if err := s.reserve(c, order, folded); err != nil {
 			return nil, err
@@ -287,12 +309,13 @@ func (s *Service) openLocks(ctx context.Context, tx *records.Tx, actor Actor, ke
 	c.terms, c.outcome.By, c.outcome.Terms = terms(p, now), actor.ID, p.Terms
 	for _, f := range order {
 		a := found[f]
+		if refusedAlready(c.refusals, folded[f]) {
+			continue
+		}
 		// Who holds a reservation, or waits for one, may give it back.
 		if a == nil || a.Gone && !q.reserve && a.Lock.Free() && len(a.Lock.Line) == 0 {
-			if !refusedAlready(c.refusals, folded[f]) {
-				c.refusals = append(c.refusals, model.Refusal{Path: folded[f], Reason: "unknown", Message: printable(folded[f]) + ": there is no such asset",
-					Remedy: "check the spelling; a new file needs no lock before it is sent, and tarn lock --reserve keeps a name for one that comes later"})
-			}
+			c.refusals = append(c.refusals, model.Refusal{Path: folded[f], Reason: "unknown", Message: printable(folded[f]) + ": there is no such asset",
+				Remedy: "check the spelling; a new file needs no lock before it is sent, and tarn lock --reserve keeps a name for one that comes later"})
 			continue
 		}
 		if a.Gone {
@@ -326,10 +349,6 @@ func (s *Service) reserve(c *lockChange, order []string, folded map[string]strin
 	for _, f := range order {
 		change := Change{Path: folded[f]}
 		if there[f] {
-			continue
-		}
-		if bad := assetpath.Check(change.Path); bad != nil {
-			c.refusals = append(c.refusals, model.Refusal{Path: change.Path, Reason: bad.Reason, Message: printable(change.Path) + ": " + bad.Message, Remedy: bad.Remedy})
 			continue
 		}
 		if r := st.judgeKind(change, &records.Asset{}); r != nil {

@@ -23,7 +23,7 @@ func (s *Service) keepingTime(ctx context.Context) {
 		err := s.overdue(ctx)
 		if err == nil && time.Since(forgotten) > forgottenPoll {
 			forgotten = time.Now()
-			err = s.remind(ctx)
+			err = s.Remind(ctx)
 		}
 		if err != nil && ctx.Err() == nil {
 			s.log.Error("what time does to locks could not be done; it is tried again", "error", err)
@@ -79,8 +79,8 @@ func (s *Service) overdue(ctx context.Context) error {
 	return nil
 }
 
-// remind reminds the holders of locks that look forgotten, once for each time that they took one.
-func (s *Service) remind(ctx context.Context) error {
+// Remind reminds the holders of locks that look forgotten, once for each time that they took one.
+func (s *Service) Remind(ctx context.Context) error {
 	return s.write(ctx, func(tx *records.Tx) error {
 		list, projects, err := tx.RemindForgotten(ctx, overdueAtOnce)
 		if err != nil {

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"kettletarn/internal/core/assetpath"
@@ -30,6 +31,9 @@ func (s *Service) Record(ctx context.Context, actor Actor, key string, q RecordQ
 		p, err := project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
 			return err
+		}
+		if strings.ContainsRune(q.Person+q.Path+q.Ending, 0) {
+			return nil
 		}
 		list, err = tx.Record(ctx, p.ID, records.RecordQuery{Person: q.Person, Below: assetpath.Fold(q.Path), Ending: q.Ending, Since: q.Since, Until: q.Until, Limit: limit})
 		return err
