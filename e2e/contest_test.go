@@ -1,0 +1,92 @@
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"kettletarn/internal/contest"
+	"kettletarn/internal/localpg"
+	"kettletarn/internal/rig"
+	"kettletarn/internal/testbed"
+)
+
+// Sixty clients fight for twelve locks through two tarnd on one PostgreSQL, which are killed and started again meanwhile. Some order of all
+// requests has to explain every answer, and no version may have come from anybody but the holder.
+func TestLocksAreLinearizable(t *testing.T) {
+	d := serve(t)
+	port, err := localpg.FreePort()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var db string
+	for _, v := range d.Env {
+		if name := "TARND_DB="; len(v) > len(name) && v[:len(name)] == name {
+			db = v[len(name):]
+		}
+	}
+	second := &daemon{t: t, data: d.data, Daemon: rig.NewDaemon(bin, fmt.Sprintf("127.0.0.1:%d", port), db, d.data, &bytes.Buffer{})}
+	second.start()
+	t.Cleanup(second.Kill)
+	handles := []string{"odile", "tamsin", "rurik", "imani", "bastien", "keiko"}
+	for _, h := range handles {
+		if err := d.AddPerson(t.Context(), h, testbed.Passphrase); err != nil {
+			t.Fatal(err)
+		}
+	}
+	c, err := contest.Prepare(t.Context(), d.URL, "brinelight", testbed.Passphrase, handles, 10, 12)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c.URLs = append(c.URLs, second.URL)
+	ctx, stop := context.WithCancel(t.Context())
+	killed := make(chan int)
+	go func() {
+		n := 0
+		defer func() { killed <- n }()
+		for ; ; n++ {
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(2500 * time.Millisecond):
+			}
+			victim := []*daemon{d, second}[n%2]
+			victim.Kill()
+			victim.start()
+		}
+	}()
+	r := c.Run(t.Context(), 15*time.Second, 1)
+	stop()
+	kills := <-killed
+	t.Logf("%d requests were answered, %d of them carried out, %d had no answer; %d versions; %d kills; %v", r.Answered, r.Done, r.Unknown, r.Sent, kills, r.Kinds)
+	if r.Done < 200 || r.Sent < 20 || r.Unknown == 0 || kills < 2 {
+		t.Error("the contest did not come to much")
+	}
+	for _, kind := range []string{"take", "send", "give back", "leave", "ask", "give", "override", "held", "offered", "lock-lost"} {
+		if r.Kinds[kind] == 0 {
+			t.Errorf("it never came to %q", kind)
+		}
+	}
+	if err := c.Check(r, time.Minute, filepath.Join(t.TempDir(), "history.html")); err != nil {
+		t.Error(err)
+	}
+	conn, err := pgx.Connect(t.Context(), db)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(context.Background())
+	var versions, without int
+	if err := conn.QueryRow(t.Context(), `select count(*), count(*) filter (where not exists (
+			select from holds o where o.asset_id = v.asset_id and o.handoff = v.handoff and o.ending = 'sent' and o.person_id = h.author_id and o.workspace_id = h.workspace_id))
+		from versions v join handoffs h on h.project_id = v.project_id and h.number = v.handoff where v.number > 1`).Scan(&versions, &without); err != nil {
+		t.Fatal(err)
+	}
+	if versions < r.Sent || without > 0 {
+		t.Errorf("%d versions, of %d sends that were answered; %d came from somebody who did not hold the lock", versions, r.Sent, without)
+	}
+}
