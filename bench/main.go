@@ -111,6 +111,7 @@ func (b *bench) main(ctx context.Context, out string, size, large, edit int64, f
 		{"S4", func() error { return b.status(files) }},
 		{"S5", func() error { return b.edited("S5", edit, "changed", 2.5) }},
 		{"S6", func() error { return b.edited("S6", edit, "inserted", 4) }},
+		{"S7", b.locks},
 		{"S8", func() error { return b.handoff(10_000) }},
 		{"S9", func() error { return b.memory(large) }},
 		{"S10", func() error { return b.scale(assets, handoffs) }},

@@ -20,6 +20,8 @@ type Asset struct {
 	Gone   bool
 	Lock   lock.State
 	Was    lock.State
+	// HeadsUp says that somebody has unsent changes to it.
+	HeadsUp bool
 }
 
 // ClaimPaths makes the assets that are missing among the given ones, so that their rows can be locked. folded is sorted.
@@ -85,11 +87,13 @@ func (tx *Tx) AssetsByID(ctx context.Context, project int64, ids []int64, at int
 	return found, err
 }
 
+const assetsAt = `select ` + assetColumns + ` from unnest($2::text[]) u (f)
+	cross join lateral (select * from assets a where a.project_id = $1 and a.folded = u.f limit 1) a
+	cross join lateral (select * from versions v where v.asset_id = a.id and v.number = a.newest limit 1) v` + assetJoins + ` order by a.path`
+
 // AssetsAt returns assets by folded path, as their newest versions are.
 func (tx *Tx) AssetsAt(ctx context.Context, project int64, folded []string) ([]model.Asset, error) {
-	rows, err := tx.q.Query(ctx, `select `+assetColumns+` from unnest($2::text[]) u (f)
-		cross join lateral (select * from assets a where a.project_id = $1 and a.folded = u.f limit 1) a
-		cross join lateral (select * from versions v where v.asset_id = a.id and v.number = a.newest limit 1) v`+assetJoins+` order by a.path`, project, folded)
+	rows, err := tx.q.Query(ctx, assetsAt, project, folded)
 	if err != nil {
 		return nil, err
 	}

@@ -16,8 +16,16 @@ const channel = "tarnd_news"
 // AddEvent records that a person did something, in the transaction that does it. project and person may be 0 for none.
 func (tx *Tx) AddEvent(ctx context.Context, project, person int64, kind string, subject map[string]any) error {
 	tx.events = true
-	_, err := tx.q.Exec(ctx, `insert into events (project_id, person_id, kind, subject) values (nullif($1, 0), nullif($2, 0), $3, $4)`, project, person, kind, subject)
+	_, err := tx.q.Exec(ctx, addEvent, project, person, kind, subject)
 	return err
+}
+
+const addEvent = `insert into events (project_id, person_id, kind, subject) values (nullif($1::bigint, 0), nullif($2::bigint, 0), $3, $4)`
+
+// NewEvent is one to be recorded.
+type NewEvent struct {
+	Kind    string
+	Subject map[string]any
 }
 
 // Cursor is a place in the events: everything up to it was read.

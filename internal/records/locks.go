@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -11,52 +12,150 @@ import (
 	"kettletarn/internal/core/model"
 )
 
-// LockAssets locks the rows of assets by id and returns them by folded path. What is decided on is read here, after the lock.
+// lockRows locks rows of assets by id, which a subquery looks up first, one index look for each path (see the note at Tx), and reads them
+// as they are then: what for update gives back is the newest of each row. Nothing is joined: that would be as of before.
+const (
+	idsOf    = `array(select a.id from unnest($2::text[]) u (f) cross join lateral (select id from assets a where a.project_id = $1 and a.folded = u.f limit 1) a)`
+	lockRows = `select a.id, a.folded, a.path, a.newest, a.gone, a.fence, coalesce(a.holder_id, 0), coalesce(a.workspace_id::text, ''), a.locked, a.lock_note, a.diverged, a.waiting + a.asked,
+		exists (select from heads_ups h where h.project_id = a.project_id and h.asset_id = a.id)
+		from assets a where a.id = any(` + idsOf + `) order by a.id for update of a`
+)
+
+// LockAssets locks the rows of assets by id and returns them by folded path. What is decided on is read under the lock.
 func (tx *Tx) LockAssets(ctx context.Context, project int64, folded []string) (map[string]*Asset, error) {
-	rows, err := tx.q.Query(ctx, `select a.id from unnest($2::text[]) u (f) cross join lateral (select id from assets a where a.project_id = $1 and a.folded = u.f limit 1) a`, project, folded)
+	rows, err := tx.q.Query(ctx, lockRows, project, folded)
 	if err != nil {
 		return nil, err
 	}
-	ids, err := pgx.CollectRows(rows, pgx.RowTo[int64])
+	return tx.readLocks(ctx, rows, Workspace{})
+}
+
+// Opened is what a change of locks begins with.
+type Opened struct {
+	Project   Project
+	Workspace Workspace
+	Now       time.Time
+	Assets    map[string]*Asset
+}
+
+// cheapPlans makes the statements of this transaction use the plans that were made before, which look into indexes whatever the tables
+// were like then. Only statements whose every look is a look into an index may run under it.
+const cheapPlans = `select set_config('plan_cache_mode', 'force_generic_plan', true), set_config('enable_seqscan', 'off', true)`
+
+// OpenLocks passes the gate of the project with a key, locks the rows of assets by id, and reads behind that whatever a change of locks is
+// decided on: in one round trip. Only a member's request locks rows. What is not there comes back empty, with id 0.
+func (tx *Tx) OpenLocks(ctx context.Context, key string, person int64, workspace string, folded []string) (o Opened, err error) {
+	batch := &pgx.Batch{}
+	batch.Queue(cheapPlans)
+	batch.Queue(`select pg_advisory_xact_lock_shared(7420, id::integer) from projects where key = $1 and deleted is null`, key)
+	batch.Queue(`select now(), `+projectColumns+` from projects p left join memberships m on m.project_id = p.id and m.person_id = $2 where p.key = $1 and p.deleted is null`, key, person)
+	batch.Queue(workspaceByID, workspace)
+	const member = `(select p.id from projects p join memberships m on m.project_id = p.id and m.person_id = $3 where p.key = $1 and p.deleted is null)`
+	batch.Queue(strings.ReplaceAll(lockRows, "$1", member), key, folded, person)
+	results := tx.q.SendBatch(ctx, batch)
+	defer results.Close()
+	for range 2 {
+		if _, err := results.Exec(); err != nil {
+			return o, err
+		}
+	}
+	if o.Project, err = scanProject(results.QueryRow(), &o.Now); err != nil && err != ErrNotFound {
+		return o, err
+	}
+	if o.Workspace, err = scanWorkspace(results.QueryRow()); err != nil && err != ErrNotFound {
+		return o, err
+	}
+	rows, err := results.Query()
 	if err != nil {
-		return nil, err
+		return o, err
 	}
-	if _, err := tx.q.Exec(ctx, `select 1 from assets where id = any($1) order by id for update`, ids); err != nil {
-		return nil, err
-	}
-	rows, err = tx.q.Query(ctx, `
-		select a.id, a.folded, a.path, a.newest, a.gone, a.fence, coalesce(p.handle, ''), coalesce(a.workspace_id::text, ''), coalesce(w.name, ''), a.locked, a.lock_note, a.diverged, a.waiting + a.asked
-		from unnest($1::bigint[]) u (i) cross join lateral (select * from assets a where a.id = u.i limit 1) a
-		left join people p on p.id = a.holder_id left join workspaces w on w.id = a.workspace_id`, ids)
+	read, err := scanLocks(rows)
 	if err != nil {
-		return nil, err
+		return o, err
 	}
-	found := make(map[string]*Asset, len(folded))
-	crowded := map[int64]*Asset{}
-	_, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (none struct{}, err error) {
-		a := &Asset{}
+	if err := results.Close(); err != nil {
+		return o, err
+	}
+	o.Assets, err = tx.names(ctx, read, o.Workspace)
+	return o, err
+}
+
+// lockRow is a row of lockRows.
+type lockRow struct {
+	asset   *Asset
+	holder  int64
+	crowded bool
+}
+
+func scanLocks(rows pgx.Rows) ([]lockRow, error) {
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (r lockRow, err error) {
+		r.asset = &Asset{}
+		a, l := r.asset, &r.asset.Lock
 		var since *time.Time
 		var people int
-		err = row.Scan(&a.ID, &a.Folded, &a.Path, &a.Newest, &a.Gone, &a.Lock.Fence, &a.Lock.Holder.Handle, &a.Lock.Holder.WorkspaceID, &a.Lock.Holder.Workspace, &since, &a.Lock.Note, &a.Lock.Diverged, &people)
+		err = row.Scan(&a.ID, &a.Folded, &a.Path, &a.Newest, &a.Gone, &l.Fence, &r.holder, &l.Holder.WorkspaceID, &since, &l.Note, &l.Diverged, &people, &a.HeadsUp)
 		if since != nil {
-			a.Lock.Since = *since
+			l.Since = *since
 		}
-		if a.Lock.Path = a.Path; !a.Gone {
-			a.Lock.Newest = a.Newest
+		if l.Path = a.Path; !a.Gone {
+			l.Newest = a.Newest
 		}
-		found[a.Folded] = a
-		if people > 0 {
-			crowded[a.ID] = a
-		}
-		return none, err
+		r.crowded = people > 0
+		return r, err
 	})
-	if err == nil && len(crowded) > 0 {
-		err = tx.readLines(ctx, crowded)
+}
+
+func (tx *Tx) readLocks(ctx context.Context, rows pgx.Rows, known Workspace) (map[string]*Asset, error) {
+	read, err := scanLocks(rows)
+	if err != nil {
+		return nil, err
 	}
-	for _, a := range found {
+	return tx.names(ctx, read, known)
+}
+
+// names adds who holds what was read, and who waits and asks. The workspace that is known already is not looked up.
+func (tx *Tx) names(ctx context.Context, read []lockRow, known Workspace) (map[string]*Asset, error) {
+	places := map[string]lock.Place{known.ID: {Handle: known.Handle, WorkspaceID: known.ID, Workspace: known.Name}}
+	var unknown []string
+	crowded := map[int64]*Asset{}
+	for _, r := range read {
+		if id := r.asset.Lock.Holder.WorkspaceID; r.holder != 0 && places[id] == (lock.Place{}) {
+			places[id] = lock.Place{WorkspaceID: id}
+			unknown = append(unknown, id)
+		}
+		if r.crowded {
+			crowded[r.asset.ID] = r.asset
+		}
+	}
+	if len(unknown) > 0 {
+		rows, err := tx.q.Query(ctx, `select p.handle, w.id::text, w.name from workspaces w join people p on p.id = w.person_id where w.id = any($1)`, unknown)
+		if err != nil {
+			return nil, err
+		}
+		found, err := pgx.CollectRows(rows, pgx.RowToStructByPos[lock.Place])
+		if err != nil {
+			return nil, err
+		}
+		for _, p := range found {
+			places[p.WorkspaceID] = p
+		}
+	}
+	out := make(map[string]*Asset, len(read))
+	for _, r := range read {
+		if r.holder != 0 {
+			r.asset.Lock.Holder = places[r.asset.Lock.Holder.WorkspaceID]
+		}
+		out[r.asset.Folded] = r.asset
+	}
+	if len(crowded) > 0 {
+		if err := tx.readLines(ctx, crowded); err != nil {
+			return nil, err
+		}
+	}
+	for _, a := range out {
 		a.Was = a.Lock
 	}
-	return found, err
+	return out, nil
 }
 
 // readLines adds who waits and who asks. Relies on waits_open and asks_open.
@@ -108,13 +207,14 @@ type Outcome struct {
 	Terms   Terms
 }
 
-// SetLocks writes the locks of assets whose rows are locked by this transaction: what is different from what was read.
-func (tx *Tx) SetLocks(ctx context.Context, project int64, o Outcome, assets []*Asset) error {
+// SetLocks writes the locks of assets whose rows are locked by this transaction, what is different from what was read, and what is told of
+// that, in one round trip.
+func (tx *Tx) SetLocks(ctx context.Context, project int64, o Outcome, assets []*Asset, events ...NewEvent) error {
 	n := len(assets)
 	ids, fences, handles, diverged := make([]int64, n), make([]int64, n), make([]string, n), make([]int, n)
 	spaces, notes, since := make([]*string, n), make([]string, n), make([]*time.Time, n)
 	waiting, asked := make([]int, n), make([]int, n)
-	var ended []int64
+	var ended []*Asset
 	var lines []*Asset
 	for i, a := range assets {
 		l := &a.Lock
@@ -123,37 +223,40 @@ func (tx *Tx) SetLocks(ctx context.Context, project int64, o Outcome, assets []*
 			spaces[i], since[i] = &l.Holder.WorkspaceID, &l.Since
 		}
 		if !a.Was.Free() && a.Was.Holder != l.Holder {
-			ended = append(ended, a.ID)
+			ended = append(ended, a)
 		}
 		if !slices.Equal(a.Was.Line, l.Line) || !slices.Equal(a.Was.Asks, l.Asks) {
 			lines = append(lines, a)
 		}
 	}
-	// The record is written from what stands in the rows, before they change.
+	batch := &pgx.Batch{}
 	if len(ended) > 0 {
-		if _, err := tx.q.Exec(ctx, `
+		n := len(ended)
+		ids, paths, people, spaces, notes, fences, taken := make([]int64, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]int64, n), make([]time.Time, n)
+		for i, a := range ended {
+			ids[i], paths[i], people[i], spaces[i], notes[i], fences[i], taken[i] = a.ID, a.Path, a.Was.Holder.Handle, a.Was.Holder.WorkspaceID, a.Was.Note, a.Was.Fence, a.Was.Since
+		}
+		batch.Queue(`
 			insert into holds (project_id, asset_id, path, person_id, workspace_id, note, fence, taken, ended, ending, ender_id, word, handoff)
-			select a.project_id, a.id, a.path, a.holder_id, a.workspace_id, a.lock_note, a.fence, a.locked, now(), $2, nullif($3, 0), $4, nullif($5, 0)
-			from unnest($1::bigint[]) u (i) cross join lateral (select * from assets a where a.id = u.i limit 1) a`, ended, o.Ending, o.By, o.Word, o.Handoff); err != nil {
-			return err
-		}
+			select $1, a, f, (select id from people p where p.handle = h), w, n, x, t, now(), $2, nullif($3::bigint, 0), $4, nullif($5::integer, 0)
+			from unnest($6::bigint[], $7::text[], $8::text[], $9::uuid[], $10::text[], $11::bigint[], $12::timestamptz[]) as u (a, f, h, w, n, x, t)`,
+			project, o.Ending, o.By, o.Word, o.Handoff, ids, paths, people, spaces, notes, fences, taken)
 	}
-	if len(lines) > 0 {
-		if err := tx.setLines(ctx, project, o, lines); err != nil {
-			return err
-		}
-	}
-	_, err := tx.q.Exec(ctx, `
+	setLines(batch, project, o, lines)
+	batch.Queue(`
 		update assets a set fence = u.fence, holder_id = (select id from people p where p.handle = u.holder), workspace_id = u.space, locked = u.since, lock_note = u.note, diverged = u.diverged,
 			waiting = u.waiting, asked = u.asked
 		from unnest($1::bigint[], $2::bigint[], $3::text[], $4::uuid[], $5::text[], $6::timestamptz[], $7::integer[], $8::integer[], $9::integer[]) as u (id, fence, holder, space, note, since, diverged, waiting, asked)
 		where a.id = u.id`, ids, fences, handles, spaces, notes, since, diverged, waiting, asked)
-	return err
+	for _, e := range events {
+		tx.events = true
+		batch.Queue(addEvent, project, o.By, e.Kind, e.Subject)
+	}
+	return tx.q.SendBatch(ctx, batch).Close()
 }
 
 // setLines writes who waits and who asks.
-func (tx *Tx) setLines(ctx context.Context, project int64, o Outcome, assets []*Asset) error {
-	batch := &pgx.Batch{}
+func setLines(batch *pgx.Batch, project int64, o Outcome, assets []*Asset) {
 	optional := func(t time.Time) *time.Time {
 		if t.IsZero() {
 			return nil
@@ -196,7 +299,6 @@ func (tx *Tx) setLines(ctx context.Context, project int64, o Outcome, assets []*
 				project, a.ID, k.From, a.Lock.Holder.Handle, a.Lock.Fence, k.Reason, k.At, int(o.Terms.AnswerWithin/time.Second), k.Late)
 		}
 	}
-	return tx.q.SendBatch(ctx, batch).Close()
 }
 
 // Terms are what the rules of a project say of its locks.

@@ -41,9 +41,10 @@ func (tx *Tx) ProjectFor(ctx context.Context, key string, person int64) (p Proje
 
 const projectColumns = `p.id, p.key, p.handoffs, coalesce(m.role, ''), coalesce(p.storage_limit, 0), p.offer_for, p.answer_within, p.forgotten_after, p.behind_warns`
 
-func scanProject(row pgx.Row) (p Project, err error) {
+// scanProject reads projectColumns, behind other columns if there are any.
+func scanProject(row pgx.Row, before ...any) (p Project, err error) {
 	var offer, answer, forgotten int
-	err = one(row, &p.ID, &p.Key, &p.Handoffs, &p.Role, &p.Limit, &offer, &answer, &forgotten, &p.Terms.BehindWarns)
+	err = one(row, append(before, &p.ID, &p.Key, &p.Handoffs, &p.Role, &p.Limit, &offer, &answer, &forgotten, &p.Terms.BehindWarns)...)
 	p.Terms.OfferFor, p.Terms.AnswerWithin, p.Terms.ForgottenAfter = time.Duration(offer)*time.Second, time.Duration(answer)*time.Second, time.Duration(forgotten)*time.Second
 	return p, err
 }
@@ -144,14 +145,15 @@ func (tx *Tx) Heard(ctx context.Context, id string, person int64) error {
 	return err
 }
 
-// WorkspaceByID also notes that it was seen, at most once a minute.
-func (tx *Tx) WorkspaceByID(ctx context.Context, id string) (w Workspace, err error) {
-	var seen time.Time
-	err = one(tx.q.QueryRow(ctx, `select w.id, w.project_id, w.person_id, p.handle, w.name, w.kind, w.seen
-		from workspaces w join people p on p.id = w.person_id where w.id = $1`, id), &w.ID, &w.Project, &w.PersonID, &w.Handle, &w.Name, &w.Kind, &seen)
-	if err == nil && time.Since(seen) > time.Minute {
-		_, err = tx.q.Exec(ctx, `update workspaces set seen = now() where id = $1`, id)
-	}
+const workspaceByID = `select w.id, w.project_id, w.person_id, p.handle, w.name, w.kind from workspaces w join people p on p.id = w.person_id where w.id = $1`
+
+// WorkspaceByID relies on the primary key.
+func (tx *Tx) WorkspaceByID(ctx context.Context, id string) (Workspace, error) {
+	return scanWorkspace(tx.q.QueryRow(ctx, workspaceByID, id))
+}
+
+func scanWorkspace(row pgx.Row) (w Workspace, err error) {
+	err = one(row, &w.ID, &w.Project, &w.PersonID, &w.Handle, &w.Name, &w.Kind)
 	return w, err
 }
 

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -37,6 +38,10 @@ type DB struct {
 // Open connects and brings the schema up to date. url is a libpq connection string or URL. Its errors are one sentence.
 func Open(ctx context.Context, url string) (*DB, error) { return OpenTraced(ctx, url, nil) }
 
+// maxConns is how many connections one service takes where the address does not say (pool_max_conns): PostgreSQL has 100 by default, for
+// all services together.
+const maxConns = 24
+
 // OpenTraced is Open with somebody who is told of every statement before it runs, and may hold it back.
 func OpenTraced(ctx context.Context, url string, tracer pgx.QueryTracer) (*DB, error) {
 	config, err := pgxpool.ParseConfig(url)
@@ -45,6 +50,9 @@ func OpenTraced(ctx context.Context, url string, tracer pgx.QueryTracer) (*DB, e
 	}
 	if config.ConnConfig.ConnectTimeout == 0 {
 		config.ConnConfig.ConnectTimeout = 10 * time.Second
+	}
+	if !strings.Contains(url, "pool_max_conns") {
+		config.MaxConns = maxConns
 	}
 	config.ConnConfig.Tracer = tracer
 	config.ConnConfig.RuntimeParams["application_name"] = "tarnd"

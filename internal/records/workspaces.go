@@ -40,12 +40,41 @@ func (tx *Tx) ForgetHeadsUps(ctx context.Context, project, person int64) error {
 
 // HeadsUps lists who has unsent changes in a project, the oldest first. Relies on heads_ups_of_project.
 func (tx *Tx) HeadsUps(ctx context.Context, project int64) ([]model.HeadsUp, error) {
-	rows, err := tx.q.Query(ctx, `select a.path, p.handle, w.name, w.id, h.state, h.size, h.since
-		from heads_ups h join assets a on a.id = h.asset_id join workspaces w on w.id = h.workspace_id join people p on p.id = w.person_id
-		where h.project_id = $1 order by h.since, a.path, p.handle`, project)
+	rows, err := tx.q.Query(ctx, headsUps+` where h.project_id = $1 order by h.since, a.path, p.handle`, project)
 	if err != nil {
 		return nil, err
 	}
+	return scanHeadsUps(rows)
+}
+
+const headsUps = `select a.path, p.handle, w.name, w.id, h.state, h.size, h.since
+	from heads_ups h join assets a on a.id = h.asset_id join workspaces w on w.id = h.workspace_id join people p on p.id = w.person_id`
+
+// Shown returns assets by folded path as their newest versions are, and who has unsent changes to them, in one round trip. Relies on
+// heads_ups_of_project, too.
+func (tx *Tx) Shown(ctx context.Context, project int64, folded []string) (assets []model.Asset, heads []model.HeadsUp, err error) {
+	batch := &pgx.Batch{}
+	batch.Queue(assetsAt, project, folded)
+	batch.Queue(headsUps+` where h.project_id = $1 and h.asset_id = any(`+idsOf+`) order by h.since, a.path, p.handle`, project, folded)
+	results := tx.q.SendBatch(ctx, batch)
+	defer results.Close()
+	rows, err := results.Query()
+	if err != nil {
+		return nil, nil, err
+	}
+	if assets, err = plain(rows); err != nil {
+		return nil, nil, err
+	}
+	if rows, err = results.Query(); err != nil {
+		return nil, nil, err
+	}
+	if heads, err = scanHeadsUps(rows); err != nil {
+		return nil, nil, err
+	}
+	return assets, heads, results.Close()
+}
+
+func scanHeadsUps(rows pgx.Rows) ([]model.HeadsUp, error) {
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (h model.HeadsUp, err error) {
 		err = row.Scan(&h.Path, &h.Handle, &h.Workspace, &h.WorkspaceID, &h.State, &h.Size, &h.Since)
 		return h, err

@@ -194,16 +194,14 @@ func (s *Service) History(ctx context.Context, actor Actor, key, path string) (a
 			return err
 		}
 		folded := assetpath.Fold(path)
-		found, err := tx.AssetsAt(ctx, p.ID, []string{folded})
+		found, heads, err := tx.Shown(ctx, p.ID, []string{folded})
 		if err != nil {
 			return err
 		}
 		if len(found) == 0 {
 			return model.NewProblem(model.NotFound, "check the spelling", "there is no asset %s in %s", printable(path), key)
 		}
-		if err := withHeadsUps(ctx, tx, p.ID, "", found); err != nil {
-			return err
-		}
+		addHeadsUps(found, heads, "")
 		asset = found[0]
 		versions, err = tx.Versions(ctx, p.ID, folded)
 		return err

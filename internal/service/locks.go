@@ -39,8 +39,8 @@ type Wish struct {
 	Reserve    bool
 }
 
-// Grant is what came of it: the locks that one has now, the lines that one waits in, with Any what was refused, and the assets as they are now, so
-// that whoever fetches knows what.
+// Grant is what came of it: the locks that one has now, the lines that one waits in, with Any what was refused, and those assets of which there
+// is news (a newer version, somebody's unsent changes, a line), so that whoever fetches knows what.
 type Grant struct {
 	Locks    []model.Lock
 	Waiting  []model.Waiting
@@ -79,11 +79,24 @@ func (s *Service) TakeLocks(ctx context.Context, actor Actor, key string, wish W
 		if err := c.finish(map[string]any{"note": wish.Note}); err != nil {
 			return err
 		}
+		// Whoever has the newest version knows what there is to know of it.
+		var news []string
+		for _, a := range c.assets {
+			if have[a.Folded] != a.Lock.Newest || a.HeadsUp || len(a.Lock.Line) > 0 {
+				news = append(news, a.Folded)
+			}
+		}
+		if len(news) == 0 {
+			return nil
+		}
+		var heads []model.HeadsUp
 		var err error
-		if g.Assets, err = c.tx.AssetsAt(c.ctx, c.project.ID, sortedKeys(have)); err != nil {
+		if g.Assets, heads, err = c.tx.Shown(c.ctx, c.project.ID, news); err != nil {
 			return err
 		}
-		return withHeadsUps(c.ctx, c.tx, c.project.ID, c.place.WorkspaceID, g.Assets)
+		addHeadsUps(g.Assets, heads, c.place.WorkspaceID)
+		c.addLines(g.Assets)
+		return nil
 	})
 	return g, err
 }
@@ -97,6 +110,31 @@ func checkWord(what, text string) error {
 		return model.NewProblem(model.BadRequest, "leave it out", "%s has a zero byte in it", what)
 	}
 	return nil
+}
+
+// addLines adds to assets who waits for them.
+func (c *lockChange) addLines(assets []model.Asset) {
+	lines := map[string][]model.Waiter{}
+	for _, a := range c.assets {
+		if len(a.Lock.Line) > 0 {
+			lines[a.Path] = waiters(a.Lock)
+		}
+	}
+	for i, a := range assets {
+		assets[i].Waiting = lines[a.Path]
+	}
+}
+
+func waiters(s lock.State) []model.Waiter {
+	list := []model.Waiter{}
+	for _, w := range s.Line {
+		one := model.Waiter{Handle: w.Handle, Workspace: w.Workspace, WorkspaceID: w.WorkspaceID, Since: w.Since, Note: w.Note}
+		if !w.Until.IsZero() {
+			one.OfferedUntil = &w.Until
+		}
+		list = append(list, one)
+	}
+	return list
 }
 
 func waiting(s lock.State, at int) model.Waiting {
@@ -268,22 +306,7 @@ func (s *Service) changeLocks(ctx context.Context, actor Actor, key string, q lo
 
 // openLocks locks the rows of assets, and reads what is decided on.
 func (s *Service) openLocks(ctx context.Context, tx *records.Tx, actor Actor, key string, q lockRequest) (*lockChange, error) {
-	p, err := project(ctx, tx, actor, key, q.role)
-	if err != nil {
-		return nil, err
-	}
-	if err := tx.Gate(ctx, p.ID, false); err != nil {
-		return nil, err
-	}
-	// Read again behind the gate: the person may have been removed while this waited.
-	if p, err = project(ctx, tx, actor, key, q.role); err != nil {
-		return nil, err
-	}
-	w, err := workspace(ctx, tx, actor, p, q.workspace)
-	if err != nil {
-		return nil, err
-	}
-	c := &lockChange{ctx: ctx, tx: tx, actor: actor, project: p, outcome: q.outcome, place: lock.Place{Handle: w.Handle, WorkspaceID: w.ID, Workspace: w.Name}}
+	c := &lockChange{ctx: ctx, tx: tx, actor: actor, outcome: q.outcome}
 	folded := map[string]string{}
 	for _, path := range q.paths {
 		if bad := assetpath.Check(path); bad != nil {
@@ -293,22 +316,39 @@ func (s *Service) openLocks(ctx context.Context, tx *records.Tx, actor Actor, ke
 		folded[assetpath.Fold(path)] = path
 	}
 	order := sortedKeys(folded)
-	if q.reserve {
-		if err := s.reserve(c, order, folded); err != nil {
+	if q.workspace == model.KindConsole {
+		p, err := project(ctx, tx, actor, key, q.role)
+		if err != nil {
+			return nil, err
+		}
+		if q.workspace, err = tx.ConsoleSeat(ctx, newID(), p.ID, actor.ID); err != nil {
 			return nil, err
 		}
 	}
-	found, err := tx.LockAssets(ctx, p.ID, order)
+	if !validID(q.workspace) {
+		return nil, unknownWorkspace
+	}
+	if q.reserve {
+		if err := s.reserve(c, key, q, order, folded); err != nil {
+			return nil, err
+		}
+	}
+	o, err := tx.OpenLocks(ctx, key, actor.ID, q.workspace, order)
 	if err != nil {
 		return nil, err
 	}
-	now, err := tx.Now(ctx)
-	if err != nil {
+	// Looked at behind the gate: the person may have been removed while this waited.
+	if err := mayWork(o.Project, actor, key, q.role); err != nil {
 		return nil, err
 	}
-	c.terms, c.outcome.By, c.outcome.Terms = terms(p, now), actor.ID, p.Terms
+	w := o.Workspace
+	if w.Project != o.Project.ID || w.PersonID != actor.ID {
+		return nil, unknownWorkspace
+	}
+	c.project, c.place = o.Project, lock.Place{Handle: w.Handle, WorkspaceID: w.ID, Workspace: w.Name}
+	c.terms, c.outcome.By, c.outcome.Terms = terms(o.Project, o.Now), actor.ID, o.Project.Terms
 	for _, f := range order {
-		a := found[f]
+		a := o.Assets[f]
 		if refusedAlready(c.refusals, folded[f]) {
 			continue
 		}
@@ -331,12 +371,19 @@ func refusedAlready(list []model.Refusal, path string) bool {
 }
 
 // reserve claims those paths that no asset has, where an asset may come to be.
-func (s *Service) reserve(c *lockChange, order []string, folded map[string]string) error {
-	st := &staged{project: c.project, place: c.place}
+func (s *Service) reserve(c *lockChange, key string, q lockRequest, order []string, folded map[string]string) error {
+	p, err := project(c.ctx, c.tx, c.actor, key, q.role)
+	if err != nil {
+		return err
+	}
+	if err := c.tx.Gate(c.ctx, p.ID, false); err != nil {
+		return err
+	}
+	st := &staged{project: p}
 	if _, err := s.rulesOf(c.ctx, c.tx, st, Change{}); err != nil {
 		return err
 	}
-	known, err := c.tx.AssetsAt(c.ctx, c.project.ID, order)
+	known, err := c.tx.AssetsAt(c.ctx, p.ID, order)
 	if err != nil {
 		return err
 	}
@@ -361,16 +408,16 @@ func (s *Service) reserve(c *lockChange, order []string, folded map[string]strin
 	if len(claim) == 0 {
 		return nil
 	}
-	branch, err := c.tx.MainBranch(c.ctx, c.project.ID, false)
+	branch, err := c.tx.MainBranch(c.ctx, p.ID, false)
 	if err != nil {
 		return err
 	}
-	more, err := st.neighbours(c.ctx, s.forest(c.tx, c.project.ID), branch.Root)
+	more, err := st.neighbours(c.ctx, s.forest(c.tx, p.ID), branch.Root)
 	if err != nil {
 		return err
 	}
 	c.refusals = append(c.refusals, more...)
-	return c.tx.ClaimPaths(c.ctx, c.project.ID, paths, claim)
+	return c.tx.ClaimPaths(c.ctx, p.ID, paths, claim)
 }
 
 func (c *lockChange) set(a *records.Asset, next lock.State, events []lock.Event, refusal *model.Refusal) {
@@ -405,14 +452,11 @@ func (c *lockChange) finish(subject map[string]any) error {
 	if len(c.changed) == 0 {
 		return nil
 	}
-	if err := c.tx.SetLocks(c.ctx, c.project.ID, c.outcome, c.changed); err != nil {
-		return err
-	}
-	return c.tell(subject)
+	return c.tx.SetLocks(c.ctx, c.project.ID, c.outcome, c.changed, c.told(subject)...)
 }
 
-// tell writes the events.
-func (c *lockChange) tell(subject map[string]any) error {
+// told is what is told of a change.
+func (c *lockChange) told(subject map[string]any) (list []records.NewEvent) {
 	for _, e := range c.events {
 		about := map[string]any{"person": e.Person, "paths": e.paths, "count": e.count}
 		for k, v := range subject {
@@ -430,11 +474,9 @@ func (c *lockChange) tell(subject map[string]any) error {
 		if !e.Until.IsZero() {
 			about["until"] = e.Until.UTC().Format(time.RFC3339)
 		}
-		if err := c.tx.AddEvent(c.ctx, c.project.ID, c.actor.ID, e.Kind, about); err != nil {
-			return err
-		}
+		list = append(list, records.NewEvent{Kind: e.Kind, Subject: about})
 	}
-	return nil
+	return list
 }
 
 // releaseAll takes a person out of every lock of a project: what they hold, where they wait, what they asked.
@@ -470,7 +512,7 @@ func (s *Service) releaseAll(ctx context.Context, tx *records.Tx, actor Actor, p
 
 func shown(l lock.State) model.Lock {
 	return model.Lock{Path: l.Path, Holder: l.Holder.Handle, Workspace: l.Holder.Workspace, WorkspaceID: l.Holder.WorkspaceID,
-		Since: l.Since, Note: l.Note, Fence: l.Fence, Diverged: l.Diverged, Waitlist: []model.Waiter{}}
+		Since: l.Since, Note: l.Note, Fence: l.Fence, Diverged: l.Diverged, Waitlist: waiters(l)}
 }
 
 // somePaths keeps events small: the first hundred paths, beside a count.

@@ -370,12 +370,9 @@ func (s *Service) commit(ctx context.Context, tx *records.Tx, st *staged, actor 
 	_, h.Digest = h.Record.Encode()
 	if len(released.changed) > 0 {
 		outcome := records.Outcome{By: actor.ID, Ending: "sent", Handoff: number, Terms: st.project.Terms}
-		if err := tx.SetLocks(ctx, st.project.ID, outcome, released.changed); err != nil {
-			return receipt, err
-		}
 		// That a send gives back its own locks goes without saying.
 		released.events = slices.DeleteFunc(released.events, func(e lockEvent) bool { return e.Kind == lock.GivenBack })
-		if err := released.tell(map[string]any{"handoff": number}); err != nil {
+		if err := tx.SetLocks(ctx, st.project.ID, outcome, released.changed, released.told(map[string]any{"handoff": number})...); err != nil {
 			return receipt, err
 		}
 	}

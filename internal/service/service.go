@@ -121,20 +121,25 @@ func (s *Service) explain(err error) error {
 // project finds a project for the actor and checks their role. To somebody who is not in it, it looks as if it were not there.
 func project(ctx context.Context, tx *records.Tx, actor Actor, key, role string) (records.Project, error) {
 	p, err := tx.ProjectFor(ctx, key, actor.ID)
-	if errors.Is(err, records.ErrNotFound) || err == nil && p.Role == "" && !(actor.Steward && role == stewards) {
-		return p, model.NewProblem(model.NotFound, "see tarn project list for yours, or ask its owner to add you", "there is no project %q that you belong to", printable(key))
-	}
-	if err != nil {
+	if err != nil && !errors.Is(err, records.ErrNotFound) {
 		return p, err
+	}
+	return p, mayWork(p, actor, key, role)
+}
+
+// mayWork says whether the actor may do what takes a role in a project. One that is not there has id 0.
+func mayWork(p records.Project, actor Actor, key, role string) error {
+	if p.ID == 0 || p.Role == "" && !(actor.Steward && role == stewards) {
+		return model.NewProblem(model.NotFound, "see tarn project list for yours, or ask its owner to add you", "there is no project %q that you belong to", printable(key))
 	}
 	if role != stewards && !model.AtLeast(p.Role, role) || role == stewards && !actor.Steward && !model.AtLeast(p.Role, model.Lead) {
 		need := role
 		if role == stewards {
 			need = model.Lead
 		}
-		return p, model.NewProblem(model.NotAllowed, "ask a lead or an owner of the project", "you are %s in %s, and this takes %s", article(p.Role), key, article(need))
+		return model.NewProblem(model.NotAllowed, "ask a lead or an owner of the project", "you are %s in %s, and this takes %s", article(p.Role), key, article(need))
 	}
-	return p, nil
+	return nil
 }
 
 // stewards stands for "a lead of the project or a steward of the service".
@@ -170,13 +175,14 @@ func workspace(ctx context.Context, tx *records.Tx, actor Actor, p records.Proje
 		}
 		id = seat
 	}
-	missing := model.NewProblem(model.NotFound, "join the project again with tarn join --here", "the service does not know this workspace as yours")
 	if !validID(id) {
-		return records.Workspace{}, missing
+		return records.Workspace{}, unknownWorkspace
 	}
 	w, err := tx.WorkspaceByID(ctx, id)
 	if errors.Is(err, records.ErrNotFound) || err == nil && (w.Project != p.ID || w.PersonID != actor.ID) {
-		return w, missing
+		return w, unknownWorkspace
 	}
 	return w, err
 }
+
+var unknownWorkspace = model.NewProblem(model.NotFound, "join the project again with tarn join --here", "the service does not know this workspace as yours")

@@ -63,12 +63,8 @@ func (s *Service) Unsent(ctx context.Context, actor Actor, key string) (list []m
 	return list, err
 }
 
-// withHeadsUps adds to assets who else has unsent changes to them.
-func withHeadsUps(ctx context.Context, tx *records.Tx, project int64, workspace string, assets []model.Asset) error {
-	heads, err := tx.HeadsUps(ctx, project)
-	if err != nil || len(heads) == 0 {
-		return err
-	}
+// addHeadsUps adds to assets who else has unsent changes to them.
+func addHeadsUps(assets []model.Asset, heads []model.HeadsUp, workspace string) {
 	at := map[string]int{}
 	for i, a := range assets {
 		at[a.Path] = i
@@ -78,5 +74,4 @@ func withHeadsUps(ctx context.Context, tx *records.Tx, project int64, workspace 
 			assets[i].HeadsUp = append(assets[i].HeadsUp, h)
 		}
 	}
-	return nil
 }

@@ -68,7 +68,7 @@ func (w *Workspace) Lock(ctx context.Context, paths []string, o LockOptions) (ou
 		return out, err
 	}
 	out = Locked{Locks: answer.Locks, Waiting: answer.Waiting, Refusals: answer.Refusals}
-	if err := w.noteAssets(answer.Assets); err != nil {
+	if err := w.noteLocks(answer.Locks, answer.Assets); err != nil {
 		return out, err
 	}
 	mine := map[string]bool{}
@@ -79,9 +79,6 @@ func (w *Workspace) Lock(ctx context.Context, paths []string, o LockOptions) (ou
 		if place := places[l.Path]; place != "" {
 			taken[i] = place
 		}
-	}
-	if err := w.noteReserved(answer.Locks, answer.Assets); err != nil {
-		return out, err
 	}
 	if !o.Begin {
 		return out, w.guard(taken)
@@ -133,38 +130,27 @@ func matching(assets []model.Asset, paths []string) []string {
 	return out
 }
 
-// noteReserved keeps the locks of paths that have no asset yet.
-func (w *Workspace) noteReserved(locks []model.Lock, assets []model.Asset) error {
-	known := map[string]bool{}
-	for _, a := range assets {
-		known[a.Path] = true
-	}
+// noteLocks keeps the locks that were granted, and what the service said of those assets of which there is news. Of the others nobody else
+// has unsent changes.
+func (w *Workspace) noteLocks(locks []model.Lock, assets []model.Asset) error {
 	return w.update(func(t indexTx) error {
 		for i, l := range locks {
-			if !known[l.Path] {
-				if err := t.setLock(l.Path, &locks[i]); err != nil {
-					return err
-				}
+			if err := t.setLock(l.Path, &locks[i]); err != nil {
+				return err
+			}
+			if err := t.tx.Bucket(bucketHeads).Delete([]byte(l.Path)); err != nil {
+				return err
 			}
 		}
-		return nil
-	})
-}
-
-// noteAssets keeps what the service said of some assets.
-func (w *Workspace) noteAssets(assets []model.Asset) error {
-	return w.update(func(t indexTx) error {
 		for _, a := range assets {
 			if err := t.setNewest(a); err != nil {
 				return err
 			}
+			if len(a.HeadsUp) == 0 {
+				continue
+			}
 			if err := put(t.tx.Bucket(bucketHeads), a.Path, a.HeadsUp); err != nil {
 				return err
-			}
-			if len(a.HeadsUp) == 0 {
-				if err := t.tx.Bucket(bucketHeads).Delete([]byte(a.Path)); err != nil {
-					return err
-				}
 			}
 		}
 		return t.turn()

@@ -453,7 +453,7 @@ func (r *watcher) lockEdited(ctx context.Context, s *Status) {
 		var refused *model.Refused
 		switch {
 		case err == nil:
-			_ = r.hand.noteAssets(answer.Assets)
+			_ = r.hand.noteLocks(answer.Locks, answer.Assets)
 			_ = r.hand.guard([]string{a.Path})
 			r.mark("", true)
 			r.say(Notice{Kind: "locked", Paths: []string{a.Path}, Message: a.Path + " is yours, " + strings.Replace(note, "the first", "your first", 1)})

@@ -138,8 +138,8 @@ type LockRequest struct {
 	Reserve    bool       `json:"reserve,omitempty"`
 }
 
-// Locks is the answer to it: the locks that one has, the lines that one waits in, what was refused of Any, and the assets as they are now. It is
-// the list of what is held in a project, too.
+// Locks is the answer to it: the locks that one has, the lines that one waits in, what was refused of Any, and the assets of which there is
+// news (a newer version, somebody's unsent changes, a line). It is the list of what is held in a project, too.
 type Locks struct {
 	Locks    []Lock    `json:"locks"`
 	Waiting  []Waiting `json:"waiting,omitempty"`
