@@ -22,9 +22,11 @@ import (
 
 	"github.com/dustin/go-humanize"
 	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
 
 	"kettletarn/internal/client"
 	"kettletarn/internal/contest"
+	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 )
 
@@ -72,12 +74,15 @@ func (b *bench) locks() error {
 	if err != nil {
 		return err
 	}
-	var cpu time.Duration
+	if err := b.nameClients(c); err != nil {
+		return err
+	}
 	for _, m := range []struct {
 		work   string
 		assets int
 	}{{"on 100,000 assets", lockAssets}, {"all on one asset", 1}} {
 		var ours, theirs []load
+		var cpu time.Duration
 		pairs := 0
 		for range b.runs {
 			before := treeCPU(b.daemon.Process()) + treeCPU(b.pg.Process())
@@ -100,6 +105,26 @@ func (b *bench) locks() error {
 			fmt.Sprintf("%.2f of its rate; %.1f times its p99", a.rate/p.rate, a.p99()/p.p99()), "0.5; 3", a.rate/p.rate >= 0.5 && a.p99()/p.p99() <= 3)
 	}
 	return b.lockWhile(c)
+}
+
+// nameClients makes the table from which pgbench draws its clients.
+func (b *bench) nameClients(c *contest.Contest) error {
+	conn, err := pgx.Connect(b.ctx, b.db)
+	if err != nil {
+		return err
+	}
+	defer conn.Close(context.Background())
+	if _, err := conn.Exec(b.ctx, `create table bench_clients (n integer primary key, ws uuid, digest bytea, person bigint, handle text)`); err != nil {
+		return err
+	}
+	for i, k := range c.Clients {
+		digest := chunk.Sum([]byte(k.Token))
+		if _, err := conn.Exec(b.ctx, `insert into bench_clients select $1, $2, $3, id, handle from people where handle = $4`, i, k.Place.WorkspaceID, digest[:], k.Place.Handle); err != nil {
+			return err
+		}
+	}
+	_, err = conn.Exec(b.ctx, `analyze`)
+	return err
 }
 
 func middle(list []load) load {
@@ -194,7 +219,7 @@ func (b *bench) pgbench(c *contest.Contest, assets int) (l load, err error) {
 		return l, err
 	}
 	cmd := exec.CommandContext(b.ctx, programs[len(programs)-1], "-n", "-M", "prepared", "-c", strconv.Itoa(lockConns), "-j", "2", "-T", strconv.Itoa(int(lockTime.Seconds())), "-l", "-f", script,
-		"-D", "assets="+strconv.Itoa(assets), "-D", "project="+c.Project, "-D", "people="+strconv.Itoa(lockPeople), b.db)
+		"-D", "assets="+strconv.Itoa(assets), "-D", "project="+c.Project, "-D", "clients="+strconv.Itoa(len(c.Clients)), b.db)
 	cmd.Dir = folder
 	if text, err := cmd.CombinedOutput(); err != nil {
 		return l, fmt.Errorf("pgbench: %w: %s", err, text)
