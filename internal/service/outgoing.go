@@ -276,17 +276,17 @@ func (s *Service) link(key string, i news.Item) string {
 	case address == "":
 		return ""
 	case i.Handoff > 0:
-		return fmt.Sprintf("%s/%s/handoffs/%d", address, key, i.Handoff)
+		return fmt.Sprintf("%s/p/%s/handoffs/%d", address, key, i.Handoff)
 	case i.Kind == news.Rules:
-		return fmt.Sprintf("%s/%s/rules", address, key)
+		return fmt.Sprintf("%s/p/%s/rules", address, key)
 	case len(i.Paths) == 1:
 		parts := strings.Split(i.Paths[0], "/")
 		for n := range parts {
 			parts[n] = url.PathEscape(parts[n])
 		}
-		return fmt.Sprintf("%s/%s/asset/%s", address, key, strings.Join(parts, "/"))
+		return fmt.Sprintf("%s/p/%s/asset/%s", address, key, strings.Join(parts, "/"))
 	}
-	return fmt.Sprintf("%s/%s/locks", address, key)
+	return fmt.Sprintf("%s/p/%s/locks", address, key)
 }
 
 func capital(text string) string {

@@ -7,6 +7,11 @@ import { AssetPage } from "./pages/asset/AssetPage";
 import { AssetsPage } from "./pages/assets/AssetsPage";
 import { HandoffPage } from "./pages/handoff/HandoffPage";
 import { HandoffsPage } from "./pages/handoffs/HandoffsPage";
+import { Board } from "./pages/locks/Board";
+import { Contested } from "./pages/locks/Contested";
+import { LocksPage } from "./pages/locks/LocksPage";
+import { Record } from "./pages/locks/Record";
+import { NewsPage } from "./pages/news/NewsPage";
 import { ProjectFrame } from "./pages/project/ProjectFrame";
 import { ProjectsPage } from "./pages/projects/ProjectsPage";
 import { RulesPage } from "./pages/rules/RulesPage";
@@ -27,7 +32,17 @@ const router = createBrowserRouter([
       { path: "asset/*", element: <AssetPage /> },
       { path: "handoffs", element: <HandoffsPage /> },
       { path: "handoffs/:number", element: <HandoffPage /> },
+      {
+        path: "locks",
+        element: <LocksPage />,
+        children: [
+          { index: true, element: <Board /> },
+          { path: "record", element: <Record /> },
+          { path: "waiting", element: <Contested /> },
+        ],
+      },
       { path: "rules", element: <RulesPage /> },
+      { path: "news", element: <NewsPage /> },
     ],
   },
   { path: "*", element: <ProjectsPage /> },

@@ -2,14 +2,24 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { prefix } from "./client";
 
+/** Item is news that concerns the one who looks. */
+export interface Item {
+  id: string;
+  text: string;
+}
+
+/** urgent are the kinds of news that are said at once, and not only shown where they belong. */
+const urgent = new Set(["turn", "asked", "answered", "lost"]);
+
 /**
  * useNews keeps a project's pages live: whatever happens there makes what they show be asked for again. It returns whether the
- * stream stands. Only a page that is looked at keeps one: a browser has few connections to a service, and tabs in the back or pages
+ * stream stands, what is to be said of what happened meanwhile, and how to take that away. Only a page that is looked at keeps one: a browser has few connections to a service, and tabs in the back or pages
  * that were left would hold them all.
  */
-export function useNews(key: string): boolean {
+export function useNews(key: string): [boolean, Item[], (id: string) => void] {
   const queries = useQueryClient();
   const [live, setLive] = useState(true);
+  const [items, setItems] = useState<Item[]>([]);
   useEffect(() => {
     let source: EventSource | undefined;
     let missed = false;
@@ -18,7 +28,11 @@ export function useNews(key: string): boolean {
     const open = () => {
       if (source) return;
       source = new EventSource(`${prefix}/projects/${encodeURIComponent(key)}/news`);
-      source.addEventListener("news", refresh);
+      source.addEventListener("news", (e: MessageEvent<string>) => {
+        refresh();
+        const { id, news, text } = JSON.parse(e.data) as { id: string; news?: string; text?: string };
+        if (news && text && urgent.has(news)) setItems((list) => [...list.filter((i) => i.id !== id), { id, text }].slice(-4));
+      });
       source.onopen = () => {
         setLive(true);
         // After a gap, what was missed is made good; the first opening has nothing to make good.
@@ -53,5 +67,5 @@ export function useNews(key: string): boolean {
       close();
     };
   }, [key, queries]);
-  return live;
+  return [live, items, (id) => setItems((list) => list.filter((i) => i.id !== id))];
 }

@@ -2,17 +2,19 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Download, RotateCcw } from "lucide-react";
 import { useRef, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
-import { api, ask, fileAddress, newKey, type Asset, type Version } from "../../api/client";
-import { consoleSeat } from "../../api/locks";
+import { api, ask, fileAddress, newKey, type Asset, type Lock, type Version } from "../../api/client";
+import { consoleSeat, useLocks } from "../../api/locks";
 import { Ask } from "../../parts/Ask";
 import { Button } from "../../parts/Button";
 import { DropFile } from "../../parts/DropFile";
 import { Holder } from "../../parts/Holder";
-import { ReleaseLock, TakeLock } from "../../parts/LockControl";
+import { Line } from "../../parts/Line";
+import { AnswerAsk, ReleaseLock, TakeLock, TakeOffer, WaitOrAsk } from "../../parts/LockControl";
 import { Picture } from "../../parts/Picture";
 import { Trouble } from "../../parts/Trouble";
 import { Unsent } from "../../parts/Unsent";
 import { baseName, firstLine, folderPath, size, When } from "../../parts/words";
+import { Marks } from "../locks/Board";
 import { useHere, type Here } from "../project/ProjectFrame";
 
 export function AssetPage() {
@@ -59,6 +61,7 @@ export function AssetPage() {
 
 function Heading({ here, asset, mayDrop, onFile }: { here: Here; asset: Asset; mayDrop: boolean; onFile: (f: File) => void }) {
   const input = useRef<HTMLInputElement>(null);
+  const lock = useLocks(here.key, asset.path).data?.locks[0];
   const folder = asset.path.includes("/") ? asset.path.slice(0, asset.path.lastIndexOf("/")) : "";
   return (
     <div className="mb-5 flex flex-wrap items-end gap-x-6 gap-y-3">
@@ -66,6 +69,15 @@ function Heading({ here, asset, mayDrop, onFile }: { here: Here; asset: Asset; m
         <Link to={folderPath(here.key, folder)} className="text-peat">{folder || "Assets"}</Link>
         <h1 className="break-all">{baseName(asset.path)}</h1>
         <p className="mt-1"><Holder lock={asset.lock} me={here.me} long /></p>
+        {lock && (
+          <>
+            <Marks lock={lock} />
+            <Line lock={lock} me={here.me} />
+            {lock.holder === here.me && (lock.asks ?? []).filter((k) => !k.answer).map((k) => (
+              <p key={k.person} className="mt-2"><AnswerAsk here={here} lock={lock} ask={k} /></p>
+            ))}
+          </>
+        )}
         {asset.heads_up?.map((h) => (
           <p key={h.workspace_id} className="text-ice"><Unsent head={h} me={here.me} /></p>
         ))}
@@ -77,9 +89,22 @@ function Heading({ here, asset, mayDrop, onFile }: { here: Here; asset: Asset; m
             <input ref={input} type="file" className="hidden" aria-label="File of the new version" onChange={(e) => e.target.files?.[0] && onFile(e.target.files[0])} />
           </>
         )}
-        {asset.lock ? <ReleaseLock here={here} lock={asset.lock} /> : here.maySend && !asset.gone && <TakeLock here={here} asset={asset} />}
+        <LockButtons here={here} asset={asset} lock={lock} />
       </div>
     </div>
+  );
+}
+
+/** LockButtons are what one may do about the lock. */
+function LockButtons({ here, asset, lock }: { here: Here; asset: Asset; lock: Lock | undefined }) {
+  const offered = lock?.waitlist[0]?.offered_until ? lock.waitlist[0].handle : undefined;
+  if (lock && offered === here.me) return <TakeOffer here={here} lock={lock} />;
+  return (
+    <>
+      {here.maySend && !asset.gone && !asset.lock && !offered && <TakeLock here={here} asset={asset} />}
+      {here.maySend && lock && lock.holder !== here.me && (lock.holder || offered) && <WaitOrAsk here={here} lock={lock} />}
+      {asset.lock && <ReleaseLock here={here} lock={lock ?? asset.lock} />}
+    </>
   );
 }
 

@@ -4,6 +4,7 @@ import { api, ask, type Project } from "../../api/client";
 import { useMe } from "../../api/me";
 import { useNews } from "../../api/news";
 import { Page, Shore } from "../../parts/Shore";
+import { Told } from "../../parts/Told";
 import { Trouble } from "../../parts/Trouble";
 
 /** Here is what every page of a project knows. */
@@ -22,7 +23,7 @@ const tab = ({ isActive }: { isActive: boolean }) =>
 
 export function ProjectFrame() {
   const key = useParams()["project"]!;
-  const live = useNews(key);
+  const [live, told, dismiss] = useNews(key);
   const me = useMe();
   const project = useQuery({ queryKey: ["project", key], queryFn: () => ask(api.GET("/projects/{project}", { params: { path: { project: key } } })) });
   const role = project.data?.role ?? "";
@@ -35,10 +36,13 @@ export function ProjectFrame() {
           <NavLink to={`/p/${key}`} end className={tab}>Today</NavLink>
           <NavLink to={`/p/${key}/assets`} className={tab}>Assets</NavLink>
           <NavLink to={`/p/${key}/handoffs`} className={tab}>Handoffs</NavLink>
+          <NavLink to={`/p/${key}/locks`} className={tab}>Locks</NavLink>
           <NavLink to={`/p/${key}/rules`} className={tab}>Rules</NavLink>
+          <NavLink to={`/p/${key}/news`} className={tab}>News</NavLink>
         </nav>
         {!live && <span role="status" className="text-rust">No connection; this page may be old</span>}
       </Shore>
+      <Told items={told} onClose={dismiss} />
       <Page>
         <Trouble error={project.error} />
         {project.data && me.data && (

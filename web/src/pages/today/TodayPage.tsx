@@ -2,11 +2,13 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, ask, type Lock } from "../../api/client";
 import { useLocks } from "../../api/locks";
-import { ReleaseLock } from "../../parts/LockControl";
+import { Asked, clock } from "../../parts/Line";
+import { AnswerAsk, ReleaseLock, TakeOffer } from "../../parts/LockControl";
 import { Picture } from "../../parts/Picture";
 import { Trouble } from "../../parts/Trouble";
 import { Unsent } from "../../parts/Unsent";
 import { assetPath, firstLine, plural, When } from "../../parts/words";
+import { Marks } from "../locks/Board";
 import { useHere, type Here } from "../project/ProjectFrame";
 
 /** The first thing about a project: who is on what, and what came in. */
@@ -16,15 +18,16 @@ export function TodayPage() {
   return (
     <div className="grid gap-x-12 gap-y-8 lg:grid-cols-[3fr_2fr]">
       <section aria-labelledby="on-what">
+        {locks.data && <ForYou here={here} locks={locks.data.locks} />}
         <h1 id="on-what" className="mb-4">Who is on what</h1>
         <Trouble error={locks.error} />
-        {locks.data?.locks.length === 0 && (
+        {locks.data?.locks.every((l) => !l.holder) && (
           <p className="text-peat">
             Nobody holds anything. <Link to={`/p/${here.key}/assets`}>Assets</Link> is where to take one.
           </p>
         )}
         <div className="space-y-6">
-          {locks.data && byHolder(locks.data.locks, here.me).map(([holder, list]) => <Held key={holder} here={here} holder={holder} list={list} />)}
+          {locks.data && byHolder(locks.data.locks.filter((l) => l.holder), here.me).map(([holder, list]) => <Held key={holder} here={here} holder={holder} list={list} />)}
         </div>
         <NotSent here={here} />
       </section>
@@ -58,13 +61,52 @@ function Held({ here, holder, list }: { here: Here; holder: string; list: Lock[]
               <Link to={assetPath(here.key, l.path)} className="font-medium break-all">{l.path}</Link>
               <span className="block text-peat">
                 {l.note ? `${l.note}, ` : ""}taken <When at={l.since} /> in {l.workspace}
+                {l.waitlist.length > 0 && <>; {l.waitlist.map((w) => (w.handle === here.me ? "you" : w.handle)).join(", ")} in line</>}
               </span>
+              <Marks lock={l} />
             </span>
             <ReleaseLock here={here} lock={l} />
           </li>
         ))}
       </ul>
     </div>
+  );
+}
+
+/** ForYou is what waits for the one who looks: offers to take, asks to answer, answers that they got. */
+function ForYou({ here, locks }: { here: Here; locks: Lock[] }) {
+  const offers = locks.filter((l) => l.waitlist[0]?.offered_until && l.waitlist[0].handle === here.me);
+  const asked = locks.filter((l) => l.holder === here.me).flatMap((l) => (l.asks ?? []).filter((k) => !k.answer).map((k) => ({ lock: l, ask: k })));
+  const mine = locks.filter((l) => l.holder && l.holder !== here.me).flatMap((l) => (l.asks ?? []).filter((k) => k.person === here.me).map((k) => ({ lock: l, ask: k })));
+  if (offers.length + asked.length + mine.length === 0) return null;
+  return (
+    <section aria-labelledby="for-you" className="mb-8">
+      <h1 id="for-you" className="mb-3">Waiting for you</h1>
+      <ul className="divide-y divide-line border-l-3 border-copper pl-4">
+        {offers.map((l) => (
+          <li key={l.path} className="flex flex-wrap items-center justify-between gap-x-4 gap-y-2 py-2.5">
+            <span>
+              <Link to={assetPath(here.key, l.path)} className="font-medium break-all">{l.path}</Link>
+              <span className="block text-peat">it is your turn, until {clock(l.waitlist[0]!.offered_until!)}</span>
+            </span>
+            <TakeOffer here={here} lock={l} />
+          </li>
+        ))}
+        {asked.map(({ lock, ask: k }) => (
+          <li key={lock.path + k.person} className="space-y-2 py-2.5">
+            <Link to={assetPath(here.key, lock.path)} className="font-medium break-all">{lock.path}</Link>
+            <span className="block text-peat"><Asked ask={k} lock={lock} me={here.me} /></span>
+            <AnswerAsk here={here} lock={lock} ask={k} />
+          </li>
+        ))}
+        {mine.map(({ lock, ask: k }) => (
+          <li key={lock.path + k.at} className="py-2.5">
+            <Link to={assetPath(here.key, lock.path)} className="font-medium break-all">{lock.path}</Link>
+            <span className="block text-peat"><Asked ask={k} lock={lock} me={here.me} /></span>
+          </li>
+        ))}
+      </ul>
+    </section>
   );
 }
 
