@@ -15,11 +15,12 @@ import (
 	"time"
 
 	"kettletarn/internal/localpg"
+	"kettletarn/internal/postbox"
 	"kettletarn/internal/rig"
 )
 
 func main() {
-	port := flag.Int("port", 7420, "port of the service; PostgreSQL takes the next one")
+	port := flag.Int("port", 7420, "port of the service; PostgreSQL and a mail server that only keeps letters take the next two")
 	folder := flag.String("folder", "", "folder for everything (default /var/tmp/kettle-tarn-demo-PORT)")
 	bin := flag.String("bin", "bin", "folder with tarn and tarnd")
 	reset := flag.Bool("reset", false, "begin anew")
@@ -41,7 +42,7 @@ func run(ctx context.Context, port int, folder, bin string, reset, once bool) er
 	if err != nil {
 		return err
 	}
-	for _, p := range []int{port, port + 1} {
+	for _, p := range []int{port, port + 1, port + 2} {
 		if c, err := net.DialTimeout("tcp", fmt.Sprintf("127.0.0.1:%d", p), time.Second); err == nil {
 			_ = c.Close()
 			return fmt.Errorf("port %d is in use, perhaps by another demo; stop that, or run a second one beside it: make demo PORT=%d", p, port+100)
@@ -76,7 +77,13 @@ func run(ctx context.Context, port int, folder, bin string, reset, once bool) er
 		return err
 	}
 	defer log.Close()
+	box, mail, err := postbox.Open(fmt.Sprintf("127.0.0.1:%d", port+2), filepath.Join(folder, "letters"))
+	if err != nil {
+		return err
+	}
+	defer func() { _ = box.Close() }()
 	d := rig.NewDaemon(bin, fmt.Sprintf("127.0.0.1:%d", port), db, filepath.Join(folder, "data"), log)
+	d.Env = append(d.Env, "TARND_MAIL=smtp://"+mail, "TARND_MAIL_FROM=Kettle Tarn <tarn@saltpan.example>", "TARND_ADDRESS="+d.URL)
 	if err := d.Start(ctx); err != nil {
 		return fmt.Errorf("%w; its log is %s", err, log.Name())
 	}
@@ -94,7 +101,7 @@ func run(ctx context.Context, port int, folder, bin string, reset, once bool) er
 		fmt.Printf("Played in %s.\n", time.Since(start).Round(time.Second))
 	}
 	fmt.Printf("\n  The console is at   %s\n  Sign in as          odile (owner)\n  with passphrase     %s\n\n", d.URL, passphrase("odile"))
-	fmt.Printf("  The others are tamsin, rurik, imani, bastien and keiko: lantern-and-HANDLE.\n  Their folders are below %s/people.\n\n", folder)
+	fmt.Printf("  The others are tamsin, rurik, imani, bastien and keiko: lantern-and-HANDLE.\n  Their folders are below %[1]s/people,\n  the letters that they got in %[1]s/letters.\n\n", folder)
 	if once {
 		return nil
 	}

@@ -122,6 +122,9 @@ func (s *stage) play() (err error) {
 		if status, out := p.run(p.home(), passphrase(handle)+"\n", "sign-in", s.daemon.URL, "--as", handle); status != 0 {
 			return fmt.Errorf("%s can't sign in: %s", handle, out)
 		}
+		if status, out := p.run(p.home(), "", "news", "--address", handle+"@saltpan.example"); status != 0 {
+			return fmt.Errorf("%s can't choose how to hear of things: %s", handle, out)
+		}
 	}
 	s.brinelight()
 	s.tidepad()
@@ -220,18 +223,33 @@ func (s *stage) brinelight() {
 		"textures/plank-albedo.png": scene.Albedo("plank", 512, 0), "textures/plank-normal.png": scene.Normal("plank", 512, 0),
 		"textures/plank-roughness.png": scene.Roughness("plank", 512, 0), "sounds/crank-click.wav": scene.Sound("oar-stroke", 1), "text/dialogue-diver.txt": scene.Dialogue("ferryman", 1)}})
 
-	fmt.Println("  rurik    wants the harbour while tamsin has it, and is told so")
+	fmt.Println("  rurik    wants the harbour while tamsin has it; keiko too: both wait, rurik asks")
 	tamsin.tarn("update")
 	tamsin.tarn("begin", "--no-open", "--note", "Breakwater", "levels/harbour/harbour.glb")
 	rurik.tarn("update")
 	rurik.refused("tamsin holds it", "lock", "levels/harbour/harbour.glb")
+	rurik.tarn("ask", "-m", "Two posts stand where the ferry light falls", "levels/harbour/harbour.glb")
+	keiko.tarn("update")
+	keiko.tarn("lock", "--wait", "--note", "Collision of the quay", "levels/harbour/harbour.glb")
+	tamsin.tarn("answer", "--not-yet", "-m", "The breakwater is half built", "--until", "2h", "levels/harbour/harbour.glb")
 	tamsin.hand(handoff{note: "Harbour: breakwater, and the current bends round it", task: "BRL-124", stage: "polish", old: files{"levels/harbour/harbour.glb": scene.Level("harbour", 2)}})
+	rurik.tarn("begin", "--no-open", "--note", "The two posts", "levels/harbour/harbour.glb")
+	keiko.tarn("ask", "-m", "Only the collision, ten minutes", "levels/harbour/harbour.glb")
+	fmt.Println("  rurik    gives it to keiko before he has begun")
+	rurik.tarn("answer", "--give", "levels/harbour/harbour.glb")
+	keiko.tarn("begin", "--no-open", "levels/harbour/harbour.glb")
+	keiko.tarn("unlock", "levels/harbour/harbour.glb")
 
-	fmt.Println("  imani    forgets a lock over the weekend; odile takes it away")
+	fmt.Println("  imani    forgets a lock over the weekend; odile takes it away; imani comes back, and sends hers as a copy")
 	imani.tarn("lock", "--note", "Quick trim before I leave", "sounds/hull-creak.wav")
+	imani.write("sounds/hull-creak.wav", scene.Sound("hull-creak", 2))
 	odile.tarn("update")
 	odile.tarn("unlock", "--override", "--reason", "Imani is away until Tuesday and the build needs the creak today", "sounds/hull-creak.wav")
 	odile.hand(handoff{note: "Hull creak shortened for the build", task: "BRL-126", old: files{"sounds/hull-creak.wav": scene.Sound("hull-creak", 1)}})
+	imani.refused("version 2 is newer", "send", "-m", "Trimmed", "sounds/hull-creak.wav")
+	imani.refused("tarn settle sounds/hull-creak.wav", "update")
+	imani.tarn("settle", "--use", "copy", "sounds/hull-creak.wav")
+	imani.tarn("send", "-m", "My trim of the creak from Friday, beside Odile's: take the better one", "--task", "BRL-126", "sounds/hull-creak-imani.wav")
 
 	rurik.hand(handoff{note: "Kelp: veins and the yellow tips", task: "BRL-104", stage: "polish", old: maps("kelp", 512, 1)})
 	rurik.hand(handoff{note: "Rust: rivets catch the lamp now. Height map for the close-ups", task: "BRL-117", stage: "final", old: maps("rust", 768, 2), fresh: files{"textures/rust-height.png": scene.Height("rust", 768, 2)}})
@@ -259,6 +277,18 @@ func (s *stage) brinelight() {
 	odile.write("text/dialogue-diver.txt", append(scene.Dialogue("ferryman", 1), "\n\nDIVER: Hold the rope.\n"...))
 	odile.tarn("status", "--fetch")
 	odile.tarn("update")
+	fmt.Println("  It is a busy afternoon: people wait, ask, and are offered what they waited for")
+	keiko.tarn("update")
+	keiko.tarn("lock", "--wait", "--note", "Ferry timetable", "levels/harbour/placements.csv")
+	keiko.tarn("ask", "-m", "The collision once more, before the build", "levels/harbour/harbour.glb")
+	rurik.tarn("lock", "--wait", "--note", "Steps want the wet planks", "levels/harbour/harbour.glb")
+	tamsin.tarn("answer", "--not-yet", "-m", "The steps are half in", "--until", "3h", "levels/harbour/harbour.glb")
+	odile.tarn("begin", "--no-open", "--note", "Lantern glass for the lighthouse", "models/lighthouse.glb")
+	tamsin.tarn("ask", "-m", "The door has to match the steps, one minute", "models/lighthouse.glb")
+	imani.tarn("lock", "--note", "Surf a little slower", "sounds/surf-loop.wav")
+	odile.tarn("lock", "--wait", "--note", "Loop point clicks in the trailer", "sounds/surf-loop.wav")
+	imani.tarn("unlock", "sounds/surf-loop.wav")
+	rurik.tarn("lock", "--reserve", "--note", "Wet planks, when the mask is done", "textures/plank-wet-albedo.png")
 }
 
 func (s *stage) tidepad() {

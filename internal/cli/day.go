@@ -71,7 +71,7 @@ func clash(c model.Asset) model.Refusal {
 		message = fmt.Sprintf("%s: there is a file here that was never sent, and version %d%s belongs in its place", c.Path, c.Newest, whose)
 	}
 	return model.Refusal{Path: c.Path, Reason: model.Clash, Message: message,
-		Remedy: "tarn settle " + c.Path + " --use mine, theirs or both"}
+		Remedy: "tarn settle " + c.Path + " --use mine, theirs, both or copy"}
 }
 
 func (a *app) begin() *cli.Command {

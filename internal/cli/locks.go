@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -206,7 +207,7 @@ func (a *app) printHolders(w *workspace.Workspace, locks []model.Lock, heads []m
 				t.row(l.Path, holder, when(l.Since), l.Workspace, firstLine(l.Note, 40))
 			}
 			for _, line := range lockLines(l) {
-				t.row("    "+line, "", "", "", "")
+				t.under("    " + line)
 			}
 		}
 		t.print()
@@ -235,7 +236,7 @@ func lockLines(l model.Lock) (lines []string) {
 			lines = append(lines, fmt.Sprintf("offered to %s until %s", x.Handle, x.OfferedUntil.Local().Format("2 Jan 15:04")))
 		default:
 			line := fmt.Sprintf("%s in line: %s, since %s", lock.Ordinal(i+1), x.Handle, when(x.Since))
-			if x.Note != "" {
+			if x.Note != "" && !slices.ContainsFunc(l.Asks, func(k model.Ask) bool { return k.Person == x.Handle && k.Reason == x.Note }) {
 				line += ", for " + firstLine(x.Note, 50)
 			}
 			lines = append(lines, line)

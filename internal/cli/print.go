@@ -93,6 +93,11 @@ func (t *table) row(cells ...string) {
 	t.rows = append(t.rows, cells)
 }
 
+// under adds a line of its own below the last row, which no column is widened for.
+func (t *table) under(text string) {
+	t.rows = append(t.rows, []string{assetpath.Printable(text)})
+}
+
 func (t *table) print() {
 	widths := make([]int, len(t.heads))
 	right := make([]bool, len(t.heads))
@@ -102,6 +107,9 @@ func (t *table) print() {
 		widths[i] = utf8.RuneCountInString(heads[i])
 	}
 	for _, r := range t.rows {
+		if len(r) < len(heads) {
+			continue
+		}
 		for i, c := range r {
 			widths[i] = max(widths[i], utf8.RuneCountInString(c))
 		}
@@ -125,6 +133,14 @@ func (t *table) print() {
 		line(heads)
 	}
 	for _, r := range t.rows {
+		if len(r) < len(heads) {
+			text := r[0]
+			if t.width > 0 {
+				text = shortened(text, t.width)
+			}
+			fmt.Fprintln(t.out, text)
+			continue
+		}
 		line(r)
 	}
 }

@@ -245,6 +245,9 @@ func (a *app) settle() *cli.Command {
 			if err != nil {
 				return err
 			}
+			if now, err := w.Status(ctx, workspace.Question{}); err == nil {
+				w.Tell(ctx, now)
+			}
 			return a.answer(cmd, s, func() { a.printSettled(s) })
 		}),
 		&cli.StringFlag{Name: "use", Usage: "mine, theirs, both (theirs beside mine under a name of its own) or copy (mine becomes a new file beside theirs, which needs no lock)"})

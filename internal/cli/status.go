@@ -143,7 +143,7 @@ func fetchedWord(t time.Time) string {
 
 // groups are the states, in the order in which they want doing something about.
 var groups = []struct{ state, title, remedy string }{
-	{model.Clash, "Changed here and newer there", "tarn settle PATH --use mine, theirs or both ends it"},
+	{model.Clash, "Changed here and newer there", "tarn settle PATH --use mine, theirs, both or copy ends it"},
 	{model.Edited, "Changed here", "tarn send -m NOTE hands them off"},
 	{moved, "Moved here", "tarn send -m NOTE hands the moves off"},
 	{model.New, "New here", "tarn send -m NOTE hands them off"},

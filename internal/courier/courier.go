@@ -98,6 +98,7 @@ func (c *Courier) Mail(ctx context.Context, key, to, subject, text string) error
 	m.Subject(subject)
 	m.SetMessageIDWithValue(key + "@kettle-tarn")
 	m.SetDate()
+	m.SetUserAgent("Kettle Tarn")
 	m.SetGenHeader("Auto-Submitted", "auto-generated")
 	m.SetBodyString(mail.TypeTextPlain, text)
 	client, err := c.mailClient()

@@ -214,7 +214,7 @@ func (s *Service) settleDelivery(ctx context.Context, d records.Delivery, ids []
 // letter tells one person of one event.
 func (s *Service) letter(ctx context.Context, d records.Delivery) error {
 	item := news.Of(d.Event)
-	text := capital(item.For(d.Handle)) + "."
+	text := item.For(d.Handle) + "."
 	if link := s.link(d.ProjectKey, item); link != "" {
 		text += "\n\n" + link
 	}
@@ -260,7 +260,7 @@ func (s *Service) summary(ctx context.Context, d records.Delivery) (ids []int64,
 func (s *Service) call(ctx context.Context, d records.Delivery) error {
 	item := news.Of(d.Event)
 	body, err := json.Marshal(map[string]any{
-		"type": d.Event.Kind, "timestamp": d.Event.At.UTC().Format(time.RFC3339), "text": fmt.Sprintf("[%s] %s", d.ProjectKey, capital(item.Text)),
+		"type": d.Event.Kind, "timestamp": d.Event.At.UTC().Format(time.RFC3339), "text": fmt.Sprintf("[%s] %s", d.ProjectKey, item.Text),
 		"data": map[string]any{"project": d.ProjectKey, "news": item.Kind, "person": d.Event.Person, "to": append([]string{}, item.To...), "paths": append([]string{}, item.Paths...), "handoff": item.Handoff, "url": s.link(d.ProjectKey, item)},
 	})
 	if err != nil {
@@ -298,7 +298,7 @@ func capital(text string) string {
 
 func firstSentence(text string) string {
 	first, _, _ := strings.Cut(text, ". ")
-	return capital(firstLine(first))
+	return firstLine(first)
 }
 
 // NewsSettings is how the actor hears of news.

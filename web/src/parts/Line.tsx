@@ -25,10 +25,10 @@ export function Line({ lock, me }: { lock: Lock; me: string }) {
             </>
           ) : (
             <>
-              <span className="text-ink">{ordinal(i + 1)} in line: {w.handle === me ? "you" : w.handle}</span>, since <When at={w.since} />
+              <span className="text-ink">{ordinal(i + 1)} in line: {w.handle === me ? "you" : w.handle}</span>, <When at={w.since} />
             </>
           )}
-          {w.note && <>, for “{w.note}”</>}
+          {w.note && !asks.some((k) => k.person === w.handle && k.reason === w.note) && <>, for “{w.note}”</>}
         </li>
       ))}
       {asks.map((k) => (

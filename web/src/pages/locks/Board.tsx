@@ -2,7 +2,7 @@ import { Link, useSearchParams } from "react-router";
 import type { Lock } from "../../api/client";
 import { useLocks } from "../../api/locks";
 import { Line } from "../../parts/Line";
-import { ReleaseLock, TakeOffer, WaitOrAsk } from "../../parts/LockControl";
+import { AnswerAsk, ReleaseLock, TakeOffer, WaitOrAsk } from "../../parts/LockControl";
 import { Picture } from "../../parts/Picture";
 import { Trouble } from "../../parts/Trouble";
 import { assetPath, When } from "../../parts/words";
@@ -82,6 +82,7 @@ function Row({ here, lock }: { here: Here; lock: Lock }) {
         <span className="flex flex-wrap justify-end gap-2">
           {offered && <TakeOffer here={here} lock={lock} />}
           {here.maySend && !mine && !offered && <WaitOrAsk here={here} lock={lock} />}
+          {mine && (lock.asks ?? []).filter((k) => !k.answer).map((k) => <AnswerAsk key={k.person} here={here} lock={lock} ask={k} />)}
           <ReleaseLock here={here} lock={lock} />
         </span>
       </td>

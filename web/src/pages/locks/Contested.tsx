@@ -25,8 +25,10 @@ export function Contested() {
   const most = Math.max(1, ...found.data.contested.map((c) => c.seconds));
   return (
     <>
-      <p className="mb-4 max-w-prose text-peat">
-        How long people waited in line, together, in each week. What is contested week after week may be worth splitting, so that two can work on it.{" "}
+      <p className="max-w-prose text-peat">
+        How long people waited in line, together, in each week. What is contested week after week may be worth splitting, so that two can work on it.
+      </p>
+      <p className="mt-2 mb-4 text-peat">
         {spans.map((n) => (
           <Link key={n} to={`?weeks=${n}`} replace aria-current={n === count} className={`mr-3 ${n === count ? "text-ink" : ""}`}>{n} weeks</Link>
         ))}
@@ -51,7 +53,7 @@ export function Contested() {
               return (
                 <tr key={path} className="border-t border-line">
                   <td className="max-w-80 py-2 pr-6"><Link to={assetPath(here.key, path)} className="font-medium break-all">{path}</Link></td>
-                  {weeks.map((w) => <Bar key={w} cell={cells.find((c) => c.week === w)} most={most} slim={count > 12} />)}
+                  {weeks.map((w) => <Bar key={w} cell={cells.find((c) => c.week === w)} most={most} width={count > 12 ? "w-3" : count > 6 ? "w-14" : "w-24"} />)}
                   <td className="py-2 pl-6 text-right whitespace-nowrap">
                     {span(total)}
                     <span className="block text-peat">{plural(cells.reduce((sum, c) => sum + c.waits, 0), "wait")}</span>
@@ -67,12 +69,12 @@ export function Contested() {
 }
 
 /** Bar is one asset in one week: as high as people waited long, with that in words. */
-function Bar({ cell, most, slim }: { cell: Cell | undefined; most: number; slim: boolean }) {
+function Bar({ cell, most, width }: { cell: Cell | undefined; most: number; width: string }) {
   const words = cell ? `${span(cell.seconds)}, ${cell.people === 1 ? "1 person" : `${cell.people} people`}` : "nobody waited";
   return (
     <td className="px-1 align-bottom" title={cell && words}>
-      <span className={`flex h-14 ${slim ? "w-3" : "w-12"} flex-col items-center justify-end border-b border-line`}>
-        {cell && !slim && <span className="text-xs text-peat" aria-hidden>{span(cell.seconds)}</span>}
+      <span className={`flex h-14 ${width} flex-col items-center justify-end border-b border-line`}>
+        {cell && width !== "w-3" && <span className="text-xs text-peat" aria-hidden>{span(cell.seconds)}</span>}
         {cell && <span className="w-full rounded-t-md bg-copper" style={{ height: `${Math.max(4, (cell.seconds / most) * 62)}%` }} aria-hidden />}
         <span className="sr-only">{words}</span>
       </span>

@@ -64,7 +64,7 @@ function Form({ settings }: { settings: Settings }) {
         <tbody>
           {kinds.map((k) => (
             <tr key={k.name} className="border-b border-line">
-              <td className="py-2 pr-4">{k.about}</td>
+              <td className="py-2 pr-4 first-letter:uppercase">{k.about}</td>
               <td className="w-52 py-2 pr-4">
                 <select className={fieldClass} value={k.mail} aria-label={`By mail: ${k.about}`} onChange={(e) => set(k.name, { mail: e.target.value })}>
                   {Object.entries(mailWords).map(([v, words]) => <option key={v} value={v}>{words}</option>)}
