@@ -55,7 +55,7 @@ func TestWhatJSONPrints(t *testing.T) {
 		{"whoami", "handle service steward"},
 		{"project show brinelight", "assets handoffs key latest locks members people role size stored"},
 		{"member list", "members"},
-		{"holders", "locks"},
+		{"holders", "heads_up locks"},
 		{"update", "at brought clashes moved refusals removed same"},
 		{"discard --list", "put_away"},
 	} {

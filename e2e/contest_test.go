@@ -24,12 +24,7 @@ func TestLocksAreLinearizable(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	var db string
-	for _, v := range d.Env {
-		if name := "TARND_DB="; len(v) > len(name) && v[:len(name)] == name {
-			db = v[len(name):]
-		}
-	}
+	db := d.db()
 	second := &daemon{t: t, data: d.data, Daemon: rig.NewDaemon(bin, fmt.Sprintf("127.0.0.1:%d", port), db, d.data, &bytes.Buffer{})}
 	second.start()
 	t.Cleanup(second.Kill)

@@ -86,7 +86,11 @@ func (a *app) unlock() *cli.Command {
 			}
 			return a.answer(cmd, map[string]any{"unlocked": append([]string{}, out.Freed...), "left": append([]string{}, out.Left...)}, func() {
 				for _, p := range out.Freed {
-					a.say("%s is given back.", p)
+					if next := out.Next[p]; next != "" {
+						a.say("%s is given back, and offered to %s.", p, next)
+						continue
+					}
+					a.say("%s is free.", p)
 				}
 				for _, p := range out.Left {
 					a.say("%s: you are out of its line.", p)

@@ -307,6 +307,16 @@ func (c *Client) SetNewsSettings(ctx context.Context, q model.NewsSettings) (v m
 	return v, c.json(ctx, request{method: "PUT", path: "/me/news", body: q}, &v)
 }
 
+// AddHook sends a project's news to an address from now on.
+func (c *Client) AddHook(ctx context.Context, key string, q model.HookRequest) (v model.Hook, err error) {
+	return v, c.json(ctx, request{method: "POST", path: in(key, "/hooks"), body: q, once: true}, &v)
+}
+
+// Hooks lists where a project's news goes.
+func (c *Client) Hooks(ctx context.Context, key string) (v model.Hooks, err error) {
+	return v, c.get(ctx, in(key, "/hooks"), nil, &v)
+}
+
 // Projects lists one's projects.
 func (c *Client) Projects(ctx context.Context) (v model.Projects, err error) {
 	return v, c.get(ctx, "/projects", nil, &v)

@@ -172,16 +172,24 @@ func (s *Service) deliver(ctx context.Context) (sent int, err error) {
 	if err != nil {
 		return 0, err
 	}
+	daily := map[int64][]records.Delivery{}
+	for _, d := range due {
+		if d.Daily {
+			daily[d.Person] = append(daily[d.Person], d)
+		}
+	}
 	for _, d := range due {
 		ids := []int64{d.ID}
 		var cause error
 		switch {
+		case d.Daily && daily[d.Person] == nil:
+			continue // it went with the first of theirs
 		case d.URL != "":
 			cause = s.call(ctx, d)
-		case d.Mail == "":
-			cause = nil // they have no address any more
+		case d.Mail == "": // they have no address any more
 		case d.Daily:
-			ids, cause, err = s.summary(ctx, d)
+			ids, cause, err = s.summary(ctx, daily[d.Person])
+			delete(daily, d.Person)
 		default:
 			cause = s.letter(ctx, d)
 		}
@@ -224,8 +232,8 @@ func (s *Service) letter(ctx context.Context, d records.Delivery) error {
 }
 
 // summary tells one person of all that waited for the morning, in one letter.
-func (s *Service) summary(ctx context.Context, d records.Delivery) (ids []int64, cause, err error) {
-	list := []records.Delivery{d}
+func (s *Service) summary(ctx context.Context, list []records.Delivery) (ids []int64, cause, err error) {
+	d := list[0]
 	if err := s.write(ctx, func(tx *records.Tx) error {
 		more, err := tx.DailyOf(ctx, d.Person, dailyItems, time.Now().Add(deliveryLease))
 		list = append(list, more...)

@@ -57,6 +57,9 @@ func (w *Workspace) Lock(ctx context.Context, paths []string, o LockOptions) (ou
 		request.Assets = append(request.Assets, model.LockWant{Path: source, Version: a.Version})
 	}
 	for _, p := range missing {
+		if pattern(p) {
+			return out, &model.Refused{Refusals: []model.Refusal{{Path: p, Reason: "unknown", Message: p + ": nothing matches this pattern", Remedy: "see tarn status for what there is"}}}
+		}
 		request.Assets = append(request.Assets, model.LockWant{Path: p})
 	}
 	if len(request.Assets) == 0 {
@@ -113,7 +116,7 @@ func (w *Workspace) Lock(ctx context.Context, paths []string, o LockOptions) (ou
 func matching(assets []model.Asset, paths []string) []string {
 	var out []string
 	for _, p := range paths {
-		if kept, _ := Within(assets, []string{p}); len(kept) > 0 || !strings.ContainsAny(p, "*?[{") || !doublestar.ValidatePattern(p) {
+		if kept, _ := Within(assets, []string{p}); len(kept) > 0 || !pattern(p) {
 			out = append(out, p)
 			continue
 		}
@@ -129,6 +132,8 @@ func matching(assets []model.Asset, paths []string) []string {
 	}
 	return out
 }
+
+func pattern(p string) bool { return strings.ContainsAny(p, "*?[{") && doublestar.ValidatePattern(p) }
 
 // noteLocks keeps the locks that were granted, and what the service said of those assets of which there is news. Of the others nobody else
 // has unsent changes.
@@ -157,9 +162,10 @@ func (w *Workspace) noteLocks(locks []model.Lock, assets []model.Asset) error {
 	})
 }
 
-// Unlocked is what came of Unlock: what was freed, and the lines that were left.
+// Unlocked is what came of Unlock: what was freed, who waits for it next, by path, and the lines that were left.
 type Unlocked struct {
 	Freed []string
+	Next  map[string]string
 	Left  []string
 }
 
@@ -170,6 +176,7 @@ func (w *Workspace) Unlock(ctx context.Context, paths []string, override bool, r
 	if err != nil {
 		return out, err
 	}
+	out.Next = map[string]string{}
 	all := make([]model.Asset, len(held.Locks))
 	for i, l := range held.Locks {
 		all[i] = model.Asset{Path: l.Path}
@@ -183,7 +190,9 @@ func (w *Workspace) Unlock(ctx context.Context, paths []string, override bool, r
 			case waits && !override:
 				out.Left, hit = append(out.Left, l.Path), true
 			case override || l.Holder != "" && (l.Path == p || l.WorkspaceID == w.Marker.Workspace):
-				out.Freed, hit = append(out.Freed, l.Path), true
+				if out.Freed, hit = append(out.Freed, l.Path), true; len(l.Waitlist) > 0 {
+					out.Next[l.Path] = l.Waitlist[0].Handle
+				}
 			}
 		}
 		if !hit {

@@ -9,6 +9,7 @@ import (
 	"reflect"
 	"strings"
 	"testing"
+	"time"
 )
 
 func parsed(t *testing.T, text string) *Rules {
@@ -288,4 +289,27 @@ func ExampleRules_Decide() {
 	d := r.Decide("levels/harbour.glb")
 	fmt.Println(d.Kind, d.Lock, d.LockBy)
 	// Output: asset on-edit "/levels/" in line 2 of tarn.toml
+}
+
+func TestWhatTheRulesSayOfLocks(t *testing.T) {
+	r := parsed(t, "[locks]\noffer-for = \"30 minutes\"\nanswer-within = \"1 hour\"\nforgotten-after = \"2 weeks\"\nwhen-behind = \"warn\"\n")
+	if want := (Locks{OfferFor: 30 * time.Minute, AnswerWithin: time.Hour, ForgottenAfter: 14 * 24 * time.Hour, BehindWarns: true}); r.Locks != want {
+		t.Errorf("%+v", r.Locks)
+	}
+	if r := parsed(t, "[locks]\nforgotten-after = \"never\"\n"); r.Locks.ForgottenAfter != 0 || r.Locks.OfferFor != DefaultLocks.OfferFor {
+		t.Errorf("%+v", r.Locks)
+	}
+	for text, want := range map[string]string{
+		"[locks]\noffer-for = \"never\"\n":        `line 2, column 1: offer-for is a time between a minute and a year`,
+		"[locks]\noffer-for = \"5\"\n":            `this is "5"`,
+		"[locks]\noffer-for = \"0 days\"\n":       `this is "0 days"`,
+		"[locks]\noffer-for = \"-1 days\"\n":      `this is "-1 days"`,
+		"[locks]\nanswer-within = \"60 weeks\"\n": `this is "60 weeks"`,
+		"[locks]\nwhen-behind = \"ask\"\n":        "line 2, column 1",
+		"[locks]\nofer-for = \"1 day\"\n":         "offer-for",
+	} {
+		if _, err := Parse([]byte(text)); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q: %v", text, err)
+		}
+	}
 }

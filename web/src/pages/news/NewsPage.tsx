@@ -24,7 +24,7 @@ export function NewsPage() {
           runs.
         </p>
         <Trouble error={found.error} />
-        {found.data && <Form key={JSON.stringify(found.data)} settings={found.data} />}
+        {found.data && <Form settings={found.data} />}
       </section>
       {here.mayLead && <Hooks here={here} />}
     </div>
