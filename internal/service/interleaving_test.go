@@ -157,6 +157,60 @@ func TestAnOverrideFencesOffASendOnItsWay(t *testing.T) {
 	})
 }
 
+// Whoever waits gets the lock that a send gives back, or is told that it is held; at no moment anybody else.
+func TestASendGivesItsLockToTheLine(t *testing.T) {
+	k := newKept(t)
+	path := func(n int) string { return fmt.Sprintf("line%d.txt", n) }
+	fences := map[int]int64{}
+	for n := 1; n < 60; n++ {
+		ok(t)(k.send(k.tamsin, k.change(k.tamsin, path(n), 0, 0, "one")))
+		fences[n] = k.lock(k.tamsin, path(n), 1)
+		ok(t)(k.take(k.rurik, service.Wish{Wait: true}, path(n)))
+	}
+	interleave(t, k, func(ctx context.Context, n int) error {
+		_, err := k.sendAs(ctx, k.tamsin, uuid.NewString(), k.change(k.tamsin, path(n), 1, fences[n], "two"))
+		return err
+	}, func(ctx context.Context, n int) error {
+		_, stolen := k.take(k.odile, service.Wish{WillUpdate: true}, path(n))
+		if !refusedFor(stolen, "held") && !refusedFor(stolen, "offered") {
+			return fmt.Errorf("somebody who does not wait: %w", stolen)
+		}
+		_, err := k.take(k.rurik, service.Wish{WillUpdate: true}, path(n))
+		return err
+	}, func(n int, one, two error) {
+		if one != nil || two != nil && !refusedFor(two, "held") {
+			t.Fatalf("round %d: %v; %v", n, one, two)
+		}
+		k.has(path(n), "two")
+		list, err := k.Locks(t.Context(), k.viewer, key, path(n))
+		if err != nil || len(list) != 1 || (two == nil) != (list[0].Holder == "rurik") || two != nil && list[0].Waitlist[0].OfferedUntil == nil {
+			t.Fatalf("round %d: %v: %+v, %v", n, two, list, err)
+		}
+	})
+}
+
+// Whoever is taken out of a project while they lock something holds nothing afterwards.
+func TestNobodyHoldsWhatTheyTookOnTheirWayOut(t *testing.T) {
+	k := newKept(t)
+	ok(t)(k.send(k.odile, k.change(k.odile, "a.txt", 0, 0, "one"), k.change(k.odile, "b.txt", 0, 0, "two")))
+	interleave(t, k, func(ctx context.Context, n int) error {
+		ok(t)(k.SetMember(t.Context(), k.odile, key, "tamsin", model.Artist))
+		ok(t)(k.take(k.tamsin, service.Wish{}, "b.txt"))
+		return k.RemoveMember(ctx, k.odile, key, "tamsin")
+	}, func(_ context.Context, n int) error {
+		_, err := k.take(k.tamsin, service.Wish{}, "a.txt")
+		return err
+	}, func(n int, one, two error) {
+		var problem *model.Problem
+		if one != nil || two != nil && !errors.As(two, &problem) {
+			t.Fatalf("round %d: %v; %v", n, one, two)
+		}
+		if got := k.board(); got != "" {
+			t.Fatalf("round %d: %s", n, got)
+		}
+	})
+}
+
 func TestTheSameKeyTwiceAtOnceMakesOneHandoff(t *testing.T) {
 	k := newKept(t)
 	keys := map[int]string{}

@@ -143,6 +143,18 @@ func NewPause(ctx context.Context, n int) (*Pause, context.Context) {
 type pauses struct{}
 
 func (pauses) TraceQueryStart(ctx context.Context, conn *pgx.Conn, _ pgx.TraceQueryStartData) context.Context {
+	return hold(ctx, conn)
+}
+
+// Statements that go in one batch are held back together.
+func (pauses) TraceBatchStart(ctx context.Context, conn *pgx.Conn, _ pgx.TraceBatchStartData) context.Context {
+	return hold(ctx, conn)
+}
+
+func (pauses) TraceBatchQuery(context.Context, *pgx.Conn, pgx.TraceBatchQueryData) {}
+func (pauses) TraceBatchEnd(context.Context, *pgx.Conn, pgx.TraceBatchEndData)     {}
+
+func hold(ctx context.Context, conn *pgx.Conn) context.Context {
 	if p, ok := ctx.Value(pauses{}).(*Pause); ok && conn.PgConn().TxStatus() == 'T' {
 		if p.seen++; p.seen == p.N {
 			close(p.Reached)
