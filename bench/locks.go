@@ -28,6 +28,8 @@ import (
 	"kettletarn/internal/contest"
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/localpg"
+	"kettletarn/internal/rig"
 )
 
 // pgbenchScript has the statements of a lock and an unlock, as tarnd makes them.
@@ -42,6 +44,7 @@ const (
 	lockConns      = 32
 	lockAssets     = 100_000
 	lockTime       = 10 * time.Second
+	contestAssets  = 50
 )
 
 // load is what a number of locks and unlocks took: pairs a second, and how long a pair takes, sorted, in seconds.
@@ -104,7 +107,41 @@ func (b *bench) locks() error {
 		b.row("S7", fmt.Sprintf("lock and unlock by %d clients at once, %s", len(c.Clients), m.work), a.String(), fmt.Sprintf("pgbench, %d connections: %s", lockConns, p),
 			fmt.Sprintf("%.2f of its rate; %.1f times its p99", a.rate/p.rate, a.p99()/p.p99()), "0.5; 3", a.rate/p.rate >= 0.5 && a.p99()/p.p99() <= 3)
 	}
-	return b.lockWhile(c)
+	if err := b.lockWhile(c); err != nil {
+		return err
+	}
+	return b.contest(handles)
+}
+
+// contest lets the clients fight for few locks through two services, and checks that some order of all requests explains every answer.
+func (b *bench) contest(handles []string) error {
+	port, err := localpg.FreePort()
+	if err != nil {
+		return err
+	}
+	log, err := os.Create(filepath.Join(b.folder, "tarnd-2.log"))
+	if err != nil {
+		return err
+	}
+	defer log.Close()
+	second := rig.NewDaemon(b.bin, fmt.Sprintf("127.0.0.1:%d", port), b.db, filepath.Join(b.folder, "data"), log)
+	if err := second.Start(b.ctx); err != nil {
+		return err
+	}
+	defer second.Stop()
+	c, err := contest.Prepare(b.ctx, b.daemon.URL, b.freshKey(), passphrase, handles, lockWorkspaces, contestAssets)
+	if err != nil {
+		return err
+	}
+	c.URLs = append(c.URLs, second.URL)
+	r := c.Run(b.ctx, 2*lockTime, 1)
+	err = c.Check(r, 5*time.Minute, filepath.Join(b.folder, "history.html"))
+	verdict := "some order explains every answer"
+	if err != nil {
+		verdict = err.Error()
+	}
+	b.row("S7", fmt.Sprintf("%d clients, %d locks, two tarnd: linearizable", len(c.Clients), contestAssets), fmt.Sprintf("%s requests, %s carried out, %d versions", humanize.Comma(int64(r.Answered)), humanize.Comma(int64(r.Done)), r.Sent), "none", verdict, "every answer", err == nil)
+	return nil
 }
 
 // nameClients makes the table from which pgbench draws its clients.
