@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -46,6 +47,16 @@ func (a *app) printRules(v *workspace.RulesHere) {
 	}
 	t.print()
 	a.say("The last rule that matches decides. tarn rules test PATH says which one that is.")
+	seconds := func(n int64) string { return span(time.Duration(n) * time.Second) }
+	forgotten := "never looks forgotten"
+	if v.Locks.ForgottenAfter > 0 {
+		forgotten = "looks forgotten after " + seconds(v.Locks.ForgottenAfter) + " of silence"
+	}
+	behind := "is refused"
+	if v.Locks.BehindWarns {
+		behind = "is only warned about"
+	}
+	a.say("A lock that comes free stands offered to the next in line for %s; one that is held %s. Locking an old version %s.", seconds(v.Locks.OfferFor), forgotten, behind)
 }
 
 func dash(s string) string {

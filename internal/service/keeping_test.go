@@ -331,7 +331,7 @@ func TestAProjectIsRebuiltFromItsPacksAlone(t *testing.T) {
 	again.Executable = true
 	ok(t)(k.send(k.tamsin, again, k.change(k.tamsin, "levels2/c.bin", 0, 0, body[1000:])))
 	ok(t)(k.Send(ctx, k.odile, key, service.Send{Key: uuid.NewString(), Workspace: k.space["odile"], Note: "with tasks", Tasks: []string{"BRL-1", "BRL-2"}, Stage: "rough",
-		Changes: []service.Change{k.change(k.odile, "B.txt", 3, k.lock(k.odile, "B.txt", 3), "three")}}, nil))
+		Changes: []service.Change{k.change(k.odile, "B.txt", 3, k.lock(k.odile, "B.txt", 3), "three"), k.change(k.odile, "tarn.toml", 0, 0, "[locks]\noffer-for = \"30 minutes\"\n")}}, nil))
 	if err := k.KeepHistory(ctx); err != nil {
 		t.Fatal(err)
 	}
@@ -417,6 +417,16 @@ func TestAProjectIsRebuiltFromItsPacksAlone(t *testing.T) {
 	receipt, err := fresh.Send(ctx, odile, key, service.Send{Key: uuid.NewString(), Workspace: w.ID, Note: "goes on", Changes: []service.Change{{Path: "new.txt", Content: m.Content, Size: m.Size}}}, nil)
 	if err != nil || receipt.Handoff.Number != 5 || receipt.Handoff.Parent != 4 {
 		t.Errorf("%+v, %v", receipt.Handoff, err)
+	}
+	// So do the rules of its locks.
+	if err := db.Read(ctx, func(tx *records.Tx) error {
+		p, err := tx.ProjectFor(ctx, key, odile.ID)
+		if err == nil && p.Terms.OfferFor != 30*time.Minute {
+			t.Errorf("a lock is offered for %s", p.Terms.OfferFor)
+		}
+		return err
+	}); err != nil {
+		t.Error(err)
 	}
 	_, err = fresh.Rebuild(ctx, "odile", func(string, int64, int64) {})
 	testbed.Problem(t, err, model.Taken)

@@ -19,7 +19,16 @@ type RulesHere struct {
 	Otherwise string           `json:"otherwise"`
 	PointOut  int64            `json:"point_out"`
 	ReadOnly  bool             `json:"read_only"`
+	Locks     LockTerms        `json:"locks"`
 	Rules     []model.RuleLine `json:"rules"`
+}
+
+// LockTerms are what the rules say of locks, in seconds; ForgottenAfter is 0 for never.
+type LockTerms struct {
+	OfferFor       int64 `json:"offer_for_seconds"`
+	AnswerWithin   int64 `json:"answer_within_seconds"`
+	ForgottenAfter int64 `json:"forgotten_after_seconds"`
+	BehindWarns    bool  `json:"behind_warns"`
 }
 
 // Rules shows the rules in the folder. It needs no service.
@@ -32,7 +41,8 @@ func (w *Workspace) Rules(ctx context.Context) (*RulesHere, error) {
 		return nil, s.Rules
 	}
 	r := s.decide
-	v := &RulesHere{Presets: append([]string{}, r.Presets...), Otherwise: r.Otherwise, PointOut: r.PointOut, ReadOnly: r.ReadOnly, Rules: []model.RuleLine{}}
+	v := &RulesHere{Presets: append([]string{}, r.Presets...), Otherwise: r.Otherwise, PointOut: r.PointOut, ReadOnly: r.ReadOnly, Rules: []model.RuleLine{},
+		Locks: LockTerms{OfferFor: int64(r.Locks.OfferFor.Seconds()), AnswerWithin: int64(r.Locks.AnswerWithin.Seconds()), ForgottenAfter: int64(r.Locks.ForgottenAfter.Seconds()), BehindWarns: r.Locks.BehindWarns}}
 	for _, rule := range r.List {
 		v.Rules = append(v.Rules, model.RuleLine{Match: rule.Match, Kind: rule.Kind, Lock: rule.Lock, In: rule.Origin.In, Line: rule.Origin.Line})
 	}
