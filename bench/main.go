@@ -318,7 +318,6 @@ func (b *bench) write(out string) error {
 	for _, line := range b.table(string(old)) {
 		t.WriteString(line)
 	}
-	t.WriteString("\nS7 of the plan (locks under load) is not measured yet.\n")
 	t.WriteString("\n## As the work grows\n")
 	for _, p := range b.pictures() {
 		file := strings.TrimSuffix(out, filepath.Ext(out)) + "-" + p.suffix + ".png"

@@ -336,7 +336,7 @@ func (tx *Tx) DueLocks(ctx context.Context, limit int) ([]Due, error) {
 
 // forgotten is what makes a lock look forgotten; a is assets, j projects, w workspaces.
 const forgotten = `j.forgotten_after > 0 and a.locked <= now() - j.forgotten_after * interval '1 second' and w.seen <= now() - j.forgotten_after * interval '1 second'
-	and not exists (select from heads_ups u where u.workspace_id = a.workspace_id and u.asset_id = a.id)`
+	and not exists (select from heads_ups h where h.workspace_id = a.workspace_id and h.asset_id = a.id)`
 
 // RemindForgotten notes of up to limit forgotten locks that their holders are reminded now, and returns them. A lock is reminded of once.
 func (tx *Tx) RemindForgotten(ctx context.Context, limit int) (list []model.Lock, projects []int64, err error) {
@@ -361,7 +361,7 @@ func (tx *Tx) RemindForgotten(ctx context.Context, limit int) (list []model.Lock
 // Relies on assets_held and assets_waited_for.
 func (tx *Tx) Locks(ctx context.Context, project int64, folded string) ([]model.Lock, error) {
 	rows, err := tx.q.Query(ctx, `select a.id, a.path, coalesce(p.handle, ''), coalesce(w.name, ''), coalesce(w.id::text, ''), coalesce(a.locked, now()), a.lock_note, a.fence, a.diverged, w.seen,
-			exists (select from heads_ups u where u.workspace_id = a.workspace_id and u.asset_id = a.id), coalesce(`+forgotten+`, false)
+			exists (select from heads_ups h where h.workspace_id = a.workspace_id and h.asset_id = a.id), coalesce(`+forgotten+`, false)
 		from assets a join projects j on j.id = a.project_id left join people p on p.id = a.holder_id left join workspaces w on w.id = a.workspace_id
 		where a.project_id = $1 and (a.holder_id is not null or a.waiting > 0) and ($2 = '' or a.folded = $2) order by a.locked, a.path`, project, folded)
 	if err != nil {
