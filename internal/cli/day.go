@@ -206,7 +206,7 @@ func (a *app) printSent(s *workspace.Sent, kept bool) {
 		locks := ""
 		for _, x := range s.Handoff.Assets {
 			if x.Change != model.New && !kept {
-				locks = "; their locks are free again"
+				locks = "; their locks are given back"
 			}
 		}
 		if kept {

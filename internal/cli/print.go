@@ -134,15 +134,30 @@ func (t *table) print() {
 	}
 	for _, r := range t.rows {
 		if len(r) < len(heads) {
-			text := r[0]
-			if t.width > 0 {
-				text = shortened(text, t.width)
-			}
-			fmt.Fprintln(t.out, text)
+			fmt.Fprintln(t.out, wrapped(r[0], t.width))
 			continue
 		}
 		line(r)
 	}
+}
+
+// wrapped breaks a text between words where it is wider than width (0 for no limit); what goes on is indented a little more.
+func wrapped(text string, width int) string {
+	indent := text[:len(text)-len(strings.TrimLeft(text, " "))]
+	var lines []string
+	line := indent
+	for _, word := range strings.Fields(text) {
+		if width > 0 && strings.TrimSpace(line) != "" && utf8.RuneCountInString(line)+1+utf8.RuneCountInString(word) > width {
+			lines = append(lines, line)
+			line = indent + "  " + word
+			continue
+		}
+		if strings.TrimSpace(line) != "" {
+			line += " "
+		}
+		line += word
+	}
+	return strings.Join(append(lines, line), "\n")
 }
 
 // fit takes from the widest columns what the terminal has not.

@@ -77,3 +77,20 @@ func TestWantsJSON(t *testing.T) {
 		}
 	}
 }
+
+func TestWrapped(t *testing.T) {
+	for _, c := range []struct {
+		text  string
+		width int
+		want  string
+	}{
+		{"    one two three", 0, "    one two three"},
+		{"    one two three", 11, "    one two\n      three"},
+		{"  averyveryverylongword and more", 10, "  averyveryverylongword\n    and\n    more"},
+		{"", 10, ""},
+	} {
+		if got := wrapped(c.text, c.width); got != c.want {
+			t.Errorf("%q in %d: %q, want %q", c.text, c.width, got, c.want)
+		}
+	}
+}

@@ -360,9 +360,9 @@ func (a *app) printCard(w *workspace.Workspace, s *workspace.Status, x model.Ass
 	case "free":
 		t.row("  lock", "free")
 	default:
-		line := holder
+		line, _, _ := strings.Cut(holder, "; waiting")
 		if x.Lock != nil {
-			line = fmt.Sprintf("%s, taken %s in %s", holder, when(x.Lock.Since), x.Lock.Workspace)
+			line = fmt.Sprintf("%s, taken %s in %s", line, when(x.Lock.Since), x.Lock.Workspace)
 			if x.Lock.Note != "" {
 				line += ": " + firstLine(x.Lock.Note, 60)
 			}
@@ -370,7 +370,11 @@ func (a *app) printCard(w *workspace.Workspace, s *workspace.Status, x model.Ass
 		t.row("  lock", line)
 	}
 	for i, wait := range x.Waiting {
-		line := fmt.Sprintf("%s, %s, since %s", lock.Ordinal(i+1), wait.Handle, when(wait.Since))
+		who := wait.Handle
+		if wait.WorkspaceID == w.Marker.Workspace {
+			who = "you"
+		}
+		line := fmt.Sprintf("%s, %s, since %s", lock.Ordinal(i+1), who, when(wait.Since))
 		if wait.OfferedUntil != nil {
 			line += "; offered until " + wait.OfferedUntil.Local().Format("2 Jan 15:04")
 		}

@@ -252,9 +252,3 @@ func (t Terms) MaySend(s State, who Place, fence int64, take bool) *model.Refusa
 	}
 	return nil
 }
-
-// Forgotten reports whether a lock looks forgotten: held for longer than after, with no unsent change and no word from its workspace
-// for as long. heard is when that was last heard from.
-func (t Terms) Forgotten(s State, after time.Duration, heard time.Time, unsent bool) bool {
-	return !s.Free() && !unsent && after > 0 && t.Now.Sub(s.Since) >= after && t.Now.Sub(heard) >= after
-}

@@ -269,32 +269,6 @@ func TestMaySend(t *testing.T) {
 	}
 }
 
-func TestForgotten(t *testing.T) {
-	mine, _, _ := terms.Take(State{Path: "a"}, Request{Who: tamsin})
-	const long = 72 * time.Hour
-	for name, c := range map[string]struct {
-		s      State
-		after  time.Duration
-		heard  time.Duration
-		unsent bool
-		want   bool
-	}{
-		"long, and silent":       {mine, 80 * time.Hour, 0, false, true},
-		"not long":               {mine, 70 * time.Hour, 0, false, false},
-		"heard of lately":        {mine, 80 * time.Hour, 40 * time.Hour, false, false},
-		"with unsent changes":    {mine, 80 * time.Hour, 0, true, false},
-		"free":                   {State{}, 80 * time.Hour, 0, false, false},
-		"held for days, at home": {mine, 200 * time.Hour, 100 * time.Hour, false, true},
-	} {
-		if got := later(c.after).Forgotten(c.s, long, noon.Add(c.heard), c.unsent); got != c.want {
-			t.Errorf("%s: %v", name, got)
-		}
-	}
-	if later(1000*time.Hour).Forgotten(mine, 0, noon, false) {
-		t.Error("where the rules say that none is forgotten, one is")
-	}
-}
-
 func TestRefusalsTellTheWholeStory(t *testing.T) {
 	mine, _, _ := terms.Take(State{Path: "levels/harbour.glb", Newest: 3}, Request{Who: tamsin, Have: 3, Note: "rocks"})
 	line, _, _ := terms.Take(mine, Request{Who: rurik, Wait: true})

@@ -37,9 +37,9 @@ export function Board() {
       <table className="w-full border-collapse text-left">
         <thead className="text-peat">
           <tr className="border-b border-line">
-            <th className="py-1.5 pr-4 font-normal">Asset</th>
-            <th className="w-64 py-1.5 pr-4 font-normal">Held by</th>
-            <th className="w-[32%] py-1.5 pr-4 font-normal">Who waits</th>
+            <th className="py-1.5 pr-4 font-normal md:min-w-72">Asset</th>
+            <th className="w-56 py-1.5 pr-4 font-normal">Held by</th>
+            <th className="w-[28%] py-1.5 pr-4 font-normal">Who waits</th>
             <th className="py-1.5 font-normal"><span className="sr-only">What to do</span></th>
           </tr>
         </thead>
@@ -61,7 +61,7 @@ function Row({ here, lock }: { here: Here; lock: Lock }) {
         <span className="flex items-start gap-3">
           <Picture project={here.key} path={lock.path} version={0} edge={96} className="size-10 shrink-0 rounded-md" />
           <span>
-            <Link to={assetPath(here.key, lock.path)} className="font-medium break-all">{lock.path}</Link>
+            <Link to={assetPath(here.key, lock.path)} className="font-medium wrap-anywhere">{lock.path}</Link>
             {lock.note && <span className="block text-peat">{lock.note}</span>}
           </span>
         </span>
