@@ -74,7 +74,9 @@ func TestALetterIsWhatItSays(t *testing.T) {
 func TestAPostGoesNowhereElse(t *testing.T) {
 	inner := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { t.Error("a redirect is followed") }))
 	defer inner.Close()
-	outer := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, inner.URL, http.StatusTemporaryRedirect) }))
+	outer := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		http.Redirect(w, r, inner.URL, http.StatusTemporaryRedirect)
+	}))
 	defer outer.Close()
 	c, err := New(Options{Hosts: []string{strings.TrimPrefix(outer.URL, "http://")}})
 	if err != nil {
