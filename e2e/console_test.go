@@ -200,7 +200,7 @@ func TestTheConsoleWithoutAMouseAndInBothThemes(t *testing.T) {
 	odile.start(map[string]string{"a.png": "a"})
 	b := open(t, d)
 	b.signIn("odile")
-	b.do(chromedp.KeyEvent(kb.Tab), chromedp.KeyEvent(kb.Tab), chromedp.KeyEvent(kb.Tab), chromedp.KeyEvent(kb.Enter), b.sees("Who is on what")) // the sign, the person, the first project
+	b.do(b.sees("owner, latest"), chromedp.KeyEvent(kb.Tab), chromedp.KeyEvent(kb.Tab), chromedp.KeyEvent(kb.Tab), chromedp.KeyEvent(kb.Enter), b.sees("Who is on what")) // the sign, the person, the first project
 	ratio, err := chromedp.Run(b.ctx, chromedp.Evaluate[map[string]float64](contrast))
 	if err != nil {
 		t.Fatal(err)
