@@ -20,9 +20,9 @@ type Happened struct {
 }
 
 // NextEvents returns up to limit events of all projects that the reader of a name has not read, and moves it behind them. A new reader
-// begins now. ok is false where another transaction reads under the same name: it does the work.
+// begins now. ok is false where another transaction reads under the same name: it does the work. Relies on events_in_order.
 func (tx *Tx) NextEvents(ctx context.Context, name string, limit int) (events []Happened, ok bool, err error) {
-	if err := tx.q.QueryRow(ctx, `select pg_try_advisory_xact_lock(7422, hashtext($1))`, name).Scan(&ok); err != nil || !ok {
+	if err := tx.q.QueryRow(ctx, `select pg_try_advisory_xact_lock(7423, hashtext($1))`, name).Scan(&ok); err != nil || !ok {
 		return nil, false, err
 	}
 	var transaction string

@@ -111,6 +111,13 @@ func TestCollectRemovesDeletedProjectsAndOrphans(t *testing.T) {
 	if _, err := os.Stat(young); err != nil {
 		t.Error("what may still be written is removed")
 	}
+	// Locks, lines, asks, hooks and what is still to be delivered go with it.
+	ok(t)(k.send(k.tamsin, k.change(k.tamsin, "held.txt", 0, 0, "held"), k.change(k.tamsin, "ended.txt", 0, 0, "ended")))
+	ok(t)(k.take(k.tamsin, service.Wish{}, "held.txt", "ended.txt"))
+	ok(t)(k.Ask(t.Context(), k.rurik, key, k.space["rurik"], "held.txt", "a moment"))
+	k.giveBack(k.tamsin, "ended.txt")
+	k.exec("insert into hooks (project_id, url, secret, kinds, person_id) select p.id, 'http://127.0.0.1:1', 's', '{work}', o.id from projects p, people o limit 1")
+	k.exec("insert into deliveries (event_id, project_id, hook_id, due) select e.id, e.project_id, h.id, now() from events e, hooks h where e.project_id = h.project_id limit 1")
 	k.exec("update projects set deleted = now()")
 	if _, err := k.Project(t.Context(), k.odile, key); err == nil {
 		t.Error("a deleted project is shown")

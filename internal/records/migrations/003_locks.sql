@@ -72,7 +72,6 @@ create table holds (
   handoff integer
 );
 create index holds_of_project on holds (project_id, taken, id);
-create index holds_of_asset on holds (asset_id, taken);
 
 -- How a person wants to hear of each kind of news; what is not here is as the program has it.
 alter table people add column mail text not null default '';
@@ -95,6 +94,9 @@ create table hooks (
   person_id bigint not null references people
 );
 create index hooks_of_project on hooks (project_id);
+
+-- The one who addresses news reads the events of all projects in order.
+create index events_in_order on events (transaction, id);
 
 -- How far the one who addresses news has read the events.
 create table readers (
@@ -122,6 +124,7 @@ create index deliveries_of_hook on deliveries (hook_id, id);
 
 ---- create above / drop below ----
 
+drop index events_in_order;
 drop table deliveries, readers, hooks, wishes, holds, asks, waits;
 alter table people drop column mail;
 alter table assets drop column diverged, drop column waiting, drop column asked, drop column reminded;
