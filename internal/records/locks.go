@@ -27,7 +27,11 @@ func (tx *Tx) LockAssets(ctx context.Context, project int64, folded []string) (m
 	if err != nil {
 		return nil, err
 	}
-	return tx.readLocks(ctx, rows, Workspace{})
+	read, err := scanLocks(rows)
+	if err != nil {
+		return nil, err
+	}
+	return tx.names(ctx, read, Workspace{})
 }
 
 // Opened is what a change of locks begins with.
@@ -103,14 +107,6 @@ func scanLocks(rows pgx.Rows) ([]lockRow, error) {
 		r.crowded = people > 0
 		return r, err
 	})
-}
-
-func (tx *Tx) readLocks(ctx context.Context, rows pgx.Rows, known Workspace) (map[string]*Asset, error) {
-	read, err := scanLocks(rows)
-	if err != nil {
-		return nil, err
-	}
-	return tx.names(ctx, read, known)
 }
 
 // names adds who holds what was read, and who waits and asks. The workspace that is known already is not looked up.

@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/google/uuid"
+
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/lock"
 	"kettletarn/internal/core/model"
@@ -173,7 +175,7 @@ func (s *Service) GiveBackLocks(ctx context.Context, actor Actor, key, workspace
 
 // LeaveLines takes the actor out of the lines for assets.
 func (s *Service) LeaveLines(ctx context.Context, actor Actor, key string, paths []string) error {
-	request := lockRequest{workspace: model.KindConsole, role: model.Artist, paths: paths, outcome: records.Outcome{Ending: "left"}}
+	request := lockRequest{role: model.Artist, paths: paths, outcome: records.Outcome{Ending: "left"}}
 	return s.changeLocks(ctx, actor, key, request, func(c *lockChange) error {
 		for _, a := range c.assets {
 			next, events := c.terms.Leave(a.Lock, actor.Handle)
@@ -219,7 +221,7 @@ func (s *Service) AnswerAsk(ctx context.Context, actor Actor, key string, answer
 	if err := checkWord("the word with an answer", word); err != nil {
 		return err
 	}
-	request := lockRequest{workspace: model.KindConsole, role: model.Artist, paths: []string{answer.Path}, outcome: records.Outcome{Ending: "not-yet", Word: word, Until: answer.Until}}
+	request := lockRequest{role: model.Artist, paths: []string{answer.Path}, outcome: records.Outcome{Ending: "not-yet", Word: word, Until: answer.Until}}
 	if answer.Give {
 		request.outcome = records.Outcome{Ending: "given"}
 	}
@@ -253,7 +255,7 @@ func (s *Service) Locks(ctx context.Context, actor Actor, key, path string) (lis
 	return list, err
 }
 
-// lockRequest is what a change of locks is about. outcome says how what it ends is recorded; with reserve, paths that have no asset yet are
+// lockRequest is what a change of locks is about. workspace is "" for what a person does wherever they are; outcome says how what it ends is recorded; with reserve, paths that have no asset yet are
 // kept for one.
 type lockRequest struct {
 	workspace string
@@ -325,6 +327,10 @@ func (s *Service) openLocks(ctx context.Context, tx *records.Tx, actor Actor, ke
 			return nil, err
 		}
 	}
+	anywhere := q.workspace == ""
+	if anywhere {
+		q.workspace = uuid.Nil.String()
+	}
 	if !validID(q.workspace) {
 		return nil, unknownWorkspace
 	}
@@ -342,10 +348,10 @@ func (s *Service) openLocks(ctx context.Context, tx *records.Tx, actor Actor, ke
 		return nil, err
 	}
 	w := o.Workspace
-	if w.Project != o.Project.ID || w.PersonID != actor.ID {
+	if !anywhere && (w.Project != o.Project.ID || w.PersonID != actor.ID) {
 		return nil, unknownWorkspace
 	}
-	c.project, c.place = o.Project, lock.Place{Handle: w.Handle, WorkspaceID: w.ID, Workspace: w.Name}
+	c.project, c.place = o.Project, lock.Place{Handle: actor.Handle, WorkspaceID: w.ID, Workspace: w.Name}
 	c.terms, c.outcome.By, c.outcome.Terms = terms(o.Project, o.Now), actor.ID, o.Project.Terms
 	for _, f := range order {
 		a := o.Assets[f]

@@ -190,8 +190,13 @@ func (w *Workspace) Unlock(ctx context.Context, paths []string, override bool, r
 			case waits && !override:
 				out.Left, hit = append(out.Left, l.Path), true
 			case override || l.Holder != "" && (l.Path == p || l.WorkspaceID == w.Marker.Workspace):
-				if out.Freed, hit = append(out.Freed, l.Path), true; len(l.Waitlist) > 0 {
-					out.Next[l.Path] = l.Waitlist[0].Handle
+				out.Freed, hit = append(out.Freed, l.Path), true
+				line := l.Waitlist
+				if l.Holder == "" && line[0].OfferedUntil != nil {
+					line = line[1:] // the offer is taken from the first
+				}
+				if len(line) > 0 {
+					out.Next[l.Path] = line[0].Handle
 				}
 			}
 		}
