@@ -77,7 +77,7 @@ func (st *staged) judge(c Change, a *records.Asset, takeFree bool) *model.Refusa
 		return &r
 	}
 	// A new asset needs no lock, unless somebody has its path.
-	takeFree = takeFree || base == 0 && c.Fence == 0 || st.rules.Decide(a.Path).Lock == rules.Free
+	takeFree = takeFree || base == 0 || st.rules.Decide(a.Path).Lock == rules.Free
 	return terms(st.project, st.now).MaySend(lock.Carry(a.Lock, c.Path), st.place, c.Fence, takeFree)
 }
 

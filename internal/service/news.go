@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"slices"
 	"sync"
 	"time"
 
@@ -45,7 +44,7 @@ const (
 func told(e *model.Event, actor Actor, role string) {
 	item := news.Of(*e)
 	e.Text = item.For(actor.Handle)
-	if e.Person != actor.Handle && (slices.Contains(item.To, actor.Handle) || item.Everyone || item.Leads && model.AtLeast(role, model.Lead)) {
+	if item.Concerns(actor.Handle, role, e.Person) {
 		e.News = item.Kind
 	}
 }

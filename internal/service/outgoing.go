@@ -120,7 +120,7 @@ func (s *Service) address(ctx context.Context) (more bool, err error) {
 	return more, err
 }
 
-// addressees are those who hear of an event by mail. Nobody is told of what they did themselves.
+// addressees are those who hear of an event by mail.
 func (s *Service) addressees(ctx context.Context, tx *records.Tx, e records.Happened, item news.Item, now time.Time) (list []records.NewDelivery, err error) {
 	if !s.courier.Mails() {
 		return nil, nil
@@ -131,8 +131,7 @@ func (s *Service) addressees(ctx context.Context, tx *records.Tx, e records.Happ
 	}
 	kind, _ := news.Find(item.Kind)
 	for _, p := range people {
-		concerned := slices.Contains(item.To, p.Handle) || item.Everyone || item.Leads && model.AtLeast(p.Role, model.Lead)
-		if !concerned || p.Handle == e.Person {
+		if !item.Concerns(p.Handle, p.Role, e.Person) {
 			continue
 		}
 		wish := p.Wish

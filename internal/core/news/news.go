@@ -83,6 +83,11 @@ func (i Item) For(handle string) string {
 	return i.Text
 }
 
+// Concerns reports whether an item is for a person with a role, where it was done by by: nobody is told of what they did themselves.
+func (i Item) Concerns(handle, role, by string) bool {
+	return handle != by && (slices.Contains(i.To, handle) || i.Everyone || i.Leads && model.AtLeast(role, model.Lead))
+}
+
 // Of says what an event means. An event that nobody needs to hear of has no Text.
 func Of(e model.Event) (i Item) {
 	about := subject(e.Subject)

@@ -64,3 +64,24 @@ func TestNothingIsLeftWithoutWords(t *testing.T) {
 		}
 	}
 }
+
+func TestWhomItConcerns(t *testing.T) {
+	for name, c := range map[string]struct {
+		item             Item
+		handle, role, by string
+		want             bool
+	}{
+		"to them":              {Item{To: []string{"rurik"}}, "rurik", model.Artist, "tamsin", true},
+		"to somebody else":     {Item{To: []string{"rurik"}}, "imani", model.Owner, "tamsin", false},
+		"their own doing":      {Item{To: []string{"rurik"}}, "rurik", model.Artist, "rurik", false},
+		"everyone":             {Item{Everyone: true}, "imani", model.Viewer, "tamsin", true},
+		"everyone but them":    {Item{Everyone: true}, "tamsin", model.Lead, "tamsin", false},
+		"leads":                {Item{Leads: true}, "odile", model.Owner, "tamsin", true},
+		"leads, and an artist": {Item{Leads: true}, "rurik", model.Artist, "tamsin", false},
+		"time did it":          {Item{To: []string{"rurik"}}, "rurik", model.Artist, "", true},
+	} {
+		if got := c.item.Concerns(c.handle, c.role, c.by); got != c.want {
+			t.Errorf("%s: %v", name, got)
+		}
+	}
+}
