@@ -98,8 +98,9 @@ type View struct {
 	Newest  int
 	Fetched time.Time
 	Turn    int
-	// Follows is the handoff that the workspace stays at, 0 for the newest.
+	// Follows is the handoff that the workspace stays at, 0 for the newest; Pinned says that it is the one that tarn.pin names.
 	Follows int
+	Pinned  bool
 	// Scope are the folders that come down; none for all.
 	Scope scope.Scope
 }

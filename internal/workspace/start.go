@@ -209,6 +209,9 @@ func Join(ctx context.Context, dir, key string, here bool, c *client.Client, pro
 	if _, err := c.Project(ctx, key); err != nil {
 		return nil, err
 	}
+	if w, err := comeBack(ctx, dir, key, c, progress); w != nil || err != nil {
+		return w, err
+	}
 	if here {
 		if info, err := os.Stat(dir); err != nil || !info.IsDir() {
 			return nil, model.NewProblem(model.BadRequest, "name the folder that has the files", "%s is not a folder", dir)

@@ -14,6 +14,7 @@ import (
 type Updated struct {
 	At       int             `json:"at"`
 	Follows  int             `json:"follows,omitempty"`
+	Pinned   bool            `json:"pinned,omitempty"`
 	Brought  []model.Asset   `json:"brought"`
 	Removed  []model.Asset   `json:"removed"`
 	Moved    []model.Asset   `json:"moved"`
@@ -26,28 +27,43 @@ func newUpdated() *Updated {
 	return &Updated{Brought: []model.Asset{}, Removed: []model.Asset{}, Moved: []model.Asset{}, Clashes: []model.Asset{}, Refusals: []model.Refusal{}}
 }
 
-// UpdateOptions say what an update brings. To is a handoff to stay at from now on; Newest goes back to following the newest.
+// UpdateOptions say what an update brings. To is a handoff to stay at from now on; Pinned goes to what tarn.pin says and follows it from now
+// on; Newest goes back to following the newest.
 type UpdateOptions struct {
 	Paths   []string
 	Preview bool
 	To      int
+	Pinned  bool
 	Newest  bool
 }
 
 // Update brings down what is newer, at or below the paths. A local change is never overwritten: it is reported as a clash, and the rest
 // goes on.
 func (w *Workspace) Update(ctx context.Context, o UpdateOptions) (*Updated, error) {
-	if o.To != 0 || o.Newest {
-		if len(o.Paths) > 0 {
-			return nil, model.NewProblem(model.BadRequest, "leave the paths out; tarn rollback brings an old version of one asset back", "a workspace follows a handoff as a whole")
+	view, err := w.view()
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case (o.To != 0 || o.Pinned || o.Newest) && len(o.Paths) > 0:
+		return nil, model.NewProblem(model.BadRequest, "leave the paths out; tarn rollback brings an old version of one asset back", "a workspace follows a handoff as a whole")
+	case o.Preview && (o.To != 0 || o.Pinned || o.Newest):
+		if o.Pinned {
+			p, err := w.checkedPin(ctx)
+			if err != nil {
+				return nil, err
+			}
+			o.To = p.Handoff
 		}
-		if o.Preview {
-			return w.previewTo(ctx, o.To)
-		}
-		if err := w.follow(ctx, o.To); err != nil {
-			return nil, err
-		}
-	} else if err := w.Refresh(ctx); err != nil {
+		return w.previewTo(ctx, o.To)
+	case o.To != 0 || o.Newest:
+		err = w.follow(ctx, o.To, false)
+	case o.Pinned || view.Pinned:
+		err = w.followPin(ctx)
+	default:
+		err = w.Refresh(ctx)
+	}
+	if err != nil {
 		return nil, err
 	}
 	s, err := w.Status(ctx, Question{All: len(o.Paths) > 0})
@@ -56,7 +72,7 @@ func (w *Workspace) Update(ctx context.Context, o UpdateOptions) (*Updated, erro
 	}
 	defer w.report(ctx, s)()
 	u := newUpdated()
-	u.At, u.Follows, u.Same = s.At, s.Follows, s.Same
+	u.At, u.Follows, u.Pinned, u.Same = s.At, s.Follows, s.Pinned, s.Same
 	assets, missing := Within(s.Assets, o.Paths)
 	for _, p := range missing {
 		u.Refusals = append(u.Refusals, model.Refusal{Path: p, Reason: "unknown", Message: p + ": there is nothing of that name here or at the service", Remedy: "check the spelling"})
@@ -137,11 +153,19 @@ func (s *Status) theirsOf(a model.Asset) model.Asset {
 	return a
 }
 
-// follow makes the workspace stay at a handoff, or, with 0, follow the newest again.
-func (w *Workspace) follow(ctx context.Context, to int) error {
+// follow makes the workspace stay at a handoff, which pinned says is that of the pin, or, with 0, follow the newest again.
+func (w *Workspace) follow(ctx context.Context, to int, pinned bool) error {
 	view, err := w.view()
 	if err != nil {
 		return err
+	}
+	if view.Follows == to && view.Pinned != pinned {
+		if err := w.update(func(t indexTx) error {
+			view.Pinned = pinned
+			return t.setView(view)
+		}); err != nil {
+			return err
+		}
 	}
 	if view.Follows != to {
 		next := view
@@ -151,7 +175,7 @@ func (w *Workspace) follow(ctx context.Context, to int) error {
 			return err
 		}
 		if err := w.update(func(t indexTx) error {
-			view.Follows = to
+			view.Follows, view.Pinned = to, pinned
 			return t.setView(view)
 		}); err != nil {
 			return err

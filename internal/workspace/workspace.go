@@ -136,6 +136,9 @@ func openAnyhow(root string, c *client.Client, progress Progress) (*Workspace, e
 	if err := w.ready(); err != nil {
 		return nil, err
 	}
+	if err := w.rememberPlace(); err != nil {
+		return nil, err
+	}
 	w.root, err = os.OpenRoot(root)
 	return w, err
 }

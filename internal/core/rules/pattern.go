@@ -107,15 +107,16 @@ type GitIgnore struct {
 	patterns []pattern
 }
 
-// ParseGitIgnore reads a git ignore file. A line that is no pattern is left out, as git does.
+// ParseGitIgnore reads a git ignore file. A line that is no pattern is left out, as git does, and so is the block that Kettle Tarn keeps in it.
 func ParseGitIgnore(folder string, text []byte) *GitIgnore {
 	g := &GitIgnore{folder: folder, name: ".gitignore"}
 	if folder != "" {
 		g.name = folder + "/.gitignore"
 	}
+	from, to := fencedLines(text)
 	for i, line := range strings.Split(string(text), "\n") {
 		line = strings.TrimSuffix(line, "\r")
-		if line == "" || strings.HasPrefix(line, "#") || len(g.patterns) == MaxPatterns {
+		if i >= from && i < to || line == "" || strings.HasPrefix(line, "#") || len(g.patterns) == MaxPatterns {
 			continue
 		}
 		p, err := compileAs(line, func(s string) string { return s })
