@@ -59,6 +59,9 @@ var routes = []route{
 	{method: "GET", path: "/projects/:project/members", summary: "A project's people", answer: model.Members{}, handle: (*Server).members},
 	{method: "PUT", path: "/projects/:project/members/:handle", summary: "Add a person, or change their role", body: model.RoleRequest{}, answer: model.Member{}, handle: (*Server).setMember},
 	{method: "DELETE", path: "/projects/:project/members/:handle", summary: "Take a person out of a project; their locks are given back", status: http.StatusNoContent, handle: (*Server).removeMember},
+	{method: "GET", path: "/projects/:project/tokens", summary: "The tokens for this project alone that still hold: one's own, and for a lead all", answer: model.Tokens{}, handle: (*Server).tokens},
+	{method: "POST", path: "/projects/:project/tokens", summary: "Make a token for this project alone, for a role at most, which is told this once", body: model.TokenRequest{}, answer: model.Token{}, status: http.StatusCreated, handle: (*Server).newToken},
+	{method: "DELETE", path: "/projects/:project/tokens/:token", summary: "End such a token", status: http.StatusNoContent, handle: (*Server).endToken},
 	{method: "GET", path: "/projects/:project/workspaces", summary: "One's own workspaces", answer: model.Workspaces{}, handle: (*Server).workspaces},
 	{method: "POST", path: "/projects/:project/workspaces", summary: "Make a workspace", body: model.WorkspaceRequest{}, answer: model.Workspace{}, status: http.StatusCreated, handle: (*Server).addWorkspace},
 
@@ -106,6 +109,12 @@ var routes = []route{
 	{method: "POST", path: "/projects/:project/rollback", summary: "Send an old version of an asset as a new one", query: []param{keyParam}, body: model.RollbackRequest{}, answer: model.SendReceipt{}, status: http.StatusCreated, handle: (*Server).rollback},
 	{method: "POST", path: "/projects/:project/drop", summary: "Send one whole file, for senders that can't cut: a page", bodyType: binary, answer: model.SendReceipt{}, status: http.StatusCreated, handle: (*Server).drop,
 		query: []param{keyParam, pathParam, {name: "base", kind: "integer", about: "the version it was made from, 0 for a new asset", required: true}, {name: "note", kind: "string", about: "what was done, and why", required: true}, {name: "keep_lock", kind: "boolean", about: "do not give the lock back"}}},
+
+	{method: "GET", path: "/projects/:project/pins", summary: "The commits of the main history that pin handoffs, the latest first, as workspaces told", answer: model.PinnedCommits{}, handle: (*Server).pins,
+		query: []param{{name: "handoff", kind: "integer", about: "only those that pin this one"}}},
+	{method: "POST", path: "/projects/:project/pins", summary: "Tell which commits pin which handoffs; what is of another history is left out", body: model.PinnedCommits{}, answer: model.PinnedCommits{}, handle: (*Server).tellPins},
+	{method: "GET", path: "/projects/:project/past", summary: "How far a git history was brought in", answer: model.Past{}, handle: (*Server).past},
+	{method: "POST", path: "/projects/:project/past", summary: "Bring commits of a git history in as handoffs, in their order, all or none; for leads", body: model.PastRequest{}, answer: model.PastReceipt{}, status: http.StatusCreated, handle: (*Server).bringPast},
 
 	{method: "GET", path: "/projects/:project/hooks", summary: "Where a project's news is sent to; for leads", answer: model.Hooks{}, handle: (*Server).hooks},
 	{method: "POST", path: "/projects/:project/hooks", summary: "Send a project's news of some kinds to an address (Standard Webhooks); the secret is told this once; for leads", body: model.HookRequest{}, answer: model.Hook{}, status: http.StatusCreated, handle: (*Server).addHook},

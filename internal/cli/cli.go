@@ -173,6 +173,9 @@ func (a *app) answer(cmd *cli.Command, v any, human func()) error {
 	return nil
 }
 
+// note is for the one who reads, where what is said on standard output may go into a file.
+func (a *app) note(format string, args ...any) { fmt.Fprintf(a.errs, format+"\n", args...) }
+
 func (a *app) say(format string, args ...any) { fmt.Fprintf(a.out, format+"\n", args...) }
 
 // command makes a command with what all of them have.
@@ -317,9 +320,9 @@ func (a *app) folder(typed string) (string, error) {
 
 func (a *app) commands() []*cli.Command {
 	return []*cli.Command{
-		a.signIn(), a.signOut(), a.whoami(), a.project(), a.member(),
+		a.signIn(), a.signOut(), a.whoami(), a.project(), a.member(), a.token(),
 		a.start(), a.join(), a.status(), a.begin(), a.send(), a.update(), a.discard(), a.heal(),
 		a.settle(), a.move(), a.scope(), a.rules(), a.watch(),
-		a.lock(), a.unlock(), a.holders(), a.ask(), a.answerAsk(), a.news(), a.history(), a.show(), a.rollback(),
+		a.lock(), a.unlock(), a.holders(), a.ask(), a.answerAsk(), a.news(), a.history(), a.show(), a.rollback(), a.pin(),
 	}
 }

@@ -238,13 +238,35 @@ func (a *app) update() *cli.Command {
 	return command("update", "bring newer versions down; never overwrites a change of yours", "[PATH…]", "tarn update --preview",
 		a.working(0, -1, "update [PATH…]", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
 			preview := cmd.Bool("preview")
-			o := workspace.UpdateOptions{Paths: paths, Preview: preview, Newest: cmd.Bool("newest")}
-			if to := cmd.String("to"); to != "" {
+			o := workspace.UpdateOptions{Paths: paths, Preview: preview, Newest: cmd.Bool("newest"), Pinned: cmd.Bool("pinned")}
+			to, revision := cmd.String("to"), cmd.String("commit")
+			ways := 0
+			for _, named := range []bool{o.Newest, o.Pinned, to != "", revision != ""} {
+				if named {
+					ways++
+				}
+			}
+			if ways > 1 {
+				return wrongUse("take one of --to, --pinned, --commit and --newest")
+			}
+			if to != "" {
 				n, ok := numbered(to, "h")
-				if !ok || o.Newest {
+				if !ok {
 					return wrongUse("say which handoff: tarn update --to h40; tarn update --newest goes back to the newest")
 				}
 				o.To = n
+			}
+			if revision != "" {
+				p, err := a.pinOf(ctx, w, revision)
+				if err != nil {
+					return err
+				}
+				o.To = p.Handoff
+			}
+			if o.Pinned || revision != "" {
+				if err := a.warnUnsent(ctx, w); err != nil {
+					return err
+				}
 			}
 			u, err := w.Update(ctx, o)
 			if err != nil {
@@ -257,7 +279,26 @@ func (a *app) update() *cli.Command {
 		}),
 		&cli.BoolFlag{Name: "preview", Usage: "only list what would come"},
 		&cli.StringFlag{Name: "to", Usage: "bring the workspace to a handoff, like h40, and stay at it"},
+		&cli.BoolFlag{Name: "pinned", Usage: "bring the workspace to what tarn.pin says, and follow it from now on"},
+		&cli.StringFlag{Name: "commit", Usage: "bring the workspace to what tarn.pin said in a commit, and stay at it"},
 		&cli.BoolFlag{Name: "newest", Usage: "follow the newest again"}, limitFlag())
+}
+
+// warnUnsent says which changes are not in any handoff, before the workspace goes elsewhere. They stay.
+func (a *app) warnUnsent(ctx context.Context, w *workspace.Workspace) error {
+	list, err := w.UnsentHere(ctx)
+	if err != nil || len(list) == 0 {
+		return err
+	}
+	a.note("Changed here and not sent; it stays as it is, on top of what comes (tarn discard puts one away):")
+	for i, x := range list {
+		if i == 20 && len(list) > 25 {
+			a.note("  … and %d more", len(list)-i)
+			break
+		}
+		a.note("  %-7s %s", x.State, x.Path)
+	}
+	return nil
 }
 
 func (a *app) printUpdated(u *workspace.Updated, preview bool) {
@@ -271,6 +312,9 @@ func (a *app) printUpdated(u *workspace.Updated, preview bool) {
 	stays := ""
 	if u.Follows > 0 {
 		stays = "; the workspace stays there until tarn update --newest"
+	}
+	if u.Pinned {
+		stays = ", as tarn.pin says; the workspace follows the pin until tarn update --newest"
 	}
 	if len(u.Brought)+len(u.Removed) == 0 {
 		a.say("Nothing to bring: this is h%d%s.", u.At, stays)

@@ -39,15 +39,23 @@ func (a *app) history() *cli.Command {
 					a.say("There are no handoffs yet.")
 					return
 				}
-				t := newTable(a.out, ">", "BY", "WHEN", ">ASSETS", ">SIZE", "NOTE")
-				for _, h := range list.Handoffs {
-					t.row(fmt.Sprintf("h%d", h.Number), h.Author, when(h.At), count(h.Count), size(h.Size), about(h.Note, h.Tasks, h.Stage))
-				}
-				t.print()
+				a.printHandoffs(list.Handoffs)
 			})
 		}),
 		&cli.StringFlag{Name: "by", Usage: "only handoffs of this person"},
 		&cli.IntFlag{Name: "limit", Value: 30, Usage: "handoffs at most"})
+}
+
+func (a *app) printHandoffs(list []model.Handoff) {
+	t := newTable(a.out, ">", "BY", "WHEN", ">ASSETS", ">SIZE", "NOTE")
+	for _, h := range list {
+		note := about(h.Note, h.Tasks, h.Stage)
+		if h.Commit != "" {
+			note += " · commit " + h.Commit[:min(len(h.Commit), 10)]
+		}
+		t.row(fmt.Sprintf("h%d", h.Number), h.Author, when(h.At), count(h.Count), size(h.Size), note)
+	}
+	t.print()
 }
 
 func about(note string, tasks []string, stage string) string {

@@ -142,8 +142,11 @@ func (a *app) printSizes(title string, list []model.Asset) {
 }
 
 func (a *app) join() *cli.Command {
-	return command("join", "bring a project down into a new folder", "KEY [DIR]", "tarn join brinelight ~/work/brinelight",
+	return command("join", "bring a project down into a new folder, or the assets that go with the code in this one", "KEY [DIR]", "tarn join brinelight ~/work/brinelight",
 		func(ctx context.Context, cmd *cli.Command) error {
+			if cmd.Bool("pinned") {
+				return a.joinPinned(ctx, cmd)
+			}
 			args, err := arguments(cmd, 1, 2, "join KEY [DIR]")
 			if err != nil {
 				return err
@@ -201,6 +204,7 @@ func (a *app) join() *cli.Command {
 			return a.partly(u)
 		},
 		&cli.StringSliceFlag{Name: "scope", Usage: "bring down only this folder; may be given more than once"},
+		&cli.BoolFlag{Name: "pinned", Usage: "inside a clone of the code: bring the assets that its tarn.pin names; can be repeated"},
 		&cli.BoolFlag{Name: "here", Usage: "tie a folder that has the files already; overwrites nothing"}, limitFlag())
 }
 

@@ -71,7 +71,7 @@ func statusJSON(w *workspace.Workspace, s *workspace.Status, assets []model.Asse
 	v := map[string]any{"project": w.Marker.Project, "service": w.Marker.Service, "at": s.At, "newest": s.View.Newest, "fetched": s.Fetched, "assets": emptyNotNil(assets), "same": s.Same,
 		"odd": append([]model.Refusal{}, s.Odd...), "left_out": s.Left, "code": s.Code, "uncovered": emptyNotNil(s.Uncovered), "scope": append([]string{}, s.Scope...)}
 	if s.Follows > 0 {
-		v["follows"] = s.Follows
+		v["follows"], v["pinned"] = s.Follows, s.Pinned
 	}
 	if leftOut {
 		v["ignored"] = append([]workspace.LeftOut{}, s.LeftOut...)
@@ -177,7 +177,12 @@ func (a *app) printStatus(w *workspace.Workspace, s *workspace.Status, assets []
 		}
 	}
 	a.say("%s, h%d, %s%s", w.Marker.Project, s.At, fetchedWord(s.Fetched), watchedWord(s))
-	if s.Follows > 0 {
+	switch p, err := workspace.ReadPin(w.Root); {
+	case s.Pinned && err == nil && p.Handoff != s.Follows:
+		a.say("It follows the pin, which says h%d now: tarn update brings it there.", p.Handoff)
+	case s.Pinned:
+		a.say("It follows the pin; the newest is h%d. tarn update --newest goes to the newest.", s.View.Newest)
+	case s.Follows > 0:
 		a.say("It stays at h%d; the newest is h%d. tarn update --newest goes back to the newest.", s.Follows, s.View.Newest)
 	}
 	if len(s.Scope) > 0 {

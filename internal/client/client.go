@@ -347,6 +347,36 @@ func (c *Client) RemoveMember(ctx context.Context, key, handle string) error {
 	return c.json(ctx, request{method: "DELETE", path: in(key, "/members/"+url.PathEscape(handle))}, nil)
 }
 
+// NewToken makes a token for one project.
+func (c *Client) NewToken(ctx context.Context, key string, q model.TokenRequest) (v model.Token, err error) {
+	return v, c.json(ctx, request{method: "POST", path: in(key, "/tokens"), body: q, once: true}, &v)
+}
+
+// Tokens lists a project's tokens.
+func (c *Client) Tokens(ctx context.Context, key string) (v model.Tokens, err error) {
+	return v, c.get(ctx, in(key, "/tokens"), nil, &v)
+}
+
+// EndToken makes a token unusable.
+func (c *Client) EndToken(ctx context.Context, key string, id int64) error {
+	return c.json(ctx, request{method: "DELETE", path: in(key, "/tokens/"+strconv.FormatInt(id, 10))}, nil)
+}
+
+// TellPins tells which commits pin which handoffs, and lists those that are known.
+func (c *Client) TellPins(ctx context.Context, key string, q model.PinnedCommits) (v model.PinnedCommits, err error) {
+	return v, c.post(ctx, in(key, "/pins"), q, &v)
+}
+
+// Past is how far a git history was brought in.
+func (c *Client) Past(ctx context.Context, key string) (v model.Past, err error) {
+	return v, c.get(ctx, in(key, "/past"), nil, &v)
+}
+
+// BringPast brings commits in. What was brought in before is passed over, so that it may be repeated.
+func (c *Client) BringPast(ctx context.Context, key string, q model.PastRequest) (v model.PastReceipt, err error) {
+	return v, c.post(ctx, in(key, "/past"), q, &v)
+}
+
 // AddWorkspace makes a workspace.
 func (c *Client) AddWorkspace(ctx context.Context, key, name string) (v model.Workspace, err error) {
 	return v, c.post(ctx, in(key, "/workspaces"), model.WorkspaceRequest{Name: name}, &v)

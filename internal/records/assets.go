@@ -37,7 +37,7 @@ func (tx *Tx) Now(ctx context.Context) (t time.Time, err error) {
 	return t, err
 }
 
-const assetColumns = `a.id, v.path, v.number, v.gone, coalesce(c.size, 0), coalesce(c.digest, ''), coalesce(c.whole, ''), v.executable, p.handle, h.at, v.handoff, h.note,
+const assetColumns = `a.id, v.path, v.number, v.gone, coalesce(c.size, 0), coalesce(c.digest, ''), coalesce(c.whole, ''), v.executable, ` + authorName + `, h.at, v.handoff, h.note,
 	a.fence, coalesce(hp.handle, ''), coalesce(a.workspace_id::text, ''), coalesce(w.name, ''), a.locked, a.lock_note, a.diverged`
 
 // Each row is looked up by its key, whatever the planner thinks of tables that have just grown.

@@ -94,9 +94,9 @@ func (tx *Tx) AddHandoff(ctx context.Context, project int64, h NewHandoff) error
 		h.Record.Tasks = []string{}
 	}
 	var batch pgx.Batch
-	batch.Queue(`insert into handoffs (project_id, number, branch_id, author_id, workspace_id, note, at, tasks, stage, parent, root, digest, assets, size)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)`,
-		project, h.Record.Number, h.Branch, h.Author, space, h.Record.Note, h.Record.Time(), h.Record.Tasks, h.Record.Stage, parent, h.Record.Root[:], h.Digest[:], n, size)
+	batch.Queue(`insert into handoffs (project_id, number, branch_id, author_id, workspace_id, note, at, tasks, stage, parent, root, digest, assets, size, commit_id, signed)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16)`,
+		project, h.Record.Number, h.Branch, h.Author, space, h.Record.Note, h.Record.Time(), h.Record.Tasks, h.Record.Stage, parent, h.Record.Root[:], h.Digest[:], n, size, h.Record.Commit, h.Record.Signed)
 	batch.Queue(`insert into versions (asset_id, number, project_id, handoff, before, path, content_id, gone, executable)
 		select id, n, $1, $2, b, p, nullif(c, 0), c = 0, x
 		from unnest($3::bigint[], $4::int[], $5::int[], $6::text[], $7::bigint[], $8::boolean[]) as u (id, n, b, p, c, x)`,
@@ -110,13 +110,16 @@ func (tx *Tx) AddHandoff(ctx context.Context, project int64, h NewHandoff) error
 	return tx.q.SendBatch(ctx, &batch).Close()
 }
 
-const handoffColumns = `h.number, b.name, p.handle, h.note, h.at, h.tasks, h.stage, h.parent, h.root, h.digest, h.assets, h.size
+// authorName is who made a handoff: a person's handle, or a name from the git history that it was brought in from.
+const authorName = `coalesce(nullif(h.signed, ''), p.handle)`
+
+const handoffColumns = `h.number, b.name, ` + authorName + `, h.note, h.at, h.tasks, h.stage, h.parent, h.root, h.digest, h.assets, h.size, h.commit_id
 	from handoffs h join branches b on b.id = h.branch_id join people p on p.id = h.author_id`
 
 func scanHandoff(row pgx.CollectableRow) (h model.Handoff, err error) {
 	h.Assets = []model.HandoffAsset{}
 	var root, digest []byte
-	err = row.Scan(&h.Number, &h.Branch, &h.Author, &h.Note, &h.At, &h.Tasks, &h.Stage, &h.Parent, &root, &digest, &h.Count, &h.Size)
+	err = row.Scan(&h.Number, &h.Branch, &h.Author, &h.Note, &h.At, &h.Tasks, &h.Stage, &h.Parent, &root, &digest, &h.Count, &h.Size, &h.Commit)
 	h.Root, h.Digest = hex.EncodeToString(root), hex.EncodeToString(digest)
 	return h, err
 }
@@ -125,7 +128,7 @@ func scanHandoff(row pgx.CollectableRow) (h model.Handoff, err error) {
 // not empty, keeps those that changed something at or below it (a folded path). Relies on the primary key of handoffs.
 func (tx *Tx) Handoffs(ctx context.Context, project int64, before, limit int, author, folder string) ([]model.Handoff, error) {
 	rows, err := tx.q.Query(ctx, `select `+handoffColumns+`
-		where h.project_id = $1 and ($2 = 0 or h.number < $2) and ($4 = '' or p.handle = $4)
+		where h.project_id = $1 and ($2 = 0 or h.number < $2) and ($4 = '' or `+authorName+` = $4)
 			and ($5 = '' or exists (select 1 from versions v join assets a on a.id = v.asset_id
 				where v.project_id = h.project_id and v.handoff = h.number and (a.folded = $5 or starts_with(a.folded, $5 || '/'))))
 		order by h.number desc limit $3`, project, before, limit, author, folder)
@@ -168,7 +171,7 @@ func (tx *Tx) Handoff(ctx context.Context, project int64, number int) (model.Han
 // Versions lists all versions of one asset, the newest first.
 func (tx *Tx) Versions(ctx context.Context, project int64, folded string) ([]model.Version, error) {
 	rows, err := tx.q.Query(ctx, `
-		select v.number, v.path, v.handoff, p.handle, h.at, h.note, h.tasks, h.stage, coalesce(c.size, 0), coalesce(c.digest, ''), coalesce(c.whole, ''), v.executable, v.gone
+		select v.number, v.path, v.handoff, `+authorName+`, h.at, h.note, h.tasks, h.stage, coalesce(c.size, 0), coalesce(c.digest, ''), coalesce(c.whole, ''), v.executable, v.gone
 		from assets a join versions v on v.asset_id = a.id join handoffs h on h.project_id = v.project_id and h.number = v.handoff
 		join people p on p.id = h.author_id left join contents c on c.id = v.content_id
 		where a.project_id = $1 and a.folded = $2 order by v.number desc`, project, folded)
@@ -194,7 +197,7 @@ func (tx *Tx) Chain(ctx context.Context, project int64, from, limit int) ([]chai
 }
 
 func (tx *Tx) chain(ctx context.Context, where, order string, args ...any) ([]chain.Handoff, error) {
-	rows, err := tx.q.Query(ctx, `select j.key, h.number, b.name, h.parent, coalesce(o.digest, ''), h.root, p.handle, h.at, h.note, h.tasks, h.stage
+	rows, err := tx.q.Query(ctx, `select j.key, h.number, b.name, h.parent, coalesce(o.digest, ''), h.root, p.handle, h.at, h.note, h.tasks, h.stage, h.commit_id, h.signed
 		from handoffs h join projects j on j.id = h.project_id join branches b on b.id = h.branch_id join people p on p.id = h.author_id
 		left join handoffs o on o.project_id = h.project_id and o.number = h.parent where `+where+` `+order, args...)
 	if err != nil {
@@ -204,10 +207,10 @@ func (tx *Tx) chain(ctx context.Context, where, order string, args ...any) ([]ch
 		var parent chain.Parent
 		var above, root []byte
 		var at time.Time
-		if err = row.Scan(&h.Project, &h.Number, &h.Branch, &parent.Number, &above, &root, &h.Author, &at, &h.Note, &h.Tasks, &h.Stage); err != nil {
+		if err = row.Scan(&h.Project, &h.Number, &h.Branch, &parent.Number, &above, &root, &h.Author, &at, &h.Note, &h.Tasks, &h.Stage, &h.Commit, &h.Signed); err != nil {
 			return h, err
 		}
-		h.Format, h.Root, h.At = chain.Format, chunk.Digest(root), at.UnixMicro()
+		h.Root, h.At = chunk.Digest(root), at.UnixMicro()
 		if parent.Number > 0 && len(above) == 32 {
 			parent.Digest = chunk.Digest(above)
 			h.Parents = []chain.Parent{parent}

@@ -3,6 +3,10 @@ package records
 import (
 	"context"
 	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"kettletarn/internal/core/model"
 )
 
 // Person is a row of people. Passphrase is an argon2id string.
@@ -26,10 +30,42 @@ func (tx *Tx) PersonByHandle(ctx context.Context, handle string) (p Person, err 
 	return p, err
 }
 
-// AddToken keeps a token's digest.
-func (tx *Tx) AddToken(ctx context.Context, digest [32]byte, person int64, label string, expires time.Time) error {
-	_, err := tx.q.Exec(ctx, `insert into tokens (digest, person_id, label, expires) values ($1, $2, $3, $4)`, digest[:], person, label, expires)
-	return err
+// NewToken is a token to be kept, as its digest. Project is the only one that it is for, and Role the most that it may do there; 0 and "" for
+// one that stands for its person in everything.
+type NewToken struct {
+	Digest  [32]byte
+	Person  int64
+	Label   string
+	Expires time.Time
+	Project int64
+	Role    string
+}
+
+// AddToken keeps a token's digest, and returns its number.
+func (tx *Tx) AddToken(ctx context.Context, t NewToken) (id int64, err error) {
+	err = tx.q.QueryRow(ctx, `insert into tokens (digest, person_id, label, expires, project_id, role) values ($1, $2, $3, $4, nullif($5::bigint, 0), $6) returning id`,
+		t.Digest[:], t.Person, t.Label, t.Expires, t.Project, t.Role).Scan(&id)
+	return id, err
+}
+
+// Tokens lists the tokens that are for one project and still hold: those of a person, or, with 0, of all. Relies on tokens_of_project.
+func (tx *Tx) Tokens(ctx context.Context, project, person int64) ([]model.Token, error) {
+	rows, err := tx.q.Query(ctx, `select t.id, p.handle, t.label, t.role, t.created, t.expires from tokens t join people p on p.id = t.person_id
+		where t.project_id = $1 and ($2 = 0 or t.person_id = $2) and t.revoked is null and t.expires > now() order by t.id`, project, person)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (t model.Token, err error) {
+		err = row.Scan(&t.ID, &t.Person, &t.Label, &t.Role, &t.Made, &t.Expires)
+		return t, err
+	})
+}
+
+// EndProjectToken makes a token of a project unusable, and tells whose it was; person 0 stands for anybody's. See ErrNotFound.
+func (tx *Tx) EndProjectToken(ctx context.Context, project, id, person int64) (label, handle string, err error) {
+	err = one(tx.q.QueryRow(ctx, `update tokens t set revoked = now() from people p where p.id = t.person_id and t.project_id = $1 and t.id = $2 and ($3 = 0 or t.person_id = $3)
+		and t.revoked is null returning t.label, p.handle`, project, id, person), &label, &handle)
+	return label, handle, err
 }
 
 // Token is a token with its person.
@@ -38,14 +74,17 @@ type Token struct {
 	Label   string
 	Expires time.Time
 	Ended   bool
+	// Project is the key of the only project that it is for, and Role the most that it may do there; "" for no bounds.
+	Project string
+	Role    string
 }
 
 // TokenByDigest relies on the primary key. Ended covers both expiry and sign-out, by the database's clock.
 func (tx *Tx) TokenByDigest(ctx context.Context, digest [32]byte) (t Token, err error) {
 	err = one(tx.q.QueryRow(ctx, `
-		select p.id, p.handle, p.steward, t.label, coalesce(t.revoked, t.expires), t.revoked is not null or t.expires <= now()
-		from tokens t join people p on p.id = t.person_id where t.digest = $1`, digest[:]),
-		&t.Person.ID, &t.Person.Handle, &t.Person.Steward, &t.Label, &t.Expires, &t.Ended)
+		select p.id, p.handle, p.steward, t.label, coalesce(t.revoked, t.expires), t.revoked is not null or t.expires <= now(), coalesce(j.key, ''), t.role
+		from tokens t join people p on p.id = t.person_id left join projects j on j.id = t.project_id where t.digest = $1`, digest[:]),
+		&t.Person.ID, &t.Person.Handle, &t.Person.Steward, &t.Label, &t.Expires, &t.Ended, &t.Project, &t.Role)
 	return t, err
 }
 

@@ -344,6 +344,7 @@ func (s *Service) openLocks(ctx context.Context, tx *records.Tx, actor Actor, ke
 		return nil, err
 	}
 	// Looked at behind the gate: the person may have been removed while this waited.
+	o.Project.Role = actor.role(key, o.Project.Role)
 	if err := mayWork(o.Project, actor, key, q.role); err != nil {
 		return nil, err
 	}

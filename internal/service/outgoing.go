@@ -332,6 +332,9 @@ func (s *Service) NewsSettings(ctx context.Context, actor Actor) (out model.News
 
 // SetNewsSettings changes the actor's mail address ("" for none), and how they hear of the kinds that are named.
 func (s *Service) SetNewsSettings(ctx context.Context, actor Actor, q model.NewsSettings) (model.NewsSettings, error) {
+	if err := actor.whole(); err != nil {
+		return model.NewsSettings{}, err
+	}
 	address := strings.TrimSpace(q.Mail)
 	if address != "" {
 		parsed, err := mail.ParseAddress(address)

@@ -71,7 +71,7 @@ func (s *Service) AddPerson(ctx context.Context, handle, passphrase string, stew
 		if err != nil {
 			return err
 		}
-		if token, _, err = addToken(ctx, tx, id, "made with the person", clientDays); err != nil {
+		if token, _, _, err = addToken(ctx, tx, records.NewToken{Person: id, Label: "made with the person"}, clientDays); err != nil {
 			return err
 		}
 		return tx.AddEvent(ctx, 0, id, "person.added", map[string]any{"handle": handle, "steward": steward})
@@ -82,16 +82,18 @@ func (s *Service) AddPerson(ctx context.Context, handle, passphrase string, stew
 	return token, err
 }
 
-func addToken(ctx context.Context, tx *records.Tx, person int64, label string, days int) (string, time.Time, error) {
+// addToken makes a token as t says, and returns it, when it ends, and its number.
+func addToken(ctx context.Context, tx *records.Tx, t records.NewToken, days int) (token string, expires time.Time, id int64, err error) {
 	var random [32]byte
 	_, _ = rand.Read(random[:])
-	token := "tarn_" + strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(random[:]))
+	token = "tarn_" + strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(random[:]))
 	now, err := tx.Now(ctx)
 	if err != nil {
-		return "", now, err
+		return "", now, 0, err
 	}
-	expires := now.AddDate(0, 0, days)
-	return token, expires, tx.AddToken(ctx, chunk.Sum([]byte(token)), person, label, expires)
+	t.Digest, t.Expires = chunk.Sum([]byte(token)), now.AddDate(0, 0, days)
+	id, err = tx.AddToken(ctx, t)
+	return token, t.Expires, id, err
 }
 
 // SignIn exchanges handle and passphrase for a token. label says from where; console shortens its life.
@@ -131,7 +133,7 @@ func (s *Service) SignIn(ctx context.Context, handle, passphrase, label string, 
 		days = consoleDays
 	}
 	err = s.write(ctx, func(tx *records.Tx) (err error) {
-		if answer.Token, answer.Expires, err = addToken(ctx, tx, p.ID, printable(label), days); err != nil {
+		if answer.Token, answer.Expires, _, err = addToken(ctx, tx, records.NewToken{Person: p.ID, Label: printable(label)}, days); err != nil {
 			return err
 		}
 		return tx.AddEvent(ctx, 0, p.ID, "signed-in", map[string]any{"from": printable(label)})
@@ -169,5 +171,5 @@ func (s *Service) Authenticate(ctx context.Context, token string) (actor Actor, 
 	if t.Ended {
 		return actor, model.NewProblem(model.SignInExpired, again, "this sign-in ended on %s", t.Expires.UTC().Format("2 January 2006"))
 	}
-	return Actor{ID: t.Person.ID, Handle: t.Person.Handle, Steward: t.Person.Steward}, nil
+	return Actor{ID: t.Person.ID, Handle: t.Person.Handle, Steward: t.Person.Steward && t.Project == "", Within: t.Project, AtMost: t.Role}, nil
 }

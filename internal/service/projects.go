@@ -15,6 +15,9 @@ func (s *Service) StartProject(ctx context.Context, actor Actor, key string) (mo
 	if !keys.MatchString(key) {
 		return model.Project{}, model.NewProblem(model.BadRequest, "take for example: brinelight", "%q can't be a project's key: it has 2 to 40 small letters, digits and dashes, and starts with a letter", printable(key))
 	}
+	if err := actor.whole(); err != nil {
+		return model.Project{}, err
+	}
 	err := s.write(ctx, func(tx *records.Tx) error {
 		id, err := tx.AddProject(ctx, key, actor.ID)
 		if err != nil {
@@ -31,7 +34,10 @@ func (s *Service) StartProject(ctx context.Context, actor Actor, key string) (mo
 // Projects lists the actor's projects, and all of them for a steward.
 func (s *Service) Projects(ctx context.Context, actor Actor) (list []model.Project, err error) {
 	err = s.read(ctx, func(tx *records.Tx) (err error) {
-		list, err = tx.Projects(ctx, actor.ID, actor.Steward, "")
+		list, err = tx.Projects(ctx, actor.ID, actor.Steward, actor.Within)
+		for i := range list {
+			list[i].Role = actor.role(list[i].Key, list[i].Role)
+		}
 		return err
 	})
 	return list, err
@@ -46,6 +52,7 @@ func (s *Service) Project(ctx context.Context, actor Actor, key string) (p model
 		list, err := tx.Projects(ctx, actor.ID, false, key)
 		if err == nil && len(list) == 1 {
 			p = list[0]
+			p.Role = actor.role(key, p.Role)
 		}
 		return err
 	})

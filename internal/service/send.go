@@ -155,8 +155,21 @@ func (s *Service) makeHandoff(ctx context.Context, tx *records.Tx, p records.Pro
 	if len(st.missing) > 0 {
 		return model.NewProblem(model.ChunksMissing, "send the content first", "the service does not have the content %s that is named", st.missing[0])
 	}
-	*receipt, err = s.commit(ctx, tx, st, actor, send)
-	return err
+	*receipt, err = s.commit(ctx, tx, st, actor, send, origin{author: actor.ID, handle: actor.Handle, at: st.now})
+	if err != nil {
+		return err
+	}
+	h := receipt.Handoff
+	return tx.AddEvent(ctx, st.project.ID, actor.ID, "handoff.sent", map[string]any{"note": firstLine(h.Note), "count": len(st.changes), "paths": somePaths(st.assets), "unlocked": st.unlocked, "handoff": h.Number})
+}
+
+// origin is whose handoff it is, and when it was made; commit and signed are those of one that is brought in from a git history.
+type origin struct {
+	author int64
+	handle string
+	at     time.Time
+	commit string
+	signed string
 }
 
 func (s *Service) repeat(ctx context.Context, tx *records.Tx, p records.Project, actor Actor, before records.SendKey, request chunk.Digest, receipt *Receipt) (err error) {
@@ -207,6 +220,7 @@ type staged struct {
 	byFolded map[string]Change // what the send leaves at each folded path; what is moved away is gone
 	contents map[chunk.Digest]records.Content
 	missing  []chunk.Digest
+	unlocked int // how many locks the commit gave back
 }
 
 // stage locks in the order of docs/architecture: gate, assets by id. It collects every refusal.
@@ -315,8 +329,8 @@ func (s *Service) stage(ctx context.Context, tx *records.Tx, actor Actor, key st
 }
 
 // commit writes a staged send: its tree nodes first, then, with the branch locked, the handoff.
-func (s *Service) commit(ctx context.Context, tx *records.Tx, st *staged, actor Actor, send Send) (receipt Receipt, err error) {
-	h := records.NewHandoff{Author: actor.ID, Workspace: st.place.WorkspaceID, Branch: st.branch.ID, Key: send.Key}
+func (s *Service) commit(ctx context.Context, tx *records.Tx, st *staged, actor Actor, send Send, by origin) (receipt Receipt, err error) {
+	h := records.NewHandoff{Author: by.author, Workspace: st.place.WorkspaceID, Branch: st.branch.ID, Key: send.Key}
 	released := &lockChange{ctx: ctx, tx: tx, actor: actor, project: st.project, place: st.place, terms: terms(st.project, st.now)}
 	edits, ids, moved := map[string]*tree.Entry{}, make([]int64, len(st.changes)), []int{}
 	for f, c := range st.byFolded {
@@ -362,8 +376,8 @@ func (s *Service) commit(ctx context.Context, tx *records.Tx, st *staged, actor 
 	if err != nil {
 		return receipt, err
 	}
-	h.Record = chain.Handoff{Project: st.project.Key, Number: number, Branch: st.branch.Name, Root: root, Author: actor.Handle, At: st.now.UnixMicro(),
-		Note: strings.TrimSpace(send.Note), Tasks: send.Tasks, Stage: send.Stage}
+	h.Record = chain.Handoff{Project: st.project.Key, Number: number, Branch: st.branch.Name, Root: root, Author: by.handle, At: by.at.UnixMicro(),
+		Note: strings.TrimSpace(send.Note), Tasks: send.Tasks, Stage: send.Stage, Commit: by.commit, Signed: by.signed}
 	if st.branch.Head > 0 {
 		h.Record.Parents = []chain.Parent{{Number: st.branch.Head, Digest: st.branch.HeadDigest}}
 	}
@@ -384,10 +398,7 @@ func (s *Service) commit(ctx context.Context, tx *records.Tx, st *staged, actor 
 	if err := tx.AddHandoff(ctx, st.project.ID, h); err != nil {
 		return receipt, err
 	}
-	subject := map[string]any{"note": firstLine(h.Record.Note), "count": len(st.changes), "paths": somePaths(st.assets), "unlocked": len(released.changed), "handoff": number}
-	if err := tx.AddEvent(ctx, st.project.ID, actor.ID, "handoff.sent", subject); err != nil {
-		return receipt, err
-	}
+	st.unlocked = len(released.changed)
 	receipt.Handoff, err = tx.Handoff(ctx, st.project.ID, number)
 	return receipt, err
 }

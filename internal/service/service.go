@@ -39,11 +39,35 @@ type Service struct {
 	heard *lru.Cache[string, time.Time]
 }
 
-// Actor is the signed-in person in whose name something is done.
+// Actor is the signed-in person in whose name something is done. Where Within is not empty, it is the key of the only project that their
+// credential is for, and AtMost the most that it may do there.
 type Actor struct {
 	ID      int64
 	Handle  string
 	Steward bool
+	Within  string
+	AtMost  string
+}
+
+// whole refuses what takes a person, to whom a token for one project is no match.
+func (a Actor) whole() error {
+	if a.Within == "" {
+		return nil
+	}
+	return model.NewProblem(model.NotAllowed, "sign in as a person with tarn sign-in", "this credential is for the project %s alone", a.Within)
+}
+
+// role is what the actor may do in a project where the person has a role.
+func (a Actor) role(key, role string) string {
+	switch {
+	case a.Within == "":
+		return role
+	case a.Within != key || role == "":
+		return ""
+	case model.AtLeast(role, a.AtMost):
+		return a.AtMost
+	}
+	return role
 }
 
 // New makes a service. cache is a folder for what can be made again; it may be emptied at any time.
@@ -121,6 +145,7 @@ func (s *Service) explain(err error) error {
 // project finds a project for the actor and checks their role. To somebody who is not in it, it looks as if it were not there.
 func project(ctx context.Context, tx *records.Tx, actor Actor, key, role string) (records.Project, error) {
 	p, err := tx.ProjectFor(ctx, key, actor.ID)
+	p.Role = actor.role(key, p.Role)
 	if err != nil && !errors.Is(err, records.ErrNotFound) {
 		return p, err
 	}

@@ -274,3 +274,29 @@ func (w *Workspace) CheckHere(ctx context.Context, files bool) (*PinChecked, err
 	}
 	return out, nil
 }
+
+// Following tells whether the workspace follows the pin, and at which handoff it is.
+func (w *Workspace) Following() (pinned bool, at int, err error) {
+	view, err := w.view()
+	return view.Pinned, view.At, err
+}
+
+// HandoffsBetween lists the handoffs above from, up to to, the newest first, without their assets.
+func (w *Workspace) HandoffsBetween(ctx context.Context, from, to int) ([]model.Handoff, error) {
+	out := []model.Handoff{}
+	for before := to + 1; before > from+1; {
+		page, err := w.Client.Handoffs(ctx, w.Marker.Project, client.HandoffQuery{Before: before, Limit: min(before-from-1, 1000)})
+		if err != nil || len(page.Handoffs) == 0 {
+			return out, err
+		}
+		out = append(out, page.Handoffs...)
+		before = page.Handoffs[len(page.Handoffs)-1].Number
+	}
+	return out, nil
+}
+
+// TellPins tells the service which commits moved the pin, and returns of how many it knows now.
+func (w *Workspace) TellPins(ctx context.Context, commits []model.PinnedCommit) (int, error) {
+	known, err := w.Client.TellPins(ctx, w.Marker.Project, model.PinnedCommits{Commits: commits})
+	return len(known.Commits), err
+}

@@ -154,7 +154,11 @@ func (w *Workspace) writeRules(text []byte) error {
 	if err := os.WriteFile(part, text, 0o644); err != nil {
 		return err
 	}
-	return os.Rename(part, filepath.Join(w.Root, rules.File))
+	if err := os.Rename(part, filepath.Join(w.Root, rules.File)); err != nil {
+		return err
+	}
+	_, err := KeepFence(context.Background(), w.Root, false)
+	return err
 }
 
 var presetsLine = regexp.MustCompile(`(?ms)^presets\s*=\s*\[[^\]]*\]`)

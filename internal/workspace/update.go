@@ -306,6 +306,9 @@ func (w *Workspace) guardAll(assets []model.Asset) error {
 	for i, a := range assets {
 		paths[i] = a.Path
 		if a.Path == rules.File {
+			if _, err := KeepFence(context.Background(), w.Root, false); err != nil {
+				return err
+			}
 			return w.guard(nil)
 		}
 	}

@@ -11,8 +11,11 @@ import (
 	"kettletarn/internal/core/chunk"
 )
 
-// Format is the version of the record.
-const Format = 1
+// Format is the version of the record; Brought that of one that stands for a commit of a git history and says so.
+const (
+	Format  = 1
+	Brought = 2
+)
 
 // ErrInvalid is wrapped by errors about records that are not well-formed.
 var ErrInvalid = errors.New("not a well-formed handoff")
@@ -24,8 +27,26 @@ type Parent struct {
 	Digest chunk.Digest
 }
 
-// A Handoff is the record. Root is that of the tree that it leads to; At is in microseconds of the Unix epoch.
+// A Handoff is the record. Root is that of the tree that it leads to; At is in microseconds of the Unix epoch. Commit is the id of the commit
+// that it stands for, where it was brought in from a git history; Signed its author's name, where that is nobody known here and Author is whoever
+// brought it in.
 type Handoff struct {
+	Project string
+	Number  int
+	Branch  string
+	Parents []Parent
+	Root    chunk.Digest
+	Author  string
+	At      int64
+	Note    string
+	Tasks   []string
+	Stage   string
+	Commit  string
+	Signed  string
+}
+
+// record is the form of format 1.
+type record struct {
 	_       struct{} `cbor:",toarray"`
 	Format  int
 	Project string
@@ -40,31 +61,62 @@ type Handoff struct {
 	Stage   string
 }
 
+// broughtRecord is the form of format 2.
+type broughtRecord struct {
+	_       struct{} `cbor:",toarray"`
+	Format  int
+	Project string
+	Number  int
+	Branch  string
+	Parents []Parent
+	Root    chunk.Digest
+	Author  string
+	At      int64
+	Note    string
+	Tasks   []string
+	Stage   string
+	Commit  string
+	Signed  string
+}
+
 // Time is when it was handed off.
 func (h *Handoff) Time() time.Time { return time.UnixMicro(h.At).UTC() }
 
 // Encode gives the record's bytes and their digest, which names the handoff.
 func (h *Handoff) Encode() ([]byte, chunk.Digest) {
-	c := *h
-	c.Format = Format
-	c.Parents, c.Tasks = append([]Parent{}, h.Parents...), append([]string{}, h.Tasks...)
-	data := canonical.Encode(c)
+	parents, tasks := append([]Parent{}, h.Parents...), append([]string{}, h.Tasks...)
+	var data []byte
+	if h.Commit == "" && h.Signed == "" {
+		data = canonical.Encode(record{Format: Format, Project: h.Project, Number: h.Number, Branch: h.Branch, Parents: parents, Root: h.Root, Author: h.Author, At: h.At, Note: h.Note, Tasks: tasks, Stage: h.Stage})
+	} else {
+		data = canonical.Encode(broughtRecord{Format: Brought, Project: h.Project, Number: h.Number, Branch: h.Branch, Parents: parents, Root: h.Root, Author: h.Author, At: h.At, Note: h.Note, Tasks: tasks, Stage: h.Stage, Commit: h.Commit, Signed: h.Signed})
+	}
 	return data, chunk.Sum(data)
 }
 
 var decode = canonical.Decoder(64)
 
+// arrayOf11 is the first byte of a record of format 1: an array of 11 items.
+const arrayOf11 = 0x80 | 11
+
 // Decode reads a record. The error wraps ErrInvalid.
 func Decode(data []byte) (*Handoff, error) {
-	var h Handoff
 	if len(data) > chunk.Max {
 		return nil, fmt.Errorf("a handoff of %d bytes: %w", len(data), ErrInvalid)
 	}
-	if err := decode(data, &h); err != nil {
+	var r broughtRecord
+	if len(data) > 0 && data[0] == arrayOf11 {
+		var short record
+		if err := decode(data, &short); err != nil {
+			return nil, fmt.Errorf("%w: %v", ErrInvalid, err)
+		}
+		r = broughtRecord{Format: short.Format, Project: short.Project, Number: short.Number, Branch: short.Branch, Parents: short.Parents, Root: short.Root, Author: short.Author, At: short.At, Note: short.Note, Tasks: short.Tasks, Stage: short.Stage}
+	} else if err := decode(data, &r); err != nil {
 		return nil, fmt.Errorf("%w: %v", ErrInvalid, err)
 	}
-	if h.Format != Format || h.Number < 1 || h.Project == "" || h.Author == "" {
-		return nil, fmt.Errorf("a handoff of format %d with number %d: %w", h.Format, h.Number, ErrInvalid)
+	long := r.Commit != "" || r.Signed != ""
+	if r.Format != Format && r.Format != Brought || (r.Format == Brought) != long || r.Number < 1 || r.Project == "" || r.Author == "" {
+		return nil, fmt.Errorf("a handoff of format %d with number %d: %w", r.Format, r.Number, ErrInvalid)
 	}
-	return &h, nil
+	return &Handoff{Project: r.Project, Number: r.Number, Branch: r.Branch, Parents: r.Parents, Root: r.Root, Author: r.Author, At: r.At, Note: r.Note, Tasks: r.Tasks, Stage: r.Stage, Commit: r.Commit, Signed: r.Signed}, nil
 }

@@ -9,7 +9,7 @@ import (
 )
 
 func sample() *Handoff {
-	return &Handoff{Format: Format, Project: "brinelight", Number: 2, Branch: "main", Parents: []Parent{{Number: 1, Digest: chunk.Sum([]byte("first"))}},
+	return &Handoff{Project: "brinelight", Number: 2, Branch: "main", Parents: []Parent{{Number: 1, Digest: chunk.Sum([]byte("first"))}},
 		Root: chunk.Sum([]byte("root")), Author: "tamsin", At: 1_700_000_000_000_001, Note: "Rust on the crane", Tasks: []string{"BRL-1"}, Stage: "draft"}
 }
 
@@ -27,6 +27,7 @@ func TestAHandoffComesBackAndItsDigestCoversEverything(t *testing.T) {
 		"project": func(h *Handoff) { h.Project = "other" }, "number": func(h *Handoff) { h.Number++ }, "branch": func(h *Handoff) { h.Branch = "b" },
 		"parent": func(h *Handoff) { h.Parents[0].Digest[0]++ }, "root": func(h *Handoff) { h.Root[0]++ }, "author": func(h *Handoff) { h.Author = "rurik" },
 		"time": func(h *Handoff) { h.At++ }, "note": func(h *Handoff) { h.Note += "." }, "tasks": func(h *Handoff) { h.Tasks = nil }, "stage": func(h *Handoff) { h.Stage = "" },
+		"commit": func(h *Handoff) { h.Commit = "c0ffee" }, "name": func(h *Handoff) { h.Signed = "Ada" },
 	} {
 		h := sample()
 		change(h)
@@ -41,8 +42,23 @@ func TestAHandoffComesBackAndItsDigestCoversEverything(t *testing.T) {
 	}
 }
 
+func TestAHandoffThatStandsForACommitComesBack(t *testing.T) {
+	for _, change := range []func(*Handoff){func(h *Handoff) { h.Commit = "5e2edf7a25eaddfa566d98b817a1da95a0a25329" }, func(h *Handoff) { h.Commit, h.Signed = "c0ffee", "Ada Brine" }} {
+		h := sample()
+		change(h)
+		data, _ := h.Encode()
+		if back, err := Decode(data); err != nil || !reflect.DeepEqual(back, h) {
+			t.Errorf("%+v comes back, %v", back, err)
+		}
+	}
+}
+
 func FuzzDecode(f *testing.F) {
 	data, _ := sample().Encode()
+	f.Add(data)
+	brought := sample()
+	brought.Commit, brought.Signed = "c0ffee", "Ada"
+	data, _ = brought.Encode()
 	f.Add(data)
 	f.Fuzz(func(t *testing.T, data []byte) {
 		if h, err := Decode(data); err == nil {

@@ -46,6 +46,28 @@ type Person struct {
 	Steward bool   `json:"steward"`
 }
 
+// Token is a credential for one project, for a machine that works by itself. Role is the most that it may do; Token is told once, when it is made.
+type Token struct {
+	ID      int64     `json:"id"`
+	Project string    `json:"project,omitempty"`
+	Person  string    `json:"person"`
+	Label   string    `json:"label"`
+	Role    string    `json:"role"`
+	Made    time.Time `json:"made"`
+	Expires time.Time `json:"expires"`
+	Token   string    `json:"token,omitempty"`
+}
+
+// PinnedCommit is a commit of the main history that moved the pin to a handoff.
+type PinnedCommit struct {
+	Commit  string    `json:"commit"`
+	Author  string    `json:"author"`
+	Subject string    `json:"subject"`
+	At      time.Time `json:"at"`
+	Handoff int       `json:"handoff"`
+	Digest  string    `json:"digest,omitempty"`
+}
+
 // SignIn is the answer to a sign-in. The token is shown once; a console's sign-in has a cookie in its place.
 type SignIn struct {
 	Handle  string    `json:"handle"`
@@ -214,7 +236,8 @@ type Version struct {
 	Gone       bool      `json:"gone,omitempty"`
 }
 
-// Handoff is the unit of change. Root names the state that it leads to; Digest covers that, the parent, and all that is said here.
+// Handoff is the unit of change. Root names the state that it leads to; Digest covers that, the parent, and all that is said here. Commit is that
+// of the git history that it was brought in from; its Author may be a name then that is no person's here.
 type Handoff struct {
 	Number int            `json:"number"`
 	Branch string         `json:"branch"`
@@ -223,6 +246,7 @@ type Handoff struct {
 	At     time.Time      `json:"at"`
 	Tasks  []string       `json:"tasks"`
 	Stage  string         `json:"stage,omitempty"`
+	Commit string         `json:"commit,omitempty"`
 	Parent int            `json:"parent"`
 	Root   string         `json:"root"`
 	Digest string         `json:"digest"`

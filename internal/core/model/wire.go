@@ -33,6 +33,60 @@ type Handoffs struct {
 	Handoffs []Handoff `json:"handoffs"`
 }
 
+// TokenRequest makes a token for a project, which holds for so many days.
+type TokenRequest struct {
+	Role  string `json:"role"`
+	Days  int    `json:"days"`
+	Label string `json:"label"`
+}
+
+// Tokens are those of a project that still hold.
+type Tokens struct {
+	Tokens []Token `json:"tokens"`
+}
+
+// PinnedCommits are commits that moved the pin, the latest first.
+type PinnedCommits struct {
+	Commits []PinnedCommit `json:"commits"`
+}
+
+// PastCommit is a commit of a git history to be brought in as a handoff. At absent stands for now, and Name and Mail that are empty for the one
+// who brings it. Its changes have no base and no fence.
+type PastCommit struct {
+	Commit  string       `json:"commit"`
+	Name    string       `json:"name"`
+	Mail    string       `json:"mail"`
+	At      *time.Time   `json:"at,omitempty"`
+	Note    string       `json:"note"`
+	Changes []SendChange `json:"changes"`
+}
+
+// PastRequest brings commits in, in their order. Over says that what was handed off here since gives way: it stays as a version before.
+type PastRequest struct {
+	Workspace string       `json:"workspace"`
+	Over      bool         `json:"over,omitempty"`
+	Commits   []PastCommit `json:"commits"`
+}
+
+// PastHandoff is what came of a commit; Handoff is 0 where it changed nothing.
+type PastHandoff struct {
+	Commit  string `json:"commit"`
+	Handoff int    `json:"handoff,omitempty"`
+	Author  string `json:"author"`
+	Known   bool   `json:"known_person"`
+}
+
+// PastReceipt is what came of commits.
+type PastReceipt struct {
+	Handoffs []PastHandoff `json:"handoffs"`
+}
+
+// Past is how far a git history was brought in: the commit of the newest handoff that stands for one, and that handoff; 0 for none.
+type Past struct {
+	Commit  string `json:"commit,omitempty"`
+	Handoff int    `json:"handoff,omitempty"`
+}
+
 // StartRequest names the project to make.
 type StartRequest struct {
 	Key string `json:"key"`

@@ -1,0 +1,298 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"kettletarn/internal/core/assetpath"
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/rules"
+	"kettletarn/internal/records"
+)
+
+// MaxCommits is how many commits one request may bring in.
+const MaxCommits = 200
+
+// Past is how far a git history was brought in.
+func (s *Service) Past(ctx context.Context, actor Actor, key string) (past model.Past, err error) {
+	err = s.read(ctx, func(tx *records.Tx) error {
+		p, err := project(ctx, tx, actor, key, model.Viewer)
+		if err != nil {
+			return err
+		}
+		past, err = tx.Past(ctx, p.ID)
+		return err
+	})
+	return past, err
+}
+
+// BringPast makes handoffs of commits of a git history, in their order, all of them or none, with the commits' authors, times and messages. The
+// content is there already. A commit that was brought in before is passed over. It takes a lead. Nobody's lock and nothing that was handed off
+// here since is passed over silently: that is refused, or, with over, for the latter, made a version before.
+func (s *Service) BringPast(ctx context.Context, actor Actor, key string, q model.PastRequest) (out []model.PastHandoff, err error) {
+	if len(q.Commits) == 0 || len(q.Commits) > MaxCommits {
+		return nil, model.NewProblem(model.BadRequest, "bring them in parts", "one request brings between one and %d commits", MaxCommits)
+	}
+	var p records.Project
+	if err := s.read(ctx, func(tx *records.Tx) (err error) {
+		p, err = project(ctx, tx, actor, key, model.Lead)
+		return err
+	}); err != nil {
+		return nil, err
+	}
+	sends := make([]Send, len(q.Commits))
+	var all []Change
+	for i := range q.Commits {
+		if sends[i], err = pastSend(&q.Commits[i], q.Workspace); err != nil {
+			return nil, err
+		}
+		all = append(all, sends[i].Changes...)
+	}
+	if len(all) > MaxPaths {
+		return nil, model.NewProblem(model.TooLarge, "bring them in parts", "one request changes at most %d assets", MaxPaths)
+	}
+	if err := s.adopt(ctx, actor, p, all); err != nil {
+		return nil, err
+	}
+	err = s.knowingRules(ctx, func() error {
+		return s.write(ctx, func(tx *records.Tx) error {
+			b := &bringing{s: s, ctx: ctx, tx: tx, actor: actor, key: key, over: q.Over}
+			if err := b.begin(p.ID, q.Commits); err != nil {
+				return err
+			}
+			out = make([]model.PastHandoff, 0, len(sends))
+			for i := range sends {
+				h, err := b.commit(q.Commits[i], sends[i])
+				if err != nil {
+					return err
+				}
+				out = append(out, h)
+			}
+			return b.end(out)
+		})
+	})
+	if err == nil {
+		s.wakeHistory()
+	}
+	return out, err
+}
+
+// pastSend is a commit as a send.
+func pastSend(c *model.PastCommit, workspace string) (send Send, err error) {
+	if !commitID.MatchString(c.Commit) {
+		return send, model.NewProblem(model.BadRequest, "name commits by their full ids", "%s is not the id of a commit", printable(c.Commit))
+	}
+	note := strings.TrimSpace(strings.ToValidUTF8(strings.ReplaceAll(c.Note, "\x00", ""), "�"))
+	if note == "" {
+		note = "(without a message)"
+	}
+	const cut = "\n… (the rest is in the git history)"
+	if len(note) > MaxNote {
+		end := MaxNote - len(cut)
+		for !utf8.RuneStart(note[end]) {
+			end--
+		}
+		note = note[:end] + cut
+	}
+	c.Name, c.Mail = printable(strings.TrimSpace(c.Name)), strings.ToLower(strings.TrimSpace(c.Mail))
+	if handles.MatchString(c.Name) {
+		c.Name += " (in git)" // a name is never taken for a person here
+	}
+	send = Send{Workspace: workspace, Note: note, TakeFree: true, Changes: make([]Change, len(c.Changes))}
+	for i, x := range c.Changes {
+		if x.Digest != nil || x.Base != 0 || x.Fence != 0 || assetpath.Fold(x.Path) == rules.File {
+			return send, model.NewProblem(model.BadRequest, "leave it out", "the change of %s says what a change of the past can't say", printable(x.Path))
+		}
+		send.Changes[i] = Change{Path: x.Path, MovedFrom: x.MovedFrom, Gone: x.Gone, Content: x.Content, Size: x.Size, Executable: x.Executable}
+	}
+	if len(send.Changes) > 0 {
+		err = send.check()
+	}
+	return send, err
+}
+
+// within keeps a time that somebody claims within what a database and people can take.
+func within(t time.Time) time.Time {
+	if t.Year() < 1970 || t.Year() > 9998 {
+		return time.Unix(0, 0).UTC()
+	}
+	return t.UTC()
+}
+
+// bringing is the transaction of a BringPast: it has the project's exclusive gate, so that nothing runs beside it and the order of locking does
+// not matter.
+type bringing struct {
+	s       *Service
+	ctx     context.Context
+	tx      *records.Tx
+	actor   Actor
+	key     string
+	over    bool
+	people  map[string]records.Person
+	before  map[string]model.PastHandoff
+	project records.Project
+}
+
+func (b *bringing) begin(id int64, commits []model.PastCommit) (err error) {
+	if err := b.tx.Gate(b.ctx, id, true); err != nil {
+		return err
+	}
+	if b.project, err = project(b.ctx, b.tx, b.actor, b.key, model.Lead); err != nil {
+		return err
+	}
+	var mails, ids []string
+	for _, c := range commits {
+		mails, ids = append(mails, c.Mail), append(ids, c.Commit)
+	}
+	if b.people, err = b.tx.MembersByMail(b.ctx, b.project.ID, mails); err != nil {
+		return err
+	}
+	b.before, err = b.tx.OfCommits(b.ctx, b.project.ID, ids)
+	return err
+}
+
+// end tells of all of them at once.
+func (b *bringing) end(out []model.PastHandoff) error {
+	first, last, count := 0, 0, 0
+	for _, h := range out {
+		if _, known := b.before[h.Commit]; known || h.Handoff == 0 {
+			continue
+		}
+		if last = h.Handoff; first == 0 {
+			first = last
+		}
+		count++
+	}
+	if count == 0 {
+		return nil
+	}
+	return b.tx.AddEvent(b.ctx, b.project.ID, b.actor.ID, "past.brought", map[string]any{"handoffs": count, "first": first, "handoff": last, "commit": out[len(out)-1].Commit})
+}
+
+// commit makes one handoff.
+func (b *bringing) commit(c model.PastCommit, send Send) (h model.PastHandoff, err error) {
+	if known, ok := b.before[c.Commit]; ok {
+		return known, nil
+	}
+	by := origin{author: b.actor.ID, handle: b.actor.Handle, commit: c.Commit}
+	h = model.PastHandoff{Commit: c.Commit, Author: b.actor.Handle, Known: true}
+	if person, ok := b.people[c.Mail]; ok && c.Mail != "" {
+		by.author, by.handle, h.Author = person.ID, person.Handle, person.Handle
+	} else if c.Name != "" {
+		by.signed, h.Author, h.Known = c.Name, c.Name, false
+	}
+	if c.At != nil {
+		by.at = within(*c.At)
+	}
+	st, err := b.stage(&send)
+	if err != nil || len(st.changes) == 0 {
+		return h, err
+	}
+	if by.at.IsZero() {
+		by.at = st.now
+	}
+	receipt, err := b.s.commit(b.ctx, b.tx, st, b.actor, send, by)
+	h.Handoff = receipt.Handoff.Number
+	return h, err
+}
+
+// stage is the stage of a commit: what its assets were based on is what is there.
+func (b *bringing) stage(send *Send) (*staged, error) {
+	ctx, tx, p := b.ctx, b.tx, b.project
+	w, err := workspace(ctx, tx, b.actor, p, send.Workspace)
+	if err != nil {
+		return nil, err
+	}
+	st := &staged{project: p, rules: rules.Default()}
+	st.place.Handle, st.place.WorkspaceID, st.place.Workspace = w.Handle, w.ID, w.Name
+	if st.now, err = tx.Now(ctx); err != nil || len(send.Changes) == 0 {
+		return st, err
+	}
+	refusals, byFolded := checkPaths(send.Changes)
+	order := sortedKeys(byFolded)
+	paths, digests := make([]string, len(order)), []chunk.Digest{}
+	for i, f := range order {
+		if paths[i] = byFolded[f].Path; !byFolded[f].Gone {
+			digests = append(digests, byFolded[f].Content)
+		}
+	}
+	if err := tx.ClaimPaths(ctx, p.ID, paths, order); err != nil {
+		return nil, err
+	}
+	found, err := tx.LockAssets(ctx, p.ID, order)
+	if err != nil {
+		return nil, err
+	}
+	if st.contents, err = tx.Contents(ctx, p.ID, digests, false); err != nil {
+		return nil, err
+	}
+	ids := make([]int64, 0, len(found))
+	for _, a := range found {
+		ids = append(ids, a.ID)
+	}
+	newest, err := tx.NewestOf(ctx, p.ID, ids)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range order {
+		c := byFolded[f]
+		if c.leaves {
+			continue
+		}
+		a := found[f]
+		if c.MovedFrom != "" {
+			if from := found[assetpath.Fold(c.MovedFrom)]; from != nil && !from.Gone && st.judgePlace(c, from, a, byFolded) == nil {
+				a = from
+			} else {
+				// Not here any more: it begins anew at its new place.
+				if o := assetpath.Fold(c.MovedFrom); byFolded[o].leaves {
+					delete(byFolded, o)
+				}
+				c.MovedFrom = ""
+				byFolded[f] = c
+			}
+		}
+		switch content, known := st.contents[c.Content]; {
+		case a == nil:
+			return nil, fmt.Errorf("the path %s could not be claimed", c.Path)
+		case c.Gone && a.Gone, !c.Gone && !a.Gone && known && c.MovedFrom == "" && newest[a.ID].Content == content.ID && newest[a.ID].Executable == c.Executable && a.Path == c.Path:
+			delete(byFolded, f)
+			continue
+		case !c.Gone && !known:
+			return nil, model.NewProblem(model.ChunksMissing, "bring the content first", "the service does not have the content %s that is named", c.Content)
+		case !c.Gone && content.Size != c.Size:
+			refusals = append(refusals, model.Refusal{Path: c.Path, Reason: "size", Message: c.Path + ": its size does not agree with its content", Remedy: "run the command again"})
+			continue
+		}
+		if !a.Lock.Free() {
+			refusals = append(refusals, model.Refusal{Path: c.Path, Reason: "held", Message: fmt.Sprintf("%s: %s holds it in %s", c.Path, a.Lock.Holder.Handle, a.Lock.Holder.Workspace),
+				Remedy: "tarn ask -m REASON asks them to let go; the other commits before this one are in"})
+			continue
+		}
+		if n := newest[a.ID]; !a.Gone && n.Commit == "" && !b.over {
+			refusals = append(refusals, model.Refusal{Path: c.Path, Reason: "behind", Message: fmt.Sprintf("%s: it was changed in git, and handed off here since by %s (h%d)", c.Path, n.Author, n.Handoff),
+				Remedy: "tarn adopt --git-wins makes git's the newest, and keeps what was handed off as a version before"})
+			continue
+		}
+		if a.Gone && !c.Gone || a.Folded != f {
+			st.fresh = append(st.fresh, c)
+		}
+		st.changes, st.assets = append(st.changes, c), append(st.assets, a)
+	}
+	st.byFolded = byFolded
+	if st.branch, err = tx.MainBranch(ctx, p.ID, false); err != nil {
+		return nil, err
+	}
+	more, err := st.neighbours(ctx, b.s.forest(tx, p.ID), st.branch.Root)
+	if err != nil {
+		return nil, err
+	}
+	if refusals = append(refusals, more...); len(refusals) > 0 {
+		return nil, &model.Refused{Refusals: refusals}
+	}
+	return st, nil
+}

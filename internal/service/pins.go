@@ -1,0 +1,55 @@
+package service
+
+import (
+	"context"
+	"regexp"
+
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/records"
+)
+
+// MaxPins is how many commits one request may tell of.
+const MaxPins = 1000
+
+var commitID = regexp.MustCompile(`^[0-9a-f]{40}([0-9a-f]{24})?$`)
+
+// TellPins keeps which commits of the main history pin which handoffs, and lists those of them that are known now. One that names a handoff
+// that is not of this history is left out.
+func (s *Service) TellPins(ctx context.Context, actor Actor, key string, list []model.PinnedCommit) (known []model.PinnedCommit, err error) {
+	if len(list) > MaxPins {
+		return nil, model.NewProblem(model.TooLarge, "tell of the latest ones", "one request tells of at most %d commits", MaxPins)
+	}
+	for i := range list {
+		c := &list[i]
+		if _, err := chunk.ParseDigest(c.Digest); err != nil || !commitID.MatchString(c.Commit) || c.Handoff < 1 || c.Handoff > 1<<31-1 {
+			return nil, model.NewProblem(model.BadRequest, "name commits by their full ids, and handoffs by number and digest", "commit %s can't be one that pins a handoff", printable(c.Commit))
+		}
+		c.Author, c.Subject, c.At = printable(c.Author), printable(firstLine(c.Subject)), within(c.At)
+	}
+	err = s.write(ctx, func(tx *records.Tx) error {
+		p, err := project(ctx, tx, actor, key, model.Artist)
+		if err != nil {
+			return err
+		}
+		if err := tx.AddPins(ctx, p.ID, actor.ID, list); err != nil {
+			return err
+		}
+		known, err = tx.Pins(ctx, p.ID, 0, MaxPins)
+		return err
+	})
+	return known, err
+}
+
+// Pins lists the commits that pin handoffs, the latest first: those of one handoff, or, with 0, of all.
+func (s *Service) Pins(ctx context.Context, actor Actor, key string, handoff int) (list []model.PinnedCommit, err error) {
+	err = s.read(ctx, func(tx *records.Tx) error {
+		p, err := project(ctx, tx, actor, key, model.Viewer)
+		if err != nil {
+			return err
+		}
+		list, err = tx.Pins(ctx, p.ID, handoff, MaxPins)
+		return err
+	})
+	return list, err
+}

@@ -1,0 +1,59 @@
+package workspace
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"kettletarn/internal/core/assetpath"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/rules"
+)
+
+const gitIgnoreFile = ".gitignore"
+
+// KeepFence makes the block in the folder's git ignore file say what the rules in the folder say, and reports whether that changed it. Without
+// make, a file that has no block is left alone.
+func KeepFence(ctx context.Context, root string, make bool) (changed bool, err error) {
+	name := filepath.Join(root, gitIgnoreFile)
+	info, err := os.Lstat(name)
+	mode := fs.FileMode(0o644)
+	var text []byte
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+	case err != nil:
+		return false, err
+	case !info.Mode().IsRegular():
+		return false, model.NewProblem(model.BadRequest, "put a file there", "%s is not a file, and the block of assets can't be kept in it", name)
+	default:
+		mode = info.Mode().Perm()
+		if text, err = readSmall(name, rules.MaxSize); err != nil {
+			return false, err
+		}
+		if len(text) > rules.MaxSize {
+			return false, model.NewProblem(model.TooLarge, "shorten it", "%s has more than %d bytes", name, rules.MaxSize)
+		}
+	}
+	if !make && !rules.Fenced(text) {
+		return false, nil
+	}
+	s, broken := newScan(ctx, root)
+	if broken != nil {
+		return false, broken
+	}
+	next, err := rules.Fence(text, s.rules.GitIgnore())
+	if err != nil {
+		return false, model.NewProblem(model.BadRequest, "mend the file, then run the command again", ".gitignore: %v", err)
+	}
+	if string(next) == string(text) {
+		return false, nil
+	}
+	part := filepath.Join(root, assetpath.ReservedPrefix+"ignore-new")
+	if err := os.WriteFile(part, next, mode); err != nil {
+		return false, fmt.Errorf("the block of assets can't be written: %w", err)
+	}
+	return true, os.Rename(part, name)
+}
