@@ -428,6 +428,9 @@ func (a *app) joinPinned(ctx context.Context, cmd *cli.Command) error {
 			return err
 		}
 	}
+	if err := a.warnUnsent(ctx, w); err != nil {
+		return err
+	}
 	u, err := w.Update(ctx, workspace.UpdateOptions{Pinned: true})
 	if err != nil {
 		return err

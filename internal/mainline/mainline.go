@@ -100,7 +100,8 @@ func (r *Repo) run(ctx context.Context, input []byte, args ...string) ([]byte, e
 	cmd := r.command(ctx, args...)
 	var out, said bytes.Buffer
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = bytes.NewReader(input), &out, &said
-	return out.Bytes(), explain(ctx, cmd.Run(), &said, args)
+	err := explain(ctx, cmd.Run(), &said, args)
+	return out.Bytes(), err
 }
 
 // explain makes an error of how a command ended.

@@ -10,6 +10,7 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"github.com/zeebo/blake3"
 	"golang.org/x/text/cases"
 	"golang.org/x/text/unicode/norm"
 )
@@ -172,4 +173,76 @@ func Printable(path string) string {
 		}
 		return r
 	}, path)
+}
+
+// Fit is path where that is legal, and else a legal path that stands for it, always the same one. Each character that can't be is an
+// underscore, a name that means a device has one behind it, what is too long is cut, and the name ends in "~" and six hex digits of the
+// BLAKE3-256 of the whole path as it was, before its extension, so that two paths never come to stand for one.
+func Fit(path string) string {
+	if Check(path) == nil {
+		return path
+	}
+	parts := strings.Split(strings.Trim(path, "/"), "/")
+	fitted := parts[:0]
+	for _, part := range parts {
+		if part != "" && part != "." {
+			fitted = append(fitted, fitPart(part))
+		}
+	}
+	for len(fitted) > 1 && len(strings.Join(fitted, "/")) > MaxPath-16 {
+		fitted = fitted[1:]
+	}
+	if len(fitted) == 0 {
+		fitted = []string{"_"}
+	}
+	return mark(strings.Join(fitted, "/"), path)
+}
+
+// Mark is a path that stands for another one where that is taken by something else that would be one with it on some systems. It has the same
+// form as what Fit gives.
+func Mark(path string) string { return mark(path, path) }
+
+func mark(path, of string) string {
+	sum := blake3.Sum256([]byte(of))
+	name := path[strings.LastIndexByte(path, '/')+1:]
+	stem, ext := name, ""
+	if i := strings.LastIndexByte(name, '.'); i > 0 && len(name)-i <= 32 {
+		stem, ext = name[:i], name[i:]
+	}
+	return path[:len(path)-len(name)] + fmt.Sprintf("%s~%x%s", stem, sum[:3], ext)
+}
+
+func fitPart(part string) string {
+	part = strings.Map(func(r rune) rune {
+		if r == utf8.RuneError || r < 0x20 || r >= 0x7f && r < 0xa0 || r == '\u2028' || r == '\u2029' || strings.ContainsRune(`\:*?"<>|`, r) || r >= '\u202a' && r <= '\u202e' || r >= '\u2066' && r <= '\u2069' {
+			return '_'
+		}
+		return r
+	}, part)
+	const most = MaxPart - 16
+	if len(part) > most {
+		ext := part[max(strings.LastIndexByte(part, '.'), 0):]
+		if len(ext) > 32 {
+			ext = ""
+		}
+		part = strings.ToValidUTF8(part[:most-len(ext)], "") + ext
+	}
+	if last := part[len(part)-1]; last == '.' || last == ' ' {
+		part = part[:len(part)-1] + "_"
+	}
+	switch p := checkPart(part, part); {
+	case p == nil:
+		return part
+	case p.Reason == "path-device":
+		stem, ext, dotted := strings.Cut(part, ".")
+		if part = strings.TrimRight(stem, " ") + "_"; dotted {
+			part += "." + ext
+		}
+	default:
+		part = "_" + part
+	}
+	if checkPart(part, part) != nil {
+		return "_"
+	}
+	return part
 }

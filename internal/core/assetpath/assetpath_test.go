@@ -103,3 +103,55 @@ func FuzzCheck(f *testing.F) {
 		}
 	})
 }
+
+func TestWhatIsNoPathIsFitted(t *testing.T) {
+	for path, want := range map[string]string{
+		"art/rust.png":       "art/rust.png",
+		"art/a:b.png":        "art/a_b~f94831.png",
+		"aux.png":            "aux_~",
+		"deep/con":           "deep/con_~",
+		"art /x.png":         "art_/x~",
+		"end.":               "end_~",
+		".git/config.png":    "_.git/config~",
+		".tarn-x":            "_~06683a.tarn-x",
+		"a\xff.png":          "a_~",
+		"a\nb.png":           "a_b~",
+		"a\\b.png":           "a_b~",
+		"..":                 "._~",
+		"nul .txt":           "nul_~",
+		"\"quoted\" é ü.png": "_quoted_ é ü~",
+	} {
+		got := Fit(path)
+		if !strings.HasPrefix(got, want) || Check(got) != nil {
+			t.Errorf("%q becomes %q (%v), want %q", path, got, Check(got), want)
+		}
+	}
+	if Fit("a:b.png") == Fit("a?b.png") || Fit("a:b.png") == "a_b.png" {
+		t.Error("two paths stand for one")
+	}
+	long := strings.Repeat("é", 300) + ".png"
+	if got := Fit(long); Check(got) != nil || !strings.HasSuffix(got, ".png") {
+		t.Errorf("a long name becomes %q: %v", got, Check(got))
+	}
+	if got := Fit(strings.Repeat("folder/", 300) + "a.png"); Check(got) != nil {
+		t.Errorf("a long path becomes %d bytes: %v", len(got), Check(got))
+	}
+	if got := Mark("Art/Rust.PNG"); Check(got) != nil || Fold(got) == Fold("Art/Rust.PNG") || !strings.HasSuffix(got, ".PNG") {
+		t.Errorf("a mark makes %q", got)
+	}
+}
+
+func FuzzFit(f *testing.F) {
+	for _, p := range []string{"a/b.png", "con.x", " . ", "a\x00b", "~/~", "\u200d.git\u200d", "COM¹ .x", "tarn-w~1"} {
+		f.Add(p)
+	}
+	f.Fuzz(func(t *testing.T, path string) {
+		got := Fit(path)
+		if p := Check(got); p != nil {
+			t.Errorf("%q becomes %q: %v", path, got, p)
+		}
+		if (got == path) != (Check(path) == nil) {
+			t.Errorf("%q becomes %q", path, got)
+		}
+	})
+}

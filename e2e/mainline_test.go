@@ -1,0 +1,327 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/rules"
+)
+
+// git runs git in a folder and returns what it prints on both. It has to end with the status.
+func (p *person) gitIn(dir string, status int, args ...string) string {
+	p.t.Helper()
+	cmd := exec.Command("git", append([]string{"-c", "init.defaultBranch=main", "-c", "protocol.file.allow=always"}, args...)...)
+	cmd.Dir = dir
+	cmd.Env = append(p.command(dir).Env, "PATH="+bin+":"+os.Getenv("PATH"), "GIT_CONFIG_NOSYSTEM=1", "GIT_AUTHOR_NAME="+p.handle, "GIT_AUTHOR_EMAIL="+p.handle+"@gull.example",
+		"GIT_COMMITTER_NAME="+p.handle, "GIT_COMMITTER_EMAIL="+p.handle+"@gull.example")
+	out, _ := cmd.CombinedOutput()
+	if got := cmd.ProcessState.ExitCode(); got != status {
+		p.t.Fatalf("%s: git %s ends with %d, want %d:\n%s", p.handle, strings.Join(args, " "), got, status, out)
+	}
+	return string(out)
+}
+
+func (p *person) git(args ...string) string {
+	p.t.Helper()
+	return p.gitIn(p.dir, 0, args...)
+}
+
+// withCode starts a project in a repository that has code, and commits the pin.
+func withCode(t *testing.T) (d *daemon, keiko, tamsin *person) {
+	d = serve(t)
+	keiko, tamsin = d.person("keiko"), d.person("tamsin")
+	keiko.write(map[string]string{"main.go": "package main\n", "textures/rust.png": "rust 1", "sounds/oar.wav": "oar 1"})
+	keiko.git("init", "-q")
+	keiko.tarn(0, "start", "brinelight", "--preset", "game", "--preset", "sound", "--yes")
+	tamsin.join(keiko, "artist")
+	says(t, keiko.tarn(0, "pin"), "tarn.pin says h1 now", ".gitignore")
+	keiko.git("add", ".")
+	keiko.git("commit", "-q", "-m", "Begin")
+	return d, keiko, tamsin
+}
+
+func TestTheCodeNamesItsAssets(t *testing.T) {
+	d, keiko, tamsin := withCode(t)
+	if got := keiko.git("ls-files"); got != ".gitignore\nmain.go\ntarn.pin\n" {
+		t.Errorf("git has %q", got)
+	}
+	text, err := os.ReadFile(filepath.Join(keiko.dir, rules.Pin))
+	if err != nil || !strings.Contains(string(text), "service = \""+d.URL+"\"\nproject = \"brinelight\"\nbranch = \"main\"\nhandoff = 1\n") || strings.Contains(string(text), "tarn_") {
+		t.Errorf("the pin is %s, %v", text, err)
+	}
+
+	// New work, and the pin follows; unsent work can't be pinned by accident.
+	tamsin.tarn(0, "begin", "--no-open", "textures/rust.png")
+	tamsin.write(map[string]string{"textures/rust.png": "rust 2", "textures/kelp.png": "kelp"})
+	tamsin.tarn(0, "send", "-m", "rust and kelp")
+	says(t, keiko.tarn(0, "status", "--fetch"), "Newer there (2)")
+	says(t, keiko.tarn(1, "pin"), "this is not one handoff", "tarn update brings them")
+	keiko.tarn(0, "update")
+	keiko.write(map[string]string{"sounds/oar.wav": "oar, half done"})
+	says(t, keiko.tarn(1, "pin"), "sounds/oar.wav", "not sent", "--leave-unsent")
+	says(t, keiko.tarn(0, "pin", "--leave-unsent"), "tarn.pin says h2 now (it said h1)", "Not in it", "sounds/oar.wav")
+	keiko.git("commit", "-q", "-a", "-m", "Kelp in the harbour")
+	says(t, keiko.tarn(0, "pin", "--leave-unsent"), "says h2 already")
+
+	// Going back to a commit goes back to its assets; what was not sent stays.
+	says(t, keiko.tarn(0, "update", "--commit", "HEAD~1"), "Changed here and not sent", "sounds/oar.wav", "this is h1; the workspace stays there")
+	keiko.has("textures/rust.png", "rust 1")
+	keiko.has("textures/kelp.png", "")
+	keiko.has("sounds/oar.wav", "oar, half done")
+	says(t, keiko.tarn(1, "update", "--commit", "nowhere"), "no commit nowhere")
+	says(t, keiko.tarn(0, "update", "--pinned"), "this is h2, as tarn.pin says; the workspace follows the pin")
+	keiko.has("textures/rust.png", "rust 2")
+
+	// It follows the pin and not the newest, until it is told to.
+	tamsin.tarn(0, "begin", "--no-open", "textures/kelp.png")
+	tamsin.write(map[string]string{"textures/kelp.png": "kelp 2"})
+	tamsin.tarn(0, "send", "-m", "darker kelp")
+	says(t, keiko.tarn(0, "update"), "Nothing to bring: this is h2, as tarn.pin says")
+	says(t, keiko.tarn(0, "status", "--fetch"), "It follows the pin; the newest is h3")
+	keiko.git("checkout", "-q", "HEAD~1")
+	says(t, keiko.tarn(0, "status"), "It follows the pin, which says h1 now: tarn update brings it there")
+	keiko.tarn(0, "update")
+	keiko.has("textures/kelp.png", "")
+	keiko.git("checkout", "-q", "main")
+	says(t, keiko.tarn(0, "update", "--newest"), "this is h3.")
+	keiko.has("textures/kelp.png", "kelp 2")
+	keiko.tarn(0, "begin", "--no-open", "sounds/oar.wav")
+	keiko.tarn(0, "send", "-m", "oar")
+	says(t, keiko.tarn(0, "pin"), "h4")
+	keiko.git("commit", "-q", "-a", "-m", "Oar")
+	out := keiko.tarn(0, "pin", "between", "HEAD~1", "HEAD")
+	says(t, out, "HEAD~1 pins h2, HEAD pins h4: 2 handoffs between", "darker kelp", "oar")
+	says(t, keiko.tarn(1, "pin", "between", "HEAD~9"), "no commit")
+
+	// A pin that was tampered with is not followed.
+	keiko.write(map[string]string{rules.Pin: strings.Replace(string(text), "handoff = 1", "handoff = 2", 1)})
+	says(t, keiko.tarn(1, "pin", "check"), "two histories")
+	says(t, keiko.tarn(1, "update", "--pinned"), "two histories")
+	keiko.write(map[string]string{rules.Pin: strings.Replace(string(text), "handoff = 1", "handoff = 99", 1)})
+	says(t, keiko.tarn(1, "pin", "check"), "there is no such handoff")
+	keiko.write(map[string]string{rules.Pin: strings.Replace(string(text), "brinelight", "tidepad", 1)})
+	says(t, keiko.tarn(1, "pin", "check"), "the pin names the project tidepad")
+	keiko.write(map[string]string{rules.Pin: "handoff = one\n"})
+	says(t, keiko.tarn(1, "pin", "check"), "tarn.pin:")
+}
+
+func TestAMergeOfCodeAndItsPin(t *testing.T) {
+	_, keiko, _ := withCode(t)
+	keiko.git("branch", "night")
+	step := func(text string) {
+		keiko.tarn(0, "begin", "--no-open", "textures/rust.png")
+		keiko.write(map[string]string{"textures/rust.png": text})
+		keiko.tarn(0, "send", "-m", text)
+		keiko.tarn(0, "pin")
+		keiko.git("commit", "-q", "-a", "-m", text)
+	}
+	step("rust 2")
+	keiko.git("checkout", "-q", "night")
+	step("rust 3")
+	says(t, keiko.gitIn(keiko.dir, 1, "merge", "main"), "CONFLICT")
+	says(t, keiko.tarn(1, "update", "--pinned"), "a merge left two pins in it: h3 of your side, and h2 of the side that was merged", "tarn pin --newer")
+	says(t, keiko.tarn(1, "pin", "check"), "tarn pin --newer")
+	says(t, keiko.tarn(0, "pin", "--newer"), "tarn.pin says h3, the newer of the two (the other side said h2)")
+	keiko.git("commit", "-q", "-m", "Merge")
+	says(t, keiko.tarn(0, "pin", "check", "--workspace"), "tarn.pin is true: h3", "exactly those: 3 assets")
+	says(t, keiko.tarn(1, "pin", "--newer"), "not in conflict")
+}
+
+func TestAColleagueAndABuildMachineInTwoCommands(t *testing.T) {
+	d, keiko, _ := withCode(t)
+	bare := filepath.Join(t.TempDir(), "code.git")
+	keiko.git("clone", "-q", "--bare", ".", bare)
+	rurik := d.person("rurik")
+	keiko.tarn(0, "member", "add", "rurik", "--role", "artist")
+	rurik.gitIn(rurik.home, 0, "clone", "-q", bare, rurik.dir)
+	rurik.has("textures/rust.png", "")
+	says(t, rurik.tarn(0, "join", "--pinned"), "brinelight is as tarn.pin says, h1: 3 assets")
+	rurik.has("textures/rust.png", "rust 1")
+	if out := rurik.git("status", "--porcelain"); out != "" {
+		t.Errorf("git sees %s", out)
+	}
+	says(t, rurik.tarn(0, "join", "--pinned"), "0 assets", "3 were here")
+	// What a cleaning took is brought again, to the same workspace.
+	api := d.client(rurik)
+	workspaces := func() int {
+		list, err := api.Workspaces(t.Context(), "brinelight")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(list.Workspaces)
+	}
+	before := workspaces()
+	rurik.git("clean", "-fdxq")
+	says(t, rurik.tarn(0, "join", "--pinned"), "3 assets")
+	rurik.has("sounds/oar.wav", "oar 1")
+	if after := workspaces(); after != before {
+		t.Errorf("%d workspaces became %d", before, after)
+	}
+	// A file that stands in the way is not written over.
+	rurik.git("clean", "-fdxq")
+	rurik.write(map[string]string{"textures/rust.png": "my own"})
+	says(t, rurik.tarn(0, "join", "--pinned"), "Changed here and not sent", "textures/rust.png")
+	rurik.has("textures/rust.png", "my own")
+	rurik.has("sounds/oar.wav", "oar 1")
+
+	// A build machine: an address and a viewer's token.
+	token := keiko.runIn(keiko.dir, "", "token", "new", "--role", "viewer", "--expires", "90d", "--label", "build machine")
+	says(t, token.Errs, "shown this once", "brinelight alone", "a viewer")
+	says(t, keiko.tarn(0, "token", "list"), "build machine", "viewer")
+	builder := d.machine("builder")
+	builder.gitIn(builder.home, 0, "clone", "-q", bare, builder.dir)
+	builder.write(map[string]string{"textures/rust.png": "left from something else"})
+	run := func(status int, url string, args ...string) string {
+		t.Helper()
+		cmd := builder.command(builder.dir, args...)
+		cmd.Env = append(cmd.Env, "TARN_TOKEN="+strings.TrimSpace(token.Out))
+		if url != "" {
+			cmd.Env = append(cmd.Env, "TARN_URL="+url)
+		}
+		out, _ := cmd.CombinedOutput()
+		if got := cmd.ProcessState.ExitCode(); got != status {
+			t.Fatalf("tarn %s ends with %d, want %d: %s", strings.Join(args, " "), got, status, out)
+		}
+		return string(out)
+	}
+	// An address that only the repository names never gets the token.
+	says(t, run(1, "", "join", "--pinned"), "not signed in")
+	says(t, run(1, d.URL, "join", "--pinned"), "2 assets", "Left as they are here", "textures/rust.png")
+	builder.has("textures/rust.png", "left from something else")
+	run(0, d.URL, "settle", "textures/rust.png", "--use", "theirs")
+	says(t, run(0, d.URL, "join", "--pinned"), "3 were here")
+	says(t, run(0, d.URL, "pin", "check", "--workspace"), "exactly those")
+	builder.write(map[string]string{"textures/rust.png": "spoilt", "textures/more.png": "more"})
+	if err := os.Remove(filepath.Join(builder.dir, "sounds", "oar.wav")); err != nil {
+		t.Fatal(err)
+	}
+	says(t, run(1, d.URL, "pin", "check", "--workspace"), "other   textures/rust.png", "missing sounds/oar.wav", "more    textures/more.png")
+	for _, refused := range [][]string{{"lock", "textures/rust.png"}, {"send", "-m", "x"}, {"member", "add", "rurik"}, {"token", "new"}, {"start", "other", "--yes"}} {
+		run(1, d.URL, refused...)
+	}
+	var list struct{ Tokens []struct{ ID int } }
+	keiko.json(0, &list, "token", "list")
+	says(t, keiko.tarn(0, "token", "end", fmt.Sprint(list.Tokens[0].ID)), "can't be used any more")
+	says(t, run(1, d.URL, "join", "--pinned"), "not signed in", d.URL)
+	says(t, keiko.tarn(2, "token", "new", "--expires", "soon"), "90d")
+	says(t, keiko.tarn(1, "token", "new", "--expires", "9999d"), "between one day")
+}
+
+func TestHooksInTheRepository(t *testing.T) {
+	_, keiko, tamsin := withCode(t)
+	hooks := filepath.Join(keiko.dir, ".git", "hooks")
+	keiko.write(map[string]string{".git/hooks/pre-commit": "#!/bin/sh\necho theirs >> ran\n", ".git/hooks/post-checkout": "#!/bin/sh\necho \"out $3\" >> ran\n"})
+	for _, h := range []string{"pre-commit", "post-checkout"} {
+		if err := os.Chmod(filepath.Join(hooks, h), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	says(t, keiko.tarn(0, "pin", "--hook"), "The hooks are in", "called first: post-checkout, pre-commit")
+	says(t, keiko.tarn(0, "pin", "--hook"), "post-checkout, pre-commit")
+
+	// Before a commit: an asset, a large binary that no rule covers, and code.
+	keiko.write(map[string]string{"textures/stray.png": "x", "big.dat": "\x00" + strings.Repeat("b", 6<<20), "more.go": "package main\n"})
+	keiko.git("add", "-f", "textures/stray.png", "big.dat", "more.go")
+	out := keiko.gitIn(keiko.dir, 1, "commit", "-m", "all")
+	says(t, out, "textures/stray.png: the rules call it an asset", "big.dat: it is a binary of 6.0 MiB, and no rule covers it", "git restore --staged")
+	if strings.Contains(out, "more.go") {
+		t.Errorf("code is refused: %s", out)
+	}
+	keiko.git("restore", "--staged", "textures/stray.png", "big.dat")
+	keiko.git("commit", "-q", "-m", "code")
+	keiko.has("ran", "theirs\nout 0\ntheirs\n")
+
+	// After a checkout that moves the pin: told, or brought along.
+	if err := os.Remove(filepath.Join(keiko.dir, "textures", "stray.png")); err != nil {
+		t.Fatal(err)
+	}
+	tamsin.tarn(0, "begin", "--no-open", "textures/rust.png")
+	tamsin.write(map[string]string{"textures/rust.png": "rust 2"})
+	tamsin.tarn(0, "send", "-m", "rust 2")
+	keiko.tarn(0, "update")
+	keiko.tarn(0, "pin")
+	keiko.git("commit", "-q", "-a", "-m", "pin h2")
+	says(t, keiko.git("checkout", "HEAD~1"), "tarn.pin says h1 now; this workspace is at h2 and does not follow the pin")
+	keiko.has("textures/rust.png", "rust 2")
+	keiko.tarn(0, "update", "--pinned")
+	keiko.has("textures/rust.png", "rust 1")
+	says(t, keiko.git("checkout", "main"), "as tarn.pin says")
+	keiko.has("textures/rust.png", "rust 2")
+	if out := keiko.git("checkout", "-q", "-b", "same"); strings.Contains(out, "tarn") {
+		t.Errorf("the pin did not move: %s", out)
+	}
+	keiko.git("checkout", "-q", "-b", "old", "HEAD~1")
+	keiko.has("textures/rust.png", "rust 1")
+	says(t, keiko.git("merge", "main"), "as tarn.pin says")
+	keiko.has("textures/rust.png", "rust 2")
+	ran, err := os.ReadFile(filepath.Join(keiko.dir, "ran"))
+	if err != nil || !strings.Contains(string(ran), "out 1") {
+		t.Errorf("their hook wrote %q, %v", ran, err)
+	}
+
+	says(t, keiko.tarn(0, "pin", "--no-hook"), "Taken out", "back")
+	if text, err := os.ReadFile(filepath.Join(hooks, "pre-commit")); err != nil || !strings.Contains(string(text), "theirs") {
+		t.Errorf("their hook is %s, %v", text, err)
+	}
+	if _, err := os.Stat(filepath.Join(hooks, "post-merge")); err == nil {
+		t.Error("a hook of ours is left")
+	}
+	// Hooks that are part of the history are not written to.
+	keiko.git("config", "core.hooksPath", "tools/hooks")
+	says(t, keiko.tarn(1, "pin", "--hook"), "core.hooksPath", "pre-commit: tarn pin staged")
+}
+
+// A thousand handoffs later the repository has grown by the pins alone: it is compared with one in which the same commits change the code and
+// no pin.
+func TestAThousandPinsAreSmall(t *testing.T) {
+	_, keiko, _ := withCode(t)
+	text, err := os.ReadFile(filepath.Join(keiko.dir, rules.Pin))
+	if err != nil {
+		t.Fatal(err)
+	}
+	lines := strings.SplitAfter(string(text), "\n")
+	const steps = 1000
+	packed := func(pinned bool) int64 {
+		dir := t.TempDir()
+		keiko.gitIn(dir, 0, "init", "-q", "--bare")
+		var script strings.Builder
+		for i := range steps {
+			message := fmt.Sprintf("Step %d", i)
+			fmt.Fprintf(&script, "commit refs/heads/main\ncommitter keiko <keiko@gull.example> %d +0000\ndata %d\n%s\n", 1_800_000_000+i*3600, len(message), message)
+			code := fmt.Sprintf("package main\n\nconst step = %d\n", i)
+			fmt.Fprintf(&script, "M 100644 inline main.go\ndata %d\n%s\n", len(code), code)
+			if pinned {
+				lines[4], lines[5] = fmt.Sprintf("handoff = %d\n", i+1), fmt.Sprintf("digest = %q\n", digestOf(i))
+				pin := strings.Join(lines, "")
+				fmt.Fprintf(&script, "M 100644 inline tarn.pin\ndata %d\n%s\n", len(pin), pin)
+			}
+		}
+		cmd := exec.Command("git", "fast-import", "--quiet")
+		cmd.Dir, cmd.Stdin = dir, strings.NewReader(script.String())
+		if out, err := cmd.CombinedOutput(); err != nil {
+			t.Fatalf("%v: %s", err, out)
+		}
+		keiko.gitIn(dir, 0, "repack", "-adfq")
+		files, _ := filepath.Glob(filepath.Join(dir, "objects", "pack", "*.pack"))
+		if len(files) != 1 {
+			t.Fatalf("%d packs", len(files))
+		}
+		info, err := os.Stat(files[0])
+		if err != nil {
+			t.Fatal(err)
+		}
+		return info.Size()
+	}
+	without, with := packed(false), packed(true)
+	t.Logf("packed, %d commits: %d bytes without a pin, %d with: %d bytes a commit for the pin", steps, without, with, (with-without)/steps)
+	if with-without >= 200*steps {
+		t.Errorf("the pins take %d bytes a commit", (with-without)/steps)
+	}
+}
+
+func digestOf(i int) string { return chunk.Sum(fmt.Append(nil, i)).String() }
