@@ -323,6 +323,6 @@ func (a *app) commands() []*cli.Command {
 		a.signIn(), a.signOut(), a.whoami(), a.project(), a.member(), a.token(),
 		a.start(), a.join(), a.status(), a.begin(), a.send(), a.update(), a.discard(), a.heal(),
 		a.settle(), a.move(), a.scope(), a.rules(), a.watch(),
-		a.lock(), a.unlock(), a.holders(), a.ask(), a.answerAsk(), a.news(), a.history(), a.show(), a.rollback(), a.pin(),
+		a.lock(), a.unlock(), a.holders(), a.ask(), a.answerAsk(), a.news(), a.history(), a.show(), a.rollback(), a.pin(), a.adopt(),
 	}
 }

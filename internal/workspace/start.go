@@ -85,7 +85,7 @@ func PreviewStart(ctx context.Context, dir string, presets []string) (*Preview, 
 // propose makes up rules for a folder that has none.
 func (p *Preview) propose(s *scan) error {
 	otherwise := rules.Asset
-	if _, err := os.Lstat(filepath.Join(s.root, ".git")); err == nil {
+	if besideCode(s.root) {
 		otherwise = rules.Code
 	}
 	if p.Presets == nil {
@@ -111,6 +111,20 @@ func (p *Preview) propose(s *scan) error {
 	}
 	s.rules = parsed
 	return nil
+}
+
+// besideCode reports whether a folder lies in a git repository.
+func besideCode(dir string) bool {
+	for {
+		if _, err := os.Lstat(filepath.Join(dir, ".git")); err == nil {
+			return true
+		}
+		up := filepath.Dir(dir)
+		if up == dir {
+			return false
+		}
+		dir = up
+	}
 }
 
 // leftBy counts what is left out, by rule.

@@ -119,6 +119,9 @@ type Cutter struct {
 // NewCutter returns a Cutter over r.
 func NewCutter(r io.Reader) *Cutter { return &Cutter{r: r, buf: make([]byte, 4*Max)} }
 
+// Reset makes the Cutter begin anew with another reader.
+func (c *Cutter) Reset(r io.Reader) { c.r, c.start, c.end, c.err = r, 0, 0, nil }
+
 // Next returns the next chunk, valid until the next call, and io.EOF after the last one. An empty content has no chunks.
 func (c *Cutter) Next() ([]byte, error) {
 	for c.end-c.start < Max && c.err == nil {

@@ -1,0 +1,320 @@
+package workspace
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"sort"
+
+	lru "github.com/hashicorp/golang-lru/v2"
+	"golang.org/x/sync/errgroup"
+
+	"kettletarn/internal/core/assetpath"
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/manifest"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/pack"
+	"kettletarn/internal/core/past"
+	"kettletarn/internal/core/rules"
+	"kettletarn/internal/mainline"
+)
+
+// BringOptions say how a git history is brought in: commit by commit with History, else as one handoff of what is different since the last time.
+// Over makes git's version the newest where something was handed off here since. Note is that of the one handoff.
+type BringOptions struct {
+	History bool
+	Over    bool
+	Note    string
+}
+
+// Brought is what came of it. Commits are those that were looked at, Since the one up to which all was here before. Unknown are authors whom no
+// mail address makes a person of the project; Mapped are paths that no asset can have, with those that stand for them.
+type Brought struct {
+	Commits  int          `json:"commits"`
+	Handoffs int          `json:"handoffs"`
+	First    int          `json:"first,omitempty"`
+	Last     int          `json:"last,omitempty"`
+	Since    string       `json:"since,omitempty"`
+	Head     string       `json:"head"`
+	Unknown  []string     `json:"unknown_authors"`
+	Mapped   []MappedPath `json:"mapped"`
+	Versions int          `json:"versions"`
+}
+
+// MappedPath is a path in git and that of the asset which stands for it.
+type MappedPath struct {
+	Git   string `json:"git"`
+	Asset string `json:"asset"`
+}
+
+// Bounds of what is posted at once, and of the contents that are remembered.
+const (
+	pastCommits  = 50
+	pastChanges  = 2000
+	pastBytes    = 256 << 20
+	pastContents = 100_000
+)
+
+// BringPast makes handoffs of the repository's past, up to its present commit. It streams: contents go from git to the service a chunk at a time.
+// Interrupted anywhere, the same again goes on behind the last commit that is whole at the service.
+func (w *Workspace) BringPast(ctx context.Context, repo *mainline.Repo, r *rules.Rules, o BringOptions) (out *Brought, err error) {
+	out = &Brought{Unknown: []string{}, Mapped: []MappedPath{}}
+	if out.Head, err = repo.Commit(ctx, "HEAD"); err != nil {
+		return out, model.NewProblem(model.NotFound, "make a first commit", "the git repository has no commit yet")
+	}
+	before, err := w.Client.Past(ctx, w.Marker.Project)
+	if err != nil {
+		return out, err
+	}
+	out.Since = before.Commit
+	if before.Commit != "" {
+		if err := onLine(ctx, repo, before); err != nil {
+			return out, err
+		}
+	}
+	b := &pastBringer{w: w, ctx: ctx, repo: repo, out: out, over: o.Over, names: past.New(wantedBy(r)), unknown: map[string]bool{}}
+	if b.known, err = lru.New[string, pastContent](pastContents); err != nil {
+		return out, err
+	}
+	if b.contents, err = repo.Contents(ctx); err != nil {
+		return out, err
+	}
+	defer b.contents.Close()
+	total := int64(0)
+	since := []string{"HEAD", "--not", before.Commit}
+	if before.Commit == "" {
+		since = since[:1]
+	}
+	if err := repo.Objects(ctx, since, func(x mainline.Object) error {
+		if rel, ok := repo.Below(x.Path); x.Blob && ok && b.names.Wanted(assetpath.Fit(rel)) {
+			total += x.Size
+		}
+		return nil
+	}); err != nil {
+		return out, err
+	}
+	w.Progress.Start("Bringing the past in", total)
+	defer w.Progress.Done()
+	if o.History {
+		err = b.history(before.Commit)
+	} else {
+		err = b.snapshot(before.Commit, o.Note)
+	}
+	for name := range b.unknown {
+		out.Unknown = append(out.Unknown, name)
+	}
+	sort.Strings(out.Unknown)
+	for git, asset := range b.names.Mapped {
+		out.Mapped = append(out.Mapped, MappedPath{assetpath.Printable(git), asset})
+	}
+	sort.Slice(out.Mapped, func(i, j int) bool { return out.Mapped[i].Git < out.Mapped[j].Git })
+	return out, err
+}
+
+// onLine refuses where the last commit that was brought is none of this line: another repository, or a past that was rewritten.
+func onLine(ctx context.Context, repo *mainline.Repo, before model.Past) error {
+	found := false
+	if err := repo.Line(ctx, "HEAD", func(id string) error {
+		found = found || id == before.Commit
+		return nil
+	}); err != nil {
+		return err
+	}
+	if !found {
+		return model.NewProblem(model.Taken, "check out the branch that it was brought from; a past that was rewritten since goes into a project of its own",
+			"the project has the past up to commit %s (h%d), and that is not on the first-parent line of this one", before.Commit[:12], before.Handoff)
+	}
+	return nil
+}
+
+// pastBringer is the work of one BringPast.
+type pastBringer struct {
+	w        *Workspace
+	ctx      context.Context
+	repo     *mainline.Repo
+	out      *Brought
+	over     bool
+	names    *past.Names
+	pinned   bool // tarn.pin is in the tree: what goes from git now was moved over
+	known    *lru.Cache[string, pastContent]
+	contents *mainline.Contents
+	cutter   *chunk.Cutter
+	unknown  map[string]bool
+
+	waiting []model.PastCommit
+	changes int
+	bytes   int64
+	carry   *upload
+}
+
+// pastContent is what a content of git's is here.
+type pastContent struct {
+	content chunk.Digest
+	size    int64
+}
+
+func (b *pastBringer) history(since string) error {
+	skip := since != ""
+	err := b.repo.Walk(b.ctx, "HEAD", func(c mainline.Commit) error {
+		steps := b.apply(c.Changes)
+		if skip {
+			skip = c.ID != since
+			return nil
+		}
+		b.out.Commits++
+		if len(steps) == 0 {
+			return nil
+		}
+		at := c.At
+		return b.take(model.PastCommit{Commit: c.ID, Name: c.Name, Mail: c.Mail, At: &at, Note: c.Message}, c.Changes, steps)
+	})
+	if err != nil {
+		return err
+	}
+	return b.post()
+}
+
+// snapshot makes one handoff of all that is different.
+func (b *pastBringer) snapshot(since, note string) error {
+	if since != "" {
+		then, err := b.repo.Difference(b.ctx, "", since)
+		if err != nil {
+			return err
+		}
+		b.apply(then.Changes)
+	}
+	if since == b.out.Head {
+		return nil
+	}
+	c, err := b.repo.Difference(b.ctx, since, b.out.Head)
+	if err != nil {
+		return err
+	}
+	b.out.Commits = 1
+	steps := b.apply(c.Changes)
+	if len(steps) == 0 {
+		return nil
+	}
+	if err := b.take(model.PastCommit{Commit: b.out.Head, Note: note}, c.Changes, steps); err != nil {
+		return err
+	}
+	return b.post()
+}
+
+// apply follows a commit, and finds what it means for assets.
+func (b *pastBringer) apply(changes []mainline.Change) []past.Step {
+	list := make([]past.Change, len(changes))
+	for i, c := range changes {
+		list[i] = past.Change{Status: c.Status, Path: c.Path, From: c.From, File: c.Regular()}
+		if c.Path == rules.Pin || c.From == rules.Pin {
+			b.pinned = c.Path == rules.Pin && c.Status != 'D'
+		}
+	}
+	return b.names.Apply(list, b.pinned)
+}
+
+// take reads what a commit brings, and puts it in line.
+func (b *pastBringer) take(c model.PastCommit, changes []mainline.Change, steps []past.Step) error {
+	for _, s := range steps {
+		change := model.SendChange{Path: s.Path, MovedFrom: s.MovedFrom, Gone: s.Gone}
+		if !s.Gone {
+			from := changes[s.Of]
+			content, err := b.content(from.Blob)
+			if err != nil {
+				return fmt.Errorf("%s in commit %s: %w", assetpath.Printable(from.Path), c.Commit[:12], err)
+			}
+			change.Content, change.Size, change.Executable = content.content, content.size, from.Executable()
+			b.out.Versions++
+		}
+		c.Changes = append(c.Changes, change)
+	}
+	b.waiting, b.changes = append(b.waiting, c), b.changes+len(c.Changes)
+	if len(b.waiting) < pastCommits && b.changes < pastChanges && b.bytes < pastBytes {
+		return nil
+	}
+	return b.post()
+}
+
+// content brings a content of git's to the service, a chunk at a time, unless it was brought before.
+func (b *pastBringer) content(blob string) (c pastContent, err error) {
+	if c, ok := b.known.Get(blob); ok {
+		return c, nil
+	}
+	size, body, err := b.contents.Open(blob)
+	if err != nil {
+		return c, err
+	}
+	if b.carry == nil {
+		b.carry = &upload{w: b.w, ctx: b.ctx, seen: map[chunk.Digest]bool{}, batch: batches.Get().(*batch)}
+		b.carry.sending, b.carry.running = errgroup.WithContext(b.ctx)
+		b.carry.sending.SetLimit(inFlight)
+	}
+	if b.cutter == nil {
+		b.cutter = chunk.NewCutter(body)
+	}
+	b.cutter.Reset(body)
+	var refs Refs
+	for {
+		data, err := b.cutter.Next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return c, err
+		}
+		ref := chunk.Ref{Digest: chunk.Sum(data), Size: len(data)}
+		refs = refs.add(ref)
+		c.size += int64(ref.Size)
+		if err := b.carry.add(pack.Chunk, ref.Digest, data); err != nil {
+			return c, err
+		}
+	}
+	if c.size != size {
+		return c, fmt.Errorf("git gave %d of %d bytes: %w", c.size, size, io.ErrUnexpectedEOF)
+	}
+	if err := b.carry.nodes(refs, nil); err != nil {
+		return c, err
+	}
+	c.content = manifest.Root(refs.list())
+	b.bytes += size
+	b.known.Add(blob, c)
+	return c, nil
+}
+
+// post waits for the content and makes the handoffs.
+func (b *pastBringer) post() error {
+	if len(b.waiting) == 0 {
+		return nil
+	}
+	if u := b.carry; u != nil {
+		if len(u.batch.digests) > 0 {
+			if err := u.flush(); err != nil {
+				return err
+			}
+		}
+		if err := u.sending.Wait(); err != nil {
+			return err
+		}
+		u.batch.free()
+		b.carry = nil
+	}
+	receipt, err := b.w.Client.BringPast(b.ctx, b.w.Marker.Project, model.PastRequest{Workspace: b.w.Marker.Workspace, Over: b.over, Commits: b.waiting})
+	if err != nil {
+		return err
+	}
+	for _, h := range receipt.Handoffs {
+		if h.Handoff == 0 {
+			continue
+		}
+		b.out.Handoffs++
+		if b.out.Last = h.Handoff; b.out.First == 0 {
+			b.out.First = h.Handoff
+		}
+		if !h.Known {
+			b.unknown[h.Author] = true
+		}
+	}
+	b.waiting, b.changes, b.bytes = nil, 0, 0
+	return nil
+}
