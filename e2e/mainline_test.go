@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/rules"
@@ -325,3 +326,129 @@ func TestAThousandPinsAreSmall(t *testing.T) {
 }
 
 func digestOf(i int) string { return chunk.Sum(fmt.Append(nil, i)).String() }
+
+func TestAdoptingARepository(t *testing.T) {
+	d := serve(t)
+	keiko, tamsin := d.person("keiko"), d.person("tamsin")
+	keiko.gitIn(keiko.home, 0, "init", "-q", keiko.dir)
+	commit := func(who *person, message string, files map[string]string) {
+		t.Helper()
+		keiko.write(files)
+		keiko.git("add", "-A", ".")
+		keiko.git("-c", "user.name=x", "-c", "user.email=x@x", "commit", "-q", "--author", who.handle+" <"+who.handle+"@gull.example>", "-m", message)
+	}
+	commit(keiko, "Begin", map[string]string{"main.go": "package main\n", "tex/rust.png": strings.Repeat("rust 1 ", 900)})
+	commit(tamsin, "Rust, darker", map[string]string{"tex/rust.png": strings.Repeat("rust 2 ", 900), "a:b.png": "odd"})
+	keiko.git("mv", "tex/rust.png", "tex/iron.png")
+	commit(keiko, "It is iron", nil)
+	commit(keiko, "Only code", map[string]string{"main.go": "package main // 2\n"})
+	head := strings.TrimSpace(keiko.git("rev-parse", "HEAD"))
+
+	says(t, keiko.tarn(0, "adopt", "--preview"), "Under the presets game, assets are 3 paths in the history: 3 versions", "A clone of the repository weighs", "without them", "By kind:", "png", "The heaviest:", "tex/rust.png")
+	says(t, keiko.tarn(0, "adopt", "--list-paths"), "a:b.png\n", "tex/rust.png\n")
+	says(t, keiko.tarn(2, "adopt"), "name the project")
+	says(t, keiko.tarn(1, "adopt", "brinelight", "--history"), "nothing was done", "--yes")
+
+	// Beside what there is: git stays as it was.
+	says(t, keiko.tarn(0, "adopt", "brinelight", "--history", "--beside", "--yes"), "3 handoffs, 4 versions: h1 to h3 of brinelight", "Kept by name", "tamsin (in git)", "a:b.png", "Git is as it was")
+	if out := keiko.git("status", "--porcelain", "--untracked-files=no"); out != "" {
+		t.Errorf("git sees %s", out)
+	}
+	history := keiko.tarn(0, "history", "tex/iron.png")
+	says(t, history, "Begin", "Rust, darker", "It is iron")
+	says(t, keiko.tarn(0, "history"), "tamsin (in git)", "commit ")
+	commit(keiko, "Kelp", map[string]string{"tex/kelp.png": "kelp"})
+	says(t, keiko.tarn(0, "adopt", "--history", "--beside"), "1 handoff, 1 version: h5 of brinelight")
+	says(t, keiko.tarn(0, "adopt", "--history", "--beside"), "has everything up to commit")
+
+	// For good.
+	keiko.write(map[string]string{"more.go": "package main\n"})
+	keiko.git("add", "more.go")
+	says(t, keiko.tarn(1, "adopt"), "something is staged")
+	keiko.git("restore", "--staged", "more.go")
+	says(t, keiko.tarn(0, "adopt"), "A commit is prepared, and not made: 3 files out of git's index", "tarn.pin and .gitignore in it", "git commit")
+	status := keiko.git("status", "--porcelain")
+	says(t, status, "D  tex/iron.png", "D  tex/kelp.png", "A  tarn.pin", "A  .gitignore", "?? more.go")
+	if strings.Contains(status, "tarn.toml") || strings.Contains(status, ".tarn") {
+		t.Errorf("git sees %s", status)
+	}
+	keiko.has("tex/kelp.png", "kelp")
+	keiko.git("-c", "user.name=x", "-c", "user.email=x@x", "commit", "-q", "-m", "The assets live in Kettle Tarn")
+	if after := strings.TrimSpace(keiko.git("rev-parse", "HEAD~2")); after != head {
+		t.Errorf("the past of git was changed: %s, %s", after, head)
+	}
+	says(t, keiko.tarn(0, "adopt", "--history"), "has everything")
+	says(t, keiko.tarn(0, "pin", "check", "--workspace"), "is true: h5", "exactly those: 4 assets")
+
+	// A colleague gets the assets of any day.
+	keiko.tarn(0, "member", "add", "tamsin", "--role", "artist")
+	tamsin.gitIn(tamsin.home, 0, "clone", "-q", keiko.dir, tamsin.dir)
+	says(t, tamsin.tarn(0, "join", "--pinned"), "4 assets")
+	tamsin.has("tex/iron.png", strings.Repeat("rust 2 ", 900))
+	if out := tamsin.git("status", "--porcelain"); out != "" {
+		t.Errorf("git sees %s", out)
+	}
+	tamsin.tarn(0, "update", "--to", "h1")
+	tamsin.has("tex/rust.png", strings.Repeat("rust 1 ", 900))
+
+	elsewhere := d.machine("elsewhere")
+	if err := os.MkdirAll(elsewhere.dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	says(t, elsewhere.tarn(1, "adopt", "x", "--preview"), "does not lie in a git repository")
+	elsewhere.git("init", "-q", ".")
+	says(t, elsewhere.tarn(1, "adopt", "x", "--yes"), "no commit")
+}
+
+// A tarn adopt that is killed at any moment leaves nothing half done, and the same again goes on.
+func TestAdoptingIsKilled(t *testing.T) {
+	d := serve(t)
+	keiko := d.person("keiko")
+	keiko.gitIn(keiko.home, 0, "init", "-q", keiko.dir)
+	for i := range 60 {
+		keiko.write(map[string]string{fmt.Sprintf("tex/%d.png", i%7): strings.Repeat(fmt.Sprintf("step %d ", i), 20_000)})
+		keiko.git("add", "-A", ".")
+		keiko.git("commit", "-q", "-m", fmt.Sprintf("step %d", i))
+	}
+	killed := 0
+	for wait := 30 * time.Millisecond; ; wait += 60 * time.Millisecond {
+		cmd := keiko.command(keiko.dir, "adopt", "brinelight", "--history", "--yes")
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		ended := make(chan error, 1)
+		go func() { ended <- cmd.Wait() }()
+		select {
+		case err := <-ended:
+			if err != nil {
+				t.Fatalf("after %d kills: %v", killed, err)
+			}
+		case <-time.After(wait):
+			_ = cmd.Process.Kill()
+			<-ended
+			killed++
+			continue
+		}
+		break
+	}
+	t.Logf("killed %d times", killed)
+	var list struct {
+		Handoffs []struct {
+			Number int
+			Note   string
+		}
+	}
+	keiko.json(0, &list, "history", "--limit", "200")
+	if len(list.Handoffs) != 61 {
+		t.Fatalf("%d handoffs, want 60 and the rules", len(list.Handoffs))
+	}
+	for _, h := range list.Handoffs[1:] {
+		if h.Note != fmt.Sprintf("step %d", h.Number-1) {
+			t.Errorf("h%d is %q", h.Number, h.Note)
+		}
+	}
+	says(t, keiko.tarn(0, "pin", "check", "--workspace"), "exactly those")
+	if killed < 3 {
+		t.Errorf("it was killed %d times only", killed)
+	}
+}

@@ -208,10 +208,16 @@ func (a *app) adoptNow(ctx context.Context, cmd *cli.Command, repo *mainline.Rep
 		}
 		return err
 	}
-	if out.Taken, err = w.TakeOver(ctx); err != nil {
+	beside := cmd.Bool("beside")
+	if beside {
+		if err := workspace.Beside(ctx, repo); err != nil {
+			return err
+		}
+	}
+	if out.Taken, err = w.TakeOver(ctx, beside); err != nil {
 		return err
 	}
-	if !cmd.Bool("beside") {
+	if !beside {
 		if out.Prepared, err = w.Prepare(ctx, repo, r); err != nil {
 			return err
 		}
@@ -225,7 +231,7 @@ func (a *app) printAdoption(key string, out *adopted) {
 	case b.Handoffs == 0:
 		a.say("%s has everything up to commit %s already.", key, b.Head[:10])
 	case b.First == b.Last:
-		a.say("h%d of %s holds %s, as commit %s has them.", b.Last, key, plural(b.Versions, "asset"), b.Head[:10])
+		a.say("1 handoff, %s: h%d of %s, up to commit %s.", plural(b.Versions, "version"), b.Last, key, b.Head[:10])
 	default:
 		a.say("%s, %s: h%d to h%d of %s, up to commit %s.", plural(b.Handoffs, "handoff"), plural(b.Versions, "version"), b.First, b.Last, key, b.Head[:10])
 	}

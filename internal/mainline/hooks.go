@@ -45,12 +45,9 @@ func quoted(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) +
 
 // hookFolder is where the repository's hooks lie. One that is part of the work tree is refused: what is in it belongs to the team's history.
 func (r *Repo) hookFolder(ctx context.Context) (string, error) {
-	folder, err := r.text(ctx, "rev-parse", "--git-path", "hooks")
+	folder, err := r.path(ctx, "hooks")
 	if err != nil {
 		return "", err
-	}
-	if !filepath.IsAbs(folder) {
-		folder = filepath.Join(r.Dir, folder)
 	}
 	within := func(root string) bool {
 		rel, err := filepath.Rel(root, folder)

@@ -159,6 +159,39 @@ func (r *Repo) Stage(ctx context.Context, paths ...string) error {
 	return err
 }
 
+// path is where something of the repository's own lies: linked work trees share most of it.
+func (r *Repo) path(ctx context.Context, name string) (string, error) {
+	at, err := r.text(ctx, "rev-parse", "--git-path", name)
+	if err == nil && !filepath.IsAbs(at) {
+		at = filepath.Join(r.Dir, at)
+	}
+	return at, err
+}
+
+// Exclude keeps patterns, as in an ignore file of Dir, out of git's sight in this repository alone: in a block of its info/exclude.
+func (r *Repo) Exclude(ctx context.Context, patterns []string) error {
+	name, err := r.path(ctx, "info/exclude")
+	if err != nil {
+		return err
+	}
+	text, err := os.ReadFile(name)
+	if err != nil && !os.IsNotExist(err) {
+		return err
+	}
+	lines := make([]string, len(patterns))
+	for i, p := range patterns {
+		lines[i] = "/" + r.Prefix + strings.TrimPrefix(p, "/")
+	}
+	next, err := rules.Fence(text, lines)
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+		return err
+	}
+	return os.WriteFile(name, next, 0o644)
+}
+
 // Pinned is a commit that moved the pin.
 type Pinned struct {
 	Commit, Author, Subject string

@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/model"
@@ -49,12 +50,15 @@ func RulesOf(ctx context.Context, dir string) (*rules.Rules, error) {
 }
 
 // TakeOver ties the files of the folder to what was brought in: those that are the same are taken over as they are, and the rules are sent where
-// they are new or changed. What differs stays as it is, an unsent change.
-func (w *Workspace) TakeOver(ctx context.Context) (*Adopted, error) {
+// they are new or changed. What differs stays as it is, an unsent change. What stands for a name that no asset can have is brought, unless the
+// folder is to be left as it is (beside).
+func (w *Workspace) TakeOver(ctx context.Context, beside bool) (*Adopted, error) {
 	out, err := w.Adopt(ctx)
 	if err != nil {
 		return out, err
 	}
+	rulesOut := func(a model.Asset) bool { return a.Path == rules.File }
+	out.New, out.Differ = slices.DeleteFunc(out.New, rulesOut), slices.DeleteFunc(out.Differ, rulesOut)
 	s, err := w.Status(ctx, Question{Paths: []string{rules.File}})
 	if err != nil {
 		return out, err
@@ -66,10 +70,16 @@ func (w *Workspace) TakeOver(ctx context.Context) (*Adopted, error) {
 			}
 		}
 	}
-	if _, err := w.Update(ctx, UpdateOptions{}); err != nil {
-		return out, err
+	if beside {
+		return out, w.Refresh(ctx)
 	}
-	return out, nil
+	_, err = w.Update(ctx, UpdateOptions{})
+	return out, err
+}
+
+// Beside keeps what is ours in the folder out of git's sight, on this machine alone.
+func Beside(ctx context.Context, repo *mainline.Repo) error {
+	return repo.Exclude(ctx, []string{"/" + rules.File, "/" + assetpath.ReservedPrefix + "*"})
 }
 
 // Prepare takes the assets out of git's index, and puts the pin and the block of the ignore file into it: a commit is ready then, and not made.

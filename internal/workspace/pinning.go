@@ -100,8 +100,10 @@ func (w *Workspace) UnsentHere(ctx context.Context) ([]model.Asset, error) {
 		return nil, err
 	}
 	list := []model.Asset{}
+	_, err = os.Lstat(filepath.Join(w.Root, rules.File))
 	for _, a := range s.Assets {
-		if Changed(a) {
+		// Which files are new is not known before the rules are here.
+		if Changed(a) && (err == nil || a.State != model.New) {
 			list = append(list, a)
 		}
 	}
