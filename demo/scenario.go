@@ -128,6 +128,7 @@ func (s *stage) play() (err error) {
 	}
 	s.brinelight()
 	s.tidepad()
+	s.undertow()
 	return nil
 }
 
@@ -159,6 +160,9 @@ func (s *stage) found(owner, project string, baseline files, others map[string]s
 
 const brinelightRules = `# What brinelight tracks. The last rule that matches decides; tarn rules test PATH says which one that is.
 presets = ["game", "sound"]
+
+# The code lies beside the assets, in git.
+otherwise = "code"
 
 # Texts are merged by hand: anyone may send them.
 [[rule]]
@@ -206,6 +210,7 @@ func (s *stage) brinelight() {
 	baseline["interface/title.png"], baseline["textures/brine-height.png"] = scene.Sky(256, 0), scene.Height("brine", 512, 0)
 	s.found("odile", key, baseline, map[string]string{"tamsin": "artist", "rurik": "artist", "imani": "artist", "keiko": "artist", "bastien": "viewer"})
 	odile, tamsin, rurik, imani, keiko := s.as("odile", key), s.as("tamsin", key), s.as("rurik", key), s.as("imani", key), s.as("keiko", key)
+	keiko.code()
 
 	rurik.hand(handoff{note: "Kelp, first pass: blades only, no veins yet", task: "BRL-104", stage: "rough", fresh: maps("kelp", 512, 0)})
 	imani.hand(handoff{note: "Gull, bell and surf, so that the harbour is not silent any more", task: "BRL-107", fresh: files{
@@ -214,6 +219,7 @@ func (s *stage) brinelight() {
 	rurik.hand(handoff{note: "Lens glass with the soot ring that Odile asked for", task: "BRL-109", stage: "rough", fresh: maps("glass", 512, 0)})
 	rurik.hand(handoff{note: "Fog bank, tiling; roughness is flat on purpose", task: "BRL-110", fresh: maps("fog", 512, 0)})
 	keiko.hand(handoff{note: "Boat handles heavier against the tide: drag and turn rate", task: "BRL-115", old: files{"text/tuning-boat.csv": scene.Tuning("boat", 1)}})
+	keiko.pin("Rowing: drag grows with the square of the speed", "boat.go", rowing(1))
 	rurik.hand(handoff{note: "Rust: the plates bite deeper along the seams", task: "BRL-117", stage: "polish", old: maps("rust", 768, 1)})
 	tamsin.hand(handoff{note: "Sky for the harbour evening, and the dials for oil and heading", task: "BRL-118", fresh: files{
 		"skies/harbour-evening.png": scene.Sky(512, 0), "interface/oil-gauge.png": scene.Dial(512, 24, 0.6, 0), "interface/compass.png": scene.Dial(512, 32, -1.2, 1),
@@ -223,6 +229,7 @@ func (s *stage) brinelight() {
 		"textures/plank-albedo.png": scene.Albedo("plank", 512, 0), "textures/plank-normal.png": scene.Normal("plank", 512, 0),
 		"textures/plank-roughness.png": scene.Roughness("plank", 512, 0), "sounds/crank-click.wav": scene.Sound("oar-stroke", 1), "text/dialogue-diver.txt": scene.Dialogue("ferryman", 1)}})
 
+	keiko.pin("Lamp: the light is drawn from the oil that is left", "lamp.go", lamp(0))
 	fmt.Println("  rurik    wants the harbour while tamsin has it; keiko too: both wait, rurik asks")
 	tamsin.tarn("update")
 	tamsin.tarn("begin", "--no-open", "--note", "Breakwater", "levels/harbour/harbour.glb")
@@ -254,6 +261,7 @@ func (s *stage) brinelight() {
 	rurik.hand(handoff{note: "Kelp: veins and the yellow tips", task: "BRL-104", stage: "polish", old: maps("kelp", 512, 1)})
 	rurik.hand(handoff{note: "Rust: rivets catch the lamp now. Height map for the close-ups", task: "BRL-117", stage: "final", old: maps("rust", 768, 2), fresh: files{"textures/rust-height.png": scene.Height("rust", 768, 2)}})
 	tamsin.hand(handoff{note: "Kelp forest and lamp room: paths widened after the playtest", task: "BRL-130", old: files{"levels/kelp-forest/kelp-forest.glb": scene.Level("kelp-forest", 1), "levels/lamp-room/lamp-room.glb": scene.Level("lamp-room", 1)}})
+	keiko.pin("Breakwater: the current bends round what stands in it", "boat.go", rowing(2))
 	odile.hand(handoff{note: "Keeper's lines for the first lighthouse, read aloud and cut by half", task: "BRL-131", old: files{"text/dialogue-keeper.txt": scene.Dialogue("keeper", 1)}})
 	keiko.hand(handoff{note: "Light range follows the oil left", task: "BRL-133", old: files{"text/tuning-light.csv": scene.Tuning("light", 1)}})
 	tamsin.hand(handoff{note: "Sky: three lamps lit, as at the end of the first chapter", task: "BRL-134", stage: "final", old: files{"skies/harbour-evening.png": scene.Sky(512, 1)}})
@@ -262,6 +270,7 @@ func (s *stage) brinelight() {
 	tamsin.tarn("lock", "skies/kept/kelp-forest-noon.png")
 	tamsin.tarn("send", "-m", "Noon sky kept aside: the first chapter is all evening", "--task", "BRL-134")
 
+	keiko.pin("First chapter from the jetty to the third lamp", "lamp.go", lamp(1))
 	fmt.Println("  The day goes on: three locks are held, and rurik has work that he has not sent")
 	tamsin.tarn("update")
 	tamsin.tarn("begin", "--no-open", "--note", "Ferry steps for BRL-136", "levels/harbour/harbour.glb", "levels/harbour/placements.csv")

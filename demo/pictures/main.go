@@ -61,13 +61,14 @@ func run(url, out, only string) error {
 		{name: "console-projects", address: "/"},
 		{name: "console-today", address: "/p/brinelight"},
 		{name: "console-assets", address: "/p/brinelight/assets/textures"},
-		{name: "console-assets-root", address: "/p/brinelight/assets", theme: "light"},
 		{name: "console-asset", address: "/p/brinelight/asset/textures/rust-albedo.png"},
 		{name: "console-handoffs", address: "/p/brinelight/handoffs", theme: "light"},
 		{name: "console-handoff", address: "/p/brinelight/handoffs/8"},
 		{name: "console-locks", address: "/p/brinelight/locks"},
 		{name: "console-waited-for", address: "/p/brinelight/locks/waiting?weeks=6", theme: "light"},
 		{name: "console-news", address: "/p/brinelight/news"},
+		{name: "console-code", address: "/p/brinelight/code"},
+		{name: "console-past", address: "/p/undertow/handoffs", theme: "light"},
 		{name: "console-rules", address: "/p/brinelight/rules?path=textures/cache/rust.png"},
 		{name: "console-narrow", address: "/p/brinelight/assets/textures", width: 420},
 		{name: "console-rollback", address: "/p/brinelight/asset/textures/rust-albedo.png", theme: "light", before: chromedp.Click(`button[title="Go back to version 1"]`)},
@@ -92,7 +93,7 @@ func run(url, out, only string) error {
 		steps := []chromedp.Action[chromedp.Void]{
 			chromedp.EmulateViewport(width, height),
 			chromedp.Navigate(url + s.address),
-			chromedp.WaitVisible(`h1`),
+			chromedp.WaitVisible(`main h1`),
 			chromedp.Sleep(900 * time.Millisecond),
 		}
 		if s.before != nil {

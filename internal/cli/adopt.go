@@ -236,7 +236,7 @@ func (a *app) printAdoption(key string, out *adopted) {
 		a.say("%s, %s: h%d to h%d of %s, up to commit %s.", plural(b.Handoffs, "handoff"), plural(b.Versions, "version"), b.First, b.Last, key, b.Head[:10])
 	}
 	if len(b.Unknown) > 0 {
-		a.say("Kept by name, since no person of the project has their mail address: %s.", strings.Join(b.Unknown, ", "))
+		a.say("Kept by name, since nobody here has their mail address (tarn news --address sets one's own): %s.", strings.Join(b.Unknown, ", "))
 	}
 	if len(b.Mapped) > 0 {
 		a.say("No asset can have these names, on all systems or beside what is there; they are kept as:")

@@ -9,18 +9,18 @@ import (
 	"kettletarn/internal/core/model"
 )
 
-// AddPins keeps which commits pin which handoffs, where the digest agrees; what is known already stays.
-func (tx *Tx) AddPins(ctx context.Context, project, person int64, list []model.PinnedCommit) error {
+// AddPins keeps which commits pin which handoffs, where the digest agrees, and tells how many are new; what is known already stays.
+func (tx *Tx) AddPins(ctx context.Context, project, person int64, list []model.PinnedCommit) (fresh int64, err error) {
 	n := len(list)
 	commits, handoffs, digests, authors, subjects, times := make([]string, n), make([]int32, n), make([]string, n), make([]string, n), make([]string, n), make([]time.Time, n)
 	for i, p := range list {
 		commits[i], handoffs[i], digests[i], authors[i], subjects[i], times[i] = p.Commit, int32(p.Handoff), p.Digest, p.Author, p.Subject, p.At
 	}
-	_, err := tx.q.Exec(ctx, `insert into pins (project_id, commit_id, handoff, author, subject, at, person_id)
+	tag, err := tx.q.Exec(ctx, `insert into pins (project_id, commit_id, handoff, author, subject, at, person_id)
 		select $1, u.c, u.h, u.a, u.s, u.t, $2 from unnest($3::text[], $4::integer[], $5::text[], $6::text[], $7::text[], $8::timestamptz[]) u (c, h, d, a, s, t)
 		cross join lateral (select digest from handoffs h where h.project_id = $1 and h.number = u.h limit 1) h
 		where h.digest = decode(u.d, 'hex') on conflict do nothing`, project, person, commits, handoffs, digests, authors, subjects, times)
-	return err
+	return tag.RowsAffected(), err
 }
 
 // Pins lists the commits that pin handoffs, the latest first: those of one handoff, or, with 0, of all. Relies on pins_of_handoff.
@@ -94,10 +94,9 @@ func (tx *Tx) NewestOf(ctx context.Context, project int64, ids []int64) (map[int
 	return found, rows.Err()
 }
 
-// MembersByMail finds the people of a project by mail address, in small letters. One that several have is nobody's.
-func (tx *Tx) MembersByMail(ctx context.Context, project int64, mails []string) (map[string]Person, error) {
-	rows, err := tx.q.Query(ctx, `select lower(p.mail), min(p.id), min(p.handle) from memberships m join people p on p.id = m.person_id
-		where m.project_id = $1 and p.mail <> '' and lower(p.mail) = any($2) group by lower(p.mail) having count(*) = 1`, project, mails)
+// PeopleByMail finds people by mail address, in small letters. One that several have is nobody's.
+func (tx *Tx) PeopleByMail(ctx context.Context, mails []string) (map[string]Person, error) {
+	rows, err := tx.q.Query(ctx, `select lower(mail), min(id), min(handle) from people where mail <> '' and lower(mail) = any($1) group by lower(mail) having count(*) = 1`, mails)
 	if err != nil {
 		return nil, err
 	}

@@ -148,7 +148,7 @@ func (b *bringing) begin(id int64, commits []model.PastCommit) (err error) {
 	for _, c := range commits {
 		mails, ids = append(mails, c.Mail), append(ids, c.Commit)
 	}
-	if b.people, err = b.tx.MembersByMail(b.ctx, b.project.ID, mails); err != nil {
+	if b.people, err = b.tx.PeopleByMail(b.ctx, mails); err != nil {
 		return err
 	}
 	b.before, err = b.tx.OfCommits(b.ctx, b.project.ID, ids)

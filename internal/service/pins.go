@@ -32,8 +32,14 @@ func (s *Service) TellPins(ctx context.Context, actor Actor, key string, list []
 		if err != nil {
 			return err
 		}
-		if err := tx.AddPins(ctx, p.ID, actor.ID, list); err != nil {
+		fresh, err := tx.AddPins(ctx, p.ID, actor.ID, list)
+		if err != nil {
 			return err
+		}
+		if fresh > 0 {
+			if err := tx.AddEvent(ctx, p.ID, actor.ID, "pins.told", map[string]any{"commits": fresh}); err != nil {
+				return err
+			}
 		}
 		known, err = tx.Pins(ctx, p.ID, 0, MaxPins)
 		return err

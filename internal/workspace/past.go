@@ -29,7 +29,7 @@ type BringOptions struct {
 }
 
 // Brought is what came of it. Commits are those that were looked at, Since the one up to which all was here before. Unknown are authors whom no
-// mail address makes a person of the project; Mapped are paths that no asset can have, with those that stand for them.
+// mail address makes a person of the service; Mapped are paths that no asset can have, with those that stand for them.
 type Brought struct {
 	Commits  int          `json:"commits"`
 	Handoffs int          `json:"handoffs"`

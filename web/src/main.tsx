@@ -5,6 +5,7 @@ import { createBrowserRouter, RouterProvider } from "react-router";
 import { Problem } from "./api/client";
 import { AssetPage } from "./pages/asset/AssetPage";
 import { AssetsPage } from "./pages/assets/AssetsPage";
+import { CodePage } from "./pages/code/CodePage";
 import { HandoffPage } from "./pages/handoff/HandoffPage";
 import { HandoffsPage } from "./pages/handoffs/HandoffsPage";
 import { Board } from "./pages/locks/Board";
@@ -41,6 +42,7 @@ const router = createBrowserRouter([
           { path: "waiting", element: <Contested /> },
         ],
       },
+      { path: "code", element: <CodePage /> },
       { path: "rules", element: <RulesPage /> },
       { path: "news", element: <NewsPage /> },
     ],

@@ -109,6 +109,9 @@ func Of(e model.Event) (i Item) {
 	case "handoff.sent":
 		i.Handoff = about.number("handoff")
 		i.Kind, i.Everyone, i.Text = Work, true, fmt.Sprintf("h%d by %s: %s (%s)", i.Handoff, e.Person, about.text("note"), what)
+	case "past.brought":
+		i.Handoff = about.number("handoff")
+		i.Kind, i.Everyone, i.Text = Work, true, fmt.Sprintf("%s brought %d handoffs in from the git history, up to h%d", e.Person, about.number("handoffs"), i.Handoff)
 	case lock.Taken:
 		i.Text = fmt.Sprintf("%s took the lock of %s", person, what)
 		if note := about.text("note"); note != "" {

@@ -1,11 +1,21 @@
-/** Labels are the task ids and the stage of a handoff. */
-export function Labels({ handoff }: { handoff: { tasks: string[]; stage?: string } }) {
+interface Labelled {
+  tasks: string[];
+  stage?: string;
+  commit?: string;
+}
+
+/** Labels are the task ids and the stage of a handoff, the commit that it was brought in from, and those that pin it. */
+export function Labels({ handoff, pinnedBy = [] }: { handoff: Labelled; pinnedBy?: { commit: string; subject: string }[] }) {
   return (
     <span className="text-xs">
       {handoff.tasks.map((t) => (
         <span key={t} className="mr-1.5 border-b border-line text-peat">{t}</span>
       ))}
-      {handoff.stage && <span className="rounded-md bg-stone px-1.5 py-0.5 text-ink">{handoff.stage}</span>}
+      {handoff.stage && <span className="mr-1.5 rounded-md bg-stone px-1.5 py-0.5 text-ink">{handoff.stage}</span>}
+      {handoff.commit && <span className="mr-1.5 text-peat" title={handoff.commit}>from commit <code>{handoff.commit.slice(0, 10)}</code></span>}
+      {pinnedBy.map((p) => (
+        <span key={p.commit} className="mr-1.5 text-ice" title={`${p.commit}: ${p.subject}`}>pinned by commit <code>{p.commit.slice(0, 10)}</code></span>
+      ))}
     </span>
   );
 }

@@ -5,6 +5,7 @@ import { Labels } from "../../parts/Labels";
 import { Picture } from "../../parts/Picture";
 import { Trouble } from "../../parts/Trouble";
 import { assetPath, plural, size, When } from "../../parts/words";
+import { usePins } from "../code/usePins";
 import { useHere, type Here } from "../project/ProjectFrame";
 
 export function HandoffPage() {
@@ -14,6 +15,7 @@ export function HandoffPage() {
     queryKey: ["project", here.key, "handoff", number],
     queryFn: () => ask(api.GET("/projects/{project}/handoffs/{number}", { params: { path: { project: here.key, number } } })),
   });
+  const pins = usePins(here.key).data?.commits.filter((p) => String(p.handoff) === number) ?? [];
   const h = found.data;
   if (!h) return <Trouble error={found.error} />;
   return (
@@ -23,7 +25,13 @@ export function HandoffPage() {
       </p>
       <h1 className="mt-1 max-w-prose whitespace-pre-line">{h.note}</h1>
       <p className="mt-2 mb-6 text-peat">
-        {h.author}, <When at={h.at} />, {plural(h.count, "asset")}, {size(h.size)} <Labels handoff={h} />
+        {h.author}, <When at={h.at} />, {plural(h.count, "asset")}, {size(h.size)} <Labels handoff={{ ...h, commit: "" }} />
+        {h.commit && <span className="block">Brought in from the git history: commit <code className="break-all">{h.commit}</code></span>}
+        {pins.map((p) => (
+          <span key={p.commit} className="block">
+            The code goes with it since <Link to={`/p/${here.key}/code?to=${p.commit}`}>commit <code>{p.commit.slice(0, 10)}</code></Link> by {p.author}: {p.subject}
+          </span>
+        ))}
       </p>
       <ul className="grid grid-cols-[repeat(auto-fill,minmax(min(100%,24rem),1fr))] gap-x-6 gap-y-8">
         {h.assets.map((a) => (

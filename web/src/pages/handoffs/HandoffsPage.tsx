@@ -5,6 +5,7 @@ import { Button } from "../../parts/Button";
 import { Labels } from "../../parts/Labels";
 import { Trouble } from "../../parts/Trouble";
 import { firstLine, plural, size, When } from "../../parts/words";
+import { usePins } from "../code/usePins";
 import { useHere } from "../project/ProjectFrame";
 
 const page = 100;
@@ -18,6 +19,7 @@ export function HandoffsPage() {
       ask(api.GET("/projects/{project}/handoffs", { params: { path: { project: here.key }, query: { limit: page, ...(pageParam > 0 && { before: pageParam }) } } })),
     getNextPageParam: (p) => (p.handoffs.length === page ? p.handoffs.at(-1)?.number : undefined),
   });
+  const pins = usePins(here.key).data?.commits;
   const handoffs = list.data?.pages.flatMap((p) => p.handoffs) ?? [];
   return (
     <>
@@ -30,7 +32,7 @@ export function HandoffsPage() {
             <span aria-hidden className="absolute top-5 -left-[5px] h-0.5 w-3 bg-copper" />
             <span className="text-peat">h{h.number}</span>
             <span>
-              <Link to={`/p/${here.key}/handoffs/${h.number}`} className="font-medium">{firstLine(h.note)}</Link> <Labels handoff={h} />
+              <Link to={`/p/${here.key}/handoffs/${h.number}`} className="font-medium">{firstLine(h.note)}</Link> <Labels handoff={h} pinnedBy={pins?.filter((p) => p.handoff === h.number) ?? []} />
               <span className="block text-peat">{h.author}, <When at={h.at} /></span>
             </span>
             <span className="text-peat max-sm:col-start-2">{plural(h.count, "asset")}, {size(h.size)}</span>

@@ -37,6 +37,7 @@ export function ProjectFrame() {
           <NavLink to={`/p/${key}/assets`} className={tab}>Assets</NavLink>
           <NavLink to={`/p/${key}/handoffs`} className={tab}>Handoffs</NavLink>
           <NavLink to={`/p/${key}/locks`} className={tab}>Locks</NavLink>
+          <NavLink to={`/p/${key}/code`} className={tab}>Code</NavLink>
           <NavLink to={`/p/${key}/rules`} className={tab}>Rules</NavLink>
           <NavLink to={`/p/${key}/news`} className={tab}>News</NavLink>
         </nav>
