@@ -48,9 +48,6 @@ func run(url, out, only string) error {
 		chromedp.WaitVisible(`input[name=handle]`)); err != nil {
 		return err
 	}
-	if err := capture(ctx, out, only, "console-sign-in"); err != nil {
-		return err
-	}
 	if err := chromedp.Do(ctx,
 		chromedp.SendKeys(`input[name=handle]`, "odile"),
 		chromedp.SendKeys(`input[name=passphrase]`, "lantern-and-odile\n"),
@@ -68,7 +65,6 @@ func run(url, out, only string) error {
 		{name: "console-waited-for", address: "/p/brinelight/locks/waiting?weeks=6", theme: "light"},
 		{name: "console-news", address: "/p/brinelight/news"},
 		{name: "console-code", address: "/p/brinelight/code"},
-		{name: "console-past", address: "/p/undertow/handoffs", theme: "light"},
 		{name: "console-rules", address: "/p/brinelight/rules?path=textures/cache/rust.png"},
 		{name: "console-narrow", address: "/p/brinelight/assets/textures", width: 420},
 		{name: "console-rollback", address: "/p/brinelight/asset/textures/rust-albedo.png", theme: "light", before: chromedp.Click(`button[title="Go back to version 1"]`)},
