@@ -144,7 +144,7 @@ func (a *app) printWeights(w *workspace.Weights, presets []string) {
 	if w.Whole > 0 {
 		share = 100 * float64(w.Assets) / float64(w.Whole)
 	}
-	a.say("A clone of the repository weighs %s, compressed. %s of that is assets (%.0f %%); without them it would weigh %s.", size(w.Whole), size(w.Assets), share, size(w.Whole-w.Assets))
+	a.say("A clone of the repository weighs %s, compressed. %s of that is assets (%.1f %%); without them it would weigh %s.", size(w.Whole), size(w.Assets), share, size(w.Whole-w.Assets))
 	if len(w.Kinds) == 0 {
 		return
 	}

@@ -333,6 +333,8 @@ func TestAProjectIsRebuiltFromItsPacksAlone(t *testing.T) {
 	ok(t)(k.send(k.tamsin, again, k.change(k.tamsin, "levels2/c.bin", 0, 0, body[1000:])))
 	ok(t)(k.Send(ctx, k.odile, key, service.Send{Key: uuid.NewString(), Workspace: k.space["odile"], Note: "with tasks", Tasks: []string{"BRL-1", "BRL-2"}, Stage: "rough",
 		Changes: []service.Change{k.change(k.odile, "B.txt", 3, k.lock(k.odile, "B.txt", 3), "three"), k.change(k.odile, "tarn.toml", 0, 0, "[locks]\noffer-for = \"30 minutes\"\n")}}, nil))
+	old := k.content(k.odile, []byte("from git"))
+	ok(t)(k.BringPast(ctx, k.odile, key, model.PastRequest{Workspace: k.space["odile"], Commits: []model.PastCommit{{Commit: commitID("c0ffee"), Name: "Ada Brine", Note: "from git", Changes: []model.SendChange{{Path: "past.bin", Content: old.Content, Size: old.Size}}}}}))
 	if err := k.KeepHistory(ctx); err != nil {
 		t.Fatal(err)
 	}
@@ -381,7 +383,7 @@ func TestAProjectIsRebuiltFromItsPacksAlone(t *testing.T) {
 	defer db.Close()
 	fresh := service.New(db, directory, t.TempDir(), slog.New(slog.DiscardHandler))
 	list, err := fresh.Rebuild(ctx, "odile", func(string, int64, int64) {})
-	if err != nil || len(list) != 1 || list[0].Handoffs != 4 || list[0].Lacking != 0 || len(list[0].Unread) != 0 {
+	if err != nil || len(list) != 1 || list[0].Handoffs != 5 || list[0].Lacking != 0 || len(list[0].Unread) != 0 {
 		t.Fatalf("rebuilt: %+v, %v", list, err)
 	}
 	_, err = fresh.SignIn(ctx, "odile", "", "test", false)
@@ -397,7 +399,7 @@ func TestAProjectIsRebuiltFromItsPacksAlone(t *testing.T) {
 	if after := tell(fresh, odile); after != before {
 		t.Errorf("before:\n%s\nafter:\n%s", before, after)
 	}
-	if v, err := fresh.Verify(ctx, service.VerifyOptions{Deep: true}); err != nil || len(v.Findings) > 0 || v.Handoffs != 4 {
+	if v, err := fresh.Verify(ctx, service.VerifyOptions{Deep: true}); err != nil || len(v.Findings) > 0 || v.Handoffs != 5 {
 		t.Errorf("verify after the rebuild: %+v, %v", v, err)
 	}
 	_, content, err := fresh.OpenVersion(ctx, odile, key, "levels/a.bin", 0)
@@ -416,7 +418,7 @@ func TestAProjectIsRebuiltFromItsPacksAlone(t *testing.T) {
 	m := testbed.Cut(t, []byte("next"))
 	ok(t)(fresh.StoreChunks(ctx, odile, key, testbed.From(m.Records)))
 	receipt, err := fresh.Send(ctx, odile, key, service.Send{Key: uuid.NewString(), Workspace: w.ID, Note: "goes on", Changes: []service.Change{{Path: "new.txt", Content: m.Content, Size: m.Size}}}, nil)
-	if err != nil || receipt.Handoff.Number != 5 || receipt.Handoff.Parent != 4 {
+	if err != nil || receipt.Handoff.Number != 6 || receipt.Handoff.Parent != 5 {
 		t.Errorf("%+v, %v", receipt.Handoff, err)
 	}
 	// So do the rules of its locks.
