@@ -117,6 +117,7 @@ func (b *bench) main(ctx context.Context, out string, size, large, edit int64, f
 		{"S10", func() error { return b.scale(assets, handoffs) }},
 		{"S11", func() error { return b.stored(20) }},
 		{"S12", b.trips},
+		{"S13", func() error { return b.adopt(10_000, 2<<30) }},
 		{"growth", func() error { return b.growth(edit) }},
 	} {
 		if only != "" && !slices.Contains(strings.Split(only, ","), m.name) {

@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
+
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/rules"
 )
@@ -451,4 +453,69 @@ func TestAdoptingIsKilled(t *testing.T) {
 	if killed < 3 {
 		t.Errorf("it was killed %d times only", killed)
 	}
+}
+
+func TestTheBlockFollowsTheRules(t *testing.T) {
+	_, keiko, tamsin := withCode(t)
+	ignore := func() string {
+		text, err := os.ReadFile(filepath.Join(keiko.dir, ".gitignore"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(text)
+	}
+	const ours = "\nnode_modules/\r\n!kept.png  \n# the end, without a line break"
+	keiko.write(map[string]string{".gitignore": "first\n" + ignore() + ours})
+	before := ignore()
+	rulesText, err := os.ReadFile(filepath.Join(keiko.dir, rules.File))
+	if err != nil {
+		t.Fatal(err)
+	}
+	keiko.write(map[string]string{"sounds/bell.wav": "bell"})
+	keiko.tarn(0, "send", "-m", "bell")
+	keiko.tarn(0, "pin")
+	if ignore() != before {
+		t.Error("the block was rewritten though the rules did not change")
+	}
+	keiko.write(map[string]string{rules.File: string(rulesText) + "\n[[rule]]\nmatch = \"/bakes/\"\nkind = \"asset\"\n", "bakes/one.bin": "baked"})
+	keiko.tarn(0, "send", "-m", "Bakes are assets")
+	after := ignore()
+	if !strings.HasPrefix(after, "first\n"+rules.FenceBegin) || !strings.HasSuffix(after, rules.FenceEnd+"\n"+ours) || !strings.Contains(after, "/[bB][aA][kK][eE][sS]/") {
+		t.Errorf("the ignore file is\n%s", after)
+	}
+	if out := keiko.git("status", "--porcelain"); strings.Contains(out, "bakes") {
+		t.Errorf("git sees %s", out)
+	}
+	// Who has no such block gets none; and a damaged one is not guessed at.
+	tamsin.tarn(0, "update")
+	tamsin.has("bakes/one.bin", "baked")
+	tamsin.has(".gitignore", "")
+	keiko.write(map[string]string{".gitignore": strings.Replace(after, rules.FenceEnd, "", 1)})
+	says(t, keiko.tarn(1, "pin"), "the line that ends the block of assets is gone")
+}
+
+func TestTheCodeInTheConsole(t *testing.T) {
+	d, keiko, _ := withCode(t)
+	keiko.tarn(0, "pin", "--hook")
+	b := open(t, d)
+	b.signIn("keiko")
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/code"), b.sees("No commit of the code names a state of these assets yet."))
+	step := func(text, message string) string {
+		t.Helper()
+		keiko.tarn(0, "begin", "--no-open", "textures/rust.png")
+		keiko.write(map[string]string{"textures/rust.png": text, "main.go": "package main // " + text + "\n"})
+		keiko.tarn(0, "send", "-m", "Rust: "+text)
+		keiko.tarn(0, "pin")
+		keiko.git("commit", "-q", "-a", "-m", message)
+		return strings.TrimSpace(keiko.git("rev-parse", "HEAD"))
+	}
+	// The commit is told by its hook, and shows by itself.
+	first := step("two", "Doors open")
+	b.do(b.sees("Doors open"), b.sees(first[:10]))
+	step("three", "Doors close")
+	third := step("four", "Doors creak")
+	b.do(b.sees("The code gains 1 handoff of assets (h4)"), b.sees("Rust: four"),
+		chromedp.Navigate(d.URL+"/p/brinelight/code?from="+third+"&to="+first), b.sees("Going back, the code loses 2 handoffs of assets (h3 to h4)"),
+		chromedp.Navigate(d.URL+"/p/brinelight/handoffs/4"), b.sees("The code goes with it since commit "+third[:10]+" by keiko: Doors creak"),
+		chromedp.Navigate(d.URL+"/p/brinelight/handoffs"), b.sees("pinned by commit "+third[:10]))
 }

@@ -37,13 +37,31 @@ func (c Change) Regular() bool { return c.Status != 'D' && regular(c.Mode) }
 // Executable reports whether it may be run.
 func (c Change) Executable() bool { return c.Mode == "100755" }
 
-// maxMessage is the longest field of a commit that is read.
+// maxField is the longest field that is read, in bytes: a message, a path.
 const maxField = 64 << 20
 
 // Walk calls each with the commits on the first-parent line of a revision, the oldest first, as git finds them: nothing is kept. Renames are
 // git's: a file that goes and one that comes in the same commit and is alike.
 func (r *Repo) Walk(ctx context.Context, revision string, each func(Commit) error) error {
-	return r.differences(ctx, []string{"log", "--first-parent", "-m", "--reverse", "--root", "--format=%H%x00%aN%x00%aE%x00%at%x00%B"}, []string{"--end-of-options", revision, "--"}, each)
+	args := append([]string{"log", "--first-parent", "-m", "--reverse", "--root", "--format=%H%x00%aN%x00%aE%x00%at%x00%B"}, rawOptions...)
+	return r.stream(ctx, append(args, "--end-of-options", revision, "--"), func(out *bufio.Reader) error {
+		field, err := next(out)
+		for {
+			if errors.Is(err, io.EOF) {
+				return nil
+			}
+			var c Commit
+			if err == nil {
+				c, field, err = readCommit(field, out)
+			}
+			if err != nil && !errors.Is(err, io.EOF) {
+				return err
+			}
+			if failed := each(c); failed != nil {
+				return failed
+			}
+		}
+	})
 }
 
 // Difference is what is different between two commits, as one change of the second; "" as the first stands for nothing at all.
@@ -75,28 +93,6 @@ func (r *Repo) Difference(ctx context.Context, from, to string) (c Commit, err e
 }
 
 var rawOptions = []string{"-z", "--raw", "-M", "--no-abbrev", "--no-ext-diff", "--no-color", "--relative"}
-
-func (r *Repo) differences(ctx context.Context, command, revisions []string, each func(Commit) error) error {
-	args := append(append(append([]string{}, command...), rawOptions...), revisions...)
-	return r.stream(ctx, args, func(out *bufio.Reader) error {
-		field, err := next(out)
-		for {
-			if errors.Is(err, io.EOF) {
-				return nil
-			}
-			var c Commit
-			if err == nil {
-				c, field, err = readCommit(field, out)
-			}
-			if err != nil && !errors.Is(err, io.EOF) {
-				return err
-			}
-			if failed := each(c); failed != nil {
-				return failed
-			}
-		}
-	})
-}
 
 // readCommit reads one commit whose first field is there, and the first field of the next one. At the end of all, that error is io.EOF.
 func readCommit(id string, out *bufio.Reader) (c Commit, field string, err error) {

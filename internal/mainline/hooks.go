@@ -134,13 +134,3 @@ func (r *Repo) RemoveHooks(ctx context.Context) (removed []string, err error) {
 	}
 	return removed, nil
 }
-
-// Hooked reports whether our hooks are in the repository.
-func (r *Repo) Hooked(ctx context.Context) bool {
-	folder, err := r.hookFolder(ctx)
-	if err != nil {
-		return false
-	}
-	text, err := os.ReadFile(filepath.Join(folder, "post-checkout"))
-	return err == nil && bytes.Contains(text, []byte(signature))
-}

@@ -87,7 +87,7 @@ func (f *Failed) Error() string {
 
 // always stands before every command: what a person's settings may say of these would change what is read.
 var always = []string{"-c", "core.quotePath=false", "-c", "core.fsmonitor=false", "-c", "log.showSignature=false", "-c", "log.showRoot=true",
-	"-c", "i18n.logOutputEncoding=UTF-8", "-c", "diff.renameLimit=4000", "-c", "core.commitGraph=true"}
+	"-c", "i18n.logOutputEncoding=UTF-8", "-c", "diff.renameLimit=4000", "-c", "core.commitGraph=true", "-c", "core.bigFileThreshold=32m"}
 
 func (r *Repo) command(ctx context.Context, args ...string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, "git", append(append([]string{}, always...), args...)...)

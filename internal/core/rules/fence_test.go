@@ -84,7 +84,7 @@ func TestTheBlockAgreesWithTheRules(t *testing.T) {
 	// Names of folders have no ending here: see GitIgnore.
 	folder := func() string { return pick("art", "Tex", "src", "docs", "art/deep", "src/art", ".github", "cache") }
 	name := func() string {
-		return pick("a.png", "A.PNG", "b.txt", "main.go", "Make", "art", "c.wav", "note (1).txt", "#odd.png", "{x}.wav", ".gitattributes")
+		return pick("a.png", "A.PNG", "b.txt", "main.go", "Make", "art", "c.wav", "note (1).txt", "#odd.png", "{x}.wav", ".gitmodules")
 	}
 	aPattern := func() string {
 		return pick("*.png", "*.txt", "*.wav", folder()+"/", "/"+folder()+"/", folder(), "/"+folder()+"/**", folder()+"/*."+pick("png", "txt"), "**/"+folder()+"/*.wav", "["+pick("a-c", "!a", "ab")+"]*", "Make", `\#odd.png`, "{x}.wav", "*(1)*")
