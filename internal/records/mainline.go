@@ -25,7 +25,7 @@ func (tx *Tx) AddPins(ctx context.Context, project, person int64, list []model.P
 
 // Pins lists the commits that pin handoffs, the latest first: those of one handoff, or, with 0, of all. Relies on pins_of_handoff.
 func (tx *Tx) Pins(ctx context.Context, project int64, handoff, limit int) ([]model.PinnedCommit, error) {
-	rows, err := tx.q.Query(ctx, `select commit_id, author, subject, at, handoff from pins where project_id = $1 and ($2 = 0 or handoff = $2) order by at desc, commit_id limit $3`, project, handoff, limit)
+	rows, err := tx.q.Query(ctx, `select commit_id, author, subject, at, handoff from pins where project_id = $1 and ($2 = 0 or handoff = $2) order by at desc, handoff desc, commit_id limit $3`, project, handoff, limit)
 	if err != nil {
 		return nil, err
 	}

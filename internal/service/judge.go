@@ -77,7 +77,7 @@ func (st *staged) judge(c Change, a *records.Asset, takeFree bool) *model.Refusa
 		return &r
 	}
 	// A new asset needs no lock, unless somebody has its path.
-	takeFree = takeFree || base == 0 || st.rules.Decide(a.Path).Lock == rules.Free
+	takeFree = takeFree || base == 0 || st.unread || st.rules.Decide(a.Path).Lock == rules.Free
 	return terms(st.project, st.now).MaySend(lock.Carry(a.Lock, c.Path), st.place, c.Fence, takeFree)
 }
 
@@ -102,7 +102,7 @@ func (st *staged) judgePlace(c Change, a, there *records.Asset, byFolded map[str
 // judgeKind refuses new assets where the rules want none. What was an asset before may come back.
 func (st *staged) judgeKind(c Change, a *records.Asset) *model.Refusal {
 	d := st.rules.Decide(c.Path)
-	if d.Kind == rules.Asset || a.Gone && a.Newest > 0 {
+	if d.Kind == rules.Asset || a.Gone && a.Newest > 0 || st.unread {
 		return nil
 	}
 	message := fmt.Sprintf("%s: the rules leave it out: %s", c.Path, d.KindBy)

@@ -83,6 +83,7 @@ func (s *Service) rulesOf(ctx context.Context, tx *records.Tx, st *staged, chang
 			}
 			return refusals, nil
 		}
+		st.unread = true
 	}
 	c, _, ok, err := tx.ContentAt(ctx, st.project.ID, rules.File)
 	if err != nil || !ok {

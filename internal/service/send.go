@@ -220,7 +220,8 @@ type staged struct {
 	byFolded map[string]Change // what the send leaves at each folded path; what is moved away is gone
 	contents map[chunk.Digest]records.Content
 	missing  []chunk.Digest
-	unlocked int // how many locks the commit gave back
+	unread   bool // new rules come with it and are not here yet: what only they can decide is not refused before
+	unlocked int  // how many locks the commit gave back
 }
 
 // stage locks in the order of docs/architecture: gate, assets by id. It collects every refusal.

@@ -32,7 +32,7 @@ export function ProjectFrame() {
       <Shore>
         <span className="text-peat max-sm:hidden" aria-hidden>/</span>
         <NavLink to={`/p/${key}`} end className="font-semibold no-underline">{key}</NavLink>
-        <nav className="flex gap-3 max-sm:order-last max-sm:w-full sm:gap-5" aria-label="Project">
+        <nav className="flex flex-wrap gap-x-3 max-sm:order-last max-sm:w-full sm:gap-x-5" aria-label="Project">
           <NavLink to={`/p/${key}`} end className={tab}>Today</NavLink>
           <NavLink to={`/p/${key}/assets`} className={tab}>Assets</NavLink>
           <NavLink to={`/p/${key}/handoffs`} className={tab}>Handoffs</NavLink>
