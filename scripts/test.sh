@@ -17,5 +17,5 @@ for system in linux darwin windows; do
 done
 
 # The end-to-end tests measure moments of a running send, and have the machine to themselves.
-go test -p 2 -timeout 9m $(go list ./... | grep -v '/e2e$')
+go test -p 3 -timeout 9m $(go list ./... | grep -v '/e2e$')
 go test -timeout 9m ./e2e
