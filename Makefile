@@ -6,11 +6,11 @@ FOLDER ?= /var/tmp/kettle-tarn-demo-$(PORT)
 .PHONY: demo demo-reset test bench build console clean
 
 demo: build
-	@scripts/install-packages.sh postgresql
+	@scripts/install-packages.sh postgresql git
 	@bin/demo -port $(PORT) -folder "$(FOLDER)"
 
 demo-reset: build
-	@scripts/install-packages.sh postgresql
+	@scripts/install-packages.sh postgresql git
 	@bin/demo -port $(PORT) -folder "$(FOLDER)" -reset
 
 build: console
@@ -36,7 +36,7 @@ test: build bin/tools/versitygw
 	@scripts/test.sh
 
 bench: build
-	@scripts/install-packages.sh postgresql rsync b3sum zstd
+	@scripts/install-packages.sh postgresql git rsync b3sum zstd
 	@go run ./bench -bin bin -out docs/benchmarks.md $(if $(DATA),-data "$(DATA)")
 
 clean:
