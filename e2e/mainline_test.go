@@ -366,7 +366,7 @@ func TestAdoptingARepository(t *testing.T) {
 	// For good.
 	keiko.write(map[string]string{"more.go": "package main\n"})
 	keiko.git("add", "more.go")
-	says(t, keiko.tarn(1, "adopt"), "something is staged")
+	says(t, keiko.tarn(1, "adopt"), "something is staged", "more.go")
 	keiko.git("restore", "--staged", "more.go")
 	says(t, keiko.tarn(0, "adopt"), "A commit is prepared, and not made: 3 files out of git's index", "tarn.pin and .gitignore in it", "git commit")
 	status := keiko.git("status", "--porcelain")
@@ -375,6 +375,7 @@ func TestAdoptingARepository(t *testing.T) {
 		t.Errorf("git sees %s", status)
 	}
 	keiko.has("tex/kelp.png", "kelp")
+	says(t, keiko.tarn(0, "adopt"), "has everything", "0 files out of git's index") // as after one that was killed right at its end
 	keiko.git("-c", "user.name=x", "-c", "user.email=x@x", "commit", "-q", "-m", "The assets live in Kettle Tarn")
 	if after := strings.TrimSpace(keiko.git("rev-parse", "HEAD~2")); after != head {
 		t.Errorf("the past of git was changed: %s, %s", after, head)
@@ -413,8 +414,10 @@ func TestAdoptingIsKilled(t *testing.T) {
 		keiko.git("commit", "-q", "-m", fmt.Sprintf("step %d", i))
 	}
 	killed := 0
-	for wait := 30 * time.Millisecond; ; wait += 60 * time.Millisecond {
+	for wait := 30 * time.Millisecond; ; wait += 80 * time.Millisecond {
 		cmd := keiko.command(keiko.dir, "adopt", "brinelight", "--history", "--yes")
+		var said strings.Builder
+		cmd.Stderr = &said
 		if err := cmd.Start(); err != nil {
 			t.Fatal(err)
 		}
@@ -423,7 +426,7 @@ func TestAdoptingIsKilled(t *testing.T) {
 		select {
 		case err := <-ended:
 			if err != nil {
-				t.Fatalf("after %d kills: %v", killed, err)
+				t.Fatalf("after %d kills: %v: %s", killed, err, said.String())
 			}
 		case <-time.After(wait):
 			_ = cmd.Process.Kill()

@@ -73,21 +73,9 @@ func (r *Repo) Difference(ctx context.Context, from, to string) (c Commit, err e
 	}
 	c.ID = to
 	args := append([]string{"diff-tree", "-r"}, rawOptions...)
-	err = r.stream(ctx, append(args, "--end-of-options", from, to, "--"), func(out *bufio.Reader) error {
-		for {
-			field, err := next(out)
-			if errors.Is(err, io.EOF) {
-				return nil
-			}
-			if err != nil {
-				return err
-			}
-			change, err := readChange(field, out)
-			if err != nil {
-				return err
-			}
-			c.Changes = append(c.Changes, change)
-		}
+	err = r.stream(ctx, append(args, "--end-of-options", from, to, "--"), func(out *bufio.Reader) (err error) {
+		c.Changes, err = readChanges(out)
+		return err
 	})
 	return c, err
 }
@@ -123,6 +111,24 @@ func readCommit(id string, out *bufio.Reader) (c Commit, field string, err error
 			return c, "", err
 		}
 		c.Changes = append(c.Changes, change)
+	}
+}
+
+// readChanges reads changes to the end.
+func readChanges(out *bufio.Reader) (list []Change, err error) {
+	for {
+		field, err := next(out)
+		if errors.Is(err, io.EOF) {
+			return list, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		change, err := readChange(field, out)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, change)
 	}
 }
 
@@ -230,14 +236,14 @@ func (r *Repo) Shallow(ctx context.Context) (bool, error) {
 	return out == "true", err
 }
 
-// Clean reports whether the index is what the last commit has.
-func (r *Repo) Clean(ctx context.Context) (bool, error) {
-	_, err := r.text(ctx, "diff", "--cached", "--quiet")
-	var failed *Failed
-	if errors.As(err, &failed) && failed.Status == 1 {
-		return false, nil
-	}
-	return err == nil, err
+// Index is what the index has otherwise than the last commit.
+func (r *Repo) Index(ctx context.Context) (list []Change, err error) {
+	args := []string{"diff", "--cached", "--raw", "-z", "--no-renames", "--no-abbrev", "--no-ext-diff", "--no-color", "--relative"}
+	err = r.stream(ctx, args, func(out *bufio.Reader) (err error) {
+		list, err = readChanges(out)
+		return err
+	})
+	return list, err
 }
 
 // Tracked calls each with the files in the index, as changes that add them.

@@ -36,11 +36,23 @@ func ReadyForPast(ctx context.Context, repo *mainline.Repo, history, beside bool
 	if beside {
 		return nil
 	}
-	clean, err := repo.Clean(ctx)
-	if err == nil && !clean {
-		err = model.NewProblem(model.BadRequest, "commit what is staged, or take it out with git restore --staged; tarn adopt --beside leaves git alone", "something is staged for the next commit, and the commit to be prepared would take it along")
+	staged, err := repo.Index(ctx)
+	if err != nil {
+		return err
 	}
-	return err
+	r, err := RulesOf(ctx, repo.Dir)
+	if err != nil {
+		return err
+	}
+	wanted := wantedBy(r)
+	for _, c := range staged {
+		// What an adoption that was cut off has staged itself stands in nobody's way.
+		if c.Path == rules.Pin || c.Path == gitIgnoreFile || c.Status == 'D' && (c.Path == rules.File || wanted(assetpath.Fit(c.Path))) {
+			continue
+		}
+		return model.NewProblem(model.BadRequest, "commit what is staged, or take it out with git restore --staged; tarn adopt --beside leaves git alone", "something is staged for the next commit, and the commit to be prepared would take it along: %s", assetpath.Printable(c.Path))
+	}
+	return nil
 }
 
 // RulesOf are the rules of a folder.
