@@ -70,8 +70,9 @@ type answer struct {
 	place   int
 }
 
-// lost is how long a request whose answer was lost may still be carried out: a service that was killed has at most a commit on its way.
-const lost = 2 * time.Second
+// lost is how long a request whose answer was lost may still be carried out: the database ends what a killed service had sent it, and on a slow
+// disk that may wait behind others.
+const lost = 5 * time.Second
 
 // Run lets them fight for a time.
 func (c *Contest) Run(ctx context.Context, length time.Duration, seed uint64) Result {
