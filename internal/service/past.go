@@ -273,7 +273,8 @@ func (b *bringing) stage(send *Send) (*staged, error) {
 				Remedy: "tarn ask -m REASON asks them to let go; the other commits before this one are in"})
 			continue
 		}
-		if n := newest[a.ID]; !a.Gone && n.Commit == "" && !b.over {
+		// What was removed here since counts, too.
+		if n := newest[a.ID]; a.Newest > 0 && n.Commit == "" && !b.over {
 			refusals = append(refusals, model.Refusal{Path: c.Path, Reason: "behind", Message: fmt.Sprintf("%s: it was changed in git, and handed off here since by %s (h%d)", c.Path, n.Author, n.Handoff),
 				Remedy: "tarn adopt --git-wins makes git's the newest, and keeps what was handed off as a version before"})
 			continue

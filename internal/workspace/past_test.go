@@ -80,6 +80,20 @@ func TestWhatWasHandedOffSinceIsNotPassedOver(t *testing.T) {
 	if err != nil || len(h.Versions) != 3 || h.Versions[1].Author != "rurik" || h.Versions[1].Note != "a pass" {
 		t.Errorf("%+v, %v", h.Versions, err)
 	}
+	// What was removed here does not come back unasked.
+	locked(t, p.rurik, "c.png")
+	if err := os.Remove(filepath.Join(p.rurik.Root, "c.png")); err != nil {
+		t.Fatal(err)
+	}
+	send(t, p.rurik, SendOptions{WithGone: true})
+	commit("c.png", "c 2")
+	_, err = bring(BringOptions{History: true})
+	if list := testbed.Refused(t, err); len(list) != 1 || list[0].Reason != "behind" || list[0].Path != "c.png" {
+		t.Errorf("%+v", list)
+	}
+	if _, err := bring(BringOptions{History: true, Over: true}); err != nil {
+		t.Fatal(err)
+	}
 	// Where the pin is in the tree, what goes from git was moved over, and stays.
 	git("rm", "-q", "--cached", "a.png")
 	commit(rules.Pin, "anything")
