@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -25,7 +26,11 @@ func TestLocksAreLinearizable(t *testing.T) {
 		t.Fatal(err)
 	}
 	db := d.db()
-	second := &daemon{t: t, data: d.data, Daemon: rig.NewDaemon(bin, fmt.Sprintf("127.0.0.1:%d", port), db, d.data, &bytes.Buffer{})}
+	d.Kill()
+	d.Daemon = rig.NewDaemon(bin, strings.TrimPrefix(d.URL, "http://"), named(db, "first"), d.data, &bytes.Buffer{})
+	d.start()
+	t.Cleanup(d.Kill)
+	second := &daemon{t: t, data: d.data, Daemon: rig.NewDaemon(bin, fmt.Sprintf("127.0.0.1:%d", port), named(db, "second"), d.data, &bytes.Buffer{})}
 	second.start()
 	t.Cleanup(second.Kill)
 	handles := []string{"odile", "tamsin", "rurik", "imani", "bastien", "keiko"}
@@ -41,6 +46,12 @@ func TestLocksAreLinearizable(t *testing.T) {
 	c.URLs = append(c.URLs, second.URL)
 	ctx, stop := context.WithCancel(t.Context())
 	killed := make(chan int)
+	conn, err := pgx.Connect(t.Context(), named(db, "watcher"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(context.Background())
+	longest := time.Duration(0) // that the database went on with what a killed service had sent it
 	go func() {
 		n := 0
 		defer func() { killed <- n }()
@@ -52,12 +63,24 @@ func TestLocksAreLinearizable(t *testing.T) {
 			}
 			victim := []*daemon{d, second}[n%2]
 			victim.Kill()
+			start := time.Now()
+			for left := 1; left > 0; time.Sleep(20 * time.Millisecond) {
+				if err := conn.QueryRow(context.Background(), `select count(*) from pg_stat_activity where datname = current_database() and application_name = $1`, []string{"first", "second"}[n%2]).Scan(&left); err != nil {
+					t.Errorf("the database can't be asked: %v", err)
+					return
+				}
+			}
+			longest = max(longest, time.Since(start))
 			victim.start()
 		}
 	}()
 	r := c.Run(t.Context(), 15*time.Second, 1)
 	stop()
 	kills := <-killed
+	if longest > contest.Lost {
+		t.Fatalf("the database went on for %s with what a killed service had sent it: no answer can be judged", longest)
+	}
+	t.Logf("the database went on for %s at most with what a killed service had sent it", longest)
 	t.Logf("%d requests were answered, %d of them carried out, %d had no answer; %d versions; %d kills; %v", r.Answered, r.Done, r.Unknown, r.Sent, kills, r.Kinds)
 	if r.Done < 200 || r.Sent < 20 || r.Unknown == 0 || kills < 2 {
 		t.Error("the contest did not come to much")
@@ -70,11 +93,6 @@ func TestLocksAreLinearizable(t *testing.T) {
 	if err := c.Check(r, time.Minute, filepath.Join(t.TempDir(), "history.html")); err != nil {
 		t.Error(err)
 	}
-	conn, err := pgx.Connect(t.Context(), db)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer conn.Close(context.Background())
 	var versions, without int
 	if err := conn.QueryRow(t.Context(), `select count(*), count(*) filter (where not exists (
 			select from holds o where o.asset_id = v.asset_id and o.handoff = v.handoff and o.ending = 'sent' and o.person_id = h.author_id and o.workspace_id = h.workspace_id))
@@ -84,4 +102,13 @@ func TestLocksAreLinearizable(t *testing.T) {
 	if versions < r.Sent || without > 0 {
 		t.Errorf("%d versions, of %d sends that were answered; %d came from somebody who did not hold the lock", versions, r.Sent, without)
 	}
+}
+
+// named is a database's address under a name by which its sessions are known.
+func named(db, name string) string {
+	mark := "?"
+	if strings.Contains(db, "?") {
+		mark = "&"
+	}
+	return db + mark + "application_name=" + name
 }

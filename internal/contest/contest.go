@@ -70,9 +70,9 @@ type answer struct {
 	place   int
 }
 
-// lost is how long a request whose answer was lost may still be carried out: the database ends what a killed service had sent it, and on a slow
+// Lost is how long a request whose answer was lost may still be carried out: the database ends what a killed service had sent it, and on a slow
 // disk that may wait behind others.
-const lost = 5 * time.Second
+const Lost = 5 * time.Second
 
 // Run lets them fight for a time.
 func (c *Contest) Run(ctx context.Context, length time.Duration, seed uint64) Result {
@@ -103,7 +103,7 @@ func (c *Contest) Run(ctx context.Context, length time.Duration, seed uint64) Re
 					time.Sleep(50 * time.Millisecond)
 					continue
 				case a.unknown:
-					returned += lost
+					returned += Lost
 					time.Sleep(50 * time.Millisecond)
 				case q.op == "take" && a.reason == "" && a.place == 0:
 					fences[q.asset] = a.fence
