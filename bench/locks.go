@@ -135,7 +135,7 @@ func (b *bench) contest(handles []string) error {
 	}
 	c.URLs = append(c.URLs, second.URL)
 	r := c.Run(b.ctx, 2*lockTime, 1)
-	err = c.Check(r, 5*time.Minute, filepath.Join(b.folder, "history.html"))
+	err = c.Check(r, 5*time.Minute, 2*time.Second, filepath.Join(b.folder, "history.html"))
 	verdict := "some order explains every answer"
 	if err != nil {
 		verdict = err.Error()

@@ -17,7 +17,7 @@ import (
 	"kettletarn/internal/testbed"
 )
 
-// Sixty clients fight for twelve locks through two tarnd on one PostgreSQL, which are killed and started again meanwhile. Some order of all
+// Sixty clients fight for twenty locks through two tarnd on one PostgreSQL, which are killed and started again meanwhile. Some order of all
 // requests has to explain every answer, and no version may have come from anybody but the holder.
 func TestLocksAreLinearizable(t *testing.T) {
 	d := serve(t)
@@ -39,7 +39,7 @@ func TestLocksAreLinearizable(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	c, err := contest.Prepare(t.Context(), d.URL, "brinelight", testbed.Passphrase, handles, 10, 12)
+	c, err := contest.Prepare(t.Context(), d.URL, "brinelight", testbed.Passphrase, handles, 10, 20)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -77,11 +77,8 @@ func TestLocksAreLinearizable(t *testing.T) {
 	r := c.Run(t.Context(), 15*time.Second, 1)
 	stop()
 	kills := <-killed
-	if longest > contest.Lost {
-		t.Fatalf("the database went on for %s with what a killed service had sent it: no answer can be judged", longest)
-	}
 	t.Logf("the database went on for %s at most with what a killed service had sent it", longest)
-	t.Logf("%d requests were answered, %d of them carried out, %d had no answer; %d versions; %d kills; %v", r.Answered, r.Done, r.Unknown, r.Sent, kills, r.Kinds)
+	t.Logf("%d requests were answered, %d of them carried out, %d had no answer (%d of them were refused at a second try); %d versions; %d kills; %v", r.Answered, r.Done, r.Unknown, r.Again, r.Sent, kills, r.Kinds)
 	if r.Done < 200 || r.Sent < 20 || r.Unknown == 0 || kills < 2 {
 		t.Error("the contest did not come to much")
 	}
@@ -90,7 +87,7 @@ func TestLocksAreLinearizable(t *testing.T) {
 			t.Errorf("it never came to %q", kind)
 		}
 	}
-	if err := c.Check(r, time.Minute, filepath.Join(t.TempDir(), "history.html")); err != nil {
+	if err := c.Check(r, time.Minute, longest+100*time.Millisecond, filepath.Join(t.TempDir(), "history.html")); err != nil {
 		t.Error(err)
 	}
 	var versions, without int

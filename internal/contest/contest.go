@@ -11,6 +11,7 @@ import (
 	"math/rand/v2"
 	"net"
 	"net/http"
+	"net/http/httptrace"
 	"slices"
 	"strings"
 	"sync"
@@ -45,11 +46,11 @@ type Contest struct {
 }
 
 // Result is how it went: how many requests were answered, how many of those carried out, how many had no answer, which may or may not have
-// been carried out; how many versions came to be.
+// been carried out; of how many of those a second try was refused; how many versions came to be.
 type Result struct {
-	Answered, Done, Unknown, Sent int
-	Kinds                         map[string]int
-	history                       []porcupine.Operation
+	Answered, Done, Unknown, Again, Sent int
+	Kinds                                map[string]int
+	history                              []porcupine.Operation
 }
 
 // ask is a request; answer what came of it.
@@ -65,14 +66,11 @@ type ask struct {
 type answer struct {
 	never   bool // it did not come to any service
 	unknown bool
+	again   bool // unknown because it was tried again by itself, and refused then
 	reason  string
 	fence   int64
 	place   int
 }
-
-// Lost is how long a request whose answer was lost may still be carried out: the database ends what a killed service had sent it, and on a slow
-// disk that may wait behind others.
-const Lost = 5 * time.Second
 
 // Run lets them fight for a time.
 func (c *Contest) Run(ctx context.Context, length time.Duration, seed uint64) Result {
@@ -103,7 +101,6 @@ func (c *Contest) Run(ctx context.Context, length time.Duration, seed uint64) Re
 					time.Sleep(50 * time.Millisecond)
 					continue
 				case a.unknown:
-					returned += Lost
 					time.Sleep(50 * time.Millisecond)
 				case q.op == "take" && a.reason == "" && a.place == 0:
 					fences[q.asset] = a.fence
@@ -121,6 +118,9 @@ func (c *Contest) Run(ctx context.Context, length time.Duration, seed uint64) Re
 				switch {
 				case a.unknown:
 					result.Unknown++
+					if a.again {
+						result.Again++
+					}
 				default:
 					result.Answered++
 					if a.reason == "" {
@@ -180,16 +180,21 @@ func refusedAt(err error) bool {
 	return errors.As(err, &op) && op.Op == "dial"
 }
 
-// single makes sure that a request is made once: where its answer is lost, the client may not ask again by itself.
+// single makes sure that a request is made once: where its answer is lost, the client may not ask again by itself. net/http does all the same
+// where a connection that was used before breaks under a request with an Idempotency-Key: that the last try was refused says nothing then
+// about the first, which may have been heard.
 type single struct {
 	below   http.RoundTripper
 	stop    context.CancelFunc
 	unheard bool
+	again   bool // it was written, and refused when it was tried again
 }
 
 func (s *single) RoundTrip(r *http.Request) (*http.Response, error) {
-	a, err := s.below.RoundTrip(r)
-	s.unheard = refusedAt(err)
+	var written atomic.Bool
+	trace := &httptrace.ClientTrace{WroteHeaders: func() { written.Store(true) }}
+	a, err := s.below.RoundTrip(r.WithContext(httptrace.WithClientTrace(r.Context(), trace)))
+	s.unheard, s.again = refusedAt(err) && !written.Load(), refusedAt(err) && written.Load()
 	if err != nil || a.StatusCode == http.StatusServiceUnavailable || a.StatusCode >= 500 {
 		s.stop()
 	}
@@ -237,7 +242,7 @@ func (c *Contest) request(token, url string, q ask, transport http.RoundTripper)
 	case line.unheard:
 		return answer{never: true}
 	}
-	return answer{unknown: true}
+	return answer{unknown: true, again: line.again}
 }
 
 // state is a lock as the specification has it, with a text that is the same for the same states.
@@ -335,10 +340,17 @@ func (c *Contest) spec() porcupine.Model {
 	return m.ToModel()
 }
 
-// Check reports whether some order explains every answer; it gives up, with an error, after limit. picture, where it is not "", is a file
+// Check reports whether some order explains every answer; it gives up, with an error, after limit. A request whose answer was lost may have
+// been carried out up to lost later: whoever kills services finds out how long the database goes on with what they had sent it. picture, where it is not "", is a file
 // for a page that shows a history that nothing explains.
-func (c *Contest) Check(r Result, limit time.Duration, picture string) error {
-	verdict, info := porcupine.CheckOperationsVerbose(c.spec(), r.history, limit)
+func (c *Contest) Check(r Result, limit, lost time.Duration, picture string) error {
+	history := slices.Clone(r.history)
+	for i := range history {
+		if history[i].Output.(answer).unknown {
+			history[i].Return += int64(lost)
+		}
+	}
+	verdict, info := porcupine.CheckOperationsVerbose(c.spec(), history, limit)
 	switch verdict {
 	case porcupine.Ok:
 		return nil

@@ -35,7 +35,7 @@ func TestTheCheckFindsWhatIsWrong(t *testing.T) {
 		"lost, and not carried out": {[]porcupine.Operation{op(0, 9, take(tamsin), answer{unknown: true}), op(2, 3, take(rurik), answer{fence: 1})}, true},
 		"lost, and both":            {[]porcupine.Operation{op(0, 9, take(tamsin), answer{unknown: true}), op(2, 3, take(rurik), answer{reason: "held"}), op(20, 21, take(rurik), answer{fence: 1})}, false},
 	} {
-		if err := c.Check(Result{history: h.history}, 0, ""); (err == nil) != h.good {
+		if err := c.Check(Result{history: h.history}, 0, 0, ""); (err == nil) != h.good {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
