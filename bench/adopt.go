@@ -31,7 +31,7 @@ func (b *bench) adopt(commits int, large int64) error {
 	if err != nil {
 		return err
 	}
-	ours, err := b.ours(work, "adopt", key, "--history", "--beside", "--yes", "--json")
+	ours, err := b.ours(work, "adopt", key, "--history", "--beside", "--preset", "game", "--yes", "--json")
 	if err != nil {
 		return err
 	}
@@ -51,7 +51,7 @@ func makeHistory(dir string, commits int, large int64) error {
 	if out, err := init.CombinedOutput(); err != nil {
 		return fmt.Errorf("git init: %w: %s", err, out)
 	}
-	cmd := exec.Command("git", "-c", "core.bigFileThreshold=32m", "fast-import", "--quiet")
+	cmd := exec.Command("git", "-c", "core.bigFileThreshold=32m", "-c", "core.compression=0", "-c", "pack.compression=0", "fast-import", "--quiet")
 	cmd.Dir = dir
 	in, err := cmd.StdinPipe()
 	if err != nil {
@@ -85,10 +85,5 @@ func makeHistory(dir string, commits int, large int64) error {
 	if err := in.Close(); err != nil {
 		return err
 	}
-	if err := cmd.Wait(); err != nil {
-		return err
-	}
-	reset := exec.Command("git", "reset", "-q", "--hard", "main")
-	reset.Dir = dir
-	return reset.Run()
+	return cmd.Wait()
 }

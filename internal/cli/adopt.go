@@ -170,14 +170,7 @@ func (a *app) printWeights(w *workspace.Weights, presets []string) {
 		row(t, p)
 	}
 	t.print()
-	if len(w.Later) > 0 {
-		a.say("\nLarge, and covered by no rule (a rule in tarn.toml can make assets of them):")
-		t = a.table("", ">")
-		for _, x := range w.Later {
-			t.row("  "+assetpath.Printable(x.Path), size(x.Size))
-		}
-		t.print()
-	}
+	a.printSizes("\nLarge, and covered by no rule (a rule in tarn.toml can make assets of them):", w.Uncovered)
 	a.say("")
 }
 

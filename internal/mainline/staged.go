@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"strings"
 )
 
 // Staged is a file that the next commit would add. Binary is known where Size is at least the size that was asked about.
@@ -22,19 +21,16 @@ const binaryLook = 8000
 // Staged lists the files that the index has and the last commit has not, with their paths from Dir; of those of at least large bytes it tells
 // whether they are binary.
 func (r *Repo) Staged(ctx context.Context, large int64) ([]Staged, error) {
-	out, err := r.run(ctx, nil, "diff", "--cached", "--raw", "-z", "--no-renames", "--no-abbrev", "--diff-filter=A", "--relative")
+	changes, err := r.Index(ctx)
 	if err != nil {
 		return nil, err
 	}
-	fields := strings.Split(strings.TrimSuffix(string(out), "\x00"), "\x00")
 	var list []Staged
 	var blobs []string
-	for ; len(fields) >= 2; fields = fields[2:] {
-		meta := strings.Fields(fields[0])
-		if len(meta) != 5 || !regular(meta[1]) {
-			continue
+	for _, c := range changes {
+		if c.Status == 'A' && c.Regular() {
+			list, blobs = append(list, Staged{Path: c.Path}), append(blobs, c.Blob)
 		}
-		list, blobs = append(list, Staged{Path: fields[1]}), append(blobs, meta[3])
 	}
 	if len(list) == 0 {
 		return nil, nil

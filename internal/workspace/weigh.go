@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"kettletarn/internal/core/assetpath"
+	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
 	"kettletarn/internal/mainline"
 )
@@ -14,16 +15,16 @@ import (
 // Weights is what the assets in a git repository's history weigh. Whole is what all that can be reached from its branches and tags takes there,
 // compressed, and so about what a clone transfers; Assets the part of that which is contents of assets.
 type Weights struct {
-	Whole    int64      `json:"whole"`
-	Assets   int64      `json:"assets"`
-	Paths    int        `json:"paths"`
-	Versions int        `json:"versions"`
-	Present  Weight     `json:"present"`
-	Kinds    []Weight   `json:"kinds"`
-	Heaviest []Weight   `json:"heaviest"`
-	List     []string   `json:"list,omitempty"` // every path, where it was asked for
-	Size     int64      `json:"size"`           // of all versions, not compressed
-	Later    []HeavyOne `json:"uncovered"`      // large contents that no rule covers
+	Whole     int64         `json:"whole"`
+	Assets    int64         `json:"assets"`
+	Paths     int           `json:"paths"`
+	Versions  int           `json:"versions"`
+	Present   Weight        `json:"present"`
+	Kinds     []Weight      `json:"kinds"`
+	Heaviest  []Weight      `json:"heaviest"`
+	List      []string      `json:"list,omitempty"` // every path, where it was asked for
+	Size      int64         `json:"size"`           // of all versions, not compressed
+	Uncovered []model.Asset `json:"uncovered"`      // large contents that no rule covers
 }
 
 // Weight is that of one path, or of all of a kind (an extension of file names): contents, their bytes, and what they take in the repository.
@@ -35,17 +36,11 @@ type Weight struct {
 	Stored   int64  `json:"stored"`
 }
 
-// HeavyOne is a large content of a path that no rule covers.
-type HeavyOne struct {
-	Path string `json:"path"`
-	Size int64  `json:"size"`
-}
-
 // Weigh reads the repository's history, as rules say what an asset is. Its memory grows with the number of paths, not of versions.
 func Weigh(ctx context.Context, repo *mainline.Repo, r *rules.Rules, list bool) (*Weights, error) {
-	out := &Weights{Kinds: []Weight{}, Heaviest: []Weight{}, Later: []HeavyOne{}}
+	out := &Weights{Kinds: []Weight{}, Heaviest: []Weight{}, Uncovered: []model.Asset{}}
 	paths, kinds := map[string]*Weight{}, map[string]*Weight{}
-	later := map[string]int64{}
+	uncovered := map[string]int64{}
 	wanted := wantedBy(r)
 	if err := repo.Objects(ctx, []string{"--all"}, func(o mainline.Object) error {
 		out.Whole += o.Stored
@@ -55,7 +50,7 @@ func Weigh(ctx context.Context, repo *mainline.Repo, r *rules.Rules, list bool) 
 		}
 		if fit := assetpath.Fit(rel); !wanted(fit) {
 			if o.Size >= r.PointOut && !r.Decide(fit).Covered {
-				later[rel] = max(later[rel], o.Size)
+				uncovered[rel] = max(uncovered[rel], o.Size)
 			}
 			return nil
 		}
@@ -89,11 +84,11 @@ func Weigh(ctx context.Context, repo *mainline.Repo, r *rules.Rules, list bool) 
 	sort.Strings(out.List)
 	out.Kinds, out.Heaviest = heaviest(kinds), heaviest(paths)
 	out.Heaviest = out.Heaviest[:min(largest, len(out.Heaviest))]
-	for p, size := range later {
-		out.Later = append(out.Later, HeavyOne{p, size})
+	for p, size := range uncovered {
+		out.Uncovered = append(out.Uncovered, model.Asset{Path: p, Size: size, State: model.Code})
 	}
-	sort.Slice(out.Later, func(i, j int) bool { return out.Later[i].Size > out.Later[j].Size })
-	out.Later = out.Later[:min(largest, len(out.Later))]
+	sort.Slice(out.Uncovered, func(i, j int) bool { return out.Uncovered[i].Size > out.Uncovered[j].Size })
+	out.Uncovered = out.Uncovered[:min(largest, len(out.Uncovered))]
 	return out, repo.Tracked(ctx, func(c mainline.Change) error {
 		if c.Regular() && wanted(assetpath.Fit(c.Path)) {
 			out.Present.Paths++

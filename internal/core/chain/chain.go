@@ -31,6 +31,8 @@ type Parent struct {
 // that it stands for, where it was brought in from a git history; Signed its author's name, where that is nobody known here and Author is whoever
 // brought it in.
 type Handoff struct {
+	_       struct{} `cbor:",toarray"`
+	Format  int      // set by Encode
 	Project string
 	Number  int
 	Branch  string
@@ -45,7 +47,7 @@ type Handoff struct {
 	Signed  string
 }
 
-// record is the form of format 1.
+// record is the form of format 1; Handoff itself is that of format 2.
 type record struct {
 	_       struct{} `cbor:",toarray"`
 	Format  int
@@ -61,36 +63,18 @@ type record struct {
 	Stage   string
 }
 
-// broughtRecord is the form of format 2.
-type broughtRecord struct {
-	_       struct{} `cbor:",toarray"`
-	Format  int
-	Project string
-	Number  int
-	Branch  string
-	Parents []Parent
-	Root    chunk.Digest
-	Author  string
-	At      int64
-	Note    string
-	Tasks   []string
-	Stage   string
-	Commit  string
-	Signed  string
-}
-
 // Time is when it was handed off.
 func (h *Handoff) Time() time.Time { return time.UnixMicro(h.At).UTC() }
 
 // Encode gives the record's bytes and their digest, which names the handoff.
 func (h *Handoff) Encode() ([]byte, chunk.Digest) {
-	parents, tasks := append([]Parent{}, h.Parents...), append([]string{}, h.Tasks...)
-	var data []byte
-	if h.Commit == "" && h.Signed == "" {
-		data = canonical.Encode(record{Format: Format, Project: h.Project, Number: h.Number, Branch: h.Branch, Parents: parents, Root: h.Root, Author: h.Author, At: h.At, Note: h.Note, Tasks: tasks, Stage: h.Stage})
-	} else {
-		data = canonical.Encode(broughtRecord{Format: Brought, Project: h.Project, Number: h.Number, Branch: h.Branch, Parents: parents, Root: h.Root, Author: h.Author, At: h.At, Note: h.Note, Tasks: tasks, Stage: h.Stage, Commit: h.Commit, Signed: h.Signed})
+	c := *h
+	c.Parents, c.Tasks = append([]Parent{}, h.Parents...), append([]string{}, h.Tasks...)
+	if c.Format = Brought; c.Commit != "" || c.Signed != "" {
+		data := canonical.Encode(c)
+		return data, chunk.Sum(data)
 	}
+	data := canonical.Encode(record{Format: Format, Project: c.Project, Number: c.Number, Branch: c.Branch, Parents: c.Parents, Root: c.Root, Author: c.Author, At: c.At, Note: c.Note, Tasks: c.Tasks, Stage: c.Stage})
 	return data, chunk.Sum(data)
 }
 
@@ -104,19 +88,22 @@ func Decode(data []byte) (*Handoff, error) {
 	if len(data) > chunk.Max {
 		return nil, fmt.Errorf("a handoff of %d bytes: %w", len(data), ErrInvalid)
 	}
-	var r broughtRecord
+	var h Handoff
 	if len(data) > 0 && data[0] == arrayOf11 {
-		var short record
-		if err := decode(data, &short); err != nil {
+		var r record
+		if err := decode(data, &r); err != nil {
 			return nil, fmt.Errorf("%w: %v", ErrInvalid, err)
 		}
-		r = broughtRecord{Format: short.Format, Project: short.Project, Number: short.Number, Branch: short.Branch, Parents: short.Parents, Root: short.Root, Author: short.Author, At: short.At, Note: short.Note, Tasks: short.Tasks, Stage: short.Stage}
-	} else if err := decode(data, &r); err != nil {
+		h = Handoff{Format: r.Format, Project: r.Project, Number: r.Number, Branch: r.Branch, Parents: r.Parents, Root: r.Root, Author: r.Author, At: r.At, Note: r.Note, Tasks: r.Tasks, Stage: r.Stage}
+	} else if err := decode(data, &h); err != nil {
 		return nil, fmt.Errorf("%w: %v", ErrInvalid, err)
 	}
-	long := r.Commit != "" || r.Signed != ""
-	if r.Format != Format && r.Format != Brought || (r.Format == Brought) != long || r.Number < 1 || r.Project == "" || r.Author == "" {
-		return nil, fmt.Errorf("a handoff of format %d with number %d: %w", r.Format, r.Number, ErrInvalid)
+	wants := Format
+	if h.Commit != "" || h.Signed != "" {
+		wants = Brought
 	}
-	return &Handoff{Project: r.Project, Number: r.Number, Branch: r.Branch, Parents: r.Parents, Root: r.Root, Author: r.Author, At: r.At, Note: r.Note, Tasks: r.Tasks, Stage: r.Stage, Commit: r.Commit, Signed: r.Signed}, nil
+	if h.Format != wants || h.Number < 1 || h.Project == "" || h.Author == "" {
+		return nil, fmt.Errorf("a handoff of format %d with number %d: %w", h.Format, h.Number, ErrInvalid)
+	}
+	return &h, nil
 }

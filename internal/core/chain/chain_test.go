@@ -9,7 +9,7 @@ import (
 )
 
 func sample() *Handoff {
-	return &Handoff{Project: "brinelight", Number: 2, Branch: "main", Parents: []Parent{{Number: 1, Digest: chunk.Sum([]byte("first"))}},
+	return &Handoff{Format: Format, Project: "brinelight", Number: 2, Branch: "main", Parents: []Parent{{Number: 1, Digest: chunk.Sum([]byte("first"))}},
 		Root: chunk.Sum([]byte("root")), Author: "tamsin", At: 1_700_000_000_000_001, Note: "Rust on the crane", Tasks: []string{"BRL-1"}, Stage: "draft"}
 }
 
@@ -46,6 +46,7 @@ func TestAHandoffThatStandsForACommitComesBack(t *testing.T) {
 	for _, change := range []func(*Handoff){func(h *Handoff) { h.Commit = "5e2edf7a25eaddfa566d98b817a1da95a0a25329" }, func(h *Handoff) { h.Commit, h.Signed = "c0ffee", "Ada Brine" }} {
 		h := sample()
 		change(h)
+		h.Format = Brought
 		data, _ := h.Encode()
 		if back, err := Decode(data); err != nil || !reflect.DeepEqual(back, h) {
 			t.Errorf("%+v comes back, %v", back, err)
