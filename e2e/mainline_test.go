@@ -343,24 +343,32 @@ func TestAdoptingARepository(t *testing.T) {
 	commit(tamsin, "Rust, darker", map[string]string{"tex/rust.png": strings.Repeat("rust 2 ", 900), "a:b.png": "odd"})
 	keiko.git("mv", "tex/rust.png", "tex/iron.png")
 	commit(keiko, "It is iron", nil)
+	commit(keiko, "A bell\n\nthat rings \x1b[31mred", map[string]string{"tex/bell.png": "bell"})
+	keiko.git("rm", "-q", "tex/bell.png")
+	commit(keiko, "No bell", nil)
 	commit(keiko, "Only code", map[string]string{"main.go": "package main // 2\n"})
 	head := strings.TrimSpace(keiko.git("rev-parse", "HEAD"))
 
-	says(t, keiko.tarn(0, "adopt", "--preview"), "Under the presets game, assets are 3 paths in the history: 3 versions", "A clone of the repository weighs", "without them", "By kind:", "png", "The heaviest:", "tex/rust.png")
+	says(t, keiko.tarn(0, "adopt", "--preview"), "Under the presets game, assets are 4 paths in the history: 4 versions", "A clone of the repository weighs", "without them", "By kind:", "png", "The heaviest:", "tex/rust.png")
 	says(t, keiko.tarn(0, "adopt", "--list-paths"), "a:b.png\n", "tex/rust.png\n")
 	says(t, keiko.tarn(2, "adopt"), "name the project")
 	says(t, keiko.tarn(1, "adopt", "brinelight", "--history"), "nothing was done", "--yes")
 
 	// Beside what there is: git stays as it was.
-	says(t, keiko.tarn(0, "adopt", "brinelight", "--history", "--beside", "--yes"), "3 handoffs, 4 versions: h1 to h3 of brinelight", "Kept by name", "tamsin (in git)", "a:b.png", "Git is as it was")
+	says(t, keiko.tarn(0, "adopt", "brinelight", "--history", "--beside", "--yes"), "5 handoffs, 5 versions: h1 to h5 of brinelight", "Kept by name", "tamsin (in git)", "a:b.png", "Git is as it was")
 	if out := keiko.git("status", "--porcelain", "--untracked-files=no"); out != "" {
 		t.Errorf("git sees %s", out)
 	}
 	history := keiko.tarn(0, "history", "tex/iron.png")
 	says(t, history, "Begin", "Rust, darker", "It is iron")
 	says(t, keiko.tarn(0, "history"), "tamsin (in git)", "commit ")
+	shown := keiko.tarn(0, "show", "h4")
+	says(t, shown, "h4 by keiko (in git)", "brought in from commit ", "  A bell\n", "that rings �[31mred")
+	if strings.Contains(shown, "\x1b") {
+		t.Errorf("a message gets at the terminal: %q", shown)
+	}
 	commit(keiko, "Kelp", map[string]string{"tex/kelp.png": "kelp"})
-	says(t, keiko.tarn(0, "adopt", "--history", "--beside"), "1 handoff, 1 version: h5 of brinelight")
+	says(t, keiko.tarn(0, "adopt", "--history", "--beside"), "1 handoff, 1 version: h7 of brinelight")
 	says(t, keiko.tarn(0, "adopt", "--history", "--beside"), "has everything up to commit")
 
 	// For good.
@@ -381,7 +389,7 @@ func TestAdoptingARepository(t *testing.T) {
 		t.Errorf("the past of git was changed: %s, %s", after, head)
 	}
 	says(t, keiko.tarn(0, "adopt", "--history"), "has everything")
-	says(t, keiko.tarn(0, "pin", "check", "--workspace"), "is true: h5", "exactly those: 4 assets")
+	says(t, keiko.tarn(0, "pin", "check", "--workspace"), "is true: h7", "exactly those: 4 assets")
 
 	// A colleague gets the assets of any day.
 	keiko.tarn(0, "member", "add", "tamsin", "--role", "artist")

@@ -9,6 +9,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"kettletarn/internal/client"
+	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/workspace"
 )
@@ -150,7 +151,14 @@ func (a *app) printHandoff(h model.Handoff) {
 	if h.Stage != "" {
 		a.say("stage %s", h.Stage)
 	}
-	a.say("\n  %s\n", strings.ReplaceAll(h.Note, "\n", "\n  "))
+	if h.Commit != "" {
+		a.say("brought in from commit %s", h.Commit)
+	}
+	a.say("")
+	for line := range strings.Lines(h.Note) {
+		a.say("  %s", assetpath.Printable(strings.TrimRight(line, "\r\n")))
+	}
+	a.say("")
 	t := newTable(a.out, "", "", "", ">")
 	for _, x := range h.Assets {
 		t.row(x.Change, x.Path, fmt.Sprintf("v%d", x.Version), size(x.Size))

@@ -85,10 +85,10 @@ func (f *Failed) Error() string {
 	return fmt.Sprintf("git %s: %s", f.Args[0], assetpath.Printable(strings.ReplaceAll(said, "\n", "; ")))
 }
 
-// always stands before every command: what a person's settings may say of the first would change what is read; the last three keep large
+// always stands before every command: what a person's settings may say of the first would change what is read; the last four keep large
 // contents, and what of the packs is mapped, out of memory.
 var always = []string{"-c", "core.quotePath=false", "-c", "core.fsmonitor=false", "-c", "log.showSignature=false", "-c", "log.showRoot=true",
-	"-c", "i18n.logOutputEncoding=UTF-8", "-c", "diff.renameLimit=4000", "-c", "core.commitGraph=true", "-c", "core.bigFileThreshold=32m", "-c", "core.packedGitWindowSize=16m", "-c", "core.packedGitLimit=96m"}
+	"-c", "i18n.logOutputEncoding=UTF-8", "-c", "diff.renameLimit=4000", "-c", "core.commitGraph=true", "-c", "core.bigFileThreshold=32m", "-c", "core.packedGitWindowSize=16m", "-c", "core.packedGitLimit=64m", "-c", "core.deltaBaseCacheLimit=32m"}
 
 func (r *Repo) command(ctx context.Context, args ...string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, "git", append(append([]string{}, always...), args...)...)
