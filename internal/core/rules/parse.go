@@ -36,6 +36,7 @@ type ruleFile struct {
 	Locks     locksText  `toml:"locks"`
 	Rule      []ruleText `toml:"rule"`
 	Set       []setText  `toml:"set"`
+	Task      []taskText `toml:"task"`
 }
 
 type locksText struct {
@@ -51,16 +52,22 @@ type ruleText struct {
 	Lock  string `toml:"lock"`
 }
 
+type taskText struct {
+	Match string `toml:"match"`
+	Link  string `toml:"link"`
+}
+
 type setText struct {
 	Match any    `toml:"match"`
 	By    string `toml:"by"`
 }
 
 var knownKeys = map[string][]string{
-	"":      {"about", "presets", "otherwise", "point-out", "read-only", "locks", "rule", "set"},
+	"":      {"about", "presets", "otherwise", "point-out", "read-only", "locks", "rule", "set", "task"},
 	"locks": {"offer-for", "answer-within", "forgotten-after", "when-behind"},
 	"rule":  {"match", "kind", "lock"},
 	"set":   {"match", "by"},
+	"task":  {"match", "link"},
 }
 
 // Parse reads a rules file. Its errors are of type *Error, and fit after "tarn.toml: ".
@@ -133,6 +140,13 @@ func parse(text []byte, name string, presets []Preset) (*Rules, error) {
 		}
 		count += len(set.patterns)
 		r.Sets = append(r.Sets, set)
+	}
+	for i, t := range f.Task {
+		link := TaskLink{Match: t.Match, Link: t.Link}
+		if err := link.check(); err != nil {
+			return nil, where.at(err, "task", i, "link")
+		}
+		r.Tasks = append(r.Tasks, link)
 	}
 	if count > MaxPatterns {
 		return nil, &Error{Message: fmt.Sprintf("the file has %d patterns, and the limit is %d", count, MaxPatterns)}

@@ -103,6 +103,8 @@ type Rules struct {
 	// List has the rules of all layers, in order.
 	List []Rule
 	Sets []Set
+	// Tasks say where the ids of tasks lead.
+	Tasks []TaskLink
 }
 
 // DefaultPointOut is PointOut where the file says nothing.
