@@ -109,15 +109,39 @@ func TestTheAPIAnswersAsItsDocumentSays(t *testing.T) {
 	no(c.ReleaseLocks(ctx, key, model.UnlockRequest{Workspace: w.ID, Paths: []string{"text/a.txt"}}))
 	_, err = c.Handoffs(ctx, key, client.HandoffQuery{Limit: 5, Path: "text"})
 	no(err)
-	_, err = c.Handoff(ctx, key, 1)
+	_, err = c.Handoff(ctx, key, "h1")
 	no(err)
-	_, err = c.Rollback(ctx, key, uuid.NewString(), model.RollbackRequest{Workspace: w.ID, Path: "text/a.txt", To: 1, Base: 1})
+	_, err = c.Rollback(ctx, key, uuid.NewString(), model.RollbackRequest{Workspace: w.ID, Paths: []string{"text/a.txt"}, Version: 1})
 	testbed.Problem(t, err, model.BadRequest)
+	plan, err := c.Rollback(ctx, key, uuid.NewString(), model.RollbackRequest{Workspace: w.ID, Without: 2, Preview: true})
+	no(err)
+	if len(plan.Changes) != 1 || plan.Changes[0].Change != "goes" {
+		t.Errorf("%+v", plan)
+	}
+	_, err = c.AddMilestone(ctx, key, model.MilestoneRequest{Name: "first-light", At: "h1"})
+	no(err)
+	_, err = c.Milestones(ctx, key)
+	no(err)
+	between, err := c.Between(ctx, key, "first-light", "newest", "")
+	no(err)
+	if len(between.Assets) != 1 || between.To.Number != 2 {
+		t.Errorf("%+v", between)
+	}
+	at, err := c.StateAt(ctx, key, "FIRST-LIGHT")
+	no(err)
+	if at != 1 {
+		t.Errorf("the milestone is h%d", at)
+	}
+	_, err = c.Lines(ctx, key, "text/along.txt", 0)
+	no(err)
+	no(c.DescribeWorkspace(ctx, key, w.ID, model.WorkspaceTold{Machine: "odile-pc", Folder: "/work", Branch: "main", Scope: []string{"text"}}))
+	no(c.RemoveMilestone(ctx, key, "first-light"))
 	no(c.RemoveMember(ctx, key, "rurik"))
 
 	// Those that only a page calls.
 	for _, q := range []struct{ method, path, body string }{
 		{"GET", "/projects/" + key + "/folder?path=text", ""}, {"GET", "/projects/" + key + "/folder?search=A.TX", ""},
+		{"GET", "/projects/" + key + "/archive?at=1", ""}, {"GET", "/projects/" + key + "/archive?form=tar&path=text", ""}, {"GET", "/projects/" + key + "/handoffs?as=csv&assets=2", ""},
 		{"GET", "/projects/" + key + "/file?path=text/a.txt", ""}, {"GET", "/projects/" + key + "/workspaces", ""},
 		{"GET", "/projects/" + key + "/thumbnail?path=text/a.txt&edge=96", ""},
 		{"POST", "/projects/" + key + "/drop?path=text/b.txt&base=0&note=dropped", "from a page"},

@@ -135,12 +135,11 @@ func (s *Server) addWorkspace(c *call) error {
 
 func (s *Server) assets(c *call) error {
 	since, err1 := c.number("since")
-	at, err2 := c.number("at")
-	limit, err3 := c.number("limit")
-	if err := firstError(err1, err2, err3); err != nil {
+	limit, err2 := c.number("limit")
+	if err := firstError(err1, err2); err != nil {
 		return err
 	}
-	page, err := s.service.Changes(c.Request().Context(), c.actor, c.project(), service.Changes{Since: since, At: at, After: c.QueryParam("after"), Limit: limit, WithLocks: c.QueryParam("locks") == "true", Scope: c.QueryParams()["scope"]})
+	page, err := s.service.Changes(c.Request().Context(), c.actor, c.project(), service.Changes{Since: since, At: c.state("at"), After: c.QueryParam("after"), Limit: limit, WithLocks: c.QueryParam("locks") == "true", Scope: c.QueryParams()["scope"]})
 	if err != nil {
 		return err
 	}
@@ -161,7 +160,7 @@ func (s *Server) folder(c *call) error {
 	if err != nil {
 		return err
 	}
-	page, err := s.service.Folder(c.Request().Context(), c.actor, c.project(), c.QueryParam("path"), c.QueryParam("search"), c.QueryParam("after"), limit)
+	page, err := s.service.Folder(c.Request().Context(), c.actor, c.project(), c.QueryParam("path"), c.state("at"), c.QueryParam("search"), c.QueryParam("after"), limit)
 	if err != nil {
 		return err
 	}
@@ -329,10 +328,13 @@ func (s *Server) closeSend(c *call) error {
 func (s *Server) handoffs(c *call) error {
 	before, err1 := c.number("before")
 	limit, err2 := c.number("limit")
-	if err := firstError(err1, err2); err != nil {
+	assets, err3 := c.number("assets")
+	if err := firstError(err1, err2, err3); err != nil {
 		return err
 	}
-	list, err := s.service.Handoffs(c.Request().Context(), c.actor, c.project(), before, limit, c.QueryParam("author"), c.QueryParam("path"))
+	list, err := s.service.Handoffs(c.Request().Context(), c.actor, c.project(), service.HandoffFilter{Before: before, Limit: limit, Assets: assets,
+		Author: c.QueryParam("author"), Path: c.QueryParam("path"), Kind: c.QueryParam("kind"), Since: c.QueryParam("since"), Until: c.QueryParam("until"),
+		Task: c.QueryParam("task"), Stage: c.QueryParam("stage"), Text: c.QueryParam("text")})
 	if err != nil {
 		return err
 	}
@@ -340,11 +342,7 @@ func (s *Server) handoffs(c *call) error {
 }
 
 func (s *Server) handoff(c *call) error {
-	number, err := strconv.Atoi(c.Param("number"))
-	if err != nil || number < 1 || number > 1<<31-1 {
-		return model.NewProblem(model.NotFound, "", "%q is not the number of a handoff", c.Param("number"))
-	}
-	h, err := s.service.Handoff(c.Request().Context(), c.actor, c.project(), number)
+	h, err := s.service.Handoff(c.Request().Context(), c.actor, c.project(), stateOf(c.Param("number")))
 	if err != nil {
 		return err
 	}
@@ -356,8 +354,11 @@ func (s *Server) rollback(c *call) error {
 	if err := c.decode(&q); err != nil {
 		return err
 	}
-	receipt, err := s.service.Rollback(c.Request().Context(), c.actor, c.project(), q, c.Request().Header.Get("Idempotency-Key"))
-	return c.receipt(receipt, err)
+	out, err := s.service.Rollback(c.Request().Context(), c.actor, c.project(), q, c.Request().Header.Get("Idempotency-Key"))
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
 }
 
 func (s *Server) drop(c *call) error {

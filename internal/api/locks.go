@@ -1,10 +1,6 @@
 package api
 
 import (
-	"encoding/csv"
-	"net/http"
-	"strconv"
-	"strings"
 	"time"
 
 	"kettletarn/internal/core/model"
@@ -115,40 +111,6 @@ func (s *Server) record(c *call) error {
 		return err
 	}
 	return c.answer(model.Record{Holds: append([]model.Hold{}, list...)})
-}
-
-func (s *Server) recordCSV(c *call) error {
-	list, err := s.recordOf(c)
-	if err != nil {
-		return err
-	}
-	h := c.Response().Header()
-	h.Set("Content-Type", csvType+"; charset=utf-8; header=present")
-	h.Set("Content-Disposition", `attachment; filename="`+c.project()+`-locks.csv"`)
-	c.Response().WriteHeader(http.StatusOK)
-	w := csv.NewWriter(c.Response())
-	w.UseCRLF = true
-	_ = w.Write([]string{"asset", "person", "workspace", "note", "taken", "ended", "seconds", "ending", "ended by", "word", "handoff"})
-	for _, l := range list {
-		ended, handoff := "", ""
-		if l.Ended != nil {
-			ended = l.Ended.UTC().Format(time.RFC3339)
-		}
-		if l.Handoff > 0 {
-			handoff = "h" + strconv.Itoa(l.Handoff)
-		}
-		_ = w.Write([]string{cell(l.Path), cell(l.Person), cell(l.Workspace), cell(l.Note), l.Taken.UTC().Format(time.RFC3339), ended, strconv.FormatInt(l.Seconds, 10), l.Ending, cell(l.EndedBy), cell(l.Word), handoff})
-	}
-	w.Flush()
-	return w.Error()
-}
-
-// cell keeps a spreadsheet from taking what people wrote for a formula.
-func cell(text string) string {
-	if text != "" && strings.ContainsRune("=+-@\t\r", rune(text[0])) {
-		return "'" + text
-	}
-	return text
 }
 
 func (s *Server) contested(c *call) error {

@@ -29,6 +29,7 @@ type param struct {
 var (
 	pathParam  = param{name: "path", kind: "string", about: "path of the asset from the root of the project", required: true}
 	limitParam = param{name: "limit", kind: "integer", about: "rows at most; up to 5,000"}
+	atParam    = param{name: "at", kind: "string", about: "as of this state: a handoff (40, h40), a day or time (2026-03-02, or RFC 3339), or a milestone; the newest where left out"}
 	afterParam = param{name: "after", kind: "string", about: "what the page before has as next"}
 	keyParam   = param{name: "Idempotency-Key", kind: "string", about: "a UUID that the client wrote down before; the same key again gets the same answer", required: true, header: true}
 )
@@ -36,6 +37,13 @@ var (
 var recordParams = []param{{name: "person", kind: "string", about: "only of this person"}, {name: "path", kind: "string", about: "only of this asset, or in this folder"},
 	{name: "ending", kind: "string", about: "only what ended so: given-back, sent, given, overridden, brought or removed; held for what has not"},
 	{name: "since", kind: "string", about: "only what ended after this day or time (2026-03-02, or RFC 3339)"}, {name: "until", kind: "string", about: "only what was taken before this day or time"}, limitParam}
+
+var handoffParams = []param{{name: "before", kind: "integer", about: "only below this number"}, limitParam, {name: "author", kind: "string", about: "only of this person"},
+	{name: "path", kind: "string", about: "only what changed this asset, something in this folder, or something that fits this pattern (* is part of a name, ** any folders, ? one character)"},
+	{name: "kind", kind: "string", about: "only what changed assets of this kind: texture, model, sound, schematic, board, data, text, table, document or other"},
+	{name: "since", kind: "string", about: "only from this day or time on"}, {name: "until", kind: "string", about: "only up to this day or time"},
+	{name: "task", kind: "string", about: "only with the id of this task"}, {name: "stage", kind: "string", about: "only of this stage"}, {name: "text", kind: "string", about: "only with this in the note"},
+	{name: "assets", kind: "integer", about: "with so many of their assets, at most 12; none where left out"}}
 
 const (
 	csvType     = "text/csv"
@@ -64,14 +72,23 @@ var routes = []route{
 	{method: "DELETE", path: "/projects/:project/tokens/:token", summary: "End such a token", status: http.StatusNoContent, handle: (*Server).endToken},
 	{method: "GET", path: "/projects/:project/workspaces", summary: "One's own workspaces", answer: model.Workspaces{}, handle: (*Server).workspaces},
 	{method: "POST", path: "/projects/:project/workspaces", summary: "Make a workspace", body: model.WorkspaceRequest{}, answer: model.Workspace{}, status: http.StatusCreated, handle: (*Server).addWorkspace},
+	{method: "PUT", path: "/projects/:project/workspaces/:workspace", summary: "Tell where a workspace is, what comes down to it and what it follows, so that it can be made again elsewhere", body: model.WorkspaceTold{}, status: http.StatusNoContent, handle: (*Server).describeWorkspace},
 
 	{method: "GET", path: "/projects/:project/assets", summary: "The assets as of a handoff, or what changed between two", answer: model.Assets{}, handle: (*Server).assets,
-		query: []param{{name: "since", kind: "integer", about: "only what changed after this handoff; what is gone is then listed too"}, {name: "at", kind: "integer", about: "as of this handoff; the newest where left out"}, {name: "locks", kind: "boolean", about: "also what is held, who has unsent changes, and what content the service lost"}, {name: "scope", kind: "string", about: "only what lies in this folder, or, with a hyphen before it, not what lies in it; may be given more than once"}, afterParam, limitParam}},
+		query: []param{{name: "since", kind: "integer", about: "only what changed after this handoff; what is gone is then listed too"}, atParam, {name: "locks", kind: "boolean", about: "also what is held, who has unsent changes, and what content the service lost"}, {name: "scope", kind: "string", about: "only what lies in this folder, or, with a hyphen before it, not what lies in it; may be given more than once"}, afterParam, limitParam}},
 	{method: "GET", path: "/projects/:project/folder", summary: "What lies right in one folder, or, with search, anywhere", answer: model.FolderPage{}, handle: (*Server).folder,
-		query: []param{{name: "path", kind: "string", about: "the folder; the root where left out"}, {name: "search", kind: "string", about: "part of a path"}, afterParam, limitParam}},
+		query: []param{{name: "path", kind: "string", about: "the folder; the root where left out"}, {name: "search", kind: "string", about: "part of a path"}, atParam, afterParam, limitParam}},
 	{method: "GET", path: "/projects/:project/asset", summary: "One asset with its versions", answer: model.AssetHistory{}, query: []param{pathParam}, handle: (*Server).asset},
 	{method: "GET", path: "/projects/:project/file", summary: "The content of a version, whole or in ranges (RFC 9110), as an attachment; its ETag is its digest", answerType: binary, handle: (*Server).file,
 		query: []param{pathParam, {name: "version", kind: "integer", about: "the newest where left out"}}},
+	{method: "GET", path: "/projects/:project/lines", summary: "Which version changed each line of a text asset last", answer: model.LineOrigins{}, query: []param{pathParam, {name: "version", kind: "integer", about: "the newest where left out"}}, handle: (*Server).lines},
+	{method: "GET", path: "/projects/:project/archive", summary: "The project, a folder or an asset as it was, in one file", answerType: binary, handle: (*Server).archive,
+		query: []param{atParam, {name: "path", kind: "string", about: "only this asset, or what lies in this folder"}, {name: "form", kind: "string", about: "zip or tar; zip where left out"}}},
+	{method: "GET", path: "/projects/:project/between", summary: "What is different between two states: by folder, by kind and asset by asset, and who did what", answer: model.Between{}, handle: (*Server).between,
+		query: []param{{name: "from", kind: "string", about: "a state, as at names one", required: true}, {name: "to", kind: "string", about: "another one; the newest where left out"}, afterParam, limitParam}},
+	{method: "GET", path: "/projects/:project/milestones", summary: "The names that handoffs have, the latest handoff first", answer: model.Milestones{}, handle: (*Server).milestones},
+	{method: "POST", path: "/projects/:project/milestones", summary: "Name a handoff; the name stays with it", body: model.MilestoneRequest{}, answer: model.Milestone{}, status: http.StatusCreated, handle: (*Server).addMilestone},
+	{method: "DELETE", path: "/projects/:project/milestones/:milestone", summary: "Take a name away; for leads", status: http.StatusNoContent, handle: (*Server).removeMilestone},
 	{method: "GET", path: "/projects/:project/thumbnail", summary: "A picture of a version, made small", answerType: png, handle: (*Server).thumbnail,
 		query: []param{pathParam, {name: "version", kind: "integer", about: "the newest where left out"}, {name: "edge", kind: "integer", about: "96, 320 or 1280 pixels at most each way"}}},
 
@@ -83,7 +100,6 @@ var routes = []route{
 	{method: "POST", path: "/projects/:project/locks/ask", summary: "Ask the holder of a lock to let go; one waits in line from then on", body: model.AskRequest{}, answer: model.Waiting{}, handle: (*Server).ask},
 	{method: "POST", path: "/projects/:project/locks/answer", summary: "Answer those who ask: give, or not yet", body: model.AskAnswer{}, status: http.StatusNoContent, handle: (*Server).answerAsk},
 	{method: "GET", path: "/projects/:project/locks/record", summary: "Who held what, for how long, and how it ended, the latest taken first", answer: model.Record{}, query: recordParams, handle: (*Server).record},
-	{method: "GET", path: "/projects/:project/locks/record.csv", summary: "The same as a table (RFC 4180)", answerType: csvType, query: recordParams, handle: (*Server).recordCSV},
 	{method: "GET", path: "/projects/:project/locks/contested", summary: "Which assets people waited for longest, week by week", answer: model.ContestedWeeks{}, handle: (*Server).contested,
 		query: []param{{name: "weeks", kind: "integer", about: "how many, the present one among them; 12 where left out"}}},
 
@@ -104,9 +120,9 @@ var routes = []route{
 	{method: "POST", path: "/projects/:project/sends/:send/close", summary: "What became of a send: its handoff, or nothing now and later", answer: model.SendClosed{}, handle: (*Server).closeSend},
 	{method: "POST", path: "/projects/:project/handoffs", summary: "Send: all of it or nothing. As a CBOR sequence, the request is its first item, a text string of JSON, and content may follow", query: []param{keyParam}, body: model.SendRequest{}, bodyType: model.CBORSequence, answer: model.SendReceipt{}, status: http.StatusCreated, handle: (*Server).send},
 	{method: "GET", path: "/projects/:project/handoffs", summary: "Handoffs, the newest first, without their assets", answer: model.Handoffs{}, handle: (*Server).handoffs,
-		query: []param{{name: "before", kind: "integer", about: "only below this number"}, limitParam, {name: "author", kind: "string", about: "only of this person"}, {name: "path", kind: "string", about: "only what changed this asset, or something in this folder"}}},
-	{method: "GET", path: "/projects/:project/handoffs/:number", summary: "One handoff with its assets", answer: model.Handoff{}, handle: (*Server).handoff},
-	{method: "POST", path: "/projects/:project/rollback", summary: "Send an old version of an asset as a new one", query: []param{keyParam}, body: model.RollbackRequest{}, answer: model.SendReceipt{}, status: http.StatusCreated, handle: (*Server).rollback},
+		query: handoffParams},
+	{method: "GET", path: "/projects/:project/handoffs/:number", summary: "One handoff with its assets, by its number, or as the state that at would name", answer: model.Handoff{}, handle: (*Server).handoff},
+	{method: "POST", path: "/projects/:project/rollback", summary: "Bring an old state back as a new handoff: a version of an asset, assets and folders or all as they were, or all but one handoff; with preview, say what that would do", query: []param{keyParam}, body: model.RollbackRequest{}, answer: model.RollbackAnswer{}, status: http.StatusCreated, handle: (*Server).rollback},
 	{method: "POST", path: "/projects/:project/drop", summary: "Send one whole file, for senders that can't cut: a page", bodyType: binary, answer: model.SendReceipt{}, status: http.StatusCreated, handle: (*Server).drop,
 		query: []param{keyParam, pathParam, {name: "base", kind: "integer", about: "the version it was made from, 0 for a new asset", required: true}, {name: "note", kind: "string", about: "what was done, and why", required: true}, {name: "keep_lock", kind: "boolean", about: "do not give the lock back"}}},
 

@@ -18,6 +18,7 @@ import (
 	"kettletarn/internal/client"
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/sheet"
 	"kettletarn/internal/version"
 	"kettletarn/internal/workspace"
 )
@@ -164,10 +165,13 @@ func (a *app) json(v any) error {
 	return e.Encode(v)
 }
 
-// answer prints v with --json, and else what human prints.
+// answer prints v with --json, the list in it with --csv, and else what human prints.
 func (a *app) answer(cmd *cli.Command, v any, human func()) error {
-	if cmd.Bool("json") {
+	switch {
+	case cmd.Bool("json"):
 		return a.json(v)
+	case cmd.Bool("csv"):
+		return sheet.Write(a.out, v)
 	}
 	human()
 	return nil
@@ -184,6 +188,12 @@ func command(name, usage, arguments, example string, action cli.ActionFunc, flag
 	words := strings.Fields(name)
 	return &cli.Command{Name: words[len(words)-1], Usage: usage, ArgsUsage: arguments, UsageText: strings.TrimSpace("tarn "+name+" [options] "+arguments) + "\n\nExample: " + example,
 		Flags: append(flags, &cli.BoolFlag{Name: "json", Usage: "print one JSON object"}), Action: action, HideHelpCommand: true}
+}
+
+// lists gives a command that prints a list the form for spreadsheets.
+func lists(c *cli.Command) *cli.Command {
+	c.Flags = append(c.Flags, &cli.BoolFlag{Name: "csv", Usage: "print the list as a table for a spreadsheet (RFC 4180)"})
+	return c
 }
 
 // arguments checks how many there are.
@@ -321,8 +331,9 @@ func (a *app) folder(typed string) (string, error) {
 func (a *app) commands() []*cli.Command {
 	return []*cli.Command{
 		a.signIn(), a.signOut(), a.whoami(), a.project(), a.member(), a.token(),
-		a.start(), a.join(), a.status(), a.begin(), a.send(), a.update(), a.discard(), a.heal(),
+		a.start(), a.join(), lists(a.status()), a.begin(), a.send(), a.update(), a.discard(), a.heal(),
 		a.settle(), a.move(), a.scope(), a.rules(), a.watch(),
-		a.lock(), a.unlock(), a.holders(), a.ask(), a.answerAsk(), a.news(), a.history(), a.show(), a.rollback(), a.pin(), a.adopt(),
+		a.lock(), a.unlock(), lists(a.holders()), a.ask(), a.answerAsk(), a.news(),
+		lists(a.history()), lists(a.show()), lists(a.compare()), a.export(), a.rollback(), a.milestone(), a.pin(), a.adopt(),
 	}
 }

@@ -250,11 +250,10 @@ func (a *app) update() *cli.Command {
 				return wrongUse("take one of --to, --pinned, --commit and --newest")
 			}
 			if to != "" {
-				n, ok := numbered(to, "h")
-				if !ok {
-					return wrongUse("say which handoff: tarn update --to h40; tarn update --newest goes back to the newest")
+				var err error
+				if o.To, err = a.handoffAt(ctx, w, to); err != nil {
+					return err
 				}
-				o.To = n
 			}
 			if revision != "" {
 				p, err := a.pinOf(ctx, w, revision)
@@ -278,7 +277,7 @@ func (a *app) update() *cli.Command {
 			return a.partly(u)
 		}),
 		&cli.BoolFlag{Name: "preview", Usage: "only list what would come"},
-		&cli.StringFlag{Name: "to", Usage: "bring the workspace to a handoff, like h40, and stay at it"},
+		&cli.StringFlag{Name: "to", Usage: "bring the workspace to a handoff (h40), a milestone or a time, and stay at it"},
 		&cli.BoolFlag{Name: "pinned", Usage: "bring the workspace to what tarn.pin says, and follow it from now on"},
 		&cli.StringFlag{Name: "commit", Usage: "bring the workspace to what tarn.pin said in a commit, and stay at it"},
 		&cli.BoolFlag{Name: "newest", Usage: "follow the newest again"}, limitFlag())

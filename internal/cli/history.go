@@ -3,54 +3,148 @@ package cli
 import (
 	"context"
 	"fmt"
-	"strconv"
+	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"kettletarn/internal/client"
 	"kettletarn/internal/core/assetpath"
+	"kettletarn/internal/core/media"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/point"
+	"kettletarn/internal/core/rules"
 	"kettletarn/internal/workspace"
 )
 
 func (a *app) history() *cli.Command {
-	return command("history", "the handoffs of the project, or the versions of one asset", "[PATH]", "tarn history textures/rust-albedo.png",
-		a.looking(0, 1, "history [PATH]", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
-			q := client.HandoffQuery{Author: cmd.String("by"), Limit: int(cmd.Int("limit"))}
-			if len(paths) == 1 && paths[0] != "" {
-				h, err := w.Client.Asset(ctx, w.Marker.Project, paths[0])
+	return command("history", "the handoffs of the project, or the versions of one asset", "[PATH | FOLDER | 'PATTERN']", "tarn history --by rurik --kind texture --since 2026-03-02",
+		func(ctx context.Context, cmd *cli.Command) error {
+			args, err := arguments(cmd, 0, 1, "history [PATH]")
+			if err != nil {
+				return err
+			}
+			w, err := a.open()
+			if err != nil {
+				return err
+			}
+			defer w.Close()
+			q, err := a.handoffQuery(cmd, w, args)
+			if err != nil {
+				return err
+			}
+			if cmd.Bool("lines") {
+				return a.lines(ctx, cmd, w, q.Path)
+			}
+			// A path and nothing else: the versions of an asset, where it is one.
+			bare := q.Path != "" && !assetpath.IsGlob(q.Path) && q == (client.HandoffQuery{Path: q.Path, Limit: q.Limit})
+			if bare {
+				h, err := w.Client.Asset(ctx, w.Marker.Project, q.Path)
 				if err == nil {
 					return a.answer(cmd, h, func() { a.printVersions(h) })
 				}
 				if problem, ok := err.(*model.Problem); !ok || problem.Type != model.NotFound {
 					return err
 				}
-				q.Path = paths[0] // a folder
 			}
 			list, err := w.Client.Handoffs(ctx, w.Marker.Project, q)
 			if err != nil {
 				return err
 			}
-			if len(list.Handoffs) == 0 && q.Path != "" {
+			if len(list.Handoffs) == 0 && bare {
 				return model.NewProblem(model.NotFound, "check the spelling", "there is no asset and no folder %s at the service", q.Path)
 			}
 			return a.answer(cmd, list, func() {
 				if len(list.Handoffs) == 0 {
-					a.say("There are no handoffs yet.")
+					a.say("No handoff fits.")
 					return
 				}
 				a.printHandoffs(list.Handoffs)
+				if len(list.Handoffs) == q.Limit {
+					a.note("Earlier ones: the same with --before h%d.", list.Handoffs[len(list.Handoffs)-1].Number)
+				}
 			})
-		}),
+		},
 		&cli.StringFlag{Name: "by", Usage: "only handoffs of this person"},
-		&cli.IntFlag{Name: "limit", Value: 30, Usage: "handoffs at most"})
+		&cli.StringFlag{Name: "kind", Usage: "only what changed assets of this kind: " + strings.Join(media.Kinds, ", ")},
+		&cli.StringFlag{Name: "since", Usage: "only from this day or time on (2026-03-02)"},
+		&cli.StringFlag{Name: "until", Usage: "only up to this day or time"},
+		&cli.StringFlag{Name: "task", Usage: "only with the id of this task (BRL-112)"},
+		&cli.StringFlag{Name: "stage", Usage: "only of this stage"},
+		&cli.StringFlag{Name: "text", Usage: "only with this in the note"},
+		&cli.StringFlag{Name: "before", Usage: "only below this handoff (h40)"},
+		&cli.IntFlag{Name: "limit", Value: 30, Usage: "handoffs at most"},
+		&cli.BoolFlag{Name: "lines", Usage: "of a text asset: which version changed each line last, by whom"})
+}
+
+// handoffQuery reads the filters. Days and times are those of the person's own zone.
+func (a *app) handoffQuery(cmd *cli.Command, w *workspace.Workspace, args []string) (q client.HandoffQuery, err error) {
+	q = client.HandoffQuery{Author: cmd.String("by"), Limit: int(cmd.Int("limit")), Kind: cmd.String("kind"), Task: cmd.String("task"), Stage: cmd.String("stage"), Text: cmd.String("text")}
+	if text := cmd.String("before"); text != "" {
+		var ok bool
+		if q.Before, ok = point.Handoff(text); !ok {
+			return q, wrongUse("--before is a handoff, like h40")
+		}
+	}
+	for _, t := range []struct {
+		flag string
+		end  bool
+		into *string
+	}{{"since", false, &q.Since}, {"until", true, &q.Until}} {
+		if text := cmd.String(t.flag); text != "" {
+			at, ok := point.Time(text, time.Local, t.end)
+			if !ok {
+				return q, wrongUse("--%s is a day or a time, like 2026-03-02 or \"2026-03-02 15:04\"", t.flag)
+			}
+			*t.into = at.UTC().Format(time.RFC3339Nano)
+		}
+	}
+	switch {
+	case len(args) == 0:
+	case assetpath.IsGlob(args[0]): // a pattern is one from the root of the project
+		q.Path = filepath.ToSlash(args[0])
+	default:
+		var paths []string
+		if paths, err = a.paths(w, args); err == nil {
+			q.Path = paths[0]
+		}
+	}
+	return q, err
+}
+
+// lines prints where the lines of a text asset come from.
+func (a *app) lines(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, path string) error {
+	if path == "" || assetpath.IsGlob(path) {
+		return wrongUse("name one text asset: tarn history --lines PATH")
+	}
+	out, err := w.Client.Lines(ctx, w.Marker.Project, path, 0)
+	if err != nil {
+		return err
+	}
+	return a.answer(cmd, out, func() {
+		a.say("%s, version %d, %s:", out.Path, out.Version, plural(len(out.Lines), "line"))
+		t := a.table(">", "", "", "", "")
+		last := 0
+		for _, l := range out.Lines {
+			by := []string{"", "", ""}
+			if l.Version != last {
+				by = []string{fmt.Sprintf("v%d", l.Version), l.Author, when(l.At)}
+			}
+			last = l.Version
+			t.row(fmt.Sprint(l.Line), by[0], by[1], by[2], l.Text)
+		}
+		t.print()
+	})
 }
 
 func (a *app) printHandoffs(list []model.Handoff) {
 	t := newTable(a.out, ">", "BY", "WHEN", ">ASSETS", ">SIZE", "NOTE")
 	for _, h := range list {
 		note := about(h.Note, h.Tasks, h.Stage)
+		if len(h.Milestones) > 0 {
+			note = "<" + strings.Join(h.Milestones, ", ") + "> " + note
+		}
 		if h.Commit != "" {
 			note += " · commit " + h.Commit[:min(len(h.Commit), 10)]
 		}
@@ -76,19 +170,39 @@ func (a *app) printVersions(h model.AssetHistory) {
 		lock = fmt.Sprintf("held by %s, taken %s", h.Asset.Holder, when(h.Asset.Lock.Since))
 	}
 	a.say("%s: %s, %s", h.Asset.Path, plural(len(h.Versions), "version"), lock)
-	t := newTable(a.out, ">", ">", "BY", "WHEN", ">SIZE", "NOTE")
-	for _, v := range h.Versions {
-		s := size(v.Size)
+	t := newTable(a.out, ">", ">", "BY", "WHEN", ">SIZE", ">GREW", "NOTE")
+	for i, v := range h.Versions {
+		s, grew, note := size(v.Size), "", about(v.Note, v.Tasks, v.Stage)
+		if i+1 < len(h.Versions) {
+			was := h.Versions[i+1]
+			if !was.Gone && !v.Gone {
+				grew = grown(v.Size - was.Size)
+			}
+			if was.Path != v.Path {
+				note = "moved from " + was.Path + ": " + note
+			}
+		}
 		if v.Gone {
 			s = "gone"
 		}
-		t.row(fmt.Sprintf("v%d", v.Version), fmt.Sprintf("h%d", v.Handoff), v.Author, when(v.At), s, about(v.Note, v.Tasks, v.Stage))
+		t.row(fmt.Sprintf("v%d", v.Version), fmt.Sprintf("h%d", v.Handoff), v.Author, when(v.At), s, grew, note)
 	}
 	t.print()
 }
 
+// grown is a difference of sizes for people.
+func grown(n int64) string {
+	switch {
+	case n > 0:
+		return "+" + size(n)
+	case n < 0:
+		return "−" + size(-n)
+	}
+	return "="
+}
+
 func (a *app) show() *cli.Command {
-	return command("show", "one handoff, or one version of an asset", "h40 | PATH@v3", "tarn show h12",
+	return command("show", "one handoff, or one version of an asset", "h40 | MILESTONE | PATH@v3", "tarn show h12",
 		func(ctx context.Context, cmd *cli.Command) error {
 			args, err := arguments(cmd, 1, 1, "show h40, or show PATH@v3")
 			if err != nil {
@@ -99,54 +213,95 @@ func (a *app) show() *cli.Command {
 				return err
 			}
 			defer w.Close()
-			if n, ok := numbered(args[0], "h"); ok {
-				h, err := w.Client.Handoff(ctx, w.Marker.Project, n)
-				if err != nil {
-					return err
-				}
-				return a.answer(cmd, h, func() { a.printHandoff(h) })
+			if name, n, ok := versionOf(args[0]); ok {
+				return a.showVersion(ctx, cmd, w, name, n)
 			}
-			name, version, ok := strings.Cut(args[0], "@")
-			n, numberOK := numbered(version, "v")
-			if !ok || !numberOK {
-				return wrongUse("name a handoff like h40, or a version like textures/rust.png@v3; tarn history lists both")
+			at, err := a.stateOf(args[0])
+			if err != nil {
+				return wrongUse("name a handoff like h40, a milestone, or a version like textures/rust.png@v3; tarn history lists them")
 			}
-			paths, err := a.paths(w, []string{name})
+			h, err := w.Client.Handoff(ctx, w.Marker.Project, at)
 			if err != nil {
 				return err
 			}
-			h, err := w.Client.Asset(ctx, w.Marker.Project, paths[0])
-			if err != nil {
-				return err
+			if cmd.Bool("json") || cmd.Bool("csv") {
+				return a.answer(cmd, h, nil)
 			}
-			for _, v := range h.Versions {
-				if v.Version == n {
-					return a.answer(cmd, v, func() {
-						t := newTable(a.out, "", "")
-						t.row("version", fmt.Sprintf("%d of %s", v.Version, v.Path))
-						t.row("handoff", fmt.Sprintf("h%d by %s, %s", v.Handoff, v.Author, when(v.At)))
-						t.row("size", size(v.Size))
-						t.row("digest", v.Digest)
-						t.row("note", about(v.Note, v.Tasks, v.Stage))
-						t.print()
-					})
-				}
+			project, err := w.Client.Project(ctx, w.Marker.Project)
+			if err == nil {
+				a.printHandoff(h, project.TaskLinks)
 			}
-			return model.NewProblem(model.NotFound, "see tarn history "+paths[0], "%s has no version %d", paths[0], n)
+			return err
 		})
 }
 
-// numbered reads "h40" or "v3".
-func numbered(text, letter string) (int, bool) {
-	digits, ok := strings.CutPrefix(text, letter)
-	n, err := strconv.Atoi(digits)
-	return n, ok && err == nil && n > 0 && digits[0] != '+'
+func (a *app) showVersion(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, typed string, n int) error {
+	paths, err := a.paths(w, []string{typed})
+	if err != nil {
+		return err
+	}
+	h, err := w.Client.Asset(ctx, w.Marker.Project, paths[0])
+	if err != nil {
+		return err
+	}
+	for _, v := range h.Versions {
+		if v.Version == n {
+			return a.answer(cmd, v, func() {
+				t := newTable(a.out, "", "")
+				t.row("version", fmt.Sprintf("%d of %s", v.Version, v.Path))
+				t.row("handoff", fmt.Sprintf("h%d by %s, %s", v.Handoff, v.Author, when(v.At)))
+				t.row("size", size(v.Size))
+				t.row("digest", v.Digest)
+				t.row("note", about(v.Note, v.Tasks, v.Stage))
+				t.print()
+			})
+		}
+	}
+	return model.NewProblem(model.NotFound, "see tarn history "+paths[0], "%s has no version %d", paths[0], n)
 }
 
-func (a *app) printHandoff(h model.Handoff) {
+// versionOf reads "PATH@v3".
+func versionOf(text string) (path string, version int, ok bool) {
+	i := strings.LastIndex(text, "@")
+	if i < 1 {
+		return "", 0, false
+	}
+	version, ok = point.Numbered(text[i+1:], "v")
+	return text[:i], version, ok
+}
+
+// stateOf reads how a person names a state, with times in their own zone, and says it in a way that means the same everywhere.
+func (a *app) stateOf(text string) (string, error) {
+	p, err := point.Parse(text, time.Local)
+	if err != nil {
+		return "", wrongUse("%v", err)
+	}
+	return p.String(), nil
+}
+
+// handoffAt is the number of the handoff that a person named. "newest" is the one that is it now.
+func (a *app) handoffAt(ctx context.Context, w *workspace.Workspace, text string) (int, error) {
+	at, err := a.stateOf(text)
+	if err != nil {
+		return 0, err
+	}
+	if n, ok := point.Handoff(at); ok {
+		return n, nil
+	}
+	return w.Client.StateAt(ctx, w.Marker.Project, at)
+}
+
+func (a *app) printHandoff(h model.Handoff, links []rules.TaskLink) {
 	a.say("h%d by %s, %s: %s, %s", h.Number, h.Author, when(h.At), plural(h.Count, "asset"), size(h.Size))
-	if len(h.Tasks) > 0 {
-		a.say("tasks %s", strings.Join(h.Tasks, ", "))
+	if len(h.Milestones) > 0 {
+		a.say("milestone %s", strings.Join(h.Milestones, ", "))
+	}
+	for _, task := range h.Tasks {
+		if link := rules.FollowTask(links, task); link != "" {
+			a.say("task %s  %s", task, link)
+		} else {
+			a.say("task %s", task)
+		}
 	}
 	if h.Stage != "" {
 		a.say("stage %s", h.Stage)
@@ -159,41 +314,28 @@ func (a *app) printHandoff(h model.Handoff) {
 		a.say("  %s", assetpath.Printable(strings.TrimRight(line, "\r\n")))
 	}
 	a.say("")
-	t := newTable(a.out, "", "", "", ">")
-	for _, x := range h.Assets {
-		t.row(x.Change, x.Path, fmt.Sprintf("v%d", x.Version), size(x.Size))
-	}
-	t.print()
+	a.printChanges(h.Assets)
 }
 
-func (a *app) rollback() *cli.Command {
-	return command("rollback", "send an old version of an asset as a new one", "PATH", "tarn rollback textures/rust-albedo.png --to v3",
-		a.working(1, 1, "rollback PATH --to v3", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
-			to, ok := numbered(cmd.String("to"), "v")
-			if !ok {
-				return wrongUse("say which version: tarn rollback %s --to v3; tarn history %s lists them", paths[0], paths[0])
-			}
-			h, u, err := w.Rollback(ctx, paths[0], to, cmd.String("note"), cmd.Bool("set"))
-			if err != nil {
-				return err
-			}
-			if err := a.answer(cmd, map[string]any{"handoff": h, "brought": u.Brought, "refusals": append([]model.Refusal{}, u.Refusals...)}, func() {
-				for _, x := range h.Assets {
-					if x.Path == paths[0] {
-						a.say("h%d: %s is as it was in version %d, as version %d. Nothing was deleted.", h.Number, x.Path, to, x.Version)
-					}
-				}
-				for _, x := range h.Assets {
-					if x.Path != paths[0] {
-						a.say("  with it %s, as version %d", x.Path, x.Version)
-					}
-				}
-			}); err != nil {
-				return err
-			}
-			return a.partly(&workspace.Updated{Refusals: u.Refusals})
-		}),
-		&cli.StringFlag{Name: "to", Usage: "the version to go back to, like v3"},
-		&cli.BoolFlag{Name: "set", Usage: "take the rest of its set back to the same handoff"},
-		&cli.StringFlag{Name: "note", Aliases: []string{"m"}, Usage: "why; made up from the version where left out"})
+// printChanges lists assets with before and after.
+func (a *app) printChanges(list []model.HandoffAsset) {
+	t := a.table("", "", "", ">", ">")
+	for i, x := range list {
+		if i == 500 && len(list) > 520 {
+			t.row("…", fmt.Sprintf("and %s more: --json or --csv has all", count(len(list)-i)), "", "", "")
+			break
+		}
+		path, versions, sizes, grew := x.Path, fmt.Sprintf("v%d", x.Version), size(x.Size), ""
+		switch {
+		case x.Change == "gone":
+			versions, sizes = fmt.Sprintf("was v%d", x.Before), size(x.SizeBefore)
+		case x.Before > 0 && x.Change != "new":
+			versions, grew = fmt.Sprintf("v%d → v%d", x.Before, x.Version), grown(x.Size-x.SizeBefore)
+		}
+		if x.MovedFrom != "" {
+			path = x.MovedFrom + " → " + x.Path
+		}
+		t.row(x.Change, path, versions, sizes, grew)
+	}
+	t.print()
 }

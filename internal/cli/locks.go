@@ -147,7 +147,7 @@ func (a *app) beforeUnlock(ctx context.Context, cmd *cli.Command, w *workspace.W
 func (a *app) holders() *cli.Command {
 	return command("holders", "who holds what, since when and for what, who waits, and who has unsent changes", "[PATH…]", "tarn holders levels",
 		a.looking(0, -1, "holders [PATH…]", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
-			if cmd.Bool("record") || cmd.Bool("csv") {
+			if cmd.Bool("record") {
 				return a.record(ctx, cmd, w, paths)
 			}
 			all, err := w.Client.Locks(ctx, w.Marker.Project)
@@ -172,7 +172,6 @@ func (a *app) holders() *cli.Command {
 		&cli.BoolFlag{Name: "waiting", Usage: "only what somebody waits for"},
 		&cli.BoolFlag{Name: "stale", Usage: "only what looks forgotten: held for long, with no unsent change and no word from its workspace"},
 		&cli.BoolFlag{Name: "record", Usage: "who held what before, for how long, and how it ended"},
-		&cli.BoolFlag{Name: "csv", Usage: "the record as a table for a spreadsheet"},
 		&cli.StringFlag{Name: "person", Usage: "the record of one person"},
 		&cli.StringFlag{Name: "ending", Usage: "the record of what ended so: given-back, sent, given, overridden, brought, removed, or held for what has not"},
 		&cli.StringFlag{Name: "since", Usage: "the record from this day on (2026-03-02)"})
@@ -282,9 +281,6 @@ func (a *app) record(ctx context.Context, cmd *cli.Command, w *workspace.Workspa
 	}
 	if len(paths) == 1 {
 		query.Set("path", paths[0])
-	}
-	if cmd.Bool("csv") {
-		return w.Client.RecordCSV(ctx, w.Marker.Project, query, a.out)
 	}
 	record, err := w.Client.Record(ctx, w.Marker.Project, query)
 	if err != nil {

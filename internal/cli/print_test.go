@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"strings"
 	"testing"
+
+	"kettletarn/internal/core/point"
 	"time"
 )
 
@@ -39,7 +41,7 @@ func TestWordsForPeople(t *testing.T) {
 
 func TestNumbered(t *testing.T) {
 	for text, want := range map[string]int{"h40": 40, "h1": 1, "h0": 0, "h": 0, "40": 0, "v3": 0, "h-3": 0, "h+3": 0, "h3x": 0} {
-		n, ok := numbered(text, "h")
+		n, ok := point.Handoff(text)
 		if ok != (want > 0) || ok && n != want {
 			t.Errorf("%q is %d, %v", text, n, ok)
 		}

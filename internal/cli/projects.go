@@ -81,7 +81,7 @@ func (a *app) project() *cli.Command {
 		}
 		return a.answer(cmd, p, func() { a.say("%s", storage(p)) })
 	})
-	return &cli.Command{Name: "project", Usage: "projects: list, show, limit", Commands: []*cli.Command{list, show, limit}, HideHelpCommand: true, Action: needsSub}
+	return &cli.Command{Name: "project", Usage: "projects: list, show, limit", Commands: []*cli.Command{lists(list), show, limit}, HideHelpCommand: true, Action: needsSub}
 }
 
 // storage says what a project takes.
@@ -185,5 +185,5 @@ func (a *app) member() *cli.Command {
 		}
 		return a.answer(cmd, map[string]string{"handle": args[0]}, func() { a.say("%s is no longer in %s; what they held is free.", args[0], key) })
 	}), projectFlag)
-	return &cli.Command{Name: "member", Usage: "the people of a project: list, add, remove", Commands: []*cli.Command{list, add, remove}, HideHelpCommand: true, Action: needsSub}
+	return &cli.Command{Name: "member", Usage: "the people of a project: list, add, remove", Commands: []*cli.Command{lists(list), add, remove}, HideHelpCommand: true, Action: needsSub}
 }

@@ -182,22 +182,29 @@ func (a *app) join() *cli.Command {
 				}
 				return a.answer(cmd, out, func() { a.printAdopted(target, out) })
 			}
-			if folders := cmd.StringSlice("scope"); len(folders) > 0 {
-				if err := w.SetScope(folders); err != nil {
+			o := workspace.UpdateOptions{}
+			if at := cmd.String("at"); at != "" {
+				if o.To, err = a.handoffAt(ctx, w, at); err != nil {
 					return err
 				}
 			}
-			if !cmd.Bool("json") {
+			if err := a.takeUp(ctx, cmd, w); err != nil {
+				return err
+			}
+			if !cmd.Bool("json") && o.To == 0 {
 				if err := a.printComing(ctx, w); err != nil {
 					return err
 				}
 			}
-			u, err := w.Update(ctx, workspace.UpdateOptions{})
+			u, err := w.Update(ctx, o)
 			if err != nil {
 				return err
 			}
 			if err := a.answer(cmd, u, func() {
 				a.say("%s is in %s as of h%d: %s, %s.", args[0], target, u.At, plural(len(u.Brought)+u.Same, "asset"), size(sum(u.Brought)))
+				if u.Follows > 0 {
+					a.say("It stays at h%d; tarn update --newest makes it follow the newest.", u.Follows)
+				}
 			}); err != nil {
 				return err
 			}
@@ -205,7 +212,90 @@ func (a *app) join() *cli.Command {
 		},
 		&cli.StringSliceFlag{Name: "scope", Usage: "bring down only this folder; may be given more than once"},
 		&cli.BoolFlag{Name: "pinned", Usage: "inside a clone of the code: bring the assets that its tarn.pin names; can be repeated"},
+		&cli.StringFlag{Name: "at", Usage: "bring it down as of a handoff (h40), a milestone or a time, and stay there"},
+		&cli.StringFlag{Name: "like", Usage: "with the scope and the branch that another workspace of yours has or had, by its name; - for none"},
 		&cli.BoolFlag{Name: "here", Usage: "tie a folder that has the files already; overwrites nothing"}, limitFlag())
+}
+
+// takeUp gives a new workspace its scope: as the flags say, or else as the person's last one had it, if they want that.
+func (a *app) takeUp(ctx context.Context, cmd *cli.Command, w *workspace.Workspace) error {
+	if folders := cmd.StringSlice("scope"); len(folders) > 0 {
+		return w.SetScope(folders)
+	}
+	like := cmd.String("like")
+	if like == "-" {
+		return nil
+	}
+	fresh, err := w.Fresh()
+	if err != nil || !fresh {
+		return err
+	}
+	known, err := w.Client.Workspaces(ctx, w.Marker.Project)
+	if err != nil {
+		return err
+	}
+	var others []model.Workspace
+	for _, o := range known.Workspaces {
+		if o.ID != w.Marker.Workspace && o.Kind == model.KindFolder && (like == "" && o.Told != nil && o.Machine != "" || like != "" && strings.EqualFold(o.Name, like)) {
+			others = append(others, o)
+		}
+	}
+	switch {
+	case like != "" && len(others) == 0:
+		return model.NewProblem(model.NotFound, "tarn join without --like shows them", "you have, and had, no workspace %s in %s", like, w.Marker.Project)
+	case like != "":
+		return a.takeLike(ctx, w, others[0])
+	}
+	// The one that was heard of last is offered where it is not just another folder on this machine that is in use.
+	for _, o := range others {
+		if o.Machine == workspace.Machine() && workspace.Stands(o.Folder) || len(o.Scope) == 0 && o.Follows == 0 && o.Locks == 0 && o.Unsent == 0 {
+			continue
+		}
+		text := fmt.Sprintf("You had %s in %s on %s, last heard of %s: %s.", w.Marker.Project, o.Folder, o.Machine, when(o.Seen), workspaceWords(o))
+		if !prompt.Interactive(a.in) || cmd.Bool("json") {
+			a.note("%s\nWith --like %q this one gets the same.", text, o.Name)
+			return nil
+		}
+		fmt.Fprintf(a.errs, "%s\nTake that up here? [Y/n] ", text)
+		answer, err := prompt.Line(a.in)
+		if err != nil {
+			return err
+		}
+		if answer = strings.ToLower(strings.TrimSpace(answer)); answer == "" || strings.HasPrefix(answer, "y") {
+			return a.takeLike(ctx, w, o)
+		}
+		return nil
+	}
+	return nil
+}
+
+func (a *app) takeLike(ctx context.Context, w *workspace.Workspace, o model.Workspace) error {
+	if err := w.Take(o); err != nil {
+		return err
+	}
+	a.note("As in %s: %s.", o.Name, workspaceWords(o))
+	if o.Locks > 0 {
+		a.note("%s held there: tarn holders --mine lists them, and tarn lock --bring PATH makes one yours here.", plural(o.Locks, "lock is", "locks are"))
+	}
+	if o.Unsent > 0 {
+		a.note("%s had changes there that were never sent; only that machine has them.", plural(o.Unsent, "asset"))
+	}
+	return nil
+}
+
+// workspaceWords says what a workspace had.
+func workspaceWords(o model.Workspace) string {
+	words := "all of it"
+	if len(o.Scope) > 0 {
+		words = "the folders " + strings.Join(o.Scope, ", ")
+	}
+	if o.Branch != "" && o.Branch != "main" {
+		words += ", on the branch " + o.Branch
+	}
+	if o.Follows > 0 {
+		words += fmt.Sprintf(", at h%d", o.Follows)
+	}
+	return words
 }
 
 // printComing says what a join is about to bring, by folder, and how long that may take.

@@ -77,7 +77,7 @@ func (a *app) token() *cli.Command {
 			}
 			return a.answer(cmd, map[string]int64{"ended": id}, func() { a.say("It can't be used any more.") })
 		}), projectFlag)
-	return &cli.Command{Name: "token", Usage: "credentials for machines: new, list, end", Commands: []*cli.Command{fresh, list, end}, HideHelpCommand: true, Action: needsSub}
+	return &cli.Command{Name: "token", Usage: "credentials for machines: new, list, end", Commands: []*cli.Command{fresh, lists(list), end}, HideHelpCommand: true, Action: needsSub}
 }
 
 func withArticle(role string) string {

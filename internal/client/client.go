@@ -389,7 +389,7 @@ func (c *Client) Workspaces(ctx context.Context, key string) (v model.Workspaces
 
 // Changes calls each with the pages of what a query asks for. The first page has what goes with locks; all are as of the same handoff.
 func (c *Client) Changes(ctx context.Context, key string, q model.ChangesQuery, each func(model.Assets) error) error {
-	query := url.Values{"since": {strconv.Itoa(q.Since)}, "at": {strconv.Itoa(q.At)}, "locks": {strconv.FormatBool(q.Locks)}, "scope": q.Scope}
+	query := url.Values{"since": {strconv.Itoa(q.Since)}, "at": {q.At}, "locks": {strconv.FormatBool(q.Locks)}, "scope": q.Scope}
 	for {
 		var page model.Assets
 		if err := c.get(ctx, in(key, "/assets"), query, &page); err != nil {
@@ -425,6 +425,13 @@ func (c *Client) AskForRule(ctx context.Context, key string, q model.RuleRequest
 // Folder lists what is right in one folder, a page behind after.
 func (c *Client) Folder(ctx context.Context, key, folder, after string, limit int) (v model.FolderPage, err error) {
 	return v, c.get(ctx, in(key, "/folder"), url.Values{"path": {folder}, "after": {after}, "limit": {strconv.Itoa(limit)}}, &v)
+}
+
+// StateAt is the number of the handoff that a time or a milestone means, 0 where there is none yet.
+func (c *Client) StateAt(ctx context.Context, key, at string) (int, error) {
+	var page model.FolderPage
+	err := c.get(ctx, in(key, "/folder"), url.Values{"at": {at}, "limit": {"1"}}, &page)
+	return page.At, err
 }
 
 // Asset shows one asset with its versions.
@@ -467,23 +474,6 @@ func (c *Client) Record(ctx context.Context, key string, query url.Values) (v mo
 	return v, c.get(ctx, in(key, "/locks/record"), query, &v)
 }
 
-// RecordCSV writes the same as a table.
-func (c *Client) RecordCSV(ctx context.Context, key string, query url.Values, to io.Writer) error {
-	var table bytes.Buffer
-	err := c.do(ctx, request{method: "GET", path: in(key, "/locks/record.csv"), query: query}, func(r io.Reader) error {
-		table.Reset()
-		if _, err := io.Copy(&table, r); err != nil {
-			return &brokenAnswer{err}
-		}
-		return nil
-	})
-	if err != nil {
-		return err
-	}
-	_, err = table.WriteTo(to)
-	return err
-}
-
 // CheckSend asks what would be refused, and what the project lacks.
 func (c *Client) CheckSend(ctx context.Context, key string, q model.SendQuestion) (v model.SendCheck, err error) {
 	return v, c.post(ctx, in(key, "/sends/check"), q, &v)
@@ -511,26 +501,64 @@ func (c *Client) CloseSend(ctx context.Context, key, sendKey string) (v model.Se
 	return v, c.post(ctx, in(key, "/sends/"+url.PathEscape(sendKey)+"/close"), nil, &v)
 }
 
-// Rollback sends an old version as a new one.
-func (c *Client) Rollback(ctx context.Context, key, sendKey string, q model.RollbackRequest) (v model.SendReceipt, err error) {
+// Rollback brings an old state back, or says what that would do.
+func (c *Client) Rollback(ctx context.Context, key, sendKey string, q model.RollbackRequest) (v model.RollbackAnswer, err error) {
 	return v, c.json(ctx, request{method: "POST", path: in(key, "/rollback"), header: map[string]string{"Idempotency-Key": sendKey}, body: q}, &v)
 }
 
-// HandoffQuery filters handoffs; zero values filter nothing.
+// HandoffQuery filters handoffs; zero values filter nothing. Path is an asset, a folder or a pattern; Since and Until are days or times. Assets is
+// how many of its assets each comes with.
 type HandoffQuery struct {
-	Before, Limit int
-	Author, Path  string
+	Before, Limit, Assets int
+	Author, Path, Kind    string
+	Since, Until          string
+	Task, Stage, Text     string
 }
 
 // Handoffs lists handoffs, the newest first.
 func (c *Client) Handoffs(ctx context.Context, key string, q HandoffQuery) (v model.Handoffs, err error) {
-	query := url.Values{"before": {strconv.Itoa(q.Before)}, "limit": {strconv.Itoa(q.Limit)}, "author": {q.Author}, "path": {q.Path}}
+	query := url.Values{"before": {strconv.Itoa(q.Before)}, "limit": {strconv.Itoa(q.Limit)}, "assets": {strconv.Itoa(q.Assets)}}
+	for name, value := range map[string]string{"author": q.Author, "path": q.Path, "kind": q.Kind, "since": q.Since, "until": q.Until, "task": q.Task, "stage": q.Stage, "text": q.Text} {
+		if value != "" {
+			query.Set(name, value)
+		}
+	}
 	return v, c.get(ctx, in(key, "/handoffs"), query, &v)
 }
 
-// Handoff shows one with its assets.
-func (c *Client) Handoff(ctx context.Context, key string, number int) (v model.Handoff, err error) {
-	return v, c.get(ctx, in(key, "/handoffs/"+strconv.Itoa(number)), nil, &v)
+// Handoff shows one with its assets, by how a state is named: h40, a time, a milestone.
+func (c *Client) Handoff(ctx context.Context, key, at string) (v model.Handoff, err error) {
+	return v, c.get(ctx, in(key, "/handoffs/"+url.PathEscape(at)), nil, &v)
+}
+
+// Between compares two states: a page of what is different behind after.
+func (c *Client) Between(ctx context.Context, key, from, to, after string) (v model.Between, err error) {
+	return v, c.get(ctx, in(key, "/between"), url.Values{"from": {from}, "to": {to}, "after": {after}}, &v)
+}
+
+// Lines tells which version of a text asset (0 for the newest) changed each line last.
+func (c *Client) Lines(ctx context.Context, key, path string, version int) (v model.LineOrigins, err error) {
+	return v, c.get(ctx, in(key, "/lines"), url.Values{"path": {path}, "version": {strconv.Itoa(version)}}, &v)
+}
+
+// Milestones lists a project's.
+func (c *Client) Milestones(ctx context.Context, key string) (v model.Milestones, err error) {
+	return v, c.get(ctx, in(key, "/milestones"), nil, &v)
+}
+
+// AddMilestone names a handoff.
+func (c *Client) AddMilestone(ctx context.Context, key string, q model.MilestoneRequest) (v model.Milestone, err error) {
+	return v, c.post(ctx, in(key, "/milestones"), q, &v)
+}
+
+// RemoveMilestone takes a name away.
+func (c *Client) RemoveMilestone(ctx context.Context, key, name string) error {
+	return c.json(ctx, request{method: "DELETE", path: in(key, "/milestones/"+url.PathEscape(name))}, nil)
+}
+
+// DescribeWorkspace tells what a workspace is.
+func (c *Client) DescribeWorkspace(ctx context.Context, key, id string, d model.WorkspaceTold) error {
+	return c.json(ctx, request{method: "PUT", path: in(key, "/workspaces/"+url.PathEscape(id)), body: d}, nil)
 }
 
 // MissingChunks asks which chunks the project lacks.

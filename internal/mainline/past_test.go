@@ -378,7 +378,7 @@ func compareWithGit(t *testing.T, p *pair, git *repository, repo *mainline.Repo,
 		want := git.line[i]
 		if h, ok := handoffs[id]; ok {
 			// Only what changed is asked for: whoever adds it up has everything.
-			if err := p.odile.Client.Changes(ctx, key, model.ChangesQuery{Since: number, At: h.Number}, func(page model.Assets) error {
+			if err := p.odile.Client.Changes(ctx, key, model.ChangesQuery{Since: number, At: fmt.Sprintf("h%d", h.Number)}, func(page model.Assets) error {
 				for _, a := range page.Assets {
 					if a.Gone {
 						delete(at, a.Path)

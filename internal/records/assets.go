@@ -109,6 +109,26 @@ func plain(rows pgx.Rows) ([]model.Asset, error) {
 	return out, err
 }
 
+// IDsAt are the ids of the assets that are at folded paths now.
+func (tx *Tx) IDsAt(ctx context.Context, project int64, folded []string) (map[string]int64, error) {
+	rows, err := tx.q.Query(ctx, `select a.folded, a.id from unnest($2::text[]) u (f)
+		cross join lateral (select * from assets a where a.project_id = $1 and a.folded = u.f limit 1) a where not a.gone`, project, folded)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	found := map[string]int64{}
+	for rows.Next() {
+		var path string
+		var id int64
+		if err := rows.Scan(&path, &id); err != nil {
+			return nil, err
+		}
+		found[path] = id
+	}
+	return found, rows.Err()
+}
+
 // Search lists up to limit live assets whose path has text in it, behind the folded path after.
 func (tx *Tx) Search(ctx context.Context, project int64, text, after string, limit int) ([]model.Asset, error) {
 	rows, err := tx.q.Query(ctx, `select `+assetColumns+` from assets a join versions v on v.asset_id = a.id and v.number = a.newest`+assetJoins+`

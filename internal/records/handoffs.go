@@ -114,28 +114,82 @@ func (tx *Tx) AddHandoff(ctx context.Context, project int64, h NewHandoff) error
 const authorName = `coalesce(nullif(h.signed, ''), p.handle)`
 
 const handoffColumns = `h.number, b.name, ` + authorName + `, h.note, h.at, h.tasks, h.stage, h.parent, h.root, h.digest, h.assets, h.size, h.commit_id
+	, array(select m.name from milestones m where m.project_id = h.project_id and m.handoff = h.number order by m.at)
 	from handoffs h join branches b on b.id = h.branch_id join people p on p.id = h.author_id`
 
 func scanHandoff(row pgx.CollectableRow) (h model.Handoff, err error) {
 	h.Assets = []model.HandoffAsset{}
 	var root, digest []byte
-	err = row.Scan(&h.Number, &h.Branch, &h.Author, &h.Note, &h.At, &h.Tasks, &h.Stage, &h.Parent, &root, &digest, &h.Count, &h.Size, &h.Commit)
+	err = row.Scan(&h.Number, &h.Branch, &h.Author, &h.Note, &h.At, &h.Tasks, &h.Stage, &h.Parent, &root, &digest, &h.Count, &h.Size, &h.Commit, &h.Milestones)
 	h.Root, h.Digest = hex.EncodeToString(root), hex.EncodeToString(digest)
 	return h, err
 }
 
-// Handoffs lists up to limit handoffs below the number before (0 for all), the newest first, without their assets; folder, where
-// not empty, keeps those that changed something at or below it (a folded path). Relies on the primary key of handoffs.
-func (tx *Tx) Handoffs(ctx context.Context, project int64, before, limit int, author, folder string) ([]model.Handoff, error) {
+// HandoffQuery says which handoffs are listed; zero values filter nothing. Path is a folded path of an asset or a folder; Pattern and Kind are
+// regular expressions for folded paths, which an asset of the handoff matches both of, with Path. Since and Until are times of the handoff.
+type HandoffQuery struct {
+	Before, Above, Limit int
+	Author               string
+	Path, Pattern, Kind  string
+	Since, Until         time.Time
+	Task, Stage, Text    string
+	// Assets is how many of its assets each of them is listed with, at most.
+	Assets int
+}
+
+// Handoffs lists handoffs, the newest first, with as many of their assets as are asked for. Relies on the primary key of handoffs and on
+// versions_of_handoff.
+func (tx *Tx) Handoffs(ctx context.Context, project int64, q HandoffQuery) ([]model.Handoff, error) {
 	rows, err := tx.q.Query(ctx, `select `+handoffColumns+`
-		where h.project_id = $1 and ($2 = 0 or h.number < $2) and ($4 = '' or `+authorName+` = $4)
-			and ($5 = '' or exists (select 1 from versions v join assets a on a.id = v.asset_id
-				where v.project_id = h.project_id and v.handoff = h.number and (a.folded = $5 or starts_with(a.folded, $5 || '/'))))
-		order by h.number desc limit $3`, project, before, limit, author, folder)
+		where h.project_id = $1 and ($2 = 0 or h.number < $2) and h.number > $3 and ($5 = '' or `+authorName+` = $5)
+			and ($6 = '' and $7 = '' and $8 = '' or exists (select 1 from versions v join assets a on a.id = v.asset_id
+				where v.project_id = h.project_id and v.handoff = h.number and ($6 = '' or a.folded = $6 or starts_with(a.folded, $6 || '/'))
+					and ($7 = '' or v.path ~* $7) and ($8 = '' or v.path ~* $8)))
+			and ($9::timestamptz is null or h.at >= $9) and ($10::timestamptz is null or h.at <= $10)
+			and ($11 = '' or exists (select 1 from unnest(h.tasks) k where lower(k) = lower($11))) and ($12 = '' or lower(h.stage) = lower($12))
+			and ($13 = '' or position(lower($13) in lower(h.note)) > 0)
+		order by h.number desc limit $4`, project, q.Before, q.Above, q.Limit, q.Author, q.Path, q.Pattern, q.Kind, notZero(q.Since), notZero(q.Until), q.Task, q.Stage, q.Text)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, scanHandoff)
+	list, err := pgx.CollectRows(rows, scanHandoff)
+	if err != nil || q.Assets == 0 || len(list) == 0 {
+		return list, err
+	}
+	at, numbers := map[int]int{}, make([]int, len(list))
+	for i, h := range list {
+		at[h.Number], numbers[i] = i, h.Number
+	}
+	// Without an order: any few will do, and a handoff may have a hundred thousand.
+	rows, err = tx.q.Query(ctx, `select u.n, `+changeColumns+` from unnest($2::int[]) u (n)
+		cross join lateral (select * from versions v where v.project_id = $1 and v.handoff = u.n limit $3) v`+changeJoins+` order by v.path`, project, numbers, q.Assets)
+	if err != nil {
+		return nil, err
+	}
+	var number int
+	for rows.Next() {
+		a, err := scanChange(rows, &number)
+		if err != nil {
+			return nil, err
+		}
+		list[at[number]].Assets = append(list[at[number]].Assets, a)
+	}
+	return list, rows.Err()
+}
+
+const changeColumns = `v.path, case when v.gone then 'gone' when v.before = 0 or o.gone then 'new' when v.path <> o.path and v.content_id = o.content_id then 'moved' else 'edited' end,
+	v.number, v.before, coalesce(c.size, 0), coalesce(oc.size, 0), coalesce(c.digest, ''), coalesce(c.whole, ''), case when v.before > 0 and not o.gone and v.path <> o.path then o.path else '' end`
+
+// Each row is looked up by its key, whatever the planner thinks of tables that have just grown.
+const changeJoins = ` left join lateral (select * from contents c where c.id = v.content_id limit 1) c on true
+	left join lateral (select * from versions o where o.asset_id = v.asset_id and o.number = v.before limit 1) o on true
+	left join lateral (select * from contents oc where oc.id = o.content_id limit 1) oc on true`
+
+func scanChange(row pgx.CollectableRow, before ...any) (a model.HandoffAsset, err error) {
+	var content, whole []byte
+	err = row.Scan(append(before, &a.Path, &a.Change, &a.Version, &a.Before, &a.Size, &a.SizeBefore, &content, &whole, &a.MovedFrom)...)
+	a.Content, a.Digest = hex.EncodeToString(content), hex.EncodeToString(whole)
+	return a, err
 }
 
 // Handoff returns one handoff with its assets by path. Relies on versions_of_handoff.
@@ -151,21 +205,31 @@ func (tx *Tx) Handoff(ctx context.Context, project int64, number int) (model.Han
 		}
 		return h, err
 	}
-	rows, err = tx.q.Query(ctx, `
-		select v.path, case when v.gone then 'gone' when v.before = 0 or o.gone then 'new' when v.path <> o.path and v.content_id = o.content_id then 'moved' else 'edited' end,
-			v.number, v.before, coalesce(c.size, 0), coalesce(c.digest, ''), coalesce(c.whole, ''), case when v.before > 0 and not o.gone and v.path <> o.path then o.path else '' end
-		from versions v left join contents c on c.id = v.content_id left join versions o on o.asset_id = v.asset_id and o.number = v.before
-		where v.project_id = $1 and v.handoff = $2 order by v.path`, project, number)
+	rows, err = tx.q.Query(ctx, `select `+changeColumns+` from versions v`+changeJoins+` where v.project_id = $1 and v.handoff = $2 order by v.path`, project, number)
 	if err != nil {
 		return h, err
 	}
-	h.Assets, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (a model.HandoffAsset, err error) {
-		var content, whole []byte
-		err = row.Scan(&a.Path, &a.Change, &a.Version, &a.Before, &a.Size, &content, &whole, &a.MovedFrom)
-		a.Content, a.Digest = hex.EncodeToString(content), hex.EncodeToString(whole)
-		return a, err
-	})
+	h.Assets, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (model.HandoffAsset, error) { return scanChange(row) })
 	return h, err
+}
+
+// HandoffUpTo is the number of the last handoff that was made up to a time, 0 where there was none yet.
+func (tx *Tx) HandoffUpTo(ctx context.Context, project int64, t time.Time) (number int, err error) {
+	err = tx.q.QueryRow(ctx, `select coalesce((select number from handoffs where project_id = $1 and at <= $2 order by number desc limit 1), 0)`, project, t).Scan(&number)
+	return number, err
+}
+
+// Worked lists what each person did in the handoffs behind one number and up to another.
+func (tx *Tx) Worked(ctx context.Context, project int64, above, upTo int) ([]model.Worked, error) {
+	rows, err := tx.q.Query(ctx, `select `+authorName+` who, count(*), sum(h.assets), min(h.at), max(h.at) from handoffs h join people p on p.id = h.author_id
+		where h.project_id = $1 and h.number > $2 and h.number <= $3 group by who order by 3 desc, who`, project, above, upTo)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (w model.Worked, err error) {
+		err = row.Scan(&w.Person, &w.Handoffs, &w.Versions, &w.First, &w.Last)
+		return w, err
+	})
 }
 
 // Versions lists all versions of one asset, the newest first.

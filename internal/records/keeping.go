@@ -254,7 +254,7 @@ func (tx *Tx) DropProject(ctx context.Context, id int64) error {
 	if _, err := tx.q.Exec(ctx, `update events set project_id = null where project_id = $1`, id); err != nil {
 		return err
 	}
-	for _, table := range []string{"tokens", "pins", "deliveries", "hooks", "holds", "asks", "waits", "rule_requests", "heads_ups", "send_keys", "versions", "handoffs", "assets", "contents", "damage", "chunks", "packs", "nodes", "branches", "workspaces", "memberships"} {
+	for _, table := range []string{"tokens", "pins", "milestones", "deliveries", "hooks", "holds", "asks", "waits", "rule_requests", "heads_ups", "send_keys", "versions", "handoffs", "assets", "contents", "damage", "chunks", "packs", "nodes", "branches", "workspaces", "memberships"} {
 		if _, err := tx.q.Exec(ctx, fmt.Sprintf(`delete from %s where project_id = $1`, table), id); err != nil {
 			return err
 		}

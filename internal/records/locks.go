@@ -10,6 +10,7 @@ import (
 
 	"kettletarn/internal/core/lock"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/rules"
 )
 
 // lockRows locks rows of assets by id, which a subquery looks up first, one index look for each path (see the note at Tx), and reads them
@@ -305,10 +306,13 @@ type Terms struct {
 	BehindWarns    bool
 }
 
-// SetTerms keeps them.
-func (tx *Tx) SetTerms(ctx context.Context, project int64, t Terms) error {
-	_, err := tx.q.Exec(ctx, `update projects set offer_for = $2, answer_within = $3, forgotten_after = $4, behind_warns = $5 where id = $1`,
-		project, int(t.OfferFor/time.Second), int(t.AnswerWithin/time.Second), int(t.ForgottenAfter/time.Second), t.BehindWarns)
+// SetTerms keeps them, and where the rules send those who follow the id of a task.
+func (tx *Tx) SetTerms(ctx context.Context, project int64, t Terms, links []rules.TaskLink) error {
+	if links == nil {
+		links = []rules.TaskLink{}
+	}
+	_, err := tx.q.Exec(ctx, `update projects set offer_for = $2, answer_within = $3, forgotten_after = $4, behind_warns = $5, task_links = $6 where id = $1`,
+		project, int(t.OfferFor/time.Second), int(t.AnswerWithin/time.Second), int(t.ForgottenAfter/time.Second), t.BehindWarns, links)
 	return err
 }
 

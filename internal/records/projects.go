@@ -61,7 +61,7 @@ func (tx *Tx) Projects(ctx context.Context, person int64, all bool, only string)
 			b.assets, b.size, (select coalesce(sum(k.size), 0)::bigint from packs k where k.project_id = p.id), coalesce(p.storage_limit, 0),
 			(select count(*) from memberships o where o.project_id = p.id),
 			(select count(*) from assets a where a.project_id = p.id and a.holder_id is not null),
-			(select h.at from handoffs h where h.project_id = p.id order by h.number desc limit 1)
+			(select h.at from handoffs h where h.project_id = p.id order by h.number desc limit 1), p.task_links
 		from projects p join branches b on b.project_id = p.id and b.name = 'main'
 		left join memberships m on m.project_id = p.id and m.person_id = $1
 		where (m.role is not null or $2) and ($3 = '' or p.key = $3) and p.deleted is null order by p.key`, person, all, only)
@@ -69,7 +69,7 @@ func (tx *Tx) Projects(ctx context.Context, person int64, all bool, only string)
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (p model.Project, err error) {
-		err = row.Scan(&p.Key, &p.Role, &p.Handoffs, &p.Assets, &p.Size, &p.Stored, &p.Limit, &p.Members, &p.Locks, &p.Latest)
+		err = row.Scan(&p.Key, &p.Role, &p.Handoffs, &p.Assets, &p.Size, &p.Stored, &p.Limit, &p.Members, &p.Locks, &p.Latest, &p.TaskLinks)
 		return p, err
 	})
 }
@@ -159,14 +159,26 @@ func scanWorkspace(row pgx.Row) (w Workspace, err error) {
 
 // Workspaces lists those of one person in a project, the latest seen first.
 func (tx *Tx) Workspaces(ctx context.Context, project, person int64) ([]model.Workspace, error) {
-	rows, err := tx.q.Query(ctx, `select w.id, w.name, w.kind, p.handle, j.key, w.seen from workspaces w
-		join people p on p.id = w.person_id join projects j on j.id = w.project_id
+	rows, err := tx.q.Query(ctx, `select w.id, w.name, w.kind, p.handle, j.key, w.seen, w.machine, w.folder, w.branch, w.scope, w.follows, w.pinned, w.told,
+			(select count(*) from assets a where a.project_id = w.project_id and a.holder_id = w.person_id and a.workspace_id = w.id),
+			(select count(*) from heads_ups h where h.workspace_id = w.id)
+		from workspaces w join people p on p.id = w.person_id join projects j on j.id = w.project_id
 		where w.project_id = $1 and w.person_id = $2 order by w.seen desc, w.id`, project, person)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (w model.Workspace, err error) {
-		err = row.Scan(&w.ID, &w.Name, &w.Kind, &w.Owner, &w.Project, &w.Seen)
+		err = row.Scan(&w.ID, &w.Name, &w.Kind, &w.Owner, &w.Project, &w.Seen, &w.Machine, &w.Folder, &w.Branch, &w.Scope, &w.Follows, &w.Pinned, &w.Told, &w.Locks, &w.Unsent)
 		return w, err
 	})
+}
+
+// DescribeWorkspace keeps what a workspace says of itself, and reports false where it is not that person's in that project.
+func (tx *Tx) DescribeWorkspace(ctx context.Context, project, person int64, id string, d model.WorkspaceTold) (bool, error) {
+	if d.Scope == nil {
+		d.Scope = []string{}
+	}
+	tag, err := tx.q.Exec(ctx, `update workspaces set machine = $4, folder = $5, branch = $6, scope = $7, follows = $8, pinned = $9, told = now(), seen = now()
+		where id = $3 and project_id = $1 and person_id = $2`, project, person, id, d.Machine, d.Folder, d.Branch, d.Scope, d.Follows, d.Pinned)
+	return tag.RowsAffected() == 1, err
 }

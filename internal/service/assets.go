@@ -2,11 +2,15 @@ package service
 
 import (
 	"context"
-	"errors"
+	"strings"
+	"time"
+	"unicode/utf8"
 
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/media"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/point"
 	"kettletarn/internal/core/scope"
 	"kettletarn/internal/core/tree"
 	"kettletarn/internal/records"
@@ -22,10 +26,11 @@ func rows(limit int) int {
 	return limit
 }
 
-// Changes is the state of a project as of handoff At (0 for the newest): what is different from handoff Since, or all of it. It comes
+// Changes is the state of a project as of At (a handoff, a time, a milestone, or the newest): what is different from handoff Since, or all of it. It comes
 // in the order of folded paths, in pages: After is the Next of the page before. WithLocks asks for what is held, too.
 type Changes struct {
-	Since, At int
+	Since     int
+	At        string
 	Scope     scope.Scope
 	After     string
 	Limit     int
@@ -44,12 +49,11 @@ func (s *Service) Changes(ctx context.Context, actor Actor, key string, q Change
 		if err != nil {
 			return err
 		}
-		if page.At = q.At; page.At == 0 {
-			page.At = p.Handoffs
+		if page.At, err = pointAt(ctx, tx, p, q.At); err != nil {
+			return err
 		}
-		page.Newest = p.Handoffs
-		if page.At > p.Handoffs || q.Since > p.Handoffs {
-			return model.NewProblem(model.NotFound, "see tarn history", "%s has no handoff h%d; the newest is h%d", key, max(page.At, q.Since), p.Handoffs)
+		if page.Newest = p.Handoffs; q.Since > p.Handoffs {
+			return model.NewProblem(model.NotFound, "see tarn history", "%s has no handoff h%d; the newest is h%d", key, q.Since, p.Handoffs)
 		}
 		from, err := rootAt(ctx, tx, p, q.Since)
 		if err != nil {
@@ -142,15 +146,22 @@ func inOrder(ctx context.Context, tx *records.Tx, p records.Project, ids []int64
 	return list, err
 }
 
-// Folder lists what is right in one folder ("" for the root) or, with text, what has text in its path anywhere: a page behind after,
-// which is the Next of the page before.
-func (s *Service) Folder(ctx context.Context, actor Actor, key, folder, text, after string, limit int) (page model.FolderPage, err error) {
+// Folder lists what is right in one folder ("" for the root) or, with text, what has text in its path anywhere, as of a state: a page behind
+// after, which is the Next of the page before.
+func (s *Service) Folder(ctx context.Context, actor Actor, key, folder, at, text, after string, limit int) (page model.FolderPage, err error) {
 	limit = rows(limit)
 	page.Folders, page.Assets = []model.Folder{}, []model.Asset{}
 	err = s.read(ctx, func(tx *records.Tx) error {
 		p, err := project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
 			return err
+		}
+		number, err := pointAt(ctx, tx, p, at)
+		if err != nil {
+			return err
+		}
+		if page.At = number; text != "" && number < p.Handoffs {
+			return s.searchAt(ctx, tx, p, number, assetpath.Fold(text), after, limit, &page)
 		}
 		if text != "" {
 			if page.Assets, err = tx.Search(ctx, p.ID, assetpath.Fold(text), after, limit+1); len(page.Assets) > limit {
@@ -159,7 +170,7 @@ func (s *Service) Folder(ctx context.Context, actor Actor, key, folder, text, af
 			}
 			return err
 		}
-		root, err := rootAt(ctx, tx, p, p.Handoffs)
+		root, err := rootAt(ctx, tx, p, number)
 		if err != nil {
 			return err
 		}
@@ -180,10 +191,35 @@ func (s *Service) Folder(ctx context.Context, actor Actor, key, folder, text, af
 				ids = append(ids, l.Entry.Asset)
 			}
 		}
-		page.Assets, err = inOrder(ctx, tx, p, ids, p.Handoffs)
+		page.Assets, err = inOrder(ctx, tx, p, ids, number)
 		return err
 	})
 	return page, err
+}
+
+// searchAt looks for text in the paths of an old state.
+func (s *Service) searchAt(ctx context.Context, tx *records.Tx, p records.Project, number int, text, after string, limit int, page *model.FolderPage) error {
+	root, err := rootAt(ctx, tx, p, number)
+	if err != nil {
+		return err
+	}
+	var ids []int64
+	last := ""
+	if err := s.forest(tx, p.ID).Range(ctx, root, after, "", func(e *tree.Entry) bool {
+		if !strings.Contains(e.Key, text) {
+			return ctx.Err() == nil
+		}
+		if len(ids) == limit {
+			page.Next = last
+			return false
+		}
+		ids, last = append(ids, e.Asset), e.Key
+		return true
+	}); err != nil {
+		return err
+	}
+	page.Assets, err = inOrder(ctx, tx, p, ids, number)
+	return err
 }
 
 // History returns one asset with all its versions, the newest first.
@@ -209,33 +245,68 @@ func (s *Service) History(ctx context.Context, actor Actor, key, path string) (a
 	return asset, versions, err
 }
 
+// HandoffFilter says which handoffs are wanted; zero values filter nothing. Path is an asset, a folder, or a pattern with * or ?; Kind a kind
+// of asset; Since and Until are days or times. Assets is how many of its assets each is listed with, at most.
+type HandoffFilter struct {
+	Before, Limit     int
+	Author            string
+	Path, Kind        string
+	Since, Until      string
+	Task, Stage, Text string
+	Assets            int
+}
+
+// MaxListed is the most assets that each handoff of a list comes with.
+const MaxListed = 12
+
+func (f HandoffFilter) query() (q records.HandoffQuery, err error) {
+	for _, text := range []string{f.Author, f.Path, f.Kind, f.Task, f.Stage, f.Text} {
+		if strings.ContainsRune(text, 0) || len(text) > 2000 || !utf8.ValidString(text) {
+			return q, model.NewProblem(model.BadRequest, "shorten it", "a filter has at most 2,000 characters")
+		}
+	}
+	q = records.HandoffQuery{Before: f.Before, Limit: rows(f.Limit), Author: f.Author, Task: f.Task, Stage: f.Stage, Text: strings.TrimSpace(f.Text), Assets: min(max(f.Assets, 0), MaxListed)}
+	if path := strings.Trim(f.Path, "/"); assetpath.IsGlob(path) {
+		q.Pattern = assetpath.Glob(path)
+	} else {
+		q.Path = assetpath.Fold(path)
+	}
+	if f.Kind != "" {
+		if q.Kind = media.KindPattern(f.Kind); q.Kind == "" {
+			return q, model.NewProblem(model.BadRequest, "take one of "+strings.Join(media.Kinds, ", "), "there is no kind of asset %q", printable(f.Kind))
+		}
+	}
+	for _, t := range []struct {
+		text string
+		end  bool
+		into *time.Time
+	}{{f.Since, false, &q.Since}, {f.Until, true, &q.Until}} {
+		if t.text == "" {
+			continue
+		}
+		var ok bool
+		if *t.into, ok = point.Time(t.text, time.UTC, t.end); !ok {
+			return q, model.NewProblem(model.BadRequest, "take for example 2026-03-02, or 2026-03-02T15:04:05Z", "%q is no day and no time", printable(t.text))
+		}
+	}
+	return q, nil
+}
+
 // Handoffs lists handoffs, the newest first.
-func (s *Service) Handoffs(ctx context.Context, actor Actor, key string, before, limit int, author, path string) (list []model.Handoff, err error) {
+func (s *Service) Handoffs(ctx context.Context, actor Actor, key string, f HandoffFilter) (list []model.Handoff, err error) {
+	q, err := f.query()
+	if err != nil {
+		return nil, err
+	}
 	err = s.read(ctx, func(tx *records.Tx) error {
 		p, err := project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
 			return err
 		}
-		list, err = tx.Handoffs(ctx, p.ID, before, rows(limit), author, assetpath.Fold(path))
+		list, err = tx.Handoffs(ctx, p.ID, q)
 		return err
 	})
 	return list, err
-}
-
-// Handoff shows one handoff with its assets.
-func (s *Service) Handoff(ctx context.Context, actor Actor, key string, number int) (h model.Handoff, err error) {
-	err = s.read(ctx, func(tx *records.Tx) error {
-		p, err := project(ctx, tx, actor, key, model.Viewer)
-		if err != nil {
-			return err
-		}
-		h, err = tx.Handoff(ctx, p.ID, number)
-		if errors.Is(err, records.ErrNotFound) {
-			return model.NewProblem(model.NotFound, "see tarn history", "%s has no handoff h%d; the newest is h%d", key, number, p.Handoffs)
-		}
-		return err
-	})
-	return h, err
 }
 
 // OpenVersion opens the content of one version of an asset (0 for the newest).

@@ -300,7 +300,7 @@ func TestHistoryInPacksIsWrittenAnewWhereItIsDamaged(t *testing.T) {
 	if err := k.KeepHistory(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	h, err := k.Handoff(t.Context(), k.odile, key, 1)
+	h, err := k.Handoff(t.Context(), k.odile, key, "h1")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -340,12 +340,12 @@ func TestAProjectIsRebuiltFromItsPacksAlone(t *testing.T) {
 	}
 	tell := func(s *service.Service, actor service.Actor) string {
 		var out strings.Builder
-		list, err := s.Handoffs(ctx, actor, key, 0, 100, "", "")
+		list, err := s.Handoffs(ctx, actor, key, service.HandoffFilter{Limit: 100})
 		if err != nil {
 			t.Fatal(err)
 		}
 		for _, h := range list {
-			whole, err := s.Handoff(ctx, actor, key, h.Number)
+			whole, err := s.Handoff(ctx, actor, key, fmt.Sprintf("h%d", h.Number))
 			if err != nil {
 				t.Fatal(err)
 			}

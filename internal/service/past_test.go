@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -35,11 +36,11 @@ func TestWhoMayBringThePastInAndWhatIsKept(t *testing.T) {
 	if err != nil || again[0].Handoff != out[0].Handoff || again[1].Handoff != out[1].Handoff || again[2].Handoff != 0 {
 		t.Errorf("again: %+v, %v", again, err)
 	}
-	h, err := m.Handoff(ctx, m.odile, key, out[0].Handoff)
+	h, err := m.Handoff(ctx, m.odile, key, fmt.Sprintf("h%d", out[0].Handoff))
 	if err != nil || h.Author != "Ada Brine" || !h.At.Equal(at) || h.Note != "(without a message)" || h.Commit != commitID("a") {
 		t.Errorf("%+v, %v", h, err)
 	}
-	b, err := m.Handoff(ctx, m.odile, key, out[1].Handoff)
+	b, err := m.Handoff(ctx, m.odile, key, fmt.Sprintf("h%d", out[1].Handoff))
 	if err != nil || len(b.Assets) != 1 || b.Assets[0].Change != "moved" || b.Assets[0].MovedFrom != "a.png" {
 		t.Errorf("a rename is %+v, %v", b.Assets, err)
 	}

@@ -261,7 +261,7 @@ func (r *rebuild) terms(ctx context.Context) error {
 	if err != nil {
 		return nil
 	}
-	return r.s.write(ctx, func(tx *records.Tx) error { return tx.SetTerms(ctx, r.id, termsOf(read)) })
+	return r.s.write(ctx, func(tx *records.Tx) error { return tx.SetTerms(ctx, r.id, termsOf(read), read.Tasks) })
 }
 
 // declare makes the contents known that a handoff brought.

@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -146,7 +147,7 @@ func TestMovesKeepTheAsset(t *testing.T) {
 	}
 	// What changed is told as it was, at every handoff.
 	for at, want := range map[int]string{1: "a.png b.png old/x.png", 2: "b.png deep/A.png old/x.png", 3: "b.png deep/a.png old/x.png", 5: "a.png b.png deep/a.png old/x.png"} {
-		page, err := m.Changes(ctx, m.viewer, key, service.Changes{At: at})
+		page, err := m.Changes(ctx, m.viewer, key, service.Changes{At: fmt.Sprintf("h%d", at)})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -158,7 +159,7 @@ func TestMovesKeepTheAsset(t *testing.T) {
 			t.Errorf("h%d has %s, want %s", at, got, want)
 		}
 	}
-	back, err := m.Changes(ctx, m.viewer, key, service.Changes{Since: 2, At: 1})
+	back, err := m.Changes(ctx, m.viewer, key, service.Changes{Since: 2, At: "h1"})
 	if err != nil || len(back.Assets) != 2 || back.Assets[0].Gone || !back.Assets[1].Gone {
 		t.Errorf("%+v, %v", back.Assets, err)
 	}

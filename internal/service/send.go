@@ -392,7 +392,7 @@ func (s *Service) commit(ctx context.Context, tx *records.Tx, st *staged, actor 
 		}
 	}
 	if _, changed := st.byFolded[rules.File]; changed {
-		if err := tx.SetTerms(ctx, st.project.ID, termsOf(st.rules)); err != nil {
+		if err := tx.SetTerms(ctx, st.project.ID, termsOf(st.rules), st.rules.Tasks); err != nil {
 			return receipt, err
 		}
 	}

@@ -220,7 +220,7 @@ func TestASendIsWholeOrNothingAndNamesEveryReason(t *testing.T) {
 	if n := len(testbed.Refused(t, err)); n < 8 {
 		t.Errorf("only %d reasons: %v", n, err)
 	}
-	list, err := m.Handoffs(ctx, m.odile, key, 0, 10, "", "")
+	list, err := m.Handoffs(ctx, m.odile, key, service.HandoffFilter{Limit: 10})
 	if err != nil || len(list) != 1 {
 		t.Errorf("a refused send left %d handoffs, %v", len(list), err)
 	}
@@ -319,9 +319,9 @@ func TestRollbackIsANewVersion(t *testing.T) {
 	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 0, 0, "one")))
 	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 1, m.lock(m.tamsin, "a.png", 1), "two")))
 	m.lock(m.rurik, "a.png", 2)
-	_, err := m.Rollback(ctx, m.tamsin, key, model.RollbackRequest{Workspace: m.space["tamsin"], Path: "a.png", To: 1, Base: 2}, uuid.NewString())
+	_, err := m.Rollback(ctx, m.tamsin, key, model.RollbackRequest{Workspace: m.space["tamsin"], Paths: []string{"a.png"}, Version: 1}, uuid.NewString())
 	reason(t, err, "held")
-	receipt, err := m.Rollback(ctx, m.rurik, key, model.RollbackRequest{Workspace: m.space["rurik"], Path: "a.png", To: 1, Base: 2}, uuid.NewString())
+	receipt, err := m.Rollback(ctx, m.rurik, key, model.RollbackRequest{Workspace: m.space["rurik"], Paths: []string{"a.png"}, Version: 1}, uuid.NewString())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -329,9 +329,9 @@ func TestRollbackIsANewVersion(t *testing.T) {
 	if err != nil || len(versions) != 3 || versions[0].Content != versions[2].Content || versions[0].Content == versions[1].Content || receipt.Handoff.Assets[0].Version != 3 || !strings.Contains(versions[0].Note, "version 1") {
 		t.Errorf("%+v, %v", versions, err)
 	}
-	_, err = m.Rollback(ctx, m.rurik, key, model.RollbackRequest{Workspace: m.space["rurik"], Path: "a.png", To: 9, Base: 3}, uuid.NewString())
+	_, err = m.Rollback(ctx, m.rurik, key, model.RollbackRequest{Workspace: m.space["rurik"], Paths: []string{"a.png"}, Version: 9}, uuid.NewString())
 	testbed.Problem(t, err, model.NotFound)
-	_, err = m.Rollback(ctx, m.rurik, key, model.RollbackRequest{Workspace: m.space["rurik"], Path: "a.png", To: 2, Base: 2}, uuid.NewString())
+	_, err = m.Rollback(ctx, m.rurik, key, model.RollbackRequest{Workspace: m.space["rurik"], Paths: []string{"a.png"}, Version: 2, Seen: 2}, uuid.NewString())
 	reason(t, err, "behind")
 }
 
@@ -346,7 +346,7 @@ func TestDeletingAndBringingBackUnderAnotherSpelling(t *testing.T) {
 	if since, err := m.Changes(ctx, m.odile, key, service.Changes{Since: 1}); err != nil || len(since.Assets) != 1 || !since.Assets[0].Gone || since.Assets[0].Newest != 2 {
 		t.Errorf("the deletion is not news: %+v, %v", since, err)
 	}
-	if then, err := m.Changes(ctx, m.odile, key, service.Changes{At: 1}); err != nil || then.At != 1 || len(then.Assets) != 1 || then.Assets[0].Gone {
+	if then, err := m.Changes(ctx, m.odile, key, service.Changes{At: "h1"}); err != nil || then.At != 1 || len(then.Assets) != 1 || then.Assets[0].Gone {
 		t.Errorf("as of h1: %+v, %v", then, err)
 	}
 	_, err := m.send(m.rurik, service.Change{Path: "a.png", Base: 1, Gone: true})
@@ -410,7 +410,7 @@ func TestConcurrentSendsOfOneNewPathMakeOneAsset(t *testing.T) {
 			reason(t, err, "behind")
 		}
 	}
-	list, err := m.Handoffs(t.Context(), m.odile, key, 0, 100, "", "")
+	list, err := m.Handoffs(t.Context(), m.odile, key, service.HandoffFilter{})
 	if arrived != 1 || err != nil || len(list) != 1 || list[0].Number != 1 {
 		t.Errorf("%d sends arrived, %d handoffs, %v", arrived, len(list), err)
 	}
@@ -509,7 +509,7 @@ func TestFoldersAndPages(t *testing.T) {
 	changes = append(changes, m.change(m.tamsin, "textures/fog.png", 0, 0, "fog"), m.change(m.tamsin, "texturesque.txt", 0, 0, "no"), m.change(m.tamsin, "top.png", 0, 0, "top"))
 	ok(t)(m.send(m.tamsin, changes...))
 	names := func(folder, search, after string, limit int) string {
-		page, err := m.Folder(ctx, m.viewer, key, folder, search, after, limit)
+		page, err := m.Folder(ctx, m.viewer, key, folder, "", search, after, limit)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -553,14 +553,14 @@ func TestFoldersAndPages(t *testing.T) {
 	if total != 10 {
 		t.Errorf("%d assets in pages, want 10", total)
 	}
-	list, err := m.Handoffs(ctx, m.viewer, key, 0, 10, "rurik", "")
+	list, err := m.Handoffs(ctx, m.viewer, key, service.HandoffFilter{Author: "rurik"})
 	if err != nil || len(list) != 0 {
 		t.Errorf("handoffs of somebody who made none: %+v, %v", list, err)
 	}
-	if list, err = m.Handoffs(ctx, m.viewer, key, 0, 10, "tamsin", "Textures/Rust"); err != nil || len(list) != 1 || list[0].Count != 10 {
+	if list, err = m.Handoffs(ctx, m.viewer, key, service.HandoffFilter{Author: "tamsin", Path: "Textures/Rust"}); err != nil || len(list) != 1 || list[0].Count != 10 {
 		t.Errorf("handoffs below a folder: %+v, %v", list, err)
 	}
-	if list, err = m.Handoffs(ctx, m.viewer, key, 0, 10, "", "text"); err != nil || len(list) != 0 {
+	if list, err = m.Handoffs(ctx, m.viewer, key, service.HandoffFilter{Path: "text"}); err != nil || len(list) != 0 {
 		t.Errorf("a folder that only begins so: %+v, %v", list, err)
 	}
 }

@@ -170,7 +170,7 @@ func (w *Workspace) WritePin(ctx context.Context, leave bool) (*PinWritten, erro
 // standing finds the handoff that the workspace has: the newest, or, where others have sent since, the one that it was updated to.
 func (w *Workspace) standing(ctx context.Context, s *Status, out *PinWritten) (number int, err error) {
 	differs := func(since, at int) (found bool, page model.Assets, err error) {
-		err = w.Client.Changes(ctx, w.Marker.Project, model.ChangesQuery{Since: since, At: at, Scope: s.Scope}, func(p model.Assets) error {
+		err = w.Client.Changes(ctx, w.Marker.Project, model.ChangesQuery{Since: since, At: state(at), Scope: s.Scope}, func(p model.Assets) error {
 			if page.At, page.Newest = p.At, p.Newest; found {
 				return nil
 			}
@@ -247,7 +247,7 @@ func (w *Workspace) CheckHere(ctx context.Context, files bool) (*PinChecked, err
 		return out, err
 	}
 	named := map[string]bool{}
-	if err := w.Client.Changes(ctx, w.Marker.Project, model.ChangesQuery{At: p.Handoff, Scope: s.Scope}, func(page model.Assets) error {
+	if err := w.Client.Changes(ctx, w.Marker.Project, model.ChangesQuery{At: state(p.Handoff), Scope: s.Scope}, func(page model.Assets) error {
 		for _, a := range page.Assets {
 			named[a.Path] = true
 			out.Assets++

@@ -80,6 +80,7 @@ func (w *Workspace) rescope(ctx context.Context, next scope.Scope) error {
 		return err
 	}
 	_, err = w.noteNews(view, pages)
+	w.Describe(ctx)
 	return err
 }
 
@@ -134,6 +135,7 @@ func (w *Workspace) RemoveScope(ctx context.Context, folders []string) (*Updated
 	if u.Refusals, err = w.bring(ctx, nil, remove, func(f wanted) { u.Removed = append(u.Removed, f.asset) }); err != nil {
 		return u, err
 	}
+	defer w.Describe(ctx)
 	return u, w.update(func(t indexTx) error {
 		view, err := t.view()
 		if err != nil {

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"path/filepath"
 	"sort"
-	"strings"
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
@@ -405,82 +404,10 @@ func (w *Workspace) stillSame(cuts map[string]Cut) (refusals []model.Refusal) {
 	return refusals
 }
 
-// Rollback sends an old version of an asset as a new one and brings it here. to is a version number. With set, the rest of its set goes
-// back to how it was in the handoff that made that version.
-func (w *Workspace) Rollback(ctx context.Context, path string, to int, note string, set bool) (*model.Handoff, *Updated, error) {
-	if err := w.Refresh(ctx); err != nil {
-		return nil, nil, err
-	}
-	s, err := w.Status(ctx, Question{All: true})
-	if err != nil {
-		return nil, nil, err
-	}
-	paths := []string{path}
-	if set {
-		paths = s.Together(paths)
-	}
-	var refusals []model.Refusal
-	for _, a := range s.Assets {
-		for _, p := range paths {
-			if (a.Path == p || a.MovedFrom == p) && Changed(a) && a.State != model.Gone {
-				refusals = append(refusals, model.Refusal{Path: a.Path, Reason: "edited", Message: a.Path + ": it has changes here that were not sent", Remedy: "send them, or put them away with tarn discard, then roll back"})
-			}
-		}
-	}
-	if len(refusals) > 0 {
-		return nil, nil, &model.Refused{Refusals: refusals}
-	}
-	q := model.RollbackRequest{Workspace: w.Marker.Workspace, Path: path, To: to, Base: s.newestAt(path), Note: strings.TrimSpace(note)}
-	if len(paths) > 1 {
-		if q.With, err = w.rollbackWith(ctx, s, path, to, paths); err != nil {
-			return nil, nil, err
-		}
-	}
-	receipt, err := w.Client.Rollback(ctx, w.Marker.Project, uuid.NewString(), q)
-	if err != nil {
-		return nil, nil, err
-	}
-	u, err := w.Update(ctx, UpdateOptions{Paths: paths})
-	return &receipt.Handoff, u, err
-}
-
 // newestAt is the version that the service has of a path, 0 for none.
 func (s *Status) newestAt(path string) int {
 	if t := s.entry(path); t != nil && t.known && !t.theirs.gone {
 		return t.theirs.newest
 	}
 	return 0
-}
-
-// rollbackWith finds the versions that the rest of a set had in the handoff that made version to of path.
-func (w *Workspace) rollbackWith(ctx context.Context, s *Status, path string, to int, paths []string) (with []model.RollbackWith, err error) {
-	first, err := w.Client.Asset(ctx, w.Marker.Project, path)
-	if err != nil {
-		return nil, err
-	}
-	handoff := 0
-	for _, v := range first.Versions {
-		if v.Version == to {
-			handoff = v.Handoff
-		}
-	}
-	for _, p := range paths {
-		if p == path || s.newestAt(p) == 0 {
-			continue
-		}
-		h, err := w.Client.Asset(ctx, w.Marker.Project, p)
-		if err != nil {
-			return nil, err
-		}
-		for _, v := range h.Versions { // the newest first
-			if v.Handoff > handoff {
-				continue
-			}
-			if !v.Gone && v.Version != h.Asset.Newest {
-				with = append(with, model.RollbackWith{Path: p, To: v.Version, Base: s.newestAt(p)})
-			}
-			break
-		}
-	}
-	return with, nil
 }

@@ -330,8 +330,8 @@ func TestSetsAndWhatBelongsTogether(t *testing.T) {
 	if sent := send(t, p.odile, SendOptions{Paths: []string{"textures/rust-normal.png"}, Set: true}); sent.Handoff.Count != 2 {
 		t.Errorf("%+v", sent.Handoff)
 	}
-	h, _, err := p.odile.Rollback(t.Context(), "textures/rust-albedo.png", 1, "", true)
-	if err != nil || h.Count != 2 {
+	h, _, err := p.odile.Rollback(t.Context(), RollbackOptions{Paths: []string{"textures/rust-albedo.png"}, Version: 1, Set: true})
+	if err != nil || h.Handoff.Count != 2 {
 		t.Errorf("%+v, %v", h, err)
 	}
 	has(t, p.odile, "textures/rust-normal.png", "one of textures/rust-normal.png")

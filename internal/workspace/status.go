@@ -523,7 +523,7 @@ func (w *Workspace) Refresh(ctx context.Context) error {
 
 // ask gets what is different between a handoff and the one that the workspace follows.
 func (w *Workspace) ask(ctx context.Context, view View, since int, scope []string) (pages []model.Assets, err error) {
-	q := model.ChangesQuery{Since: since, At: view.Follows, Scope: scope, Locks: true}
+	q := model.ChangesQuery{Since: since, At: state(view.Follows), Scope: scope, Locks: true}
 	err = w.Client.Changes(ctx, w.Marker.Project, q, func(page model.Assets) error {
 		pages = append(pages, page)
 		return nil

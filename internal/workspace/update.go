@@ -111,6 +111,7 @@ func (w *Workspace) Update(ctx context.Context, o UpdateOptions) (*Updated, erro
 	}
 	if len(o.Paths) == 0 {
 		w.sweep()
+		w.Describe(ctx)
 	}
 	return u, w.guardAll(u.Brought)
 }

@@ -465,7 +465,7 @@ func TestRollbackAsksForUnsentChangesToBeSettledFirst(t *testing.T) {
 	write(t, p.odile, "a", "two")
 	send(t, p.odile, SendOptions{})
 	write(t, p.odile, "a", "unsent")
-	_, _, err := p.odile.Rollback(t.Context(), "a", 1, "", false)
+	_, _, err := p.odile.Rollback(t.Context(), RollbackOptions{Paths: []string{"a"}, Version: 1})
 	if r := testbed.Refused(t, err); r[0].Reason != "edited" {
 		t.Errorf("%+v", r)
 	}
@@ -473,8 +473,8 @@ func TestRollbackAsksForUnsentChangesToBeSettledFirst(t *testing.T) {
 	if _, err := p.odile.Discard(t.Context(), []string{"a"}); err != nil {
 		t.Fatal(err)
 	}
-	h, u, err := p.odile.Rollback(t.Context(), "a", 1, "back", false)
-	if err != nil || h.Number != 3 || len(u.Brought) != 1 {
+	h, u, err := p.odile.Rollback(t.Context(), RollbackOptions{Paths: []string{"a"}, Version: 1, Note: "back"})
+	if err != nil || h.Handoff.Number != 3 || len(u.Brought) != 1 {
 		t.Errorf("%+v, %+v, %v", h, u, err)
 	}
 	has(t, p.odile, "a", "one")

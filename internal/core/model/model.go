@@ -3,7 +3,11 @@
 // digests 64 hex digits of BLAKE3-256. It has no behaviour beyond that of plain data.
 package model
 
-import "time"
+import (
+	"time"
+
+	"kettletarn/internal/core/rules"
+)
 
 // Roles in a project, each including the ones before it.
 const (
@@ -89,6 +93,8 @@ type Project struct {
 	Members  int        `json:"members"`
 	Locks    int        `json:"locks"`
 	Latest   *time.Time `json:"latest,omitempty"`
+	// TaskLinks say where the ids of tasks lead, as the rules have it.
+	TaskLinks []rules.TaskLink `json:"task_links,omitempty"`
 }
 
 // Member is a person's part in a project.
@@ -97,14 +103,67 @@ type Member struct {
 	Role   string `json:"role"`
 }
 
-// Workspace is one person's copy of a project on one machine, or their seat at the console.
+// Workspace is one person's copy of a project on one machine, or their seat at the console. What comes behind Seen is as the workspace said
+// when it was Told: where it is, what comes down to it, and what it follows (a handoff; the newest where left out). Locks and Unsent count
+// what is held in it, and what was changed there and not sent.
 type Workspace struct {
-	ID      string    `json:"id"`
-	Name    string    `json:"name"`
-	Kind    string    `json:"kind"`
-	Owner   string    `json:"owner"`
-	Project string    `json:"project"`
-	Seen    time.Time `json:"seen"`
+	ID      string     `json:"id"`
+	Name    string     `json:"name"`
+	Kind    string     `json:"kind"`
+	Owner   string     `json:"owner"`
+	Project string     `json:"project"`
+	Seen    time.Time  `json:"seen"`
+	Machine string     `json:"machine,omitempty"`
+	Folder  string     `json:"folder,omitempty"`
+	Branch  string     `json:"branch,omitempty"`
+	Scope   []string   `json:"scope,omitempty"`
+	Follows int        `json:"follows,omitempty"`
+	Pinned  bool       `json:"pinned,omitempty"`
+	Told    *time.Time `json:"told,omitempty"`
+	Locks   int        `json:"locks,omitempty"`
+	Unsent  int        `json:"unsent,omitempty"`
+}
+
+// Milestone is a name for a handoff that stays: who gave it, when, and why. HandedOff is when the handoff was made.
+type Milestone struct {
+	Name      string    `json:"name"`
+	Handoff   int       `json:"handoff"`
+	Digest    string    `json:"digest"`
+	HandedOff time.Time `json:"handed_off"`
+	Note      string    `json:"note,omitempty"`
+	Person    string    `json:"person"`
+	At        time.Time `json:"at"`
+}
+
+// Worked is what one person did between two handoffs: how many handoffs, and how many versions of assets in them.
+type Worked struct {
+	Person   string    `json:"person"`
+	Handoffs int       `json:"handoffs"`
+	Versions int       `json:"versions"`
+	First    time.Time `json:"first"`
+	Last     time.Time `json:"last"`
+}
+
+// Tally counts what changed between two states in one folder, or of one kind of asset. Size is in bytes: of all that changed, before and after.
+type Tally struct {
+	Name       string `json:"name"`
+	New        int    `json:"new"`
+	Edited     int    `json:"edited"`
+	Moved      int    `json:"moved"`
+	Gone       int    `json:"gone"`
+	SizeBefore int64  `json:"size_before"`
+	Size       int64  `json:"size"`
+}
+
+// LineOrigin is one line of a text asset, and the version that changed it last. Line counts from 1.
+type LineOrigin struct {
+	Line    int       `json:"line"`
+	Text    string    `json:"text"`
+	Version int       `json:"version"`
+	Handoff int       `json:"handoff"`
+	Author  string    `json:"author"`
+	At      time.Time `json:"at"`
+	Note    string    `json:"note"`
 }
 
 // Lock is the right to send new versions of an asset. Fence grows with every change of holder, and a send has to present it. Holder is ""
@@ -239,32 +298,36 @@ type Version struct {
 // Handoff is the unit of change. Root names the state that it leads to; Digest covers that, the parent, and all that is said here. Commit is that
 // of the git history that it was brought in from; its Author may be a name then that is no person's here.
 type Handoff struct {
-	Number int            `json:"number"`
-	Branch string         `json:"branch"`
-	Author string         `json:"author"`
-	Note   string         `json:"note"`
-	At     time.Time      `json:"at"`
-	Tasks  []string       `json:"tasks"`
-	Stage  string         `json:"stage,omitempty"`
-	Commit string         `json:"commit,omitempty"`
-	Parent int            `json:"parent"`
-	Root   string         `json:"root"`
-	Digest string         `json:"digest"`
-	Count  int            `json:"count"`
-	Size   int64          `json:"size"`
-	Assets []HandoffAsset `json:"assets"`
+	Number int       `json:"number"`
+	Branch string    `json:"branch"`
+	Author string    `json:"author"`
+	Note   string    `json:"note"`
+	At     time.Time `json:"at"`
+	Tasks  []string  `json:"tasks"`
+	Stage  string    `json:"stage,omitempty"`
+	Commit string    `json:"commit,omitempty"`
+	// Milestones are the names that it has.
+	Milestones []string       `json:"milestones,omitempty"`
+	Parent     int            `json:"parent"`
+	Root       string         `json:"root"`
+	Digest     string         `json:"digest"`
+	Count      int            `json:"count"`
+	Size       int64          `json:"size"`
+	Assets     []HandoffAsset `json:"assets"`
 }
 
 // HandoffAsset is what a handoff did to one asset. Change is new, edited, moved or gone; Before is the version it followed, 0 for none.
-// MovedFrom is the path that the asset had before, where that was another one.
+// MovedFrom is the path that the asset had before, where that was another one; SizeBefore what it had then.
 type HandoffAsset struct {
 	Path    string `json:"path"`
 	Change  string `json:"change"`
 	Version int    `json:"version"`
 	Before  int    `json:"before"`
 	Size    int64  `json:"size"`
-	Content string `json:"content,omitempty"`
-	Digest  string `json:"digest,omitempty"`
+
+	SizeBefore int64  `json:"size_before,omitempty"`
+	Content    string `json:"content,omitempty"`
+	Digest     string `json:"digest,omitempty"`
 
 	MovedFrom string `json:"moved_from,omitempty"`
 }

@@ -105,9 +105,10 @@ type WorkspaceRequest struct {
 // ChangesQuery asks what is different between handoffs Since and At (0 for before the first, and for the newest), within a scope. Locks
 // asks for what is held and who has unsent changes, too.
 type ChangesQuery struct {
-	Since, At int
-	Scope     []string
-	Locks     bool
+	Since int
+	At    string
+	Scope []string
+	Locks bool
 }
 
 // Assets is one page of assets as of handoff At; where Next is there, another page follows behind it. Newest is the newest handoff that
@@ -153,8 +154,9 @@ type HeadsUps struct {
 	HeadsUps []HeadsUp `json:"heads_up"`
 }
 
-// FolderPage is what lies right in one folder; where Next is there, another page follows behind it.
+// FolderPage is what lies right in one folder as of a handoff; where Next is there, another page follows behind it.
 type FolderPage struct {
+	At      int      `json:"at"`
 	Folders []Folder `json:"folders"`
 	Assets  []Asset  `json:"assets"`
 	Next    string   `json:"next,omitempty"`
@@ -311,22 +313,83 @@ type SendClosed struct {
 	Handoff *Handoff `json:"handoff,omitempty"`
 }
 
-// RollbackRequest sends an old version of an asset as a new one, together with those of others, where With names them. Base is the newest
-// version that the person has seen.
+// RollbackRequest makes a handoff that brings an old state back. Of the four, one is set: Version (of the one asset that Paths names), To (a
+// handoff, a time or a milestone, for the assets and folders that Paths names, or, with All, for the whole project), or Without (a handoff
+// that is undone). Seen is the newest handoff that the person knows of: what changed since is refused, unless it is 0. With Preview nothing is done.
 type RollbackRequest struct {
-	Workspace string         `json:"workspace"`
-	Path      string         `json:"path"`
-	To        int            `json:"to"`
-	Base      int            `json:"base"`
-	With      []RollbackWith `json:"with,omitempty"`
-	Note      string         `json:"note,omitempty"`
+	Workspace string   `json:"workspace"`
+	Paths     []string `json:"paths,omitempty"`
+	Version   int      `json:"version,omitempty"`
+	To        string   `json:"to,omitempty"`
+	All       bool     `json:"all,omitempty"`
+	Without   int      `json:"without,omitempty"`
+	Seen      int      `json:"seen,omitempty"`
+	Note      string   `json:"note,omitempty"`
+	Preview   bool     `json:"preview,omitempty"`
 }
 
-// RollbackWith is one more asset to be rolled back in the same handoff.
-type RollbackWith struct {
-	Path string `json:"path"`
-	To   int    `json:"to"`
-	Base int    `json:"base"`
+// RollbackChange is what a rollback does to one asset: back (an older content), returns (it was gone), moves (to where it was), or goes (it was not
+// there; it stays in the history). Version is the one that it has now, 0 for none; To the one whose content it gets.
+type RollbackChange struct {
+	Path      string `json:"path"`
+	Change    string `json:"change"`
+	Version   int    `json:"version"`
+	To        int    `json:"to"`
+	Size      int64  `json:"size"`
+	MovedFrom string `json:"moved_from,omitempty"`
+}
+
+// RollbackAnswer says what a rollback does, or, as a preview, would do: as of which handoff, with what note, to which assets, what stands in its
+// way, and who has unsent changes to them. Handoff is there where it was done.
+type RollbackAnswer struct {
+	Seen     int              `json:"seen"`
+	Note     string           `json:"note"`
+	Changes  []RollbackChange `json:"changes"`
+	Refusals []Refusal        `json:"refusals"`
+	HeadsUps []HeadsUp        `json:"heads_up"`
+	Handoff  *Handoff         `json:"handoff,omitempty"`
+}
+
+// WorkspaceTold is what a workspace says of itself, so that it can be made again elsewhere.
+type WorkspaceTold struct {
+	Machine string   `json:"machine"`
+	Folder  string   `json:"folder"`
+	Branch  string   `json:"branch"`
+	Scope   []string `json:"scope"`
+	Follows int      `json:"follows"`
+	Pinned  bool     `json:"pinned"`
+}
+
+// MilestoneRequest names a handoff: the newest where At is left out, else a handoff or a time.
+type MilestoneRequest struct {
+	Name string `json:"name"`
+	At   string `json:"at,omitempty"`
+	Note string `json:"note,omitempty"`
+}
+
+// Milestones are those of a project, the latest handoff first.
+type Milestones struct {
+	Milestones []Milestone `json:"milestones"`
+}
+
+// LineOrigins tells of each line of a version of a text asset where it comes from.
+type LineOrigins struct {
+	Path    string       `json:"path"`
+	Version int          `json:"version"`
+	Lines   []LineOrigin `json:"lines"`
+}
+
+// Between is what is different between two states, From and To: by folder, by kind of asset, and asset by asset (a page, in the order of paths; where
+// Next is there, another one follows), and what people did from the earlier to the later one. A path's Version and Before are those that are compared.
+type Between struct {
+	From    Handoff        `json:"from"`
+	To      Handoff        `json:"to"`
+	Total   Tally          `json:"total"`
+	Assets  []HandoffAsset `json:"assets"`
+	Next    string         `json:"next,omitempty"`
+	Folders []Tally        `json:"folders"`
+	Kinds   []Tally        `json:"kinds"`
+	People  []Worked       `json:"people"`
 }
 
 // ServiceInfo says what runs and whether it works.

@@ -112,6 +112,12 @@ func Of(e model.Event) (i Item) {
 	case "past.brought":
 		i.Handoff = about.number("handoff")
 		i.Kind, i.Everyone, i.Text = Work, true, fmt.Sprintf("%s brought %d handoffs in from the git history, up to h%d", e.Person, about.number("handoffs"), i.Handoff)
+	case "milestone.added":
+		i.Handoff = about.number("handoff")
+		i.Kind, i.Everyone, i.Text = Work, true, fmt.Sprintf("%s named h%d %s", e.Person, i.Handoff, about.text("name"))
+	case "milestone.removed":
+		i.Handoff = about.number("handoff")
+		i.Text = fmt.Sprintf("%s took the name %s from h%d", e.Person, about.text("name"), i.Handoff)
 	case lock.Taken:
 		i.Text = fmt.Sprintf("%s took the lock of %s", person, what)
 		if note := about.text("note"); note != "" {

@@ -116,7 +116,7 @@ function Versions({ here, asset, versions, shown }: { here: Here; asset: Asset; 
       ask(
         api.POST("/projects/{project}/rollback", {
           params: { path: { project: here.key }, header: { "Idempotency-Key": newKey() } },
-          body: { workspace: asset.lock?.holder === here.me ? asset.lock.workspace_id : consoleSeat, path: asset.path, to: v.version, base: asset.newest },
+          body: { workspace: asset.lock?.holder === here.me ? asset.lock.workspace_id : consoleSeat, paths: [asset.path], version: v.version, seen: asset.handoff ?? 0 },
         }),
       ),
     onSuccess: () => {

@@ -1,0 +1,128 @@
+package api
+
+import (
+	"bufio"
+	"fmt"
+	"mime"
+	"net/http"
+	"net/url"
+	"path"
+	"strconv"
+
+	"kettletarn/internal/core/bundle"
+	"kettletarn/internal/core/model"
+)
+
+// state is a query parameter that names a state.
+func (c *call) state(name string) string { return stateOf(c.QueryParam(name)) }
+
+// stateOf lets a bare number stand for a handoff.
+func stateOf(text string) string {
+	n, err := strconv.Atoi(text)
+	switch {
+	case err != nil:
+		return text
+	case n == 0:
+		return ""
+	}
+	return fmt.Sprintf("h%d", n)
+}
+
+func (s *Server) describeWorkspace(c *call) error {
+	var q model.WorkspaceTold
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	if err := s.service.DescribeWorkspace(c.Request().Context(), c.actor, c.project(), c.Param("workspace"), q); err != nil {
+		return err
+	}
+	return c.answer(nil)
+}
+
+func (s *Server) lines(c *call) error {
+	number, err := c.number("version")
+	if err != nil {
+		return err
+	}
+	out, err := s.service.Lines(c.Request().Context(), c.actor, c.project(), c.QueryParam("path"), number)
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
+}
+
+func (s *Server) archive(c *call) error {
+	form := c.QueryParam("form")
+	if form == "" {
+		form = bundle.Zip
+	}
+	if form != bundle.Zip && form != bundle.Tar {
+		return model.NewProblem(model.BadRequest, "take zip or tar", "%q is no form that an archive has", form)
+	}
+	a, err := s.service.OpenArchive(c.Request().Context(), c.actor, c.project(), c.state("at"), c.QueryParam("path"))
+	if err != nil {
+		return err
+	}
+	name := fmt.Sprintf("%s-h%d", c.project(), a.Handoff)
+	if p := c.QueryParam("path"); p != "" {
+		name += "-" + path.Base(p)
+	}
+	h := c.Response().Header()
+	h.Set("Content-Type", binary)
+	h.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": name + "." + form}))
+	h.Set("Content-Security-Policy", "sandbox; default-src 'none'")
+	c.Response().WriteHeader(http.StatusOK)
+	buffered := bufio.NewWriterSize(c.Response(), 1<<20)
+	out, err := bundle.New(form, buffered)
+	if err != nil {
+		return err
+	}
+	if err := a.WriteTo(out); err != nil {
+		return err
+	}
+	return buffered.Flush()
+}
+
+func (s *Server) between(c *call) error {
+	limit, err := c.number("limit")
+	if err != nil {
+		return err
+	}
+	out, err := s.service.Between(c.Request().Context(), c.actor, c.project(), c.state("from"), c.state("to"), c.QueryParam("after"), limit)
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
+}
+
+func (s *Server) milestones(c *call) error {
+	list, err := s.service.Milestones(c.Request().Context(), c.actor, c.project())
+	if err != nil {
+		return err
+	}
+	return c.answer(model.Milestones{Milestones: list})
+}
+
+func (s *Server) addMilestone(c *call) error {
+	var q model.MilestoneRequest
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	q.At = stateOf(q.At)
+	m, err := s.service.AddMilestone(c.Request().Context(), c.actor, c.project(), q)
+	if err != nil {
+		return err
+	}
+	return c.answer(m)
+}
+
+func (s *Server) removeMilestone(c *call) error {
+	name, err := url.PathUnescape(c.Param("milestone"))
+	if err != nil {
+		name = c.Param("milestone")
+	}
+	if err := s.service.RemoveMilestone(c.Request().Context(), c.actor, c.project(), name); err != nil {
+		return err
+	}
+	return c.answer(nil)
+}

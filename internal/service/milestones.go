@@ -1,0 +1,141 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/point"
+	"kettletarn/internal/records"
+)
+
+// pointAt is the number of the handoff that somebody named, 0 for before the first.
+func pointAt(ctx context.Context, tx *records.Tx, p records.Project, text string) (number int, err error) {
+	at, err := point.Parse(text, time.UTC)
+	if err != nil {
+		return 0, model.NewProblem(model.BadRequest, "take one of these", "%v", err)
+	}
+	switch {
+	case at.Handoff > p.Handoffs:
+		return 0, model.NewProblem(model.NotFound, "see tarn history", "%s has no handoff h%d; the newest is h%d", p.Key, at.Handoff, p.Handoffs)
+	case at.Handoff > 0:
+		return at.Handoff, nil
+	case at.Milestone != "":
+		found, err := tx.Milestones(ctx, p.ID, point.Fold(at.Milestone))
+		if err != nil {
+			return 0, err
+		}
+		if len(found) == 0 {
+			return 0, model.NewProblem(model.NotFound, "see tarn milestone list", "%s has no milestone %s", p.Key, at.Milestone)
+		}
+		return found[0].Handoff, nil
+	case !at.Time.IsZero():
+		n, err := tx.HandoffUpTo(ctx, p.ID, at.Time)
+		if err == nil && n == 0 {
+			err = model.NewProblem(model.NotFound, "take a later time", "%s had no handoff yet at %s", p.Key, at.Time.Format(time.RFC1123))
+		}
+		return n, err
+	}
+	return p.Handoffs, nil
+}
+
+// Handoff shows one handoff, by its number, or as a state that somebody named, with its assets.
+func (s *Service) Handoff(ctx context.Context, actor Actor, key, at string) (h model.Handoff, err error) {
+	err = s.read(ctx, func(tx *records.Tx) error {
+		p, err := project(ctx, tx, actor, key, model.Viewer)
+		if err != nil {
+			return err
+		}
+		number, err := pointAt(ctx, tx, p, at)
+		if err != nil {
+			return err
+		}
+		if number == 0 {
+			return model.NewProblem(model.NotFound, "send something first", "%s has no handoff yet", key)
+		}
+		h, err = tx.Handoff(ctx, p.ID, number)
+		return err
+	})
+	return h, err
+}
+
+// AddMilestone names a handoff. The name stays with it.
+func (s *Service) AddMilestone(ctx context.Context, actor Actor, key string, q model.MilestoneRequest) (m model.Milestone, err error) {
+	q.Name, q.Note = strings.TrimSpace(q.Name), strings.TrimSpace(q.Note)
+	if err := point.CheckName(q.Name); err != nil {
+		return m, model.NewProblem(model.BadRequest, "choose another name", "%v", err)
+	}
+	if len(q.Note) > 1000 || strings.ContainsRune(q.Note, 0) {
+		return m, model.NewProblem(model.BadRequest, "shorten it", "the note of a milestone has at most 1,000 bytes")
+	}
+	err = s.write(ctx, func(tx *records.Tx) error {
+		p, err := project(ctx, tx, actor, key, model.Artist)
+		if err != nil {
+			return err
+		}
+		number, err := pointAt(ctx, tx, p, q.At)
+		if err != nil {
+			return err
+		}
+		if number == 0 {
+			return model.NewProblem(model.NotFound, "send something first", "%s has no handoff yet that could be named", key)
+		}
+		fresh, err := tx.AddMilestone(ctx, p.ID, actor.ID, point.Fold(q.Name), model.Milestone{Name: q.Name, Handoff: number, Note: q.Note})
+		if err != nil {
+			return err
+		}
+		found, err := tx.Milestones(ctx, p.ID, point.Fold(q.Name))
+		if err != nil {
+			return err
+		}
+		if !fresh && (len(found) == 0 || found[0].Handoff != number) {
+			at := "another handoff"
+			if len(found) > 0 {
+				at = fmt.Sprintf("h%d", found[0].Handoff)
+			}
+			return model.NewProblem(model.Taken, "a milestone is never moved; choose another name", "%s names %s already", q.Name, at)
+		}
+		if m = found[0]; !fresh {
+			return nil
+		}
+		return tx.AddEvent(ctx, p.ID, actor.ID, "milestone.added", map[string]any{"name": m.Name, "handoff": number, "note": m.Note})
+	})
+	return m, err
+}
+
+// Milestones lists a project's, the latest handoff first.
+func (s *Service) Milestones(ctx context.Context, actor Actor, key string) (list []model.Milestone, err error) {
+	err = s.read(ctx, func(tx *records.Tx) error {
+		p, err := project(ctx, tx, actor, key, model.Viewer)
+		if err != nil {
+			return err
+		}
+		list, err = tx.Milestones(ctx, p.ID, "")
+		return err
+	})
+	return list, err
+}
+
+// RemoveMilestone takes a name away, which only leads may. The handoff stays.
+func (s *Service) RemoveMilestone(ctx context.Context, actor Actor, key, name string) error {
+	return s.write(ctx, func(tx *records.Tx) error {
+		p, err := project(ctx, tx, actor, key, model.Lead)
+		if err != nil {
+			return err
+		}
+		found, err := tx.Milestones(ctx, p.ID, point.Fold(name))
+		if err != nil {
+			return err
+		}
+		there, err := tx.RemoveMilestone(ctx, p.ID, point.Fold(name))
+		if err != nil {
+			return err
+		}
+		if !there || len(found) == 0 {
+			return model.NewProblem(model.NotFound, "see tarn milestone list", "%s has no milestone %s", key, printable(name))
+		}
+		return tx.AddEvent(ctx, p.ID, actor.ID, "milestone.removed", map[string]any{"name": found[0].Name, "handoff": found[0].Handoff})
+	})
+}

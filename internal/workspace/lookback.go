@@ -1,0 +1,165 @@
+package workspace
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"kettletarn/internal/core/assetpath"
+	"kettletarn/internal/core/model"
+)
+
+// state names a handoff, or, with 0, the newest.
+func state(handoff int) string {
+	if handoff == 0 {
+		return ""
+	}
+	return fmt.Sprintf("h%d", handoff)
+}
+
+// RollbackOptions say what goes back: the assets and folders of Paths to Version (of one asset) or to To (a handoff, a time or a milestone), with
+// the rest of their Set; All to To; or all but the handoff Without.
+type RollbackOptions struct {
+	Paths   []string
+	Version int
+	To      string
+	All     bool
+	Without int
+	Set     bool
+	Note    string
+	Preview bool
+}
+
+// Rollback makes a handoff that brings an old state back, and brings it here; or says what that would do. It is refused where assets that would
+// change have unsent changes here.
+func (w *Workspace) Rollback(ctx context.Context, o RollbackOptions) (*model.RollbackAnswer, *Updated, error) {
+	if err := w.Refresh(ctx); err != nil {
+		return nil, nil, err
+	}
+	s, err := w.Status(ctx, Question{All: true})
+	if err != nil {
+		return nil, nil, err
+	}
+	q := model.RollbackRequest{Workspace: w.Marker.Workspace, Paths: o.Paths, Version: o.Version, To: o.To, All: o.All, Without: o.Without, Note: strings.TrimSpace(o.Note), Preview: true}
+	if o.Set {
+		q.Paths = s.Together(o.Paths)
+		if o.Version > 0 && len(q.Paths) > 1 {
+			// The set goes back to how it was in the handoff that made that version.
+			h, err := w.Client.Asset(ctx, w.Marker.Project, o.Paths[0])
+			if err != nil {
+				return nil, nil, err
+			}
+			for _, v := range h.Versions {
+				if v.Version == o.Version {
+					q.Version, q.To = 0, state(v.Handoff)
+				}
+			}
+		}
+	}
+	plan, err := w.Client.Rollback(ctx, w.Marker.Project, uuid.NewString(), q)
+	if err != nil {
+		return nil, nil, err
+	}
+	touched := map[string]bool{}
+	paths := make([]string, 0, len(plan.Changes))
+	for _, c := range plan.Changes {
+		for _, p := range []string{c.Path, c.MovedFrom} {
+			if p != "" && !touched[assetpath.Fold(p)] {
+				touched[assetpath.Fold(p)] = true
+				paths = append(paths, p)
+			}
+		}
+	}
+	for _, r := range plan.Refusals {
+		delete(touched, assetpath.Fold(r.Path)) // one reason for one path is enough
+	}
+	for _, a := range s.Assets {
+		if Changed(a) && a.State != model.Gone && (touched[assetpath.Fold(a.Path)] || a.MovedFrom != "" && touched[assetpath.Fold(a.MovedFrom)]) {
+			plan.Refusals = append(plan.Refusals, model.Refusal{Path: a.Path, Reason: "edited", Message: a.Path + ": it has changes here that were not sent", Remedy: "send them, or put them away with tarn discard, then roll back"})
+		}
+	}
+	if o.Preview {
+		return &plan, newUpdated(), nil
+	}
+	if len(plan.Refusals) > 0 {
+		return nil, nil, &model.Refused{Refusals: plan.Refusals}
+	}
+	q.Preview, q.Seen = false, plan.Seen
+	done, err := w.Client.Rollback(ctx, w.Marker.Project, uuid.NewString(), q)
+	if err != nil {
+		return nil, nil, err
+	}
+	if len(paths) > 1000 {
+		paths = nil // naming so many would take longer than looking at all
+	}
+	u, err := w.Update(ctx, UpdateOptions{Paths: paths})
+	if u != nil {
+		// What the old state does not have is neither here nor there any more.
+		u.Refusals = withoutUnknown(u.Refusals)
+	}
+	return &done, u, err
+}
+
+func withoutUnknown(list []model.Refusal) []model.Refusal {
+	kept := []model.Refusal{}
+	for _, r := range list {
+		if r.Reason != "unknown" {
+			kept = append(kept, r)
+		}
+	}
+	return kept
+}
+
+// told is what this workspace says of itself, so that it can be made again elsewhere.
+func (w *Workspace) told(view View) model.WorkspaceTold {
+	return model.WorkspaceTold{Machine: Machine(), Folder: w.Root, Branch: "main", Scope: append([]string{}, view.Scope...), Follows: view.Follows, Pinned: view.Pinned}
+}
+
+// Describe tells the service what this workspace is, where it is not as it was told last. That it could not is no reason to stop: it is told again.
+func (w *Workspace) Describe(ctx context.Context) {
+	view, err := w.view()
+	if err != nil {
+		return
+	}
+	now := w.told(view)
+	before := ""
+	text := fmt.Sprintf("%q", []any{now.Machine, now.Folder, now.Branch, now.Scope, now.Follows, now.Pinned})
+	if err := w.look(func(t indexTx) (err error) {
+		before, _, err = get[string](t.tx.Bucket(bucketMeta), "described")
+		return err
+	}); err != nil || before == text {
+		return
+	}
+	if w.Client.DescribeWorkspace(ctx, w.Marker.Project, w.Marker.Workspace, now) == nil {
+		_ = w.update(func(t indexTx) error { return put(t.tx.Bucket(bucketMeta), "described", text) })
+	}
+}
+
+// Fresh tells whether nothing has come down to this workspace yet.
+func (w *Workspace) Fresh() (bool, error) {
+	view, err := w.view()
+	return view.At == 0 && len(view.Scope) == 0, err
+}
+
+// Stands tells whether a folder on this machine is a workspace.
+func Stands(dir string) bool {
+	_, err := ReadMarker(dir)
+	return err == nil
+}
+
+// Take makes this new workspace like another one: with its scope, and at what it follows.
+func (w *Workspace) Take(other model.Workspace) error {
+	return w.update(func(t indexTx) error {
+		view, err := t.view()
+		if err != nil {
+			return err
+		}
+		view.Scope, view.Follows = other.Scope, other.Follows
+		if other.Pinned {
+			view.Follows = 0 // whoever joins beside the code follows its pin by join --pinned
+		}
+		return t.setView(view)
+	})
+}
