@@ -141,7 +141,7 @@ func TestTheAPIAnswersAsItsDocumentSays(t *testing.T) {
 	// Those that only a page calls.
 	for _, q := range []struct{ method, path, body string }{
 		{"GET", "/projects/" + key + "/folder?path=text", ""}, {"GET", "/projects/" + key + "/folder?search=A.TX", ""},
-		{"GET", "/projects/" + key + "/archive?at=1", ""}, {"GET", "/projects/" + key + "/archive?form=tar&path=text", ""}, {"GET", "/projects/" + key + "/handoffs?as=csv&assets=2", ""},
+		{"GET", "/projects/" + key + "/archive?at=1", ""}, {"GET", "/projects/" + key + "/archive?form=tar&path=text", ""}, {"GET", "/projects/" + key + "/handoffs.csv?assets=2", ""},
 		{"GET", "/projects/" + key + "/file?path=text/a.txt", ""}, {"GET", "/projects/" + key + "/workspaces", ""},
 		{"GET", "/projects/" + key + "/thumbnail?path=text/a.txt&edge=96", ""},
 		{"POST", "/projects/" + key + "/drop?path=text/b.txt&base=0&note=dropped", "from a page"},

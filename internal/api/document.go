@@ -58,10 +58,6 @@ func (r route) operation(schemas openapi3.Schemas) *openapi3.Operation {
 		}
 		op.AddParameter(p.WithDescription(q.about).WithRequired(q.required).WithSchema(&openapi3.Schema{Type: &openapi3.Types{q.kind}}))
 	}
-	if r.listed() {
-		as := openapi3.NewStringSchema().WithEnum("json", "csv")
-		op.AddParameter(openapi3.NewQueryParameter("as").WithDescription("csv for the list as a table (RFC 4180)").WithSchema(as))
-	}
 	if r.body != nil {
 		body := openapi3.NewRequestBody().WithRequired(true).WithJSONSchemaRef(schema(r.body, schemas))
 		if r.bodyType != "" {
@@ -77,9 +73,6 @@ func (r route) operation(schemas openapi3.Schemas) *openapi3.Operation {
 	}
 	if r.answer != nil {
 		good = good.WithJSONSchemaRef(schema(r.answer, schemas))
-		if r.listed() {
-			good.Content[csvType] = raw(csvType)[csvType]
-		}
 	} else if r.answerType != "" {
 		good = good.WithContent(raw(r.answerType))
 	}

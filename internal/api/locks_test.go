@@ -134,7 +134,7 @@ func TestTheRecordAsATable(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	status, kind, text := h.get("/locks/record?as=csv&path=-b.png")
+	status, kind, text := h.get("/locks/record.csv?path=-b.png")
 	rows, err := csv.NewReader(strings.NewReader(text)).ReadAll()
 	if status != 200 || !strings.HasPrefix(kind, "text/csv") || err != nil || len(rows) != 6 {
 		t.Fatalf("%d %s %q, %v", status, kind, rows, err)
@@ -154,7 +154,7 @@ func TestTheRecordAsATable(t *testing.T) {
 			t.Errorf("%s: %d entries, %v", query, len(r.Holds), err)
 		}
 	}
-	for _, bad := range []string{"/locks/record?since=yesterday", "/locks/record?as=csv&until=1", "/locks/record?as=xls", "/locks/contested?weeks=0x", "/locks/contested?weeks=1000", "/locks/record?limit=-1"} {
+	for _, bad := range []string{"/locks/record?since=yesterday", "/locks/record.csv?until=1", "/locks/contested?weeks=0x", "/locks/contested?weeks=1000", "/locks/record?limit=-1"} {
 		if status, kind, _ := h.get(bad); status != 400 || !strings.HasPrefix(kind, "application/problem+json") {
 			t.Errorf("%s is answered with %d %s", bad, status, kind)
 		}

@@ -2,10 +2,12 @@ package api
 
 import (
 	"net/http"
+	"strings"
 
 	"github.com/labstack/echo/v5"
 
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/sheet"
 )
 
 // route is one call of the API: what Echo serves and what the OpenAPI document says are both made from it.
@@ -52,7 +54,21 @@ const (
 	eventStream = "text/event-stream"
 )
 
-var routes = []route{
+// routes are all calls: what answers with a list answers with it as a table, too, under the same name and ".csv".
+var routes = func() []route {
+	all := calls
+	for _, r := range calls {
+		if r.method == http.MethodGet && r.answer != nil && sheet.Listed(r.answer) && !strings.Contains(r.path[strings.LastIndex(r.path, "/"):], ":") {
+			table := r
+			table.path, table.summary = r.path+".csv", r.summary+"; as a table (RFC 4180)"
+			table.answer, table.answerType = nil, csvType
+			all = append(all, table)
+		}
+	}
+	return all
+}()
+
+var calls = []route{
 	{method: "GET", path: "/service", summary: "What runs here", answer: model.ServiceInfo{}, open: true, handle: (*Server).serviceInfo},
 	{method: "POST", path: "/sign-in", summary: "Exchange handle and passphrase for a token, or for a cookie where console is set", body: model.SignInRequest{}, answer: model.SignIn{}, open: true, handle: (*Server).signIn},
 	{method: "POST", path: "/sign-out", summary: "End this sign-in", status: http.StatusNoContent, handle: (*Server).signOut},

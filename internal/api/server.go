@@ -192,23 +192,15 @@ func (c *call) answer(v any) error {
 	if v == nil {
 		return c.NoContent(http.StatusNoContent)
 	}
-	switch as := c.QueryParam("as"); {
-	case as == "" || as == "json":
+	if c.route.answerType != csvType {
 		return c.JSON(status, v)
-	case as != "csv" || !c.route.listed():
-		return model.NewProblem(model.BadRequest, "leave as out", "this does not come as %q", as)
 	}
 	var out bytes.Buffer
 	if err := sheet.Write(&out, v); err != nil {
 		return err
 	}
-	c.Response().Header().Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": c.project() + "-" + path.Base(c.Request().URL.Path) + ".csv"}))
+	c.Response().Header().Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": strings.TrimPrefix(c.project()+"-"+path.Base(c.Request().URL.Path), "-")}))
 	return c.Blob(status, csvType+"; charset=utf-8; header=present", out.Bytes())
-}
-
-// listed says that what a route answers with is a list, which comes as a table, too.
-func (r *route) listed() bool {
-	return r.method == http.MethodGet && r.answer != nil && sheet.Listed(r.answer)
 }
 
 func (c *call) project() string { return c.Param("project") }

@@ -57,7 +57,7 @@ export function Record() {
           <span className="mb-1 block text-peat">From</span>
           <input className={fieldClass} type="date" value={params.get("since") ?? ""} onChange={(e) => set("since", e.target.value)} />
         </label>
-        <a className="py-1.5" href={`${prefix}/projects/${here.key}/locks/record?${new URLSearchParams({ ...query, as: "csv" })}`} download>As a spreadsheet (CSV)</a>
+        <a className="py-1.5" href={`${prefix}/projects/${here.key}/locks/record.csv?${new URLSearchParams(query)}`} download>As a spreadsheet (CSV)</a>
       </form>
       <Trouble error={found.error} />
       {found.data && holds.length === 0 && <p className="text-peat">Nothing fits.</p>}
