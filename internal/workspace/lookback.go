@@ -42,6 +42,7 @@ func (w *Workspace) Rollback(ctx context.Context, o RollbackOptions) (*model.Rol
 	if err != nil {
 		return nil, nil, err
 	}
+	w.Tell(ctx, s) // the service refuses over what it knows to be unsent
 	q := model.RollbackRequest{Workspace: w.Marker.Workspace, Paths: o.Paths, Version: o.Version, To: o.To, All: o.All, Without: o.Without, Note: strings.TrimSpace(o.Note), Preview: true}
 	if o.Set {
 		q.Paths = s.Together(o.Paths)
