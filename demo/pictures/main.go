@@ -20,18 +20,45 @@ type shot struct {
 	before               chromedp.Action[chromedp.Void]
 }
 
+// shots are the pictures of the documentation.
+var shots = []shot{
+	{name: "console-projects", address: "/"},
+	{name: "console-today", address: "/p/brinelight"},
+	{name: "console-assets", address: "/p/brinelight/assets/textures"},
+	{name: "console-asset", address: "/p/brinelight/asset/textures/rust-albedo.png"},
+	{name: "console-handoffs", address: "/p/brinelight/handoffs", theme: "light"},
+	{name: "console-handoff", address: "/p/brinelight/handoffs/8"},
+	{name: "console-locks", address: "/p/brinelight/locks"},
+	{name: "console-waited-for", address: "/p/brinelight/locks/waiting?weeks=6", theme: "light"},
+	{name: "console-news", address: "/p/brinelight/news"},
+	{name: "console-code", address: "/p/brinelight/code"},
+	{name: "console-rules", address: "/p/brinelight/rules?path=textures/cache/rust.png"},
+	{name: "console-narrow", address: "/p/brinelight/assets/textures", width: 420},
+	{name: "console-rollback", address: "/p/brinelight/asset/textures/rust-albedo.png", theme: "light", before: chromedp.Click(`button[title="Go back to version 1"]`)},
+}
+
 func main() {
 	url := flag.String("url", "http://127.0.0.1:7420", "address of the demo's console")
 	out := flag.String("out", "docs/screenshots", "folder for the pictures")
 	only := flag.String("only", "", "only pictures with this in their name")
+	page := flag.String("page", "", "one other page to take a picture of, by its address; -only is the picture's name then")
+	light := flag.Bool("light", false, "take that in the light theme")
+	wait := flag.Duration("wait", 900*time.Millisecond, "how long the page gets before its picture is taken")
 	flag.Parse()
-	if err := run(*url, *out, *only); err != nil {
+	list := shots
+	if *page != "" {
+		list = []shot{{name: *only, address: *page}}
+		if *light {
+			list[0].theme = "light"
+		}
+	}
+	if err := run(*url, *out, *only, list, *wait); err != nil {
 		fmt.Fprintln(os.Stderr, "pictures:", err)
 		os.Exit(1)
 	}
 }
 
-func run(url, out, only string) error {
+func run(url, out, only string, list []shot, wait time.Duration) error {
 	profile, err := os.MkdirTemp("", "pictures-")
 	if err != nil {
 		return err
@@ -54,21 +81,7 @@ func run(url, out, only string) error {
 		chromedp.WaitVisible(`//h1[text()="Projects"]`)); err != nil {
 		return err
 	}
-	for _, s := range []shot{
-		{name: "console-projects", address: "/"},
-		{name: "console-today", address: "/p/brinelight"},
-		{name: "console-assets", address: "/p/brinelight/assets/textures"},
-		{name: "console-asset", address: "/p/brinelight/asset/textures/rust-albedo.png"},
-		{name: "console-handoffs", address: "/p/brinelight/handoffs", theme: "light"},
-		{name: "console-handoff", address: "/p/brinelight/handoffs/8"},
-		{name: "console-locks", address: "/p/brinelight/locks"},
-		{name: "console-waited-for", address: "/p/brinelight/locks/waiting?weeks=6", theme: "light"},
-		{name: "console-news", address: "/p/brinelight/news"},
-		{name: "console-code", address: "/p/brinelight/code"},
-		{name: "console-rules", address: "/p/brinelight/rules?path=textures/cache/rust.png"},
-		{name: "console-narrow", address: "/p/brinelight/assets/textures", width: 420},
-		{name: "console-rollback", address: "/p/brinelight/asset/textures/rust-albedo.png", theme: "light", before: chromedp.Click(`button[title="Go back to version 1"]`)},
-	} {
+	for _, s := range list {
 		if !strings.Contains(s.name, only) {
 			continue
 		}
@@ -90,7 +103,7 @@ func run(url, out, only string) error {
 			chromedp.EmulateViewport(width, height),
 			chromedp.Navigate(url + s.address),
 			chromedp.WaitVisible(`main h1`),
-			chromedp.Sleep(900 * time.Millisecond),
+			chromedp.Sleep(wait),
 		}
 		if s.before != nil {
 			steps = append(steps, s.before, chromedp.Sleep(300*time.Millisecond))

@@ -93,6 +93,9 @@ func (s *Service) changesBetween(ctx context.Context, tx *records.Tx, p records.
 				a.MovedFrom, came[d.To.Asset] = before.Spelling(), true
 			}
 		}
+		if before != nil && a.MovedFrom == "" && before.Content == d.To.Content && before.Mode == d.To.Mode && before.Spelling() == a.Path {
+			continue // it went and came back
+		}
 		if before != nil {
 			a.Before, a.SizeBefore, a.Change = before.Version, before.Size, "edited"
 			if before.Content == d.To.Content && a.MovedFrom != "" {

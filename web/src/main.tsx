@@ -5,13 +5,16 @@ import { createBrowserRouter, RouterProvider } from "react-router";
 import { Problem } from "./api/client";
 import { AssetPage } from "./pages/asset/AssetPage";
 import { AssetsPage } from "./pages/assets/AssetsPage";
+import { BetweenPage } from "./pages/between/BetweenPage";
 import { CodePage } from "./pages/code/CodePage";
 import { HandoffPage } from "./pages/handoff/HandoffPage";
 import { HandoffsPage } from "./pages/handoffs/HandoffsPage";
+import { HistoryFrame } from "./pages/handoffs/HistoryFrame";
 import { Board } from "./pages/locks/Board";
 import { Contested } from "./pages/locks/Contested";
 import { LocksPage } from "./pages/locks/LocksPage";
 import { Record } from "./pages/locks/Record";
+import { MilestonesPage } from "./pages/milestones/MilestonesPage";
 import { NewsPage } from "./pages/news/NewsPage";
 import { ProjectFrame } from "./pages/project/ProjectFrame";
 import { ProjectsPage } from "./pages/projects/ProjectsPage";
@@ -31,7 +34,15 @@ const router = createBrowserRouter([
       { index: true, element: <TodayPage /> },
       { path: "assets/*", element: <AssetsPage /> },
       { path: "asset/*", element: <AssetPage /> },
-      { path: "handoffs", element: <HandoffsPage /> },
+      {
+        path: "handoffs",
+        element: <HistoryFrame />,
+        children: [
+          { index: true, element: <HandoffsPage /> },
+          { path: "milestones", element: <MilestonesPage /> },
+          { path: "between", element: <BetweenPage /> },
+        ],
+      },
       { path: "handoffs/:number", element: <HandoffPage /> },
       {
         path: "locks",

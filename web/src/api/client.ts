@@ -46,10 +46,13 @@ function isProblem(v: unknown): v is Schemas["ProblemDetails"] {
   return typeof v === "object" && v !== null && "detail" in v && "status" in v;
 }
 
-const inProject = (key: string, call: string, query: Record<string, string | number>) =>
+export const inProject = (key: string, call: string, query: Record<string, string | number>) =>
   `${prefix}/projects/${encodeURIComponent(key)}/${call}?${new URLSearchParams(Object.entries(query).map(([k, v]) => [k, String(v)]))}`;
 
 export const fileAddress = (key: string, path: string, version: number) => inProject(key, "file", { path, version });
+
+/** archiveAddress is the project, or a folder of it, as it was, in one file. */
+export const archiveAddress = (key: string, at: string, path: string, form: "zip" | "tar") => inProject(key, "archive", { at, form, ...(path && { path }) });
 
 export const pictureAddress = (key: string, path: string, version: number, edge: 96 | 320 | 1280) =>
   inProject(key, "thumbnail", { path, version, edge });

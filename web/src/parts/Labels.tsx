@@ -1,16 +1,20 @@
+import { Task } from "./Task";
+
 interface Labelled {
   tasks: string[];
+  milestones?: string[];
   stage?: string;
   commit?: string;
 }
 
-/** Labels are the task ids and the stage of a handoff, the commit that it was brought in from, and those that pin it. */
+/** Labels are the milestones, the task ids and the stage of a handoff, the commit that it was brought in from, and those that pin it. */
 export function Labels({ handoff, pinnedBy = [] }: { handoff: Labelled; pinnedBy?: { commit: string; subject: string }[] }) {
   return (
     <span className="text-xs">
-      {handoff.tasks.map((t) => (
-        <span key={t} className="mr-1.5 border-b border-line text-peat">{t}</span>
+      {handoff.milestones?.map((m) => (
+        <strong key={m} className="mr-1.5 rounded-md border border-copper px-1.5 py-0.5 font-semibold text-copper" title="milestone">{m}</strong>
       ))}
+      {handoff.tasks.map((t) => <Task key={t} id={t} />)}
       {handoff.stage && <span className="mr-1.5 rounded-md bg-stone px-1.5 py-0.5 text-ink">{handoff.stage}</span>}
       {handoff.commit && <span className="mr-1.5 text-peat" title={handoff.commit}>from commit <code>{handoff.commit.slice(0, 10)}</code></span>}
       {pinnedBy.map((p) => (

@@ -1,19 +1,20 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { Download, RotateCcw } from "lucide-react";
 import { useRef, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
-import { api, ask, fileAddress, newKey, type Asset, type Lock, type Version } from "../../api/client";
-import { consoleSeat, useLocks } from "../../api/locks";
-import { Ask } from "../../parts/Ask";
+import { api, ask, fileAddress, inProject, type Asset, type Lock, type Version } from "../../api/client";
+import { useLocks } from "../../api/locks";
 import { Button } from "../../parts/Button";
 import { DropFile } from "../../parts/DropFile";
+import { GoBack } from "../../parts/GoBack";
 import { Holder } from "../../parts/Holder";
+import { Labels } from "../../parts/Labels";
 import { Line } from "../../parts/Line";
 import { AnswerAsk, ReleaseLock, TakeLock, TakeOffer, WaitOrAsk } from "../../parts/LockControl";
 import { Picture } from "../../parts/Picture";
 import { Trouble } from "../../parts/Trouble";
 import { Unsent } from "../../parts/Unsent";
-import { baseName, firstLine, folderPath, size, When } from "../../parts/words";
+import { baseName, comparePath, firstLine, folderPath, grown, size, When } from "../../parts/words";
 import { Marks } from "../locks/Board";
 import { useHere, type Here } from "../project/ProjectFrame";
 
@@ -110,58 +111,53 @@ function LockButtons({ here, asset, lock }: { here: Here; asset: Asset; lock: Lo
 
 function Versions({ here, asset, versions, shown }: { here: Here; asset: Asset; versions: Version[]; shown: Version }) {
   const [back, setBack] = useState<Version>();
-  const queries = useQueryClient();
-  const roll = useMutation({
-    mutationFn: (v: Version) =>
-      ask(
-        api.POST("/projects/{project}/rollback", {
-          params: { path: { project: here.key }, header: { "Idempotency-Key": newKey() } },
-          body: { workspace: asset.lock?.holder === here.me ? asset.lock.workspace_id : consoleSeat, paths: [asset.path], version: v.version, seen: asset.handoff ?? 0 },
-        }),
-      ),
-    onSuccess: () => {
-      setBack(undefined);
-      return queries.invalidateQueries({ queryKey: ["project", here.key] });
-    },
-  });
   return (
     <div>
-      <h2 className="mb-2">Versions</h2>
+      <div className="mb-2 flex items-baseline gap-4">
+        <h2>Versions</h2>
+        <a className="ml-auto text-peat" href={inProject(here.key, "asset.csv", { path: asset.path })} download>As a spreadsheet (CSV)</a>
+      </div>
       <ol className="border-t border-line">
-        {versions.map((v) => (
-          <li key={v.version} className={`flex gap-3 border-b border-line px-2 py-2.5 ${v === shown ? "bg-bank" : ""}`}>
-            <Picture project={here.key} path={v.path} version={v.version} edge={96} className="size-12 shrink-0 rounded-md" />
-            <div className="min-w-0 flex-1">
-              <Link to={`?version=${v.version}`} replace aria-current={v === shown} className="font-medium">
-                v{v.version} {firstLine(v.note)}
-              </Link>
-              <p className="text-peat">
-                {v.author}, <When at={v.at} />, {v.gone ? "removed" : size(v.size)}, <Link to={`/p/${here.key}/handoffs/${v.handoff}`}>h{v.handoff}</Link>
-              </p>
-            </div>
-            {!v.gone && (
-              <div className="flex w-18 shrink-0 items-start gap-1">
-                <a href={fileAddress(here.key, v.path, v.version)} download title={`Download version ${v.version}`} className="rounded-md border border-transparent p-1.5 text-peat hover:border-line hover:text-ink">
-                  <Download size={16} aria-label={`Download version ${v.version}`} />
-                </a>
-                {here.maySend && v.version !== asset.newest && (
-                  <Button kind="quiet" className="px-1.5" title={`Go back to version ${v.version}`} onClick={() => setBack(v)}>
-                    <RotateCcw size={16} aria-label={`Go back to version ${v.version}`} />
-                  </Button>
+        {versions.map((v, i) => {
+          const before = versions[i + 1];
+          const grew = before && !before.gone && !v.gone ? v.size - before.size : 0;
+          return (
+            <li key={v.version} className={`flex gap-3 border-b border-line px-2 py-2.5 ${v === shown ? "bg-bank" : ""}`}>
+              <Picture project={here.key} path={v.path} version={v.version} edge={96} className="size-12 shrink-0 rounded-md" />
+              <div className="min-w-0 flex-1">
+                <Link to={`?version=${v.version}`} replace aria-current={v === shown} className="font-medium">
+                  v{v.version} {firstLine(v.note)}
+                </Link> <Labels handoff={v} />
+                <p className="text-peat">
+                  {v.author}, <When at={v.at} />, {v.gone ? "removed" : size(v.size)}{grew !== 0 && ` (${grown(grew)})`}, <Link to={`/p/${here.key}/handoffs/${v.handoff}`}>h{v.handoff}</Link>
+                  {before && before.path !== v.path && <span className="block break-all">moved from {before.path}</span>}
+                </p>
+                {!v.gone && (
+                  <p className="text-peat">
+                    {before && !before.gone && <Link to={comparePath(here.key, before.path, before.version, v.path, v.version)} className="mr-4">Compare with v{before.version}</Link>}
+                    {v.version !== asset.newest && !asset.gone && <Link to={comparePath(here.key, v.path, v.version, asset.path, asset.newest)}>With the newest</Link>}
+                  </p>
                 )}
               </div>
-            )}
-          </li>
-        ))}
+              {!v.gone && (
+                <div className="flex w-18 shrink-0 items-start gap-1">
+                  <a href={fileAddress(here.key, v.path, v.version)} download title={`Download version ${v.version}`} className="rounded-md border border-transparent p-1.5 text-peat hover:border-line hover:text-ink">
+                    <Download size={16} aria-label={`Download version ${v.version}`} />
+                  </a>
+                  {here.maySend && v.version !== asset.newest && (
+                    <Button kind="quiet" className="px-1.5" title={`Go back to version ${v.version}`} onClick={() => setBack(v)}>
+                      <RotateCcw size={16} aria-label={`Go back to version ${v.version}`} />
+                    </Button>
+                  )}
+                </div>
+              )}
+            </li>
+          );
+        })}
       </ol>
       {back && (
-        <Ask open title={`Go back to version ${back.version}?`} action="Go back" busy={roll.isPending} onAct={() => roll.mutate(back)} onClose={() => setBack(undefined)}>
-          <p>
-            Its content comes back as version {asset.newest + 1}, for everyone. Nothing is deleted: version {asset.newest} stays, and can be gone back to in
-            the same way.
-          </p>
-          <Trouble error={roll.error} />
-        </Ask>
+        <GoBack here={here} title={`Go back to version ${back.version}?`} back={{ paths: [asset.path], version: back.version }}
+          {...(asset.lock?.holder === here.me && { seat: asset.lock.workspace_id })} onClose={() => setBack(undefined)} />
       )}
     </div>
   );

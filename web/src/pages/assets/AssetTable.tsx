@@ -13,6 +13,8 @@ interface Props {
   here: Here;
   assets: Asset[];
   fullPaths: boolean;
+  /** Whether it is a state of the past: then there is nothing to do but look. */
+  past: boolean;
   onDrop: (e: DragEvent, asset?: Asset) => void;
   onEnd: () => void;
 }
@@ -21,7 +23,7 @@ const rowHeight = 56;
 const columns = "grid grid-cols-[3rem_minmax(0,1fr)_9.5rem] items-center gap-x-4 md:grid-cols-[3rem_minmax(0,3fr)_4rem_5.5rem_minmax(0,3fr)_6.5rem_6rem]";
 
 /** AssetTable shows only the rows in view, however many there are. */
-export function AssetTable({ here, assets, fullPaths, onDrop, onEnd }: Props) {
+export function AssetTable({ here, assets, fullPaths, past, onDrop, onEnd }: Props) {
   const top = useRef<HTMLDivElement>(null);
   const [offset, setOffset] = useState(0);
   useEffect(() => setOffset(top.current?.offsetTop ?? 0), [assets.length]);
@@ -47,7 +49,7 @@ export function AssetTable({ here, assets, fullPaths, onDrop, onEnd }: Props) {
           const asset = assets[r.index]!;
           return (
             <div key={asset.path} className="absolute inset-x-0" style={{ height: r.size, transform: `translateY(${r.start - offset}px)` }}>
-              <Row here={here} asset={asset} name={fullPaths ? asset.path : baseName(asset.path)} onDrop={onDrop} />
+              <Row here={here} asset={asset} past={past} name={fullPaths ? asset.path : baseName(asset.path)} onDrop={onDrop} />
             </div>
           );
         })}
@@ -56,10 +58,10 @@ export function AssetTable({ here, assets, fullPaths, onDrop, onEnd }: Props) {
   );
 }
 
-function Row({ here, asset, name, onDrop }: { here: Here; asset: Asset; name: string; onDrop: Props["onDrop"] }) {
+function Row({ here, asset, name, past, onDrop }: { here: Here; asset: Asset; name: string; past: boolean; onDrop: Props["onDrop"] }) {
   const [over, setOver] = useState(false);
   const mine = asset.holder === here.me;
-  const takes = mine && here.maySend;
+  const takes = mine && here.maySend && !past;
   return (
     <div
       role="row"
@@ -80,7 +82,7 @@ function Row({ here, asset, name, onDrop }: { here: Here; asset: Asset; name: st
         <Preview here={here} asset={asset} />
       </span>
       <span role="cell" className="truncate">
-        <Link to={assetPath(here.key, asset.path)} className="font-medium" title={asset.path}>{name}</Link>
+        <Link to={`${assetPath(here.key, asset.path)}${past ? `?version=${asset.newest}` : ""}`} className="font-medium" title={asset.path}>{name}</Link>
         <span className="block truncate text-xs text-peat md:hidden">v{asset.newest}, {size(asset.size)}, {asset.author}</span>
       </span>
       <span role="cell" className="max-md:hidden">v{asset.newest}</span>
@@ -88,10 +90,10 @@ function Row({ here, asset, name, onDrop }: { here: Here; asset: Asset; name: st
       <span role="cell" className="truncate text-peat max-md:hidden" title={asset.note}>
         {asset.author}, {asset.at && <When at={asset.at} />}: {firstLine(asset.note ?? "")}
       </span>
-      <span role="cell" className="max-md:hidden"><Holder lock={asset.lock} me={here.me} /></span>
+      <span role="cell" className="max-md:hidden">{!past && <Holder lock={asset.lock} me={here.me} />}</span>
       <span role="cell" className="flex items-center justify-end gap-2">
-        <span className="md:hidden"><Holder lock={asset.lock} me={here.me} /></span>
-        {asset.lock ? <ReleaseLock here={here} lock={asset.lock} /> : here.maySend && <TakeLock here={here} asset={asset} />}
+        {!past && <span className="md:hidden"><Holder lock={asset.lock} me={here.me} /></span>}
+        {past ? null : asset.lock ? <ReleaseLock here={here} lock={asset.lock} /> : here.maySend && <TakeLock here={here} asset={asset} />}
       </span>
     </div>
   );

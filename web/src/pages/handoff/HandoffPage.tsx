@@ -1,10 +1,14 @@
 import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import { Link, useParams } from "react-router";
-import { api, ask, type Schemas } from "../../api/client";
+import { api, archiveAddress, ask, type Handoff, type Schemas } from "../../api/client";
+import { Button } from "../../parts/Button";
+import { GoBack, type Back } from "../../parts/GoBack";
 import { Labels } from "../../parts/Labels";
+import { NameState } from "../../parts/NameState";
 import { Picture } from "../../parts/Picture";
 import { Trouble } from "../../parts/Trouble";
-import { assetPath, plural, size, When } from "../../parts/words";
+import { assetPath, comparePath, grown, plural, size, When } from "../../parts/words";
 import { usePins } from "../code/usePins";
 import { useHere, type Here } from "../project/ProjectFrame";
 
@@ -25,7 +29,7 @@ export function HandoffPage() {
       </p>
       <h1 className="mt-1 max-w-prose whitespace-pre-line">{h.note}</h1>
       <p className="mt-2 mb-6 text-peat">
-        {h.author}, <When at={h.at} />, {plural(h.count, "asset")}, {size(h.size)} <Labels handoff={{ ...h, commit: "" }} />
+        <Link to={`/p/${here.key}/handoffs?author=${encodeURIComponent(h.author)}`}>{h.author}</Link>, <When at={h.at} />, {plural(h.count, "asset")}, {size(h.size)} <Labels handoff={{ ...h, commit: "" }} />
         {h.commit && <span className="block">Brought in from the git history: commit <code className="break-all">{h.commit}</code></span>}
         {pins.map((p) => (
           <span key={p.commit} className="block">
@@ -33,6 +37,7 @@ export function HandoffPage() {
           </span>
         ))}
       </p>
+      <Doings here={here} handoff={h} />
       <ul className="grid grid-cols-[repeat(auto-fill,minmax(min(100%,24rem),1fr))] gap-x-6 gap-y-8">
         {h.assets.map((a) => (
           <li key={a.path}>
@@ -44,13 +49,36 @@ export function HandoffPage() {
   );
 }
 
+/** Doings are what one may do with the state that a handoff led to, and with the handoff itself. */
+function Doings({ here, handoff: h }: { here: Here; handoff: Handoff }) {
+  const [back, setBack] = useState<{ title: string; back: Back }>();
+  const [naming, setNaming] = useState(false);
+  const state = `h${h.number}`;
+  return (
+    <p className="mb-6 flex flex-wrap items-center gap-x-5 gap-y-2">
+      <Link to={`/p/${here.key}/assets?at=${state}`}>The project as it was then</Link>
+      {h.parent > 0 && <Link to={`/p/${here.key}/handoffs/between?from=${state}&to=newest`}>What came behind it</Link>}
+      <a href={archiveAddress(here.key, state, "", "zip")} download>All of it as a ZIP file</a>
+      {here.maySend && (
+        <span className="flex flex-wrap gap-2">
+          <Button onClick={() => setNaming(true)}>Name it</Button>
+          <Button onClick={() => setBack({ title: `Undo ${state}?`, back: { without: h.number } })}>Undo this handoff</Button>
+          {h.number < here.project.handoffs && <Button onClick={() => setBack({ title: `Bring the whole project back to ${state}?`, back: { all: true, to: state } })}>Go back to it</Button>}
+        </span>
+      )}
+      {back && <GoBack here={here} {...back} onClose={() => setBack(undefined)} />}
+      {naming && <NameState here={here} at={state} onClose={() => setNaming(false)} />}
+    </p>
+  );
+}
+
 /** Change shows what a handoff did to one asset: before and after, side by side. */
 function Change({ here, change }: { here: Here; change: Schemas["HandoffAsset"] }) {
   const before = change.change !== "new" && change.before > 0;
   const after = change.change !== "gone";
   return (
     <>
-      <Link to={`${assetPath(here.key, change.path)}?version=${change.version}`} className="block no-underline">
+      <Link to={before && after ? comparePath(here.key, change.moved_from ?? change.path, change.before, change.path, change.version) : `${assetPath(here.key, change.path)}?version=${change.version}`} className="block no-underline">
         <span className={`grid gap-0.5 overflow-hidden rounded-lg ${before && after ? "grid-cols-2" : ""}`}>
           {before && <Side here={here} change={change} version={change.before} word="before" />}
           {after && <Side here={here} change={change} version={change.version} word={before ? "after" : "new"} />}
@@ -59,7 +87,7 @@ function Change({ here, change }: { here: Here; change: Schemas["HandoffAsset"] 
       <p className="mt-1.5">
         <Link to={assetPath(here.key, change.path)} className="font-medium break-all">{change.path}</Link>
         <span className="block text-peat">
-          {change.change}{change.moved_from && <> from {change.moved_from}</>}, v{change.version}{after && <>, {size(change.size)}</>}
+          {change.change}{change.moved_from && <> from {change.moved_from}</>}, v{change.version}{after && <>, {size(change.size)}</>}{before && after && <> ({grown(change.size - (change.size_before ?? 0))})</>}
         </span>
       </p>
     </>
