@@ -16,7 +16,7 @@ const (
 	Board     = "board"
 	Data      = "data"
 	Text      = "text"
-	Table     = "table"
+	Tabular   = "table"
 	Document  = "document"
 	Other     = "other"
 )
@@ -30,12 +30,12 @@ var endings = map[string][]string{
 	Board:     {".kicad_pcb", ".gbr", ".ger", ".gtl", ".gbl", ".gto", ".gbo", ".gts", ".gbs", ".gtp", ".gbp", ".gm1", ".gko", ".drl", ".xln", ".exc"},
 	Data:      {".json", ".xml", ".tmx", ".tsx", ".level", ".scene", ".yaml", ".yml"},
 	Text:      {".txt", ".md", ".toml", ".ini", ".cfg", ".lua", ".py", ".js", ".cs", ".c", ".h", ".cpp", ".glsl", ".hlsl", ".vert", ".frag", ".ink", ".dialogue", ".step", ".stp", ".mtl", ".svg"},
-	Table:     {".csv", ".tsv"},
+	Tabular:   {".csv", ".tsv"},
 	Document:  {".pdf"},
 }
 
 // Kinds lists the kinds in the order in which they are shown.
-var Kinds = []string{Texture, Model, Sound, Schematic, Board, Data, Text, Table, Document, Other}
+var Kinds = []string{Texture, Model, Sound, Schematic, Board, Data, Text, Tabular, Document, Other}
 
 var kindByEnding = func() map[string]string {
 	m := map[string]string{}
