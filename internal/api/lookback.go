@@ -2,15 +2,18 @@ package api
 
 import (
 	"bufio"
+	"bytes"
 	"fmt"
 	"mime"
 	"net/http"
 	"net/url"
 	"path"
 	"strconv"
+	"time"
 
 	"kettletarn/internal/core/bundle"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/service"
 )
 
 // state is a query parameter that names a state.
@@ -125,4 +128,71 @@ func (s *Server) removeMilestone(c *call) error {
 		return err
 	}
 	return c.answer(nil)
+}
+
+func (s *Server) look(c *call) error {
+	number, err := c.number("version")
+	if err != nil {
+		return err
+	}
+	r, err := s.service.Look(c.Request().Context(), c.actor, c.project(), c.QueryParam("path"), number)
+	if err != nil {
+		return err
+	}
+	return c.answer(r)
+}
+
+func (s *Server) drawing(c *call) error {
+	number, err := c.number("version")
+	if err != nil {
+		return err
+	}
+	data, err := s.service.Drawing(c.Request().Context(), c.actor, c.project(), c.QueryParam("path"), number, c.QueryParam("name"))
+	return c.drawn(data, err, number > 0)
+}
+
+// sides reads which two versions are compared.
+func (c *call) sides() (q service.Sides, err error) {
+	before, err1 := c.number("a")
+	after, err2 := c.number("b")
+	return service.Sides{Path: c.QueryParam("path"), With: c.QueryParam("with"), Before: before, After: after}, firstError(err1, err2)
+}
+
+func (s *Server) compare(c *call) error {
+	q, err := c.sides()
+	if err != nil {
+		return err
+	}
+	out, err := s.service.Compare(c.Request().Context(), c.actor, c.project(), q)
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
+}
+
+func (s *Server) comparedDrawing(c *call) error {
+	q, err := c.sides()
+	if err != nil {
+		return err
+	}
+	data, err := s.service.ComparedDrawing(c.Request().Context(), c.actor, c.project(), q, c.QueryParam("name"))
+	return c.drawn(data, err, q.Before > 0 && q.After > 0)
+}
+
+// drawn answers with a file that was made here, of what a user sent. fixed says that it never changes.
+func (c *call) drawn(data []byte, err error, fixed bool) error {
+	if err != nil {
+		return err
+	}
+	h := c.Response().Header()
+	h.Set("Content-Security-Policy", "sandbox; default-src 'none'")
+	if fixed {
+		h.Set("Cache-Control", "private, max-age=604800, immutable")
+	}
+	h.Set("Content-Type", map[string]string{".png": png, ".wav": "audio/wav"}[path.Ext(c.QueryParam("name"))])
+	if h.Get("Content-Type") == "" {
+		h.Set("Content-Type", binary)
+	}
+	http.ServeContent(c.Response(), c.Request(), "", time.Time{}, bytes.NewReader(data))
+	return nil
 }

@@ -2,12 +2,15 @@ package api
 
 import (
 	"net/http"
+	"slices"
 	"strings"
 
 	"github.com/labstack/echo/v5"
 
+	"kettletarn/internal/core/media"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/sheet"
+	"kettletarn/internal/service"
 )
 
 // route is one call of the API: what Echo serves and what the OpenAPI document says are both made from it.
@@ -34,6 +37,12 @@ var (
 	atParam    = param{name: "at", kind: "string", about: "as of this state: a handoff (40, h40), a day or time (2026-03-02, or RFC 3339), or a milestone; the newest where left out"}
 	afterParam = param{name: "after", kind: "string", about: "what the page before has as next"}
 	keyParam   = param{name: "Idempotency-Key", kind: "string", about: "a UUID that the client wrote down before; the same key again gets the same answer", required: true, header: true}
+)
+
+var (
+	nameParam  = param{name: "name", kind: "string", about: "the name of the file", required: true}
+	sideParams = []param{{name: "path", kind: "string", about: "path of the asset, or of the earlier of two", required: true}, {name: "a", kind: "integer", about: "its version that is the earlier one; the newest where left out"},
+		{name: "with", kind: "string", about: "path of the other asset; the same one where left out"}, {name: "b", kind: "integer", about: "its version that is the later one; the newest where left out"}}
 )
 
 var recordParams = []param{{name: "person", kind: "string", about: "only of this person"}, {name: "path", kind: "string", about: "only of this asset, or in this folder"},
@@ -105,6 +114,11 @@ var calls = []route{
 	{method: "GET", path: "/projects/:project/milestones", summary: "The names that handoffs have, the latest handoff first", answer: model.Milestones{}, handle: (*Server).milestones},
 	{method: "POST", path: "/projects/:project/milestones", summary: "Name a handoff; the name stays with it", body: model.MilestoneRequest{}, answer: model.Milestone{}, status: http.StatusCreated, handle: (*Server).addMilestone},
 	{method: "DELETE", path: "/projects/:project/milestones/:milestone", summary: "Take a name away; for leads", status: http.StatusNoContent, handle: (*Server).removeMilestone},
+	{method: "GET", path: "/projects/:project/look", summary: "What a version is: its kind, facts, and what was drawn of it", answer: media.Report{}, query: []param{pathParam, {name: "version", kind: "integer", about: "the newest where left out"}}, handle: (*Server).look},
+	{method: "GET", path: "/projects/:project/look/file", summary: "What was drawn of a version, by its name in the report", answerType: binary, handle: (*Server).drawing,
+		query: []param{pathParam, {name: "version", kind: "integer", about: "the newest where left out"}, nameParam}},
+	{method: "GET", path: "/projects/:project/compare", summary: "What is different between two versions: facts, measures, changes, and what was drawn of that", answer: service.Compared{}, query: sideParams, handle: (*Server).compare},
+	{method: "GET", path: "/projects/:project/compare/file", summary: "What was drawn of two versions, by its name in the comparison", answerType: binary, query: append(slices.Clone(sideParams), nameParam), handle: (*Server).comparedDrawing},
 	{method: "GET", path: "/projects/:project/thumbnail", summary: "A picture of a version, made small", answerType: png, handle: (*Server).thumbnail,
 		query: []param{pathParam, {name: "version", kind: "integer", about: "the newest where left out"}, {name: "edge", kind: "integer", about: "96, 320 or 1280 pixels at most each way"}}},
 

@@ -1,19 +1,26 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
 
 	"github.com/urfave/cli/v3"
 
+	"kettletarn/internal/core/assetpath"
+	textlines "kettletarn/internal/core/lines"
+	"kettletarn/internal/core/media"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/workspace"
 )
 
 func (a *app) compare() *cli.Command {
-	return command("compare", "what is different between two states of the project", "A [B]", "tarn compare first-light newest",
+	return command("compare", "what is different between two versions of an asset, or between two states of the project", "A [B]", "tarn compare textures/rust-albedo.png@v2 textures/rust-albedo.png@v3 --picture rust.png",
 		func(ctx context.Context, cmd *cli.Command) error {
-			args, err := arguments(cmd, 1, 2, "compare first-light [newest]")
+			args, err := arguments(cmd, 1, 2, "compare PATH@v2 [PATH@v3], compare PATH, or compare h30 [h40]")
 			if err != nil {
 				return err
 			}
@@ -22,8 +29,258 @@ func (a *app) compare() *cli.Command {
 				return err
 			}
 			defer w.Close()
-			return a.compareStates(ctx, cmd, w, args)
-		})
+			path, version, ok := versionOf(args[0])
+			if !ok && len(args) == 1 {
+				if found, err := a.paths(w, args); err == nil && w.Has(found[0]) {
+					return a.compareHere(ctx, cmd, w, found[0])
+				}
+			}
+			if !ok {
+				return a.compareStates(ctx, cmd, w, args)
+			}
+			with, later := path, 0
+			if len(args) == 2 {
+				if with, later, ok = versionOf(args[1]); !ok {
+					return wrongUse("name two versions (textures/rust.png@v2 textures/rust.png@v3) or two states (h30 h40)")
+				}
+			}
+			paths, err := a.paths(w, []string{path, with})
+			if err != nil {
+				return err
+			}
+			return a.compareVersions(ctx, cmd, w, paths[0], version, paths[1], later)
+		},
+		&cli.StringFlag{Name: "picture", Usage: "write both and what is different between them, side by side, as a PNG"})
+}
+
+// compareVersions compares what the service has: nothing has to come here for that.
+func (a *app) compareVersions(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, path string, version int, with string, later int) error {
+	out, err := w.Client.Compare(ctx, w.Marker.Project, path, version, with, later)
+	if err != nil {
+		return err
+	}
+	if err := a.answer(cmd, out, func() {
+		a.say("%s@v%d and %s@v%d:", out.Before.Path, out.Before.Version, out.After.Path, out.After.Version)
+		a.printComparison(out.Compare)
+	}); err != nil {
+		return err
+	}
+	return a.savePicture(cmd, func(side int, name string) ([]byte, error) {
+		switch side {
+		case 0:
+			return w.Client.Drawing(ctx, w.Marker.Project, out.Before.Path, out.Before.Version, name)
+		case 1:
+			return w.Client.Drawing(ctx, w.Marker.Project, out.After.Path, out.After.Version, name)
+		}
+		return w.Client.ComparedDrawing(ctx, w.Marker.Project, path, out.Before.Version, with, out.After.Version, name)
+	}, out.Compare)
+}
+
+// compareHere compares a file with the version that it was made from. It is read here: nobody else has it yet.
+func (a *app) compareHere(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, path string) error {
+	version, was, err := w.BaseOf(path)
+	if err != nil {
+		return err
+	}
+	if version == 0 {
+		return model.NewProblem(model.NotFound, "tarn send hands it off", "%s is new here: there is no version of it yet", path)
+	}
+	limit := media.Limit(path)
+	data, err := w.Client.File(ctx, w.Marker.Project, was, version, limit+1)
+	if err != nil {
+		return err
+	}
+	file, err := os.Open(filepath.Join(w.Root, filepath.FromSlash(path)))
+	if err != nil {
+		return fmt.Errorf("%s can't be read: %w", path, err)
+	}
+	defer file.Close()
+	info, err := file.Stat()
+	if err != nil {
+		return err
+	}
+	out, drawn, err := media.Compare(media.Subject{Name: was, Size: int64(len(data)), Content: bytes.NewReader(data)}, media.Subject{Name: path, Size: info.Size(), Content: file})
+	if err != nil {
+		return err
+	}
+	if err := a.answer(cmd, out, func() {
+		a.say("%s@v%d and the file as it is here:", was, version)
+		a.printComparison(out)
+	}); err != nil {
+		return err
+	}
+	return a.savePicture(cmd, func(side int, name string) ([]byte, error) {
+		return drawn[[]string{"before-", "after-", ""}[side]+name], nil
+	}, out)
+}
+
+// savePicture writes what --picture asks for. get gives a file of the earlier side (0), the later one (1), or of both (2).
+func (a *app) savePicture(cmd *cli.Command, get func(side int, name string) ([]byte, error), c media.Comparison) error {
+	name := cmd.String("picture")
+	if name == "" {
+		return nil
+	}
+	var pictures [][]byte
+	add := func(side int, file string) error {
+		data, err := get(side, file)
+		if err == nil && data != nil {
+			pictures = append(pictures, data)
+		}
+		return err
+	}
+	for side, files := range [][]string{c.Before.Files, c.After.Files} {
+		if slices.Contains(files, "whole.png") {
+			if err := add(side, "whole.png"); err != nil {
+				return err
+			}
+		}
+	}
+	for _, file := range []string{"difference.png", "plan.png"} {
+		if slices.Contains(c.Files, file) {
+			if err := add(2, file); err != nil {
+				return err
+			}
+		}
+	}
+	if len(pictures) == 0 {
+		return model.NewProblem(model.NotFound, "leave --picture out", "there is nothing to draw of these")
+	}
+	data, err := media.Beside(1600, pictures...)
+	if err != nil {
+		return err
+	}
+	target, err := a.folder(name)
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(target, data, 0o644); err != nil {
+		return fmt.Errorf("%s can't be written: %w", target, err)
+	}
+	a.note("%s has the picture.", target)
+	return nil
+}
+
+// printComparison prints facts, measures, changes and lines.
+func (a *app) printComparison(c media.Comparison) {
+	for _, side := range []struct {
+		word string
+		r    media.Report
+	}{{"The earlier one", c.Before}, {"The later one", c.After}} {
+		if side.r.Trouble != "" {
+			a.say("%s can't be read: %s", side.word, assetpath.Printable(side.r.Trouble))
+		}
+	}
+	if c.Same {
+		a.say("Nothing that can be seen or heard is different.")
+	}
+	t := a.table("", "", "", "")
+	for _, f := range c.Facts {
+		mark, after := "", f.After
+		if f.Changed {
+			mark = "→"
+		} else {
+			after = ""
+		}
+		t.row("  "+f.Name, f.Before, mark, after)
+	}
+	t.print()
+	if len(c.Measures) > 0 {
+		a.say("")
+		m := a.table("", "")
+		for _, f := range c.Measures {
+			m.row("  "+f.Name, f.Value)
+		}
+		m.print()
+	}
+	if len(c.Changes) > 0 {
+		a.say("")
+		t := a.table("", "", "", "")
+		for i, x := range c.Changes {
+			if i == 60 && len(c.Changes)+c.Left > 70 {
+				t.row("  …", fmt.Sprintf("and %s more: --json has them", count(len(c.Changes)+c.Left-i)), "", "")
+				break
+			}
+			text := x.Before
+			if x.Before != "" && x.After != "" {
+				text += " → "
+			}
+			if text += x.After; x.Distance > 0 {
+				text += fmt.Sprintf("  (by %.4g)", x.Distance)
+			}
+			t.row("  "+x.Change, x.What, x.Name, text)
+		}
+		t.print()
+	}
+	a.printRows(c)
+	if c.Strip != nil && c.Kind == media.Other {
+		a.say("")
+		a.say("  %s of %s are not as before:", size(c.Strip.Changed), size(c.Strip.After))
+		a.say("  %s", stripWords(c.Strip, 72))
+	}
+}
+
+// printRows prints lines with both numbers: those that went with a minus, those that came with a plus.
+func (a *app) printRows(c media.Comparison) {
+	if len(c.Rows) == 0 {
+		return
+	}
+	a.say("")
+	last := 0
+	line := func(mark string, before, after int, text string) {
+		numbers := []string{"", ""}
+		for i, n := range []int{before, after} {
+			if n > 0 {
+				numbers[i] = fmt.Sprint(n)
+			}
+		}
+		a.say("  %5s %5s %s %s", numbers[0], numbers[1], mark, assetpath.Printable(text))
+	}
+	for _, r := range c.Rows {
+		at := max(r.Before, r.After)
+		if last > 0 && r.Before > last+1 {
+			a.say("  %5s %5s", "⋮", "⋮")
+		}
+		switch r.Kind {
+		case textlines.Same:
+			line(" ", r.Before, r.After, r.Text)
+		case textlines.Removed:
+			line("-", r.Before, 0, r.Text)
+		case textlines.Added:
+			line("+", 0, r.After, r.Text)
+		default:
+			line("-", r.Before, 0, r.Old)
+			line("+", 0, r.After, r.Text)
+		}
+		if r.Before > 0 {
+			last = r.Before
+		} else if last == 0 {
+			last = at
+		}
+	}
+	if c.RowsLeft > 0 {
+		a.say("  … and %s more lines", count(c.RowsLeft))
+	}
+}
+
+// stripWords draws which parts of a content are different: a column is full where anything in it is.
+func stripWords(s *media.Strip, width int) string {
+	cells := make([]bool, width)
+	at := int64(0)
+	for _, p := range s.Parts {
+		if !p.Same && p.Size > 0 {
+			for i := at * int64(width) / max(s.After, 1); i <= (at+p.Size-1)*int64(width)/max(s.After, 1) && i < int64(width); i++ {
+				cells[i] = true
+			}
+		}
+		at += p.Size
+	}
+	out := make([]rune, width)
+	for i, c := range cells {
+		if out[i] = '·'; c {
+			out[i] = '█'
+		}
+	}
+	return string(out)
 }
 
 // compareStates prints what is different between two states: by folder, by kind, by person, and asset by asset.

@@ -24,6 +24,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/media"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/pack"
 )
@@ -635,5 +636,53 @@ func (c *Client) News(ctx context.Context, key, last string, started func(), eac
 			}
 		}
 		return &Unreachable{URL: c.base, Cause: "the stream of news ended"}
+	})
+}
+
+// Compared is what is different between two versions, as the service says.
+type Compared struct {
+	Before  model.Version    `json:"before"`
+	After   model.Version    `json:"after"`
+	Compare media.Comparison `json:"comparison"`
+}
+
+func sides(path string, before int, with string, after int) url.Values {
+	return url.Values{"path": {path}, "a": {strconv.Itoa(before)}, "with": {with}, "b": {strconv.Itoa(after)}}
+}
+
+// Compare says what is different between a version of an asset and one of the same or another asset; 0 is the newest.
+func (c *Client) Compare(ctx context.Context, key, path string, before int, with string, after int) (v Compared, err error) {
+	return v, c.get(ctx, in(key, "/compare"), sides(path, before, with, after), &v)
+}
+
+// ComparedDrawing gets a file that was drawn of the two.
+func (c *Client) ComparedDrawing(ctx context.Context, key, path string, before int, with string, after int, name string) ([]byte, error) {
+	query := sides(path, before, with, after)
+	query.Set("name", name)
+	return c.bytes(ctx, in(key, "/compare/file"), query, 1<<30)
+}
+
+// Look says what a version is.
+func (c *Client) Look(ctx context.Context, key, path string, version int) (v media.Report, err error) {
+	return v, c.get(ctx, in(key, "/look"), url.Values{"path": {path}, "version": {strconv.Itoa(version)}}, &v)
+}
+
+// Drawing gets a file that was drawn of a version.
+func (c *Client) Drawing(ctx context.Context, key, path string, version int, name string) ([]byte, error) {
+	return c.bytes(ctx, in(key, "/look/file"), url.Values{"path": {path}, "version": {strconv.Itoa(version)}, "name": {name}}, 1<<30)
+}
+
+// File gets the content of a version, of at most limit bytes.
+func (c *Client) File(ctx context.Context, key, path string, version int, limit int64) ([]byte, error) {
+	return c.bytes(ctx, in(key, "/file"), url.Values{"path": {path}, "version": {strconv.Itoa(version)}}, limit)
+}
+
+func (c *Client) bytes(ctx context.Context, path string, query url.Values, limit int64) (data []byte, err error) {
+	return data, c.do(ctx, request{method: "GET", path: path, query: query}, func(r io.Reader) error {
+		data, err = io.ReadAll(io.LimitReader(r, limit))
+		if err != nil {
+			return &brokenAnswer{err}
+		}
+		return nil
 	})
 }

@@ -135,6 +135,7 @@ func (s *Service) Send(ctx context.Context, actor Actor, key string, send Send, 
 	})
 	if err == nil {
 		s.wakeHistory()
+		s.lookAhead(p, send.Changes)
 	}
 	return receipt, err
 }

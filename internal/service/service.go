@@ -32,7 +32,7 @@ type Service struct {
 	handedOff chan struct{}
 	news      hub
 	signins   chan struct{}
-	thumbs    thumbnails
+	looks     looks
 	ended     chan struct{}
 	courier   Courier // nil where nothing leaves the house
 	// heard is when each workspace was last noted as heard of, so that it is not written with every request.
@@ -88,7 +88,7 @@ func New(db *records.DB, store store.Store, cache string, log *slog.Logger) *Ser
 	if err != nil {
 		panic(err)
 	}
-	return &Service{heard: heard, db: db, store: store, log: log, nodes: nodes, rules: read, covers: covers, signins: make(chan struct{}, 2), thumbs: newThumbnails(cache), ended: make(chan struct{}), handedOff: make(chan struct{}, 1)}
+	return &Service{heard: heard, db: db, store: store, log: log, nodes: nodes, rules: read, covers: covers, signins: make(chan struct{}, 2), looks: newLooks(cache), ended: make(chan struct{}), handedOff: make(chan struct{}, 1)}
 }
 
 // Run carries news from the database to the readers until ctx ends, then ends their streams; beside that it keeps the history in packs,
@@ -100,6 +100,7 @@ func (s *Service) Run(ctx context.Context) {
 	wait.Go(func() { s.keepingHistory(ctx) })
 	wait.Go(func() { s.sealing(ctx) })
 	wait.Go(func() { s.keepingTime(ctx) })
+	wait.Go(func() { s.lookingAhead(ctx) })
 	if s.courier != nil {
 		wait.Go(func() { s.delivering(ctx) })
 	}

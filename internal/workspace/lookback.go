@@ -3,6 +3,7 @@ package workspace
 import (
 	"context"
 	"fmt"
+	"path/filepath"
 	"strings"
 
 	"github.com/google/uuid"
@@ -162,5 +163,32 @@ func (w *Workspace) Take(other model.Workspace) error {
 			view.Follows = 0 // whoever joins beside the code follows its pin by join --pinned
 		}
 		return t.setView(view)
+	})
+}
+
+// Has tells whether there is a file of that path here.
+func (w *Workspace) Has(path string) bool {
+	info, err := w.root.Lstat(filepath.FromSlash(path))
+	return err == nil && info.Mode().IsRegular()
+}
+
+// BaseOf is the version that a file here was made from, 0 for none, and the path that it had, where it was moved here.
+func (w *Workspace) BaseOf(path string) (version int, was string, err error) {
+	s, err := w.Status(context.Background(), Question{All: true})
+	if err != nil {
+		return 0, path, err
+	}
+	was = path
+	for _, a := range s.Assets {
+		if a.Path == path && a.MovedFrom != "" {
+			was = a.MovedFrom
+		}
+	}
+	return version, was, w.look(func(t indexTx) error {
+		base, had, err := t.base(was)
+		if had {
+			version = base.Version
+		}
+		return err
 	})
 }

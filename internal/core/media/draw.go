@@ -1,8 +1,11 @@
 package media
 
 import (
+	"bytes"
 	"image"
 	"image/color"
+	"image/draw"
+	"image/png"
 	"math"
 
 	"golang.org/x/image/vector"
@@ -185,4 +188,33 @@ func plan(before, after []object) image.Image {
 		c.ring(went, x, y, 7, 2.2)
 	}
 	return c.NRGBA
+}
+
+// Beside lays pictures side by side, each at most edge pixels high and wide, in a PNG.
+func Beside(edge int, pictures ...[]byte) ([]byte, error) {
+	const gap = 12
+	var list []image.Image
+	width, height := gap, 0
+	for _, data := range pictures {
+		small, err := Small(data, edge)
+		if err != nil {
+			return nil, err
+		}
+		m, err := png.Decode(bytes.NewReader(small))
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, m)
+		width += m.Bounds().Dx() + gap
+		height = max(height, m.Bounds().Dy())
+	}
+	c := newCanvas(width, height+2*gap)
+	x := gap
+	for _, m := range list {
+		draw.Draw(c.NRGBA, image.Rect(x, gap, x+m.Bounds().Dx(), gap+m.Bounds().Dy()), m, m.Bounds().Min, draw.Over)
+		x += m.Bounds().Dx() + gap
+	}
+	d := Drawn{}
+	err := d.png("all", c.NRGBA)
+	return d["all"], err
 }

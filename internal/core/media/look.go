@@ -126,6 +126,26 @@ type Comparison struct {
 	Files    []string `json:"files"`
 }
 
+// Limit is the most bytes that a content of a name may have to be looked into.
+func Limit(name string) int64 {
+	switch KindOf(name) {
+	case Texture, Model:
+		return maxModel
+	case Sound:
+		return maxSound
+	}
+	return maxText
+}
+
+// Unread is the report of a content that was not looked into.
+func Unread(name string, size int64, why string) Report {
+	r := Report{Kind: KindOf(name), Facts: []Fact{{"size", humanize.IBytes(uint64(size))}}, Files: []string{}}
+	if r.Kind != Other {
+		r.Trouble = why
+	}
+	return r
+}
+
 // Drawn are files that were made of contents, by name: pictures as PNG, meshes as mesh.go describes, sounds as WAV.
 type Drawn map[string][]byte
 

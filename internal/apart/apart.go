@@ -1,0 +1,224 @@
+// Package apart reads assets in a process of its own: this program, started once more for one content or two, with little memory and little time.
+// What somebody sent may make a reader fail in any way; it takes that process with it and nothing else.
+//
+// A program that has this package in it becomes such a process where its environment says so, before anything else of it runs.
+package apart
+
+import (
+	"archive/tar"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"runtime/debug"
+	"time"
+
+	"kettletarn/internal/core/media"
+)
+
+const mark = "KETTLE_TARN_READS_APART"
+
+// Limits of one process: memory in bytes, and time. MaxDrawn is how many bytes it may give back.
+const (
+	maxMemory = 2 << 30
+	maxTime   = 90 * time.Second
+	MaxDrawn  = 1 << 30
+)
+
+// Content is one to be read: its name, and the file that has it.
+type Content struct {
+	Name string `json:"name"`
+	File string `json:"file"`
+}
+
+// job is what a process is to do: look at After, or compare it with Before.
+type job struct {
+	Before *Content `json:"before,omitempty"`
+	After  Content  `json:"after"`
+}
+
+func init() {
+	if os.Getenv(mark) == "" {
+		return
+	}
+	confine(maxMemory, maxTime)
+	debug.SetMemoryLimit(maxMemory * 3 / 4)
+	if err := serve(os.Stdin, os.Stdout); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	os.Exit(0)
+}
+
+// ThumbEdges are the sizes, in pixels, that a picture called whole.png comes in besides, as thumb-96.png and so on.
+var ThumbEdges = []int{96, 320, 1280}
+
+// serve does one job.
+func serve(in io.Reader, out io.Writer) error {
+	var j job
+	if err := json.NewDecoder(in).Decode(&j); err != nil {
+		return err
+	}
+	after, close1, err := open(j.After)
+	if err != nil {
+		return err
+	}
+	defer close1()
+	var report any
+	var drawn media.Drawn
+	if j.Before == nil {
+		var r media.Report
+		if r, drawn, err = media.Look(after); err == nil && drawn["whole.png"] != nil {
+			for _, edge := range ThumbEdges {
+				if drawn[fmt.Sprintf("thumb-%d.png", edge)], err = media.Small(drawn["whole.png"], edge); err != nil {
+					return err
+				}
+			}
+		}
+		report = r
+	} else {
+		var before media.Subject
+		var close2 func() error
+		if before, close2, err = open(*j.Before); err != nil {
+			return err
+		}
+		defer close2()
+		report, drawn, err = media.Compare(before, after)
+	}
+	if err != nil {
+		return err
+	}
+	text, err := json.Marshal(report)
+	if err != nil {
+		return err
+	}
+	w := tar.NewWriter(out)
+	if err := put(w, Report, text); err != nil {
+		return err
+	}
+	for name, data := range drawn {
+		if err := put(w, name, data); err != nil {
+			return err
+		}
+	}
+	return w.Close()
+}
+
+// Report is the file that says what was found out.
+const Report = "report.json"
+
+func put(w *tar.Writer, name string, data []byte) error {
+	if err := w.WriteHeader(&tar.Header{Name: name, Size: int64(len(data)), Mode: 0o600}); err != nil {
+		return err
+	}
+	_, err := w.Write(data)
+	return err
+}
+
+func open(c Content) (media.Subject, func() error, error) {
+	f, err := os.Open(c.File)
+	if err != nil {
+		return media.Subject{}, nil, err
+	}
+	info, err := f.Stat()
+	if err != nil {
+		return media.Subject{}, nil, err
+	}
+	return media.Subject{Name: c.Name, Size: info.Size(), Content: f}, f.Close, nil
+}
+
+// ErrFailed is wrapped where the process did not bring its job to an end: it ran out of memory or of time, or broke.
+var ErrFailed = errors.New("reading it failed")
+
+// Look looks at a content and calls each with the report and with every file that was drawn.
+func Look(ctx context.Context, c Content, each func(name string, content io.Reader) error) error {
+	return run(ctx, job{After: c}, each)
+}
+
+// Compare compares two contents and calls each with the report and with every file that was drawn.
+func Compare(ctx context.Context, before, after Content, each func(name string, content io.Reader) error) error {
+	return run(ctx, job{Before: &before, After: after}, each)
+}
+
+func run(ctx context.Context, j job, each func(string, io.Reader) error) error {
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	text, err := json.Marshal(j)
+	if err != nil {
+		return err
+	}
+	timed, cancel := context.WithTimeout(ctx, maxTime)
+	defer cancel()
+	cmd := exec.CommandContext(timed, self)
+	cmd.Env = []string{mark + "=1"}
+	cmd.Stdin = bytes.NewReader(text)
+	var said bytes.Buffer
+	cmd.Stderr = &limited{to: &said, left: 4 << 10}
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return err
+	}
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	failed := receive(io.LimitReader(out, MaxDrawn), each)
+	if failed != nil {
+		cancel()
+	}
+	_, _ = io.Copy(io.Discard, out)
+	err = cmd.Wait()
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case timed.Err() == context.DeadlineExceeded:
+		return fmt.Errorf("%w: it took more than %s", ErrFailed, maxTime)
+	case err != nil && failed != nil && !errors.As(failed, new(*unfinished)):
+		return failed // of each
+	case err != nil:
+		return fmt.Errorf("%w: %v: %s", ErrFailed, err, firstLine(said.Bytes()))
+	}
+	return failed
+}
+
+// unfinished is the error of an answer that was cut off.
+type unfinished struct{ error }
+
+func receive(in io.Reader, each func(string, io.Reader) error) error {
+	r := tar.NewReader(in)
+	for n := 0; ; n++ {
+		h, err := r.Next()
+		if err == io.EOF && n > 0 {
+			return nil
+		}
+		if err != nil {
+			return &unfinished{err}
+		}
+		if err := each(h.Name, r); err != nil {
+			return err
+		}
+	}
+}
+
+func firstLine(text []byte) string {
+	line, _, _ := bytes.Cut(text, []byte("\n"))
+	return string(line)
+}
+
+// limited writes the start of what it gets.
+type limited struct {
+	to   *bytes.Buffer
+	left int
+}
+
+func (l *limited) Write(p []byte) (int, error) {
+	n := min(len(p), l.left)
+	l.left -= n
+	l.to.Write(p[:n])
+	return len(p), nil
+}

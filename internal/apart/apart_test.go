@@ -1,0 +1,96 @@
+package apart
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"image"
+	"image/png"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"kettletarn/internal/core/media"
+)
+
+func file(t *testing.T, name string, data []byte) Content {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), "content")
+	if err := os.WriteFile(path, data, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return Content{Name: name, File: path}
+}
+
+func picture(t *testing.T, w, h int) []byte {
+	t.Helper()
+	var out bytes.Buffer
+	m := image.NewNRGBA(image.Rect(0, 0, w, h))
+	for i := range m.Pix {
+		m.Pix[i] = uint8(i*7) | 3
+	}
+	if err := png.Encode(&out, m); err != nil {
+		t.Fatal(err)
+	}
+	return out.Bytes()
+}
+
+func TestLookingAndComparingApart(t *testing.T) {
+	files := map[string][]byte{}
+	keep := func(name string, r io.Reader) error {
+		data, err := io.ReadAll(r)
+		files[name] = data
+		return err
+	}
+	a := file(t, "a.png", picture(t, 400, 300))
+	if err := Look(t.Context(), a, keep); err != nil {
+		t.Fatal(err)
+	}
+	var r media.Report
+	if err := json.Unmarshal(files[Report], &r); err != nil || r.Kind != media.Texture || r.Trouble != "" || r.Width != 400 {
+		t.Errorf("%+v, %v", r, err)
+	}
+	small, err := png.DecodeConfig(bytes.NewReader(files["thumb-96.png"]))
+	if err != nil || small.Width != 96 || small.Height != 72 || files["whole.png"] == nil || files["thumb-1280.png"] == nil {
+		t.Errorf("%+v, %v", small, err)
+	}
+	clear(files)
+	if err := Compare(t.Context(), a, file(t, "b.png", picture(t, 400, 301)), keep); err != nil {
+		t.Fatal(err)
+	}
+	var c media.Comparison
+	if err := json.Unmarshal(files[Report], &c); err != nil || c.Same || files["difference.png"] == nil {
+		t.Errorf("%+v, %v", c, err)
+	}
+}
+
+// A process that breaks, is cut off, or is stopped takes nothing with it, and is told of.
+func TestAReaderThatBreaksHurtsNobody(t *testing.T) {
+	none := func(string, io.Reader) error { return nil }
+	if err := Look(t.Context(), Content{Name: "a.png", File: "/nowhere"}, none); !errors.Is(err, ErrFailed) || !strings.Contains(err.Error(), "nowhere") {
+		t.Error(err)
+	}
+	ctx, cancel := context.WithTimeout(t.Context(), time.Millisecond)
+	defer cancel()
+	if err := Look(ctx, file(t, "a.png", picture(t, 3000, 3000)), none); !errors.Is(err, context.DeadlineExceeded) {
+		t.Error(err)
+	}
+	full := errors.New("no room")
+	if err := Look(t.Context(), file(t, "a.png", picture(t, 2000, 2000)), func(string, io.Reader) error { return full }); !errors.Is(err, full) {
+		t.Error(err)
+	}
+	// What was sent may say what it likes: it is a report with a reason.
+	var r media.Report
+	if err := Look(t.Context(), file(t, "a.png", []byte("\x89PNG\r\n\x1a\nnot really")), func(name string, in io.Reader) error {
+		if name == Report {
+			return json.NewDecoder(in).Decode(&r)
+		}
+		return nil
+	}); err != nil || r.Trouble == "" {
+		t.Errorf("%+v, %v", r, err)
+	}
+}

@@ -1,0 +1,7 @@
+//go:build !linux
+
+package apart
+
+import "time"
+
+func confine(uint64, time.Duration) {}

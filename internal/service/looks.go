@@ -1,0 +1,434 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"sort"
+	"strings"
+	"sync"
+	"time"
+
+	"kettletarn/internal/apart"
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/manifest"
+	"kettletarn/internal/core/media"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/records"
+)
+
+// looks keeps what was found out about contents, and what was drawn of them, in a folder that may be emptied at any time: one folder for each
+// content, or pair of contents, named by their digests and by what their names say that they are. It is made by one process at a time.
+type looks struct {
+	folder string
+	turn   chan struct{}
+	mu     sync.Mutex
+	wanted int // how many wait whom somebody looks at; what is made in advance lets them go first
+	made   int
+	ahead  chan preview
+}
+
+// preview is a content to be looked at before anybody asks.
+type preview struct {
+	project int64
+	name    string
+	content string
+}
+
+// edition is that of the readers: what an earlier one found out is not used.
+const edition = "1"
+
+// Limits of what is kept: bytes, and how often that is looked at.
+const (
+	maxKept   = 8 << 30
+	keepEvery = 500
+	maxAhead  = 20_000
+)
+
+func newLooks(folder string) looks {
+	return looks{folder: folder, turn: make(chan struct{}, 1), ahead: make(chan preview, maxAhead)}
+}
+
+// ThumbnailEdges are the sizes that thumbnails come in, in pixels.
+var ThumbnailEdges = apart.ThumbEdges
+
+// drawnFile is what a file that was drawn may be called.
+func drawnFile(name string) bool {
+	return name != "" && len(name) < 60 && path.Base(name) == name && !strings.HasPrefix(name, ".") && slices.Contains([]string{".png", ".bin", ".wav"}, path.Ext(name))
+}
+
+// Thumbnail returns a PNG of one version of an asset (0 for the newest) that fits into edge x edge pixels. It is encoded here, so that no byte of a
+// user's file reaches a page.
+func (s *Service) Thumbnail(ctx context.Context, actor Actor, key, path string, number, edge int) ([]byte, error) {
+	return s.Drawing(ctx, actor, key, path, number, fmt.Sprintf("thumb-%d.png", edge))
+}
+
+// Drawing returns a file that was drawn of a version: its report names them.
+func (s *Service) Drawing(ctx context.Context, actor Actor, key, path string, number int, name string) ([]byte, error) {
+	p, v, err := s.versionOf(ctx, actor, key, path, number)
+	if err != nil {
+		return nil, err
+	}
+	dir, err := s.looked(ctx, p, v)
+	if err != nil {
+		return nil, err
+	}
+	return drawing(dir, name, v.Path)
+}
+
+func drawing(dir, name, of string) ([]byte, error) {
+	none := model.NewProblem(model.NotFound, "", "there is no picture of %s", printable(of))
+	if !drawnFile(name) {
+		return nil, none
+	}
+	data, err := os.ReadFile(filepath.Join(dir, name))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, none
+	}
+	return data, err
+}
+
+// Look says what a version of an asset is (0 for the newest).
+func (s *Service) Look(ctx context.Context, actor Actor, key, path string, number int) (r media.Report, err error) {
+	p, v, err := s.versionOf(ctx, actor, key, path, number)
+	if err != nil {
+		return r, err
+	}
+	dir, err := s.looked(ctx, p, v)
+	if err != nil {
+		return r, err
+	}
+	return r, readReport(dir, &r)
+}
+
+// Sides are two versions to be compared: of one asset, or of two.
+type Sides struct {
+	Path, With    string
+	Before, After int
+	before, after model.Version
+}
+
+// Compared is what is different between two versions.
+type Compared struct {
+	Before  model.Version    `json:"before"`
+	After   model.Version    `json:"after"`
+	Compare media.Comparison `json:"comparison"`
+}
+
+// Compare says what is different between two versions.
+func (s *Service) Compare(ctx context.Context, actor Actor, key string, sides Sides) (out Compared, err error) {
+	p, dir, err := s.compared(ctx, actor, key, &sides)
+	if err != nil {
+		return out, err
+	}
+	out.Before, out.After = sides.before, sides.after
+	if err := readReport(dir, &out.Compare); err != nil {
+		return out, err
+	}
+	out.Compare.Strip, err = s.strip(ctx, p, sides.before, sides.after)
+	return out, err
+}
+
+// ComparedDrawing returns a file that was drawn of two versions.
+func (s *Service) ComparedDrawing(ctx context.Context, actor Actor, key string, sides Sides, name string) ([]byte, error) {
+	_, dir, err := s.compared(ctx, actor, key, &sides)
+	if err != nil {
+		return nil, err
+	}
+	return drawing(dir, name, sides.after.Path)
+}
+
+func (s *Service) compared(ctx context.Context, actor Actor, key string, sides *Sides) (p records.Project, dir string, err error) {
+	if sides.With == "" {
+		sides.With = sides.Path
+	}
+	if p, sides.before, err = s.versionOf(ctx, actor, key, sides.Path, sides.Before); err != nil {
+		return p, "", err
+	}
+	if p, sides.after, err = s.versionOf(ctx, actor, key, sides.With, sides.After); err != nil {
+		return p, "", err
+	}
+	a, b := sides.before, sides.after
+	name := chunk.Sum([]byte(strings.Join([]string{edition, a.Content, kindName(a.Path), b.Content, kindName(b.Path)}, "\x00")))
+	dir = filepath.Join(s.looks.folder, "pairs", name.String()[:2], name.String())
+	err = s.looks.make(ctx, s, dir, func(ctx context.Context, into string) error {
+		before, err := s.fileOf(ctx, p, a, into, "before")
+		if err != nil {
+			return err
+		}
+		after, err := s.fileOf(ctx, p, b, into, "after")
+		if err != nil {
+			return err
+		}
+		return apart.Compare(ctx, before, after, func(name string, r io.Reader) error {
+			if strings.HasPrefix(name, "before-") || strings.HasPrefix(name, "after-") {
+				return nil // each is drawn by itself already, or will be
+			}
+			return keepFile(into, name, r)
+		})
+	}, func(why string) any {
+		return media.Comparison{Kind: media.KindOf(b.Path), Before: media.Unread(a.Path, a.Size, why), After: media.Unread(b.Path, b.Size, why), Facts: []media.Pair{}, Measures: []media.Fact{}, Changes: []media.Change{}, Files: []string{}}
+	}, a, b)
+	return p, dir, err
+}
+
+// kindName is what of a name decides how a content is read.
+func kindName(name string) string { return strings.ToLower(path.Ext(name)) }
+
+// versionOf finds a version that is not gone; number 0 is the newest.
+func (s *Service) versionOf(ctx context.Context, actor Actor, key, path string, number int) (p records.Project, v model.Version, err error) {
+	asset, versions, err := s.History(ctx, actor, key, path)
+	if err != nil {
+		return p, v, err
+	}
+	if number == 0 {
+		number = asset.Newest
+	}
+	err = s.read(ctx, func(tx *records.Tx) (err error) {
+		p, err = project(ctx, tx, actor, key, model.Viewer)
+		return err
+	})
+	for _, v := range versions {
+		if v.Version == number && v.Gone {
+			return p, v, model.NewProblem(model.NotFound, "choose another version", "%s was removed in version %d", asset.Path, number)
+		}
+		if v.Version == number {
+			return p, v, err
+		}
+	}
+	return p, v, model.NewProblem(model.NotFound, "see its history", "%s has no version %d", printable(path), number)
+}
+
+// looked is the folder with what was found out about a version.
+func (s *Service) looked(ctx context.Context, p records.Project, v model.Version) (dir string, err error) {
+	name := chunk.Sum([]byte(edition + "\x00" + v.Content + "\x00" + kindName(v.Path))).String()
+	dir = filepath.Join(s.looks.folder, name[:2], name)
+	return dir, s.looks.make(ctx, s, dir, func(ctx context.Context, into string) error {
+		c, err := s.fileOf(ctx, p, v, into, "content")
+		if err != nil {
+			return err
+		}
+		return apart.Look(ctx, c, func(name string, r io.Reader) error { return keepFile(into, name, r) })
+	}, func(why string) any { return media.Unread(v.Path, v.Size, why) }, v)
+}
+
+// make sees to it that a folder is there. do fills a fresh one; where reading the content failed, what failed says stands in it. The digest of a
+// content names the same bytes in every project, so the folder is shared: whoever gets here may see them.
+func (l *looks) make(ctx context.Context, s *Service, dir string, do func(context.Context, string) error, failed func(string) any, of ...model.Version) error {
+	if _, err := os.Stat(filepath.Join(dir, apart.Report)); err == nil {
+		return nil
+	}
+	l.want(1)
+	defer l.want(-1)
+	select {
+	case l.turn <- struct{}{}:
+		defer func() { <-l.turn }()
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	if _, err := os.Stat(filepath.Join(dir, apart.Report)); err == nil {
+		return nil
+	}
+	if err := os.MkdirAll(filepath.Dir(dir), 0o700); err != nil {
+		return err
+	}
+	into, err := os.MkdirTemp(l.folder, "new-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(into)
+	why := ""
+	for _, v := range of {
+		if limit := media.Limit(v.Path); v.Size > limit {
+			why = fmt.Sprintf("it is larger than what is looked into (%d MiB)", limit>>20)
+		}
+	}
+	if why == "" {
+		err = do(ctx, into)
+		if errors.Is(err, apart.ErrFailed) {
+			s.log.Warn("an asset could not be looked at", "path", of[0].Path, "version", of[0].Version, "error", err)
+			why = "looking at it took too much memory or time, or broke"
+		} else if err != nil {
+			return err
+		}
+	}
+	if why != "" {
+		text, err := json.Marshal(failed(why))
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(into, apart.Report), text, 0o600); err != nil {
+			return err
+		}
+	}
+	for _, name := range []string{"content", "before", "after"} {
+		_ = os.Remove(filepath.Join(into, name))
+	}
+	if err := os.Rename(into, dir); err != nil && !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	if l.made++; l.made%keepEvery == 1 {
+		l.trim()
+	}
+	return nil
+}
+
+func (l *looks) want(n int) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.wanted += n
+}
+
+func (l *looks) waitedFor() bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.wanted > 0
+}
+
+// trim takes away what was made longest ago, where there is too much.
+func (l *looks) trim() {
+	type kept struct {
+		dir  string
+		size int64
+		at   time.Time
+	}
+	byDir := map[string]*kept{}
+	total := int64(0)
+	_ = filepath.WalkDir(l.folder, func(name string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return nil
+		}
+		info, err := d.Info()
+		if err != nil {
+			return nil
+		}
+		dir := filepath.Dir(name)
+		if byDir[dir] == nil {
+			byDir[dir] = &kept{dir: dir}
+		}
+		byDir[dir].size += info.Size()
+		if info.ModTime().After(byDir[dir].at) {
+			byDir[dir].at = info.ModTime()
+		}
+		total += info.Size()
+		return nil
+	})
+	list := make([]*kept, 0, len(byDir))
+	for _, k := range byDir {
+		list = append(list, k)
+	}
+	sort.Slice(list, func(i, j int) bool { return list[i].at.Before(list[j].at) })
+	for _, k := range list {
+		if total <= maxKept {
+			return
+		}
+		if os.RemoveAll(k.dir) == nil {
+			total -= k.size
+		}
+	}
+}
+
+// fileOf writes a version to a file for a process to read.
+func (s *Service) fileOf(ctx context.Context, p records.Project, v model.Version, dir, name string) (apart.Content, error) {
+	c := apart.Content{Name: path.Base(v.Path), File: filepath.Join(dir, name)}
+	content, err := s.openDigest(ctx, p, v.Content)
+	if err != nil {
+		return c, err
+	}
+	defer content.Close()
+	return c, keepFile(dir, name, content)
+}
+
+func keepFile(dir, name string, r io.Reader) error {
+	f, err := os.OpenFile(filepath.Join(dir, path.Base(name)), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(f, r)
+	if closed := f.Close(); err == nil {
+		err = closed
+	}
+	return err
+}
+
+func readReport(dir string, into any) error {
+	text, err := os.ReadFile(filepath.Join(dir, apart.Report))
+	if err != nil {
+		return err
+	}
+	return json.Unmarshal(text, into)
+}
+
+// maxStrip is how many chunks two contents are compared by.
+const maxStrip = 400_000
+
+// strip says which bytes of a content are different from another one's, by their chunks; nil where they are too many.
+func (s *Service) strip(ctx context.Context, p records.Project, before, after model.Version) (*media.Strip, error) {
+	var sides [2][]media.Piece[chunk.Digest]
+	for i, v := range []model.Version{before, after} {
+		digest, err := chunk.ParseDigest(v.Content)
+		if err != nil {
+			return nil, err
+		}
+		r := s.chunkReader(p.ID)
+		err = manifest.Walk(ctx, r.load, digest, 0, nil, func(_ int64, ref chunk.Ref) error {
+			if len(sides[i]) == maxStrip {
+				return errPageFull
+			}
+			sides[i] = append(sides[i], media.Piece[chunk.Digest]{ID: ref.Digest, Size: int64(ref.Size)})
+			return nil
+		})
+		r.close()
+		if errors.Is(err, errPageFull) {
+			return nil, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	return media.StripOf(sides[0], sides[1]), nil
+}
+
+// lookAhead notes what a handoff brought, to be looked at before anybody asks. Nobody waits for it; what does not fit is looked at when it is asked for.
+func (s *Service) lookAhead(p records.Project, changes []Change) {
+	for _, c := range changes {
+		if c.Gone || c.Size == 0 || c.Size > media.Limit(c.Path) {
+			continue
+		}
+		select {
+		case s.looks.ahead <- preview{p.ID, c.Path, c.Content.String()}:
+		default:
+			return
+		}
+	}
+}
+
+// lookingAhead does that while nothing comes in and nobody waits for another picture.
+func (s *Service) lookingAhead(ctx context.Context) {
+	for {
+		var next preview
+		select {
+		case <-ctx.Done():
+			return
+		case next = <-s.looks.ahead:
+		}
+		for !s.quiet() || s.looks.waitedFor() {
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(500 * time.Millisecond):
+			}
+		}
+		v := model.Version{Path: next.name, Content: next.content}
+		if _, err := s.looked(ctx, records.Project{ID: next.project}, v); err != nil && ctx.Err() == nil {
+			s.log.Debug("nothing was drawn in advance", "path", next.name, "error", err)
+		}
+	}
+}
