@@ -178,16 +178,18 @@ func (tx *Tx) Handoffs(ctx context.Context, project int64, q HandoffQuery) ([]mo
 }
 
 const changeColumns = `v.path, case when v.gone then 'gone' when v.before = 0 or o.gone then 'new' when v.path <> o.path and v.content_id = o.content_id then 'moved' else 'edited' end,
-	v.number, v.before, coalesce(c.size, 0), coalesce(oc.size, 0), coalesce(c.digest, ''), coalesce(c.whole, ''), case when v.before > 0 and not o.gone and v.path <> o.path then o.path else '' end`
+	v.number, v.before, coalesce(c.size, 0), coalesce(oc.size, 0), coalesce(c.digest, ''), coalesce(c.whole, ''), case when v.before > 0 and not o.gone and v.path <> o.path then o.path else '' end,
+	case when a.path <> v.path then a.path else '' end`
 
 // Each row is looked up by its key, whatever the planner thinks of tables that have just grown.
-const changeJoins = ` left join lateral (select * from contents c where c.id = v.content_id limit 1) c on true
+const changeJoins = ` cross join lateral (select * from assets a where a.id = v.asset_id limit 1) a
+	left join lateral (select * from contents c where c.id = v.content_id limit 1) c on true
 	left join lateral (select * from versions o where o.asset_id = v.asset_id and o.number = v.before limit 1) o on true
 	left join lateral (select * from contents oc where oc.id = o.content_id limit 1) oc on true`
 
 func scanChange(row pgx.CollectableRow, before ...any) (a model.HandoffAsset, err error) {
 	var content, whole []byte
-	err = row.Scan(append(before, &a.Path, &a.Change, &a.Version, &a.Before, &a.Size, &a.SizeBefore, &content, &whole, &a.MovedFrom)...)
+	err = row.Scan(append(before, &a.Path, &a.Change, &a.Version, &a.Before, &a.Size, &a.SizeBefore, &content, &whole, &a.MovedFrom, &a.Now)...)
 	a.Content, a.Digest = hex.EncodeToString(content), hex.EncodeToString(whole)
 	return a, err
 }

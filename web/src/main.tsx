@@ -7,6 +7,7 @@ import { AssetPage } from "./pages/asset/AssetPage";
 import { AssetsPage } from "./pages/assets/AssetsPage";
 import { BetweenPage } from "./pages/between/BetweenPage";
 import { CodePage } from "./pages/code/CodePage";
+import { ComparePage } from "./pages/compare/ComparePage";
 import { HandoffPage } from "./pages/handoff/HandoffPage";
 import { HandoffsPage } from "./pages/handoffs/HandoffsPage";
 import { HistoryFrame } from "./pages/handoffs/HistoryFrame";
@@ -53,6 +54,7 @@ const router = createBrowserRouter([
           { path: "waiting", element: <Contested /> },
         ],
       },
+      { path: "compare", element: <ComparePage /> },
       { path: "code", element: <CodePage /> },
       { path: "rules", element: <RulesPage /> },
       { path: "news", element: <NewsPage /> },

@@ -322,7 +322,7 @@ func (d *data) report(drawn Drawn) (Report, error) {
 			r.Facts = append(r.Facts, Fact{"of " + k, number(kinds[k])})
 		}
 	}
-	if len(placed) > 0 {
+	if spread(placed) {
 		return r, drawn.png("whole.png", plan(nil, placed))
 	}
 	return r, nil
@@ -373,7 +373,7 @@ func compareObjects(before, after []object, c *Comparison, d Drawn) error {
 	c.Measures = append(c.Measures, Fact{"objects added", number(count[Came])}, Fact{"objects removed", number(count[Went])}, Fact{"objects moved", number(count[Moved])}, Fact{"values changed", number(count[Became])})
 	c.Same = len(c.Changes) == 0
 	a, b := placedOnly(before), placedOnly(after)
-	if len(a)+len(b) == 0 {
+	if !spread(a, b) {
 		return nil
 	}
 	return d.png("plan.png", plan(a, b))
@@ -386,6 +386,22 @@ func placedOnly(list []object) (out []object) {
 		}
 	}
 	return out
+}
+
+// spread tells whether things lie at more than one place.
+func spread(lists ...[]object) bool {
+	var first []float64
+	for _, list := range lists {
+		for _, o := range list {
+			if first == nil {
+				first = o.at
+			}
+			if len(o.at) != len(first) || distance(first, o.at) > 0 {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 func keysOf(a, b map[string]string) []string {

@@ -215,19 +215,30 @@ func viewOf(list ...*mesh) view {
 	}
 	for k := range v.middle {
 		v.middle[k] = (low[k] + high[k]) / 2
-		v.reach += (high[k] - low[k]) * (high[k] - low[k]) / 4
 	}
-	v.reach = math.Max(math.Sqrt(v.reach), 1e-9)
+	// So that all corners of what is around them are in the picture.
+	for i := range 8 {
+		d := [3]float64{}
+		for k := range d {
+			if d[k] = low[k] - v.middle[k]; i>>k&1 == 1 {
+				d[k] = high[k] - v.middle[k]
+			}
+		}
+		v.reach = math.Max(v.reach, math.Max(math.Abs(dot(d, v.right)), math.Abs(dot(d, v.over))))
+	}
+	v.reach = math.Max(v.reach, 1e-9)
 	return v
 }
 
 func dot(a, b [3]float64) float64 { return a[0]*b[0] + a[1]*b[1] + a[2]*b[2] }
 
-// render draws the mesh with a depth for each pixel; covered says where it is.
-func (m *mesh) render(v view, edge int) (*image.NRGBA, []bool) {
+// render draws the mesh, with how far towards the camera each pixel lies, in pixels; -Inf where nothing is.
+func (m *mesh) render(v view, edge int) (*image.NRGBA, []float32) {
 	c := newCanvas(edge, edge)
 	depth := make([]float32, edge*edge)
-	covered := make([]bool, edge*edge)
+	for i := range depth {
+		depth[i] = float32(math.Inf(-1))
+	}
 	scale := float64(edge) / 2.12 / v.reach
 	type seenAt struct{ x, y, z float64 }
 	project := func(p [3]float64) seenAt {
@@ -265,14 +276,14 @@ func (m *mesh) render(v view, edge int) (*image.NRGBA, []bool) {
 					continue
 				}
 				i := y*edge + x
-				if d := float32(u*a.z + w*b.z + (1-u-w)*z.z); !covered[i] || d > depth[i] {
-					depth[i], covered[i] = d, true
+				if d := float32(u*a.z + w*b.z + (1-u-w)*z.z); d > depth[i] {
+					depth[i] = d
 					c.SetNRGBA(x, y, ink)
 				}
 			}
 		}
 	}
-	return c.NRGBA, covered
+	return c.NRGBA, depth
 }
 
 func (m *mesh) compare(after seen, c *Comparison, d Drawn) error {
@@ -293,12 +304,12 @@ func (m *mesh) compare(after seen, c *Comparison, d Drawn) error {
 	picture, has := other.render(v, 640)
 	for i := range has {
 		x, y := i%640, i/640
-		switch {
-		case has[i] && !had[i]:
+		switch nearer := float64(has[i]) - float64(had[i]); {
+		case nearer > 1: // pixels: what is nearer than before came
 			picture.SetNRGBA(x, y, came)
-		case had[i] && !has[i] && (x+y)%8 < 3:
+		case nearer < -1 && (x+y)%8 < 4:
 			picture.SetNRGBA(x, y, went)
-		case had[i] && has[i]:
+		case !math.IsInf(float64(has[i]), -1):
 			p := picture.NRGBAAt(x, y)
 			picture.SetNRGBA(x, y, color.NRGBA{p.R / 2, p.G / 2, p.B / 2, 255})
 		}

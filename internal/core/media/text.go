@@ -152,7 +152,7 @@ func (t *table) report(d Drawn) (Report, error) {
 		shown.Heads = []string{}
 	}
 	r := Report{Kind: Tabular, Format: "table", Table: shown, Facts: []Fact{{"rows", number(len(t.rows))}, {"columns", number(len(t.heads))}}}
-	if list := t.objects(); len(list) > 0 {
+	if list := t.objects(); spread(list) {
 		return r, d.png("whole.png", plan(nil, list))
 	}
 	return r, nil
@@ -209,7 +209,7 @@ func (t *table) compare(after seen, c *Comparison, d Drawn) error {
 		}
 	}
 	c.Same = len(c.Changes) == 0 && len(t.heads) == len(other.heads)
-	if a, b := t.objects(), other.objects(); len(a)+len(b) > 0 {
+	if a, b := t.objects(), other.objects(); spread(a, b) {
 		return d.png("plan.png", plan(a, b))
 	}
 	return nil

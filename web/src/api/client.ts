@@ -58,7 +58,7 @@ export const pictureAddress = (key: string, path: string, version: number, edge:
   inProject(key, "thumbnail", { path, version, edge });
 
 /** hasPicture says whether the service may be able to draw an asset. */
-export const hasPicture = (path: string) => /\.(png|jpe?g|gif)$/i.test(path);
+export const hasPicture = (path: string) => /\.(png|jpe?g|gif|bmp|tiff?|webp|tga|psd|dds|glb|gltf|obj|stl|wav|flac|mp3|tmx)$/i.test(path);
 
 export interface Drop {
   file: File;

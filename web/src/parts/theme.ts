@@ -28,3 +28,9 @@ export function useTheme(): [Theme, () => void] {
     },
   ];
 }
+
+/** tokens are colours for what is not drawn by style sheets. */
+export const tokens = () => {
+  const style = getComputedStyle(document.documentElement);
+  return { ice: style.getPropertyValue("--ice").trim(), copper: style.getPropertyValue("--copper").trim() };
+};

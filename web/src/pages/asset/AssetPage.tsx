@@ -17,6 +17,7 @@ import { Unsent } from "../../parts/Unsent";
 import { baseName, comparePath, firstLine, folderPath, grown, size, When } from "../../parts/words";
 import { Marks } from "../locks/Board";
 import { useHere, type Here } from "../project/ProjectFrame";
+import { Shown } from "./Shown";
 
 export function AssetPage() {
   const here = useHere();
@@ -46,7 +47,7 @@ export function AssetPage() {
           {shown.gone ? (
             <p className="bg-bank p-10 text-center text-peat">It was removed in this version.</p>
           ) : (
-            <Picture project={here.key} path={shown.path} version={shown.version} edge={1280} className="aspect-[4/3] w-full rounded-lg" />
+            <Shown here={here} version={shown} />
           )}
           <figcaption className="mt-2 text-peat">
             Version {shown.version} by {shown.author}, <When at={shown.at} />, {size(shown.size)}

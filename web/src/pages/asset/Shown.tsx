@@ -1,0 +1,88 @@
+import { useQuery } from "@tanstack/react-query";
+import { lazy, Suspense } from "react";
+import { Link } from "react-router";
+import { api, ask, type Schemas, type Version } from "../../api/client";
+import { Picture } from "../../parts/Picture";
+import { When } from "../../parts/words";
+import { Sounds } from "../compare/Sounds";
+import { drawnOf } from "../compare/useCompare";
+import type { Here } from "../project/ProjectFrame";
+
+const Models = lazy(() => import("../compare/Models"));
+
+/** Shown is one version as its kind is best looked at, and what can be said of it. */
+export function Shown({ here, version: v }: { here: Here; version: Version }) {
+  const found = useQuery({
+    queryKey: ["project", here.key, "look", v.path, v.version],
+    queryFn: () => ask(api.GET("/projects/{project}/look", { params: { path: { project: here.key }, query: { path: v.path, version: v.version } } })),
+    staleTime: Infinity,
+  });
+  const look = found.data;
+  return (
+    <>
+      <View here={here} version={v} look={look} />
+      {look?.trouble && <p className="mt-2 text-rust">It can’t be read: {look.trouble}.</p>}
+      {look && look.facts.length > 0 && (
+        <dl className="mt-3 flex flex-wrap gap-x-6 gap-y-1" aria-label="Facts">
+          {look.facts.map((f) => (
+            <div key={f.name}><dt className="inline text-peat">{f.name} </dt><dd className="inline">{f.value}</dd></div>
+          ))}
+        </dl>
+      )}
+    </>
+  );
+}
+
+function View({ here, version: v, look }: { here: Here; version: Version; look: Schemas["Report"] | undefined }) {
+  const drawn = (name: string) => drawnOf(here.key, v.path, v.version, name);
+  if (look?.files.includes("mesh.bin")) {
+    return <Suspense fallback={<p className="h-[30rem] text-peat">Loading the model …</p>}><Models before={drawn("mesh.bin")} /></Suspense>;
+  }
+  if (look?.kind === "sound") return <Sounds sides={[{ report: look, address: drawn }]} />;
+  if (look?.table) return <Table table={look.table} />;
+  if (look?.format === "text" || look?.kind === "data") return <Origins here={here} version={v} />;
+  return <Picture project={here.key} path={v.path} version={v.version} edge={1280} className="aspect-[4/3] w-full rounded-lg" />;
+}
+
+function Table({ table }: { table: Schemas["Table"] }) {
+  return (
+    <div className="max-h-[34rem] overflow-auto rounded-lg border border-line">
+      <table className="w-full border-collapse text-left">
+        <thead className="sticky top-0 bg-stone"><tr>{table.heads.map((h, i) => <th key={i} className="px-2.5 py-1 font-semibold">{h}</th>)}</tr></thead>
+        <tbody>{table.cells.map((row, i) => <tr key={i} className="border-t border-line/60">{row.map((c, k) => <td key={k} className="px-2.5 py-1">{c}</td>)}</tr>)}</tbody>
+      </table>
+      {table.rows > table.cells.length && <p className="px-2.5 py-1 text-peat">{table.rows.toLocaleString("en")} rows in all</p>}
+    </div>
+  );
+}
+
+/** Origins is a text, and beside each line who changed it last. */
+function Origins({ here, version: v }: { here: Here; version: Version }) {
+  const found = useQuery({
+    queryKey: ["project", here.key, "lines", v.path, v.version],
+    queryFn: () => ask(api.GET("/projects/{project}/lines", { params: { path: { project: here.key }, query: { path: v.path, version: v.version } } })),
+    staleTime: Infinity,
+    retry: false,
+  });
+  if (!found.data) return <Picture project={here.key} path={v.path} version={v.version} edge={1280} className="h-24 w-full rounded-lg" />;
+  let last = 0;
+  return (
+    <div className="max-h-[34rem] overflow-auto rounded-lg border border-line bg-bank">
+      <table className="w-full border-collapse text-xs leading-5" aria-label="Who changed each line last">
+        <tbody>
+          {found.data.lines.map((l) => {
+            const fresh = l.version !== last;
+            last = l.version;
+            return (
+              <tr key={l.line} className={fresh ? "border-t border-line/60" : ""}>
+                <td className="w-44 truncate px-2 text-peat" title={l.note}>{fresh && <><Link to={`?version=${l.version}`} replace>v{l.version}</Link> {l.author}, <When at={l.at} /></>}</td>
+                <td className="w-10 pr-3 text-right font-mono text-peat select-none">{l.line}</td>
+                <td className="pr-2 font-mono break-all whitespace-pre-wrap">{l.text}</td>
+              </tr>
+            );
+          })}
+        </tbody>
+      </table>
+    </div>
+  );
+}

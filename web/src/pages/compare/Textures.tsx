@@ -1,0 +1,152 @@
+import { useEffect, useRef, useState, type PointerEvent, type ReactNode } from "react";
+import { Button } from "../../parts/Button";
+
+const modes = ["Side by side", "Wipe", "Blink", "Difference"] as const;
+const channels = ["All", "Red", "Green", "Blue", "Alpha"] as const;
+
+interface View {
+  x: number;
+  y: number;
+  scale: number;
+}
+
+interface Props {
+  before: string;
+  after: string;
+  difference?: string;
+  lit?: [string, string];
+  width: number;
+  height: number;
+}
+
+/** Textures lays two pictures side by side, over each other with a wipe, by turns, or shows what is different; zoomed and moved as one. */
+export function Textures({ before, after, difference, lit, width, height }: Props) {
+  const [mode, setMode] = useState<(typeof modes)[number]>("Side by side");
+  const [channel, setChannel] = useState<(typeof channels)[number]>("All");
+  const [asLit, setLit] = useState(false);
+  const [view, setView] = useState<View>({ x: 0, y: 0, scale: 1 });
+  const [wipe, setWipe] = useState(0.5);
+  const [turn, setTurn] = useState(false);
+  useEffect(() => {
+    if (mode !== "Blink") return;
+    const timer = setInterval(() => setTurn((t) => !t), 700);
+    return () => clearInterval(timer);
+  }, [mode]);
+  const [one, two] = asLit && lit ? lit : [before, after];
+  const shown = { view, setView, channel, ratio: width / height };
+  return (
+    <section aria-label="Pictures">
+      <div className="mb-3 flex flex-wrap items-center gap-x-6 gap-y-2">
+        <Choice label="How" options={difference ? modes : modes.slice(0, 3)} value={mode} onChange={setMode} />
+        <Choice label="Channel" options={channels} value={channel} onChange={setChannel} />
+        {lit && <label className="flex items-center gap-1.5"><input type="checkbox" checked={asLit} onChange={(e) => setLit(e.target.checked)} /> lit, as a normal map</label>}
+        <Button kind="quiet" onClick={() => setView({ x: 0, y: 0, scale: 1 })} disabled={view.scale === 1 && view.x === 0 && view.y === 0}>Whole picture</Button>
+        <span className="text-xs text-peat">{Math.round(view.scale * 100)} %. Wheel or + and − to zoom, drag or arrow keys to move.</span>
+      </div>
+      {mode === "Side by side" && (
+        <div className="grid grid-cols-2 gap-2">
+          <Pane {...shown} label="before"><Layer src={one} name="before" {...shown} /></Pane>
+          <Pane {...shown} label="after"><Layer src={two} name="after" {...shown} /></Pane>
+        </div>
+      )}
+      {mode === "Wipe" && (
+        <>
+          <Pane {...shown} label="before | after" tall>
+            <Layer src={two} name="after" {...shown} />
+            <span className="absolute inset-0" style={{ clipPath: `inset(0 ${100 - wipe * 100}% 0 0)` }}><Layer src={one} name="before" {...shown} /></span>
+            <span aria-hidden className="absolute inset-y-0 w-0.5 bg-copper" style={{ left: `${wipe * 100}%` }} />
+          </Pane>
+          <input type="range" min={0} max={1} step={0.005} value={wipe} aria-label="Wipe" className="mt-2 w-full accent-copper" onChange={(e) => setWipe(Number(e.target.value))} />
+        </>
+      )}
+      {mode === "Blink" && (
+        <Pane {...shown} label={turn ? "after" : "before"} tall>
+          <Layer src={two} name="after" {...shown} />
+          <span className={turn ? "hidden" : "absolute inset-0"}><Layer src={one} name="before" {...shown} /></span>
+        </Pane>
+      )}
+      {mode === "Difference" && difference && <Pane {...shown} label="what is different, the more the brighter" tall><Layer src={difference} name="difference" {...shown} channel="All" /></Pane>}
+      <Filters />
+    </section>
+  );
+}
+
+function Choice<T extends string>({ label, options, value, onChange }: { label: string; options: readonly T[]; value: T; onChange: (v: T) => void }) {
+  return (
+    <span role="radiogroup" aria-label={label} className="inline-flex overflow-hidden rounded-md border border-line">
+      {options.map((o) => (
+        <button key={o} type="button" role="radio" aria-checked={o === value} onClick={() => onChange(o)} className={`px-2.5 py-1 ${o === value ? "bg-stone font-semibold" : "text-peat hover:text-ink"}`}>{o}</button>
+      ))}
+    </span>
+  );
+}
+
+const clamp = (s: number) => Math.min(64, Math.max(0.25, s));
+
+/** Pane is a window on a picture. What is done to the view of one is done to all. */
+function Pane({ view, setView, label, tall = false, ratio, children }: { view: View; setView: (v: View) => void; label: string; tall?: boolean; ratio: number; children: ReactNode }) {
+  const box = useRef<HTMLDivElement>(null);
+  const drag = useRef<{ x: number; y: number }>(undefined);
+  const latest = useRef(view);
+  latest.current = view;
+  useEffect(() => {
+    const el = box.current!;
+    const wheel = (e: WheelEvent) => {
+      e.preventDefault();
+      const v = latest.current;
+      const r = el.getBoundingClientRect();
+      const scale = clamp(v.scale * Math.exp(-e.deltaY / 400));
+      const [px, py] = [(e.clientX - r.left) / r.width - 0.5, (e.clientY - r.top) / r.height - 0.5];
+      const f = scale / v.scale;
+      setView({ scale, x: px - (px - v.x) * f, y: py - (py - v.y) * f });
+    };
+    el.addEventListener("wheel", wheel, { passive: false });
+    return () => el.removeEventListener("wheel", wheel);
+  }, [setView]);
+  const move = (e: PointerEvent) => {
+    if (!drag.current) return;
+    const r = box.current!.getBoundingClientRect();
+    setView({ ...view, x: view.x + (e.clientX - drag.current.x) / r.width, y: view.y + (e.clientY - drag.current.y) / r.height });
+    drag.current = { x: e.clientX, y: e.clientY };
+  };
+  const keys: Record<string, () => View> = {
+    "+": () => ({ ...view, scale: clamp(view.scale * 1.25) }), "-": () => ({ ...view, scale: clamp(view.scale / 1.25) }),
+    ArrowLeft: () => ({ ...view, x: view.x + 0.05 }), ArrowRight: () => ({ ...view, x: view.x - 0.05 }), ArrowUp: () => ({ ...view, y: view.y + 0.05 }), ArrowDown: () => ({ ...view, y: view.y - 0.05 }),
+  };
+  return (
+    <figure className="min-w-0">
+      <div
+        ref={box} tabIndex={0} role="group" aria-label={`Picture, ${label}`}
+        className={`relative touch-none overflow-hidden rounded-lg bg-stone ${drag.current ? "cursor-grabbing" : "cursor-grab"} max-h-[62vh] w-full ${tall ? "mx-auto" : ""}`}
+        style={{ aspectRatio: String(Math.min(3, Math.max(0.6, ratio))) }}
+        onPointerDown={(e) => { drag.current = { x: e.clientX, y: e.clientY }; e.currentTarget.setPointerCapture(e.pointerId); }}
+        onPointerMove={move} onPointerUp={() => (drag.current = undefined)}
+        onKeyDown={(e) => { const k = keys[e.key === "=" ? "+" : e.key]; if (k) { e.preventDefault(); setView(k()); } }}
+      >
+        {children}
+      </div>
+      <figcaption className="mt-1 text-peat">{label}</figcaption>
+    </figure>
+  );
+}
+
+function Layer({ src, name, view, channel }: { src: string; name: string; view: View; channel: string }) {
+  return (
+    <img src={src} alt={name} draggable={false} className="absolute inset-0 h-full w-full object-contain select-none"
+      style={{ transform: `translate(${view.x * 100}%, ${view.y * 100}%) scale(${view.scale})`, imageRendering: view.scale > 3 ? "pixelated" : "auto", ...(channel !== "All" && { filter: `url(#only-${channel})` }) }} />
+  );
+}
+
+/** Filters show one channel as grey. */
+function Filters() {
+  const row: Record<string, string> = { Red: "1 0 0 0 0", Green: "0 1 0 0 0", Blue: "0 0 1 0 0", Alpha: "0 0 0 1 0" };
+  return (
+    <svg width="0" height="0" className="absolute" aria-hidden>
+      {Object.entries(row).map(([name, r]) => (
+        <filter key={name} id={`only-${name}`} colorInterpolationFilters="sRGB">
+          <feColorMatrix type="matrix" values={`${r} ${r} ${r} 0 0 0 0 1`} />
+        </filter>
+      ))}
+    </svg>
+  );
+}
