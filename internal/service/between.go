@@ -19,6 +19,7 @@ const maxBetween = 300_000
 // Between compares two states. It takes as long as there are differences.
 func (s *Service) Between(ctx context.Context, actor Actor, key, from, to, after string, limit int) (out model.Between, err error) {
 	limit = rows(limit)
+	out.Assets = []model.HandoffAsset{}
 	err = s.read(ctx, func(tx *records.Tx) error {
 		p, err := project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
@@ -58,14 +59,33 @@ func (s *Service) Between(ctx context.Context, actor Actor, key, from, to, after
 			page = page[:limit]
 			out.Next = page[limit-1].Path
 		}
-		out.Assets = append([]model.HandoffAsset{}, page...)
+		ids := make([]int64, len(page))
+		for i, c := range page {
+			ids[i] = c.asset
+		}
+		present, err := tx.AssetsByID(ctx, p.ID, ids, p.Handoffs)
+		if err != nil {
+			return err
+		}
+		for _, c := range page {
+			if a, ok := present[c.asset]; ok && a.Path != c.Path {
+				c.Now = a.Path
+			}
+			out.Assets = append(out.Assets, c.HandoffAsset)
+		}
 		return nil
 	})
 	return out, err
 }
 
+// changed is one asset that is different.
+type changed struct {
+	model.HandoffAsset
+	asset int64
+}
+
 // changesBetween are the differences of two trees, in the order of paths: what is at one path before and at another behind is one move.
-func (s *Service) changesBetween(ctx context.Context, tx *records.Tx, p records.Project, from, to chunk.Digest) ([]model.HandoffAsset, error) {
+func (s *Service) changesBetween(ctx context.Context, tx *records.Tx, p records.Project, from, to chunk.Digest) ([]changed, error) {
 	left := map[int64]*tree.Entry{}
 	var diffs []tree.Difference
 	if err := s.forest(tx, p.ID).Diff(ctx, from, to, "", func(d tree.Difference) bool {
@@ -80,13 +100,13 @@ func (s *Service) changesBetween(ctx context.Context, tx *records.Tx, p records.
 	if len(diffs) > maxBetween {
 		return nil, model.NewProblem(model.TooLarge, "compare states that lie closer together", "more than %d assets are different", maxBetween)
 	}
-	list := make([]model.HandoffAsset, 0, len(diffs))
+	list := make([]changed, 0, len(diffs))
 	came := map[int64]bool{}
 	for _, d := range diffs {
 		if d.To == nil {
 			continue
 		}
-		a := model.HandoffAsset{Path: d.To.Spelling(), Change: "new", Version: d.To.Version, Size: d.To.Size, Content: hex.EncodeToString(d.To.Content[:])}
+		a := changed{model.HandoffAsset{Path: d.To.Spelling(), Change: "new", Version: d.To.Version, Size: d.To.Size, Content: hex.EncodeToString(d.To.Content[:])}, d.To.Asset}
 		before := d.From
 		if before == nil || before.Asset != d.To.Asset {
 			if before = left[d.To.Asset]; before != nil {
@@ -106,7 +126,7 @@ func (s *Service) changesBetween(ctx context.Context, tx *records.Tx, p records.
 	}
 	for _, d := range diffs {
 		if d.From != nil && (d.To == nil || d.To.Asset != d.From.Asset) && !came[d.From.Asset] {
-			list = append(list, model.HandoffAsset{Path: d.From.Spelling(), Change: "gone", Before: d.From.Version, SizeBefore: d.From.Size})
+			list = append(list, changed{model.HandoffAsset{Path: d.From.Spelling(), Change: "gone", Before: d.From.Version, SizeBefore: d.From.Size}, d.From.Asset})
 		}
 	}
 	sort.Slice(list, func(i, j int) bool { return list[i].Path < list[j].Path })
@@ -114,7 +134,7 @@ func (s *Service) changesBetween(ctx context.Context, tx *records.Tx, p records.
 }
 
 // tally counts changes: all of them, by the folder at the top, and by kind.
-func tally(changes []model.HandoffAsset) (total model.Tally, folders, kinds []model.Tally) {
+func tally(changes []changed) (total model.Tally, folders, kinds []model.Tally) {
 	byFolder, byKind := map[string]*model.Tally{}, map[string]*model.Tally{}
 	total.Name = "all"
 	for _, c := range changes {

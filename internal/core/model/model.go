@@ -330,6 +330,8 @@ type HandoffAsset struct {
 	Digest     string `json:"digest,omitempty"`
 
 	MovedFrom string `json:"moved_from,omitempty"`
+	// Now is the path by which the asset is known at present, where it was moved since.
+	Now string `json:"now,omitempty"`
 }
 
 // RuleRequest is somebody's wish that a path which the rules leave out be an asset, and the answer of a lead.

@@ -47,7 +47,7 @@ export function AssetPage() {
           {shown.gone ? (
             <p className="bg-bank p-10 text-center text-peat">It was removed in this version.</p>
           ) : (
-            <Shown here={here} version={shown} />
+            <Shown here={here} path={asset.path} version={shown} />
           )}
           <figcaption className="mt-2 text-peat">
             Version {shown.version} by {shown.author}, <When at={shown.at} />, {size(shown.size)}
@@ -124,7 +124,7 @@ function Versions({ here, asset, versions, shown }: { here: Here; asset: Asset; 
           const grew = before && !before.gone && !v.gone ? v.size - before.size : 0;
           return (
             <li key={v.version} className={`flex gap-3 border-b border-line px-2 py-2.5 ${v === shown ? "bg-bank" : ""}`}>
-              <Picture project={here.key} path={v.path} version={v.version} edge={96} className="size-12 shrink-0 rounded-md" />
+              <Picture project={here.key} path={asset.path} version={v.version} edge={96} className="size-12 shrink-0 rounded-md" />
               <div className="min-w-0 flex-1">
                 <Link to={`?version=${v.version}`} replace aria-current={v === shown} className="font-medium">
                   v{v.version} {firstLine(v.note)}
@@ -135,14 +135,14 @@ function Versions({ here, asset, versions, shown }: { here: Here; asset: Asset; 
                 </p>
                 {!v.gone && (
                   <p className="text-peat">
-                    {before && !before.gone && <Link to={comparePath(here.key, before.path, before.version, v.path, v.version)} className="mr-4">Compare with v{before.version}</Link>}
-                    {v.version !== asset.newest && !asset.gone && <Link to={comparePath(here.key, v.path, v.version, asset.path, asset.newest)}>With the newest</Link>}
+                    {before && !before.gone && <Link to={comparePath(here.key, asset.path, before.version, asset.path, v.version)} className="mr-4">Compare with v{before.version}</Link>}
+                    {v.version !== asset.newest && !asset.gone && <Link to={comparePath(here.key, asset.path, v.version, asset.path, asset.newest)}>With the newest</Link>}
                   </p>
                 )}
               </div>
               {!v.gone && (
                 <div className="flex w-18 shrink-0 items-start gap-1">
-                  <a href={fileAddress(here.key, v.path, v.version)} download title={`Download version ${v.version}`} className="rounded-md border border-transparent p-1.5 text-peat hover:border-line hover:text-ink">
+                  <a href={fileAddress(here.key, asset.path, v.version)} download title={`Download version ${v.version}`} className="rounded-md border border-transparent p-1.5 text-peat hover:border-line hover:text-ink">
                     <Download size={16} aria-label={`Download version ${v.version}`} />
                   </a>
                   {here.maySend && v.version !== asset.newest && (

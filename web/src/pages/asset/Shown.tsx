@@ -10,17 +10,17 @@ import type { Here } from "../project/ProjectFrame";
 
 const Models = lazy(() => import("../compare/Models"));
 
-/** Shown is one version as its kind is best looked at, and what can be said of it. */
-export function Shown({ here, version: v }: { here: Here; version: Version }) {
+/** Shown is one version of the asset at path as its kind is best looked at, and what can be said of it. */
+export function Shown({ here, path, version: v }: { here: Here; path: string; version: Version }) {
   const found = useQuery({
-    queryKey: ["project", here.key, "look", v.path, v.version],
-    queryFn: () => ask(api.GET("/projects/{project}/look", { params: { path: { project: here.key }, query: { path: v.path, version: v.version } } })),
+    queryKey: ["project", here.key, "look", path, v.version],
+    queryFn: () => ask(api.GET("/projects/{project}/look", { params: { path: { project: here.key }, query: { path: path, version: v.version } } })),
     staleTime: Infinity,
   });
   const look = found.data;
   return (
     <>
-      <View here={here} version={v} look={look} />
+      <View here={here} path={path} version={v} look={look} />
       {look?.trouble && <p className="mt-2 text-rust">It can’t be read: {look.trouble}.</p>}
       {look && look.facts.length > 0 && (
         <dl className="mt-3 flex flex-wrap gap-x-6 gap-y-1" aria-label="Facts">
@@ -33,15 +33,15 @@ export function Shown({ here, version: v }: { here: Here; version: Version }) {
   );
 }
 
-function View({ here, version: v, look }: { here: Here; version: Version; look: Schemas["Report"] | undefined }) {
-  const drawn = (name: string) => drawnOf(here.key, v.path, v.version, name);
+function View({ here, path, version: v, look }: { here: Here; path: string; version: Version; look: Schemas["Report"] | undefined }) {
+  const drawn = (name: string) => drawnOf(here.key, path, v.version, name);
   if (look?.files.includes("mesh.bin")) {
     return <Suspense fallback={<p className="h-[30rem] text-peat">Loading the model …</p>}><Models before={drawn("mesh.bin")} /></Suspense>;
   }
   if (look?.kind === "sound") return <Sounds sides={[{ report: look, address: drawn }]} />;
   if (look?.table) return <Table table={look.table} />;
-  if (look?.format === "text" || look?.kind === "data") return <Origins here={here} version={v} />;
-  return <Picture project={here.key} path={v.path} version={v.version} edge={1280} className="aspect-[4/3] w-full rounded-lg" />;
+  if (look?.format === "text" || look?.kind === "data") return <Origins here={here} path={path} version={v} />;
+  return <Picture project={here.key} path={path} version={v.version} edge={1280} className="aspect-[4/3] w-full rounded-lg" />;
 }
 
 function Table({ table }: { table: Schemas["Table"] }) {
@@ -57,14 +57,14 @@ function Table({ table }: { table: Schemas["Table"] }) {
 }
 
 /** Origins is a text, and beside each line who changed it last. */
-function Origins({ here, version: v }: { here: Here; version: Version }) {
+function Origins({ here, path, version: v }: { here: Here; path: string; version: Version }) {
   const found = useQuery({
-    queryKey: ["project", here.key, "lines", v.path, v.version],
-    queryFn: () => ask(api.GET("/projects/{project}/lines", { params: { path: { project: here.key }, query: { path: v.path, version: v.version } } })),
+    queryKey: ["project", here.key, "lines", path, v.version],
+    queryFn: () => ask(api.GET("/projects/{project}/lines", { params: { path: { project: here.key }, query: { path: path, version: v.version } } })),
     staleTime: Infinity,
     retry: false,
   });
-  if (!found.data) return <Picture project={here.key} path={v.path} version={v.version} edge={1280} className="h-24 w-full rounded-lg" />;
+  if (!found.data) return <Picture project={here.key} path={path} version={v.version} edge={1280} className="h-24 w-full rounded-lg" />;
   let last = 0;
   return (
     <div className="max-h-[34rem] overflow-auto rounded-lg border border-line bg-bank">

@@ -126,13 +126,14 @@ function Tallies({ title, list, named }: { title: string; list: Schemas["Tally"]
 }
 
 function Change({ here, change: a }: { here: Here; change: Schemas["HandoffAsset"] }) {
+  const now = a.now || a.path;
   const both = a.before > 0 && a.version > 0 && a.version !== a.before;
-  const address = both ? comparePath(here.key, a.moved_from ?? a.path, a.before, a.path, a.version) : `${assetPath(here.key, a.path)}?version=${a.version || a.before}`;
+  const address = both ? comparePath(here.key, now, a.before, now, a.version) : `${assetPath(here.key, now)}?version=${a.version || a.before}`;
   return (
     <Link to={address} className="flex gap-3 no-underline">
       <span className="flex shrink-0 gap-0.5">
-        {a.before > 0 && a.change !== "moved" && <Picture project={here.key} path={a.moved_from ?? a.path} version={a.before} edge={96} className="size-14 rounded-md" />}
-        {a.version > 0 && <Picture project={here.key} path={a.path} version={a.version} edge={96} className="size-14 rounded-md" />}
+        {a.before > 0 && a.change !== "moved" && <Picture project={here.key} path={now} version={a.before} edge={96} className="size-14 rounded-md" />}
+        {a.version > 0 && <Picture project={here.key} path={now} version={a.version} edge={96} className="size-14 rounded-md" />}
       </span>
       <span className="min-w-0">
         <span className="font-medium break-all">{a.path}</span>

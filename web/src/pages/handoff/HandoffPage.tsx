@@ -76,16 +76,17 @@ function Doings({ here, handoff: h }: { here: Here; handoff: Handoff }) {
 function Change({ here, change }: { here: Here; change: Schemas["HandoffAsset"] }) {
   const before = change.change !== "new" && change.before > 0;
   const after = change.change !== "gone";
+  const now = change.now || change.path; // it may have been moved since
   return (
     <>
-      <Link to={before && after ? comparePath(here.key, change.moved_from ?? change.path, change.before, change.path, change.version) : `${assetPath(here.key, change.path)}?version=${change.version}`} className="block no-underline">
+      <Link to={before && after ? comparePath(here.key, now, change.before, now, change.version) : `${assetPath(here.key, now)}?version=${change.version}`} className="block no-underline">
         <span className={`grid gap-0.5 overflow-hidden rounded-lg ${before && after ? "grid-cols-2" : ""}`}>
           {before && <Side here={here} change={change} version={change.before} word="before" />}
           {after && <Side here={here} change={change} version={change.version} word={before ? "after" : "new"} />}
         </span>
       </Link>
       <p className="mt-1.5">
-        <Link to={assetPath(here.key, change.path)} className="font-medium break-all">{change.path}</Link>
+        <Link to={assetPath(here.key, now)} className="font-medium break-all">{change.path}</Link>
         <span className="block text-peat">
           {change.change}{change.moved_from && <> from {change.moved_from}</>}, v{change.version}{after && <>, {size(change.size)}</>}{before && after && <> ({grown(change.size - (change.size_before ?? 0))})</>}
         </span>
@@ -97,7 +98,7 @@ function Change({ here, change }: { here: Here; change: Schemas["HandoffAsset"] 
 function Side({ here, change, version, word }: { here: Here; change: Schemas["HandoffAsset"]; version: number; word: string }) {
   return (
     <span className="relative block">
-      <Picture project={here.key} path={change.path} version={version} edge={320} className="h-48 w-full" />
+      <Picture project={here.key} path={change.now || change.path} version={version} edge={320} className="h-48 w-full" />
       <span className="absolute bottom-1.5 left-1.5 rounded-md bg-deep/85 px-1.5 text-xs text-ink">{word} v{version}</span>
     </span>
   );

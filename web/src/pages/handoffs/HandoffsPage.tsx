@@ -136,7 +136,7 @@ function Entry({ here, handoff: h, pinnedBy }: { here: Here; handoff: Handoff; p
         <span className="block text-peat">{h.author}, <When at={h.at} /></span>
       </span>
       <span className="flex gap-1 max-md:hidden" aria-hidden>
-        {drawn.slice(0, 4).map((a) => <Picture key={a.path} project={here.key} path={a.path} version={a.version} edge={96} className="size-11 rounded-md" />)}
+        {drawn.slice(0, 4).map((a) => <Picture key={a.path} project={here.key} path={a.now || a.path} version={a.version} edge={96} className="size-11 rounded-md" />)}
       </span>
       <span className="text-right text-peat max-md:col-start-2 max-md:text-left">
         {plural(h.count, "asset")}
