@@ -185,6 +185,8 @@ func open(s Subject) (seen, error) {
 		return readModel(s)
 	case Sound:
 		return readSound(s)
+	case Schematic, Board:
+		return readCircuit(s)
 	case Data:
 		return readData(s)
 	case Tabular:

@@ -1,0 +1,162 @@
+package media
+
+import (
+	"fmt"
+	"image/color"
+	"strings"
+	"testing"
+)
+
+// sheetOf is a schematic of two resistors in a row, with a label on the wire between them.
+func sheetOf(value, label string, wire bool) []byte {
+	between := `(wire (pts (xy 20 10) (xy 30 10)))`
+	if !wire {
+		between = ""
+	}
+	return []byte(`(kicad_sch (version 20211123) (lib_symbols (symbol "a:R" (symbol "R_0_1" (rectangle (start -1 1) (end 1 -1))) (symbol "R_1_1"
+		(pin passive line (at -5 0 0) (length 4) (name "1") (number "1")) (pin passive line (at 5 0 180) (length 4) (name "2") (number "2")))))
+		` + between + ` (label "` + label + `" (at 25 10 0))
+		(symbol (lib_id "a:R") (at 15 10 0) (property "Reference" "R1") (property "Value" "` + value + `") (property "Footprint" "0402"))
+		(symbol (lib_id "a:R") (at 35 10 0) (property "Reference" "R2") (property "Value" "1k") (property "Footprint" "0402")))`)
+}
+
+func TestSchematicsTellPartsAndNets(t *testing.T) {
+	a := of("a.kicad_sch", sheetOf("10k", "MID", true))
+	facts(t, a, "parts=2", "nets=1")
+	c, d := compared(t, a, of("b.kicad_sch", sheetOf("12k", "CENTRE", true)))
+	if got := changes(c); got != "changed R1: 10k, 0402 > 12k, 0402\nadded CENTRE:  > R1.2 R2.1\nremoved MID: R1.2 R2.1 > " {
+		t.Error(got)
+	}
+	if d["difference.png"] == nil || fact(c.Measures, "parts changed") != "1" || c.Same {
+		t.Errorf("%+v", c.Measures)
+	}
+	// Without the wire nothing is connected any more.
+	c, d = compared(t, a, of("b.kicad_sch", sheetOf("10k", "MID", false)))
+	if got := changes(c); got != "removed MID: R1.2 R2.1 > " || fact(c.Measures, "lines gone") != "1" {
+		t.Error(got, c.Measures)
+	}
+	// The wire that went is drawn in dashes: there and not there along its way.
+	m := decoded(t, d["difference.png"])
+	on, off := 0, 0
+	y := m.Bounds().Dy() / 2
+	for x := m.Bounds().Dx() * 45 / 100; x < m.Bounds().Dx()*55/100; x++ {
+		hit := false
+		for dy := -4; dy <= 4; dy++ {
+			hit = hit || m.NRGBAAt(x, y+dy) == went
+		}
+		if hit {
+			on++
+		} else {
+			off++
+		}
+	}
+	if on == 0 || off == 0 {
+		t.Errorf("%d columns are drawn, %d are not", on, off)
+	}
+	if c, _ = compared(t, a, a); !c.Same {
+		t.Error(changes(c))
+	}
+}
+
+func boardOf(x float64, width string) []byte {
+	return []byte(fmt.Sprintf(`(kicad_pcb (version 20211014) (layers (0 "F.Cu" signal) (44 "Edge.Cuts" user)) (net 1 "GND")
+		(footprint "a:0402" (layer "F.Cu") (at %g 10 90) (fp_text reference "C1" (at 0 0)) (fp_text value "1u" (at 0 0))
+			(pad "1" smd rect (at -1 0 90) (size 0.5 0.6) (layers "F.Cu") (net 1 "GND")) (pad "2" smd circle (at 1 0) (size 0.6 0.6) (layers "F.Cu")))
+		(segment (start 5 5) (end 30 5) (width %s) (layer "F.Cu") (net 1)) (via (at 30 5) (size 0.8) (drill 0.4) (layers "F.Cu" "B.Cu"))
+		(gr_rect (start 0 0) (end 40 25) (layer "Edge.Cuts") (width 0.1)) (gr_arc (start 10 20) (mid 12 22) (end 14 20) (layer "Edge.Cuts") (width 0.1)))`, x, width))
+}
+
+func TestBoardsTellPartsLayersAndSize(t *testing.T) {
+	a := of("a.kicad_pcb", boardOf(20, "0.2"))
+	facts(t, a, "parts=1", "nets=1", "layers=2: F.Cu, Edge.Cuts", "size of the board=40 x 25 mm")
+	c, d := compared(t, a, of("b.kicad_pcb", boardOf(22, "0.3")))
+	if got := changes(c); got != "moved C1: 20, 10, 90 > 22, 10, 90" || d["layer-F-Cu.png"] == nil {
+		t.Error(got, d.names())
+	}
+}
+
+const layer = `G04 a layer*
+%FSLAX46Y46*%
+%MOMM*%
+%ADD10C,0.500000*%
+%ADD11R,2.000000X1.000000*%
+G01*
+D10*
+X0Y0D02*
+X10000000Y0D01*
+G75*
+G03*
+X10000000Y10000000I0J5000000D01*
+G01*
+D11*
+X5000000Y5000000D03*
+G36*
+X20000000Y0D02*
+X25000000Y0D01*
+X25000000Y5000000D01*
+X20000000Y0D01*
+G37*
+M02*
+`
+
+func TestGerberLayersAreDrawn(t *testing.T) {
+	a := of("top.gbr", []byte(layer))
+	facts(t, a, "format=Gerber, RS-274X", "apertures=2", "lines and flashes=4", "extent=25 x 10 mm")
+	_, d := look(t, a)
+	m := decoded(t, d["whole.png"])
+	// 1280 pixels of 25.25 mm and two margins of 24: y grows upwards.
+	at := func(x, y float64) color.NRGBA {
+		scale := (1280 - 48) / 25.25
+		return m.NRGBAAt(int(24+(x+0.25)*scale), m.Bounds().Dy()-int(24+(y+0.25)*scale))
+	}
+	for name, p := range map[string][2]float64{"the line": {5, 0}, "the arc": {15, 5}, "the flash": {5.8, 5.3}, "the area": {24, 2}} {
+		if at(p[0], p[1]) == ground {
+			t.Errorf("%s is not drawn", name)
+		}
+	}
+	for name, p := range map[string][2]float64{"beside the flash": {5, 6}, "outside the area": {21, 4}, "inside the arc": {12, 5}} {
+		if at(p[0], p[1]) != ground {
+			t.Errorf("something is drawn %s", name)
+		}
+	}
+	c, _ := compared(t, a, of("top.gbr", []byte(strings.Replace(layer, "X5000000Y5000000D03*", "X6000000Y5000000D03*", 1))))
+	if fact(c.Measures, "lines drawn anew") != "1" || fact(c.Measures, "lines gone") != "1" {
+		t.Errorf("%+v", c.Measures)
+	}
+	// In inches, and with the point written out, it is the same.
+	inches := "%FSLAX24Y24*%\n%MOIN*%\n%ADD10C,0.0100*%\nD10*\nX0Y0D02*\nX10000Y0D01*\nM02*\n"
+	facts(t, of("a.gbr", []byte(inches)), "extent=25.4 x 0 mm")
+}
+
+func TestDrillFiles(t *testing.T) {
+	text := "M48\nMETRIC,TZ\nT1C0.800\nT2C3.2\n%\nG90\nT1\nX10.0Y5.0\nX20.0Y5.0\nT2\nX3.0Y3.0\nX10.0Y20.0G85X15.0Y20.0\nM30\n"
+	facts(t, of("a.drl", []byte(text)), "holes=4", "tools=2", "holes of 0.8 mm=2", "holes of 3.2 mm=2")
+	c, _ := compared(t, of("a.drl", []byte(text)), of("b.drl", []byte(strings.Replace(text, "X20.0Y5.0\n", "", 1))))
+	if fact(c.Measures, "lines gone") != "1" {
+		t.Errorf("%+v", c.Measures)
+	}
+}
+
+func TestDamagedCircuitsSayWhy(t *testing.T) {
+	for name, text := range map[string]string{"cut.kicad_sch": "(kicad_sch (version 1)", "text.kicad_sch": "hello", "deep.kicad_pcb": strings.Repeat("(a ", 5000), "other.kicad_pcb": "(module a)", "end.kicad_pcb": "(kicad_pcb))", "no.gbr": "hello", "bad.gbr": "%FSLAX46Y46*%\nX1.2.3D01*", "size.gbr": "%FSLAX46Y46*%\n%ADD10C,1e99*%", "no.drl": "hello", "tool.drl": "M48\nT1Cx\n", "place.drl": "M48\nT1C1\nXY\n"} {
+		if r, _ := look(t, of(name, []byte(text))); r.Trouble == "" {
+			t.Errorf("%s: %+v", name, r)
+		}
+	}
+}
+
+func FuzzCircuits(f *testing.F) {
+	f.Add(uint8(0), sheetOf("10k", "MID", true))
+	f.Add(uint8(1), boardOf(20, "0.2"))
+	f.Add(uint8(2), []byte(layer))
+	f.Add(uint8(3), []byte("M48\nMETRIC\nT1C0.8\n%\nT1\nX1000Y2000\n"))
+	names := []string{"a.kicad_sch", "a.kicad_pcb", "a.gbr", "a.drl"}
+	f.Fuzz(func(t *testing.T, kind uint8, data []byte) {
+		s := of(names[int(kind)%len(names)], data)
+		if r, _ := look(t, s); r.Trouble == "" {
+			if c, _ := compared(t, s, s); !c.Same {
+				t.Errorf("it is not the same as itself: %s %v", changes(c), c.Measures)
+			}
+		}
+	})
+}
