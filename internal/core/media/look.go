@@ -187,6 +187,8 @@ func open(s Subject) (seen, error) {
 		return readSound(s)
 	case Schematic, Board:
 		return readCircuit(s)
+	case Document:
+		return readDocument(s)
 	case Data:
 		return readData(s)
 	case Tabular:
@@ -304,8 +306,8 @@ func rounded(v float64) string {
 	if v == 0 || math.IsNaN(v) || math.IsInf(v, 0) {
 		return strings.TrimPrefix(fmt.Sprint(v), "-0")
 	}
-	digits := max(0, 3-int(math.Floor(math.Log10(math.Abs(v)))))
-	text := humanize.CommafWithDigits(v, min(digits, 6))
+	digits := min(6, max(0, 3-int(math.Floor(math.Log10(math.Abs(v))))))
+	text := humanize.CommafWithDigits(math.Round(v*math.Pow10(digits))/math.Pow10(digits), digits)
 	if strings.Contains(text, ".") {
 		text = strings.TrimSuffix(strings.TrimRight(text, "0"), ".")
 	}
