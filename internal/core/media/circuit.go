@@ -21,6 +21,7 @@ type circuit struct {
 	nets    map[string]map[string]bool // pins by net
 	layers  []string
 	strokes []stroke
+	corners int     // of all strokes
 	texts   []named // what parts are called, beside them
 	facts   []Fact
 	outline [4]float64 // of a board: low x, low y, high x, high y
@@ -38,12 +39,17 @@ type stroke struct {
 	at    [][2]float64
 }
 
-// maxStrokes bounds what is drawn.
-const maxStrokes = 2_000_000
+// Limits of what is drawn: lines, their corners, and how many pixels the areas around them may have in all in one drawing. What is beyond that last
+// one is left out of the drawing, which then says so.
+const (
+	maxStrokes = 1_000_000
+	maxCorners = 6_000_000
+	maxPainted = 300_000_000
+)
 
 func (c *circuit) draw(s stroke) error {
-	if len(c.strokes) >= maxStrokes {
-		return unreadable("it has more than %s lines", number(maxStrokes))
+	if c.corners += len(s.at); len(c.strokes) >= maxStrokes || c.corners > maxCorners {
+		return unreadable("it has more lines than are looked into")
 	}
 	c.strokes = append(c.strokes, s)
 	return nil
@@ -80,24 +86,24 @@ func (c *circuit) report(d Drawn) (Report, error) {
 	if len(c.strokes) == 0 {
 		return r, nil
 	}
-	return r, d.png("whole.png", sheet(c.up, [][]stroke{c.strokes}, func(s stroke, _ int) color.NRGBA { return toneOf(s.layer) }, nil, c.captions(plain, nil)))
+	return r, d.png("whole.png", sheet(c.up, [][]stroke{c.strokes}, func(s stroke, _ int) color.RGBA { return toneOf(s.layer) }, nil, c.captions(plain, nil)))
 }
 
 // toneOf tells layers apart a little.
-func toneOf(layer string) color.NRGBA {
+func toneOf(layer string) color.RGBA {
 	switch {
 	case strings.HasPrefix(layer, "B."), strings.Contains(layer, "bottom"):
-		return color.NRGBA{0x5c, 0x7f, 0x8a, 0xff}
+		return color.RGBA{0x5c, 0x7f, 0x8a, 0xff}
 	case strings.Contains(layer, "Edge"), strings.Contains(layer, "edge"):
-		return color.NRGBA{0xec, 0xe8, 0xde, 0xff}
+		return color.RGBA{0xec, 0xe8, 0xde, 0xff}
 	case strings.HasSuffix(layer, ".Cu"), strings.Contains(layer, "copper"), layer == "wire":
-		return color.NRGBA{0xc0, 0x8a, 0x5c, 0xff}
+		return color.RGBA{0xc0, 0x8a, 0x5c, 0xff}
 	}
 	return plain
 }
 
 // sheet draws lists of strokes, each list in its own ink; dashed says which lists are drawn in dashes.
-func sheet(up bool, lists [][]stroke, ink func(stroke, int) color.NRGBA, dashed func(int) bool, captions []caption) image.Image {
+func sheet(up bool, lists [][]stroke, ink func(stroke, int) color.RGBA, dashed func(int) bool, captions []caption) image.Image {
 	low, high := [2]float64{math.Inf(1), math.Inf(1)}, [2]float64{math.Inf(-1), math.Inf(-1)}
 	for _, list := range lists {
 		for _, s := range list {
@@ -115,8 +121,13 @@ func sheet(up bool, lists [][]stroke, ink func(stroke, int) color.NRGBA, dashed 
 	zero, _ := c.view(0, 0)
 	one, _ := c.view(1, 0)
 	scale := one - zero
+	painted, left := 0.0, 0
 	for i, list := range lists {
 		for _, s := range list {
+			if painted += areaOf(s, scale); painted > maxPainted {
+				left++
+				continue
+			}
 			at := make([][2]float64, len(s.at))
 			for k, p := range s.at {
 				at[k][0], at[k][1] = c.view(p[0], p[1])
@@ -136,16 +147,39 @@ func sheet(up bool, lists [][]stroke, ink func(stroke, int) color.NRGBA, dashed 
 	}
 	for _, t := range captions {
 		x, y := c.view(t.at[0], t.at[1])
-		w := font.Drawer{Dst: c.NRGBA, Src: image.NewUniform(t.ink), Face: basicfont.Face7x13, Dot: fixed.P(int(x), int(y)-t.row*13)}
-		w.DrawString(t.name)
+		c.write(t.ink, int(x), int(y)-t.row*13, t.name)
 	}
-	return c.NRGBA
+	if left > 0 {
+		c.write(went, 4, 14, number(left)+" more lines are not drawn")
+	}
+	return c.RGBA
+}
+
+func (c *canvas) write(ink color.RGBA, x, y int, text string) {
+	w := font.Drawer{Dst: c.RGBA, Src: image.NewUniform(ink), Face: basicfont.Face7x13, Dot: fixed.P(x, y)}
+	w.DrawString(text)
+}
+
+// areaOf is how many pixels lie around each piece of a stroke, about: what drawing it takes.
+func areaOf(s stroke, scale float64) (sum float64) {
+	around := s.width*scale + 4
+	if s.fill {
+		low, high := s.at[0], s.at[0]
+		for _, p := range s.at {
+			low, high = [2]float64{math.Min(low[0], p[0]), math.Min(low[1], p[1])}, [2]float64{math.Max(high[0], p[0]), math.Max(high[1], p[1])}
+		}
+		return ((high[0]-low[0])*scale + around) * ((high[1]-low[1])*scale + around)
+	}
+	for i := 1; i < len(s.at); i++ {
+		sum += (math.Abs(s.at[i][0]-s.at[i-1][0])*scale + around) * (math.Abs(s.at[i][1]-s.at[i-1][1])*scale + around)
+	}
+	return sum
 }
 
 // caption is a text on a drawing, so many rows above its place.
 type caption struct {
 	named
-	ink color.NRGBA
+	ink color.RGBA
 	row int
 }
 
@@ -153,7 +187,7 @@ type caption struct {
 const maxCaptions = 400
 
 // captions are the texts in one ink, but for those that others has.
-func (c *circuit) captions(ink color.NRGBA, others *circuit) (list []caption) {
+func (c *circuit) captions(ink color.RGBA, others *circuit) (list []caption) {
 	had := map[string]bool{}
 	if others != nil {
 		for _, t := range others.texts {
@@ -169,7 +203,7 @@ func (c *circuit) captions(ink color.NRGBA, others *circuit) (list []caption) {
 }
 
 // path draws lines one behind the other, with gaps where dash is set.
-func (c *canvas) path(ink color.NRGBA, width float64, at [][2]float64, dash bool) {
+func (c *canvas) path(ink color.RGBA, width float64, at [][2]float64, dash bool) {
 	if len(at) == 1 {
 		c.disc(ink, at[0][0], at[0][1], width/2)
 		return
@@ -215,7 +249,7 @@ func (c *circuit) compare(after seen, cmp *Comparison, d Drawn) error {
 	if len(stayed)+len(gone)+len(fresh) == 0 {
 		return nil
 	}
-	texts := other.captions(color.NRGBA{0x8d, 0x9a, 0x9b, 0xff}, nil)
+	texts := other.captions(color.RGBA{0x8d, 0x9a, 0x9b, 0xff}, nil)
 	for i, t := range texts {
 		for _, n := range other.captions(came, c) {
 			if n.name == t.name && n.at == t.at {
@@ -232,8 +266,8 @@ func (c *circuit) compare(after seen, cmp *Comparison, d Drawn) error {
 		if len(lists[0])+len(lists[1])+len(lists[2]) == 0 {
 			return nil
 		}
-		return d.png(name, sheet(c.up, lists, func(_ stroke, i int) color.NRGBA {
-			return []color.NRGBA{{0x56, 0x64, 0x68, 0xff}, went, came}[i]
+		return d.png(name, sheet(c.up, lists, func(_ stroke, i int) color.RGBA {
+			return []color.RGBA{{0x56, 0x64, 0x68, 0xff}, went, came}[i]
 		}, func(i int) bool { return i == 1 }, texts))
 	}
 	if err := one("difference.png", func(stroke) bool { return true }); err != nil {

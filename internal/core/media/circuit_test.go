@@ -42,7 +42,7 @@ func TestSchematicsTellPartsAndNets(t *testing.T) {
 	for x := m.Bounds().Dx() * 45 / 100; x < m.Bounds().Dx()*55/100; x++ {
 		hit := false
 		for dy := -4; dy <= 4; dy++ {
-			hit = hit || m.NRGBAAt(x, y+dy) == went
+			hit = hit || m.NRGBAAt(x, y+dy) == color.NRGBA(went)
 		}
 		if hit {
 			on++
@@ -110,12 +110,12 @@ func TestGerberLayersAreDrawn(t *testing.T) {
 		return m.NRGBAAt(int(24+(x+0.25)*scale), m.Bounds().Dy()-int(24+(y+0.25)*scale))
 	}
 	for name, p := range map[string][2]float64{"the line": {5, 0}, "the arc": {15, 5}, "the flash": {5.8, 5.3}, "the area": {24, 2}} {
-		if at(p[0], p[1]) == ground {
+		if at(p[0], p[1]) == color.NRGBA(ground) {
 			t.Errorf("%s is not drawn", name)
 		}
 	}
 	for name, p := range map[string][2]float64{"beside the flash": {5, 6}, "outside the area": {21, 4}, "inside the arc": {12, 5}} {
-		if at(p[0], p[1]) != ground {
+		if at(p[0], p[1]) != color.NRGBA(ground) {
 			t.Errorf("something is drawn %s", name)
 		}
 	}

@@ -2,6 +2,7 @@ package media
 
 import (
 	"fmt"
+	"image/color"
 	"strings"
 	"testing"
 )
@@ -66,9 +67,9 @@ func TestThePlan(t *testing.T) {
 	for name, place := range map[string]struct {
 		x, y float64
 		want any
-	}{"stays": {0, 0, plain}, "came": {10, 5, came}, "moved to": {5, 5, came}, "the middle of what went": {10, 0, nil}} {
+	}{"stays": {0, 0, color.NRGBA(plain)}, "came": {10, 5, color.NRGBA(came)}, "moved to": {5, 5, color.NRGBA(came)}, "the middle of what went": {10, 0, nil}} {
 		x, y := at(place.x, place.y)
-		if p := m.NRGBAAt(x, y); place.want != nil && p != place.want || place.want == nil && (p == came || p == went) {
+		if p := m.NRGBAAt(x, y); place.want != nil && p != place.want || place.want == nil && (p == color.NRGBA(came) || p == color.NRGBA(went)) {
 			t.Errorf("%s is %v", name, p)
 		}
 	}
@@ -76,7 +77,7 @@ func TestThePlan(t *testing.T) {
 		t.Errorf("the way is %v", m.NRGBAAt(x, y))
 	}
 	x, y := at(10, 0)
-	if p := m.NRGBAAt(x-6, y); p != went {
+	if p := m.NRGBAAt(x-6, y); p != color.NRGBA(went) {
 		t.Errorf("the ring of what went is %v", p)
 	}
 	if len(c.Changes) != 4 {

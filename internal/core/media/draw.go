@@ -14,25 +14,25 @@ import (
 // The colours of what is drawn here: those of the console, on its dark ground. Came and went are told apart by shape as well: what came is filled,
 // what went is an outline.
 var (
-	ground   = color.NRGBA{0x19, 0x21, 0x25, 0xff}
-	gridLine = color.NRGBA{0x2b, 0x38, 0x3e, 0xff}
-	plain    = color.NRGBA{0x8d, 0x9a, 0x9b, 0xff}
-	came     = color.NRGBA{0xe0, 0x9a, 0x60, 0xff}
-	went     = color.NRGBA{0xa6, 0xd8, 0xe0, 0xff}
+	ground   = color.RGBA{0x19, 0x21, 0x25, 0xff}
+	gridLine = color.RGBA{0x2b, 0x38, 0x3e, 0xff}
+	plain    = color.RGBA{0x8d, 0x9a, 0x9b, 0xff}
+	came     = color.RGBA{0xe0, 0x9a, 0x60, 0xff}
+	went     = color.RGBA{0xa6, 0xd8, 0xe0, 0xff}
 )
 
-// canvas is a picture that one draws on in coordinates of one's own.
+// canvas is a picture that one draws on in coordinates of one's own. All of it is opaque, and of the type that is drawn on fastest.
 type canvas struct {
-	*image.NRGBA
+	*image.RGBA
 	// view maps a place to pixels.
 	view func(x, y float64) (float64, float64)
 }
 
 func newCanvas(w, h int) *canvas {
-	c := &canvas{NRGBA: image.NewNRGBA(image.Rect(0, 0, w, h))}
+	c := &canvas{RGBA: image.NewRGBA(image.Rect(0, 0, w, h))}
 	for y := range h {
 		for x := range w {
-			c.SetNRGBA(x, y, ground)
+			c.SetRGBA(x, y, ground)
 		}
 	}
 	return c
@@ -61,7 +61,7 @@ func fit(minX, minY, maxX, maxY float64, edge int, up bool) *canvas {
 }
 
 // polygon fills what lies within corners, given in pixels; several outlines at once leave holes where they run against each other.
-func (c *canvas) polygon(ink color.NRGBA, outlines ...[][2]float64) {
+func (c *canvas) polygon(ink color.RGBA, outlines ...[][2]float64) {
 	lowX, lowY, highX, highY := math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)
 	for _, corners := range outlines {
 		for _, p := range corners {
@@ -86,11 +86,11 @@ func (c *canvas) polygon(ink color.NRGBA, outlines ...[][2]float64) {
 		}
 		r.ClosePath()
 	}
-	r.Draw(c.NRGBA, area, image.NewUniform(ink), image.Point{})
+	r.Draw(c.RGBA, area, image.NewUniform(ink), image.Point{})
 }
 
 // line draws a line of a width in pixels between two points in pixels, with round ends.
-func (c *canvas) line(ink color.NRGBA, width, x0, y0, x1, y1 float64) {
+func (c *canvas) line(ink color.RGBA, width, x0, y0, x1, y1 float64) {
 	dx, dy := x1-x0, y1-y0
 	length := math.Hypot(dx, dy)
 	if math.IsNaN(length) || length > 1e6 {
@@ -125,10 +125,10 @@ func circle(x, y, r float64) [][2]float64 {
 	return corners
 }
 
-func (c *canvas) disc(ink color.NRGBA, x, y, r float64) { c.polygon(ink, circle(x, y, r)) }
+func (c *canvas) disc(ink color.RGBA, x, y, r float64) { c.polygon(ink, circle(x, y, r)) }
 
 // ring is a circle of a width.
-func (c *canvas) ring(ink color.NRGBA, x, y, r, width float64) {
+func (c *canvas) ring(ink color.RGBA, x, y, r, width float64) {
 	inner := circle(x, y, math.Max(0, r-width))
 	for i, j := 0, len(inner)-1; i < j; i, j = i+1, j-1 {
 		inner[i], inner[j] = inner[j], inner[i]
@@ -187,7 +187,7 @@ func plan(before, after []object) image.Image {
 		x, y := c.view(spot(o))
 		c.ring(went, x, y, 7, 2.2)
 	}
-	return c.NRGBA
+	return c.RGBA
 }
 
 // Beside lays pictures side by side, each at most edge pixels high and wide, in a PNG.
@@ -211,10 +211,10 @@ func Beside(edge int, pictures ...[]byte) ([]byte, error) {
 	c := newCanvas(width, height+2*gap)
 	x := gap
 	for _, m := range list {
-		draw.Draw(c.NRGBA, image.Rect(x, gap, x+m.Bounds().Dx(), gap+m.Bounds().Dy()), m, m.Bounds().Min, draw.Over)
+		draw.Draw(c.RGBA, image.Rect(x, gap, x+m.Bounds().Dx(), gap+m.Bounds().Dy()), m, m.Bounds().Min, draw.Over)
 		x += m.Bounds().Dx() + gap
 	}
 	d := Drawn{}
-	err := d.png("all", c.NRGBA)
+	err := d.png("all", c.RGBA)
 	return d["all"], err
 }

@@ -209,7 +209,7 @@ func (g *gerber) do(operation int, to, offset [2]float64) error {
 			line = arc(x, y, math.Hypot(from[0]-x, from[1]-y), a, sweep)
 		}
 		if g.region {
-			if len(g.outline) > maxStrokes {
+			if len(g.outline) > maxCorners {
 				return unreadable("one of its areas has too many corners")
 			}
 			g.outline = append(g.outline, line...)

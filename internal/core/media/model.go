@@ -233,7 +233,7 @@ func viewOf(list ...*mesh) view {
 func dot(a, b [3]float64) float64 { return a[0]*b[0] + a[1]*b[1] + a[2]*b[2] }
 
 // render draws the mesh, with how far towards the camera each pixel lies, in pixels; -Inf where nothing is.
-func (m *mesh) render(v view, edge int) (*image.NRGBA, []float32) {
+func (m *mesh) render(v view, edge int) (*image.RGBA, []float32) {
 	c := newCanvas(edge, edge)
 	depth := make([]float32, edge*edge)
 	for i := range depth {
@@ -259,7 +259,7 @@ func (m *mesh) render(v view, edge int) (*image.NRGBA, []float32) {
 			continue
 		}
 		shade := 0.2 + 0.8*math.Abs(dot(n, light))/length
-		ink := color.NRGBA{uint8(214 * shade), uint8(206 * shade), uint8(190 * shade), 255}
+		ink := color.RGBA{uint8(214 * shade), uint8(206 * shade), uint8(190 * shade), 255}
 		a, b, z := project(p), project(q), project(r)
 		area := (b.x-a.x)*(z.y-a.y) - (b.y-a.y)*(z.x-a.x)
 		if math.Abs(area) < 1e-12 {
@@ -278,12 +278,12 @@ func (m *mesh) render(v view, edge int) (*image.NRGBA, []float32) {
 				i := y*edge + x
 				if d := float32(u*a.z + w*b.z + (1-u-w)*z.z); d > depth[i] {
 					depth[i] = d
-					c.SetNRGBA(x, y, ink)
+					c.SetRGBA(x, y, ink)
 				}
 			}
 		}
 	}
-	return c.NRGBA, depth
+	return c.RGBA, depth
 }
 
 func (m *mesh) compare(after seen, c *Comparison, d Drawn) error {
@@ -306,12 +306,12 @@ func (m *mesh) compare(after seen, c *Comparison, d Drawn) error {
 		x, y := i%640, i/640
 		switch nearer := float64(has[i]) - float64(had[i]); {
 		case nearer > 1: // pixels: what is nearer than before came
-			picture.SetNRGBA(x, y, came)
+			picture.SetRGBA(x, y, came)
 		case nearer < -1 && (x+y)%8 < 4:
-			picture.SetNRGBA(x, y, went)
+			picture.SetRGBA(x, y, went)
 		case !math.IsInf(float64(has[i]), -1):
-			p := picture.NRGBAAt(x, y)
-			picture.SetNRGBA(x, y, color.NRGBA{p.R / 2, p.G / 2, p.B / 2, 255})
+			p := picture.RGBAAt(x, y)
+			picture.SetRGBA(x, y, color.RGBA{p.R / 2, p.G / 2, p.B / 2, 255})
 		}
 	}
 	return d.png("difference.png", picture)

@@ -3,6 +3,7 @@ package media
 import (
 	"encoding/binary"
 	"fmt"
+	"image/color"
 	"math"
 	"os"
 	"path/filepath"
@@ -61,7 +62,7 @@ func TestModelsAreDrawnAndMeasured(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 	m := decoded(t, d["whole.png"])
-	if p, q := m.NRGBAAt(320, 320), m.NRGBAAt(4, 4); p == ground || q != ground {
+	if p, q := m.NRGBAAt(320, 320), m.NRGBAAt(4, 4); p == color.NRGBA(ground) || q != color.NRGBA(ground) {
 		t.Errorf("in the middle %v, in the corner %v", p, q)
 	}
 	facts(t, of("a.obj", []byte(cube(2, true))), "triangles=10", "watertight=no, 4 open edges")
@@ -73,9 +74,9 @@ func TestModelsAreDrawnAndMeasured(t *testing.T) {
 	drawn := decoded(t, d["difference.png"])
 	for i := 0; i < len(drawn.Pix); i += 4 {
 		switch p := drawn.Pix[i:]; {
-		case p[0] == came.R && p[1] == came.G && p[2] == came.B:
+		case p[0] == color.NRGBA(came).R && p[1] == color.NRGBA(came).G && p[2] == color.NRGBA(came).B:
 			only++
-		case p[0] != ground.R:
+		case p[0] != color.NRGBA(ground).R:
 			both++
 		}
 	}

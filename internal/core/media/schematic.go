@@ -259,9 +259,11 @@ func (w *wiring) nets() map[string]map[string]bool {
 // readBoard reads a board: its parts, what is connected to what, its layers, and its lines.
 func readBoard(e *expression) (*circuit, error) {
 	c := &circuit{kind: Board, format: "board, S-expression " + e.find("version").text(1), parts: map[string]part{}, nets: map[string]map[string]bool{}}
-	for _, l := range e.find("layers").list {
-		if !l.leaf {
-			c.layers = append(c.layers, l.text(1))
+	if layers := e.find("layers"); layers != nil {
+		for _, l := range layers.list {
+			if !l.leaf {
+				c.layers = append(c.layers, l.text(1))
+			}
 		}
 	}
 	for _, f := range e.all("footprint", "module") {

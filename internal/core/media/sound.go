@@ -541,7 +541,7 @@ func drawWave(h *heard) image.Image {
 	const height = 320
 	c := newCanvas(waveWidth, height)
 	for x := range waveWidth {
-		c.SetNRGBA(x, height/2, gridLine)
+		c.SetRGBA(x, height/2, gridLine)
 	}
 	for x := range waveWidth {
 		top, bottom := int(float64(height/2)*(1-float64(min(h.high[x], 1)))), int(float64(height/2)*(1-float64(max(h.low[x], -1))))
@@ -550,10 +550,10 @@ func drawWave(h *heard) image.Image {
 			if h.high[x] >= 0.99996 || h.low[x] <= -0.99996 {
 				ink = came
 			}
-			c.SetNRGBA(x, y, ink)
+			c.SetRGBA(x, y, ink)
 		}
 	}
-	return c.NRGBA
+	return c.RGBA
 }
 
 // drawSpectrum draws 20 Hz to half the rate, each octave as high as the next, from -90 to 0 dB.

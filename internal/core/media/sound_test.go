@@ -2,6 +2,7 @@ package media
 
 import (
 	"encoding/binary"
+	"image/color"
 	"math"
 	"path/filepath"
 	"strings"
@@ -82,7 +83,7 @@ func TestSoundsAreDrawnAndCompared(t *testing.T) {
 		t.Errorf("%+v", r.Facts)
 	}
 	wave := decoded(t, d["whole.png"])
-	if wave.NRGBAAt(600, 160) == ground || wave.NRGBAAt(600, 1) == ground {
+	if wave.NRGBAAt(600, 160) == color.NRGBA(ground) || wave.NRGBAAt(600, 1) == color.NRGBA(ground) {
 		t.Error("the waveform does not fill its height")
 	}
 	// The spectrogram is brightest where the tone is.

@@ -112,8 +112,11 @@ func readTable(s Subject) (seen, error) {
 		if err == io.EOF {
 			return t, nil
 		}
-		if err != nil || len(t.rows) > lines.MaxLines {
+		if err != nil {
 			return nil, unreadable("it is no table: %v", err)
+		}
+		if len(t.rows) == lines.MaxLines {
+			return nil, unreadable("it has more than %s rows", number(lines.MaxLines))
 		}
 		for i := range row {
 			row[i] = cell(row[i])
