@@ -83,7 +83,7 @@ func TestWhatJSONPrints(t *testing.T) {
 	if got := keys(sent["handoff"]); got != "assets at author branch count digest note number parent root size stage tasks" {
 		t.Errorf("a handoff: %s", got)
 	}
-	if got := keys(first(sent["handoff"], "assets")); got != "before change content digest path size version" {
+	if got := keys(first(sent["handoff"], "assets")); got != "before change content digest path size size_before version" {
 		t.Errorf("an asset of a handoff: %s", got)
 	}
 	if got := keys(first(object(0, "history", "a.png"), "versions")); got != "at author content digest handoff note path size stage tasks version" {

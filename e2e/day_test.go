@@ -63,7 +63,7 @@ func TestADay(t *testing.T) {
 
 	// Roll back, for everyone.
 	odile.tarn(0, "update")
-	says(t, odile.tarn(0, "rollback", "levels/harbour.glb", "--to", "v1"), "h5", "version 4", "Nothing was deleted")
+	says(t, odile.tarn(0, "rollback", "levels/harbour.glb", "--to", "v1"), "h5", "as in v1", "was v3, now v4", "Nothing was deleted")
 	odile.has("levels/harbour.glb", "harbour one")
 	rurik.tarn(0, "update")
 	rurik.has("levels/harbour.glb", "harbour one")
@@ -73,7 +73,7 @@ func TestADay(t *testing.T) {
 	says(t, odile.tarn(0, "show", "h3"), "North quay", "odile", "v2")
 	says(t, odile.tarn(0, "show", "levels/harbour.glb@v3"), "digest", "rurik")
 	odile.tarn(1, "show", "h99")
-	odile.tarn(2, "show", "what")
+	says(t, odile.tarn(1, "show", "what"), "no milestone what")
 
 	// Deletions are listed, and go only when asked for.
 	if err := os.Remove(filepath.Join(odile.dir, "textures", "rust.png")); err != nil {
@@ -88,7 +88,7 @@ func TestADay(t *testing.T) {
 	says(t, odile.tarn(0, "send", "-m", "Rust is not used", "--with-gone"), "gone")
 	rurik.tarn(0, "update")
 	rurik.has("textures/rust.png", "")
-	says(t, rurik.tarn(0, "rollback", "textures/rust.png", "--to", "v1"), "version 3")
+	says(t, rurik.tarn(0, "rollback", "textures/rust.png", "--to", "v1"), "now v3")
 	rurik.has("textures/rust.png", "rust one")
 
 	// A lost disk is no loss.

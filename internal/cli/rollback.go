@@ -73,6 +73,12 @@ func (a *app) printRollback(h *model.RollbackAnswer, preview bool) {
 	} else if h.Handoff != nil {
 		a.say("h%d: %s. Nothing was deleted.", h.Handoff.Number, firstLine(h.Handoff.Note, 100))
 	}
+	now := map[string]int{}
+	if h.Handoff != nil {
+		for _, asset := range h.Handoff.Assets {
+			now[asset.Path] = asset.Version
+		}
+	}
 	t := a.table("", "", "", ">")
 	for i, c := range h.Changes {
 		if i == 200 && len(h.Changes) > 220 {
@@ -93,6 +99,9 @@ func (a *app) printRollback(h *model.RollbackAnswer, preview bool) {
 			words = "back to where it was"
 		case "goes":
 			words, s = "goes: it was not there", ""
+		}
+		if n := now[c.Path]; n > 0 && c.Change != "goes" {
+			behind += fmt.Sprintf(", now v%d", n)
 		}
 		t.row("  "+path, words, behind, s)
 	}
