@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -60,6 +61,16 @@ func (p player) refused(says string, args ...string) {
 	if status, out := p.run(p.dir(), "", args...); status != 1 || !strings.Contains(out, says) {
 		panic(failure{fmt.Errorf("%s: tarn %s should be refused, and ended with %d:\n%s", p.handle, strings.Join(args, " "), status, out)})
 	}
+}
+
+// newest is the number of the newest handoff.
+func (p player) newest() int {
+	status, out := p.run(p.dir(), "", "history", "--limit", "1", "--json")
+	var list struct{ Handoffs []struct{ Number int } }
+	if err := json.Unmarshal([]byte(out), &list); status != 0 || err != nil || len(list.Handoffs) == 0 {
+		panic(failure{fmt.Errorf("%s: tarn history ended with %d:\n%s", p.handle, status, out)})
+	}
+	return list.Handoffs[0].Number
 }
 
 func (p player) write(path string, data []byte) {
@@ -164,9 +175,14 @@ presets = ["game", "sound"]
 # The code lies beside the assets, in git.
 otherwise = "code"
 
+# Where the ids of tasks lead.
+[[task]]
+match = "BRL-*"
+link = "https://tasks.saltpan.example/{task}"
+
 # Texts are merged by hand: anyone may send them.
 [[rule]]
-match = "/text/"
+match = ["/text/", "/levels/**/*.json"]
 kind = "asset"
 lock = "free"
 
@@ -184,6 +200,11 @@ by = "stem"
 const tidepadRules = `# What tidepad tracks.
 presets = ["board", "enclosure"]
 
+# Where the ids of tasks lead.
+[[task]]
+match = "TID-*"
+link = "https://tasks.saltpan.example/{task}"
+
 # Schematic, board and what is made of them for the factory go together.
 [[set]]
 match = "/board/"
@@ -199,7 +220,7 @@ func (s *stage) brinelight() {
 		"sounds/fog-horn.wav": scene.Sound("fog-horn", 0), "sounds/oar-stroke.wav": scene.Sound("oar-stroke", 0), "sounds/hull-creak.wav": scene.Sound("hull-creak", 0),
 		"text/dialogue-keeper.txt": scene.Dialogue("keeper", 0), "text/dialogue-ferryman.txt": scene.Dialogue("ferryman", 0),
 		"text/tuning-boat.csv": scene.Tuning("boat", 0), "text/tuning-light.csv": scene.Tuning("light", 0),
-		"levels/harbour/placements.csv": scene.Tuning("placements", 0),
+		"levels/harbour/placements.csv": scene.Tuning("placements", 0), "levels/harbour/things.json": scene.Things(0),
 	}
 	for path, data := range maps("rust", 768, 0) {
 		baseline[path] = data
@@ -215,7 +236,7 @@ func (s *stage) brinelight() {
 	rurik.hand(handoff{note: "Kelp, first pass: blades only, no veins yet", task: "BRL-104", stage: "rough", fresh: maps("kelp", 512, 0)})
 	imani.hand(handoff{note: "Gull, bell and surf, so that the harbour is not silent any more", task: "BRL-107", fresh: files{
 		"sounds/gull-call.wav": scene.Sound("gull-call", 0), "sounds/buoy-bell.wav": scene.Sound("buoy-bell", 0), "sounds/surf-loop.wav": scene.Sound("surf", 0)}})
-	tamsin.hand(handoff{note: "Harbour: quay dug out for the ferry, two more posts", task: "BRL-112", old: files{"levels/harbour/harbour.glb": scene.Level("harbour", 1), "levels/harbour/placements.csv": scene.Tuning("placements", 1)}})
+	tamsin.hand(handoff{note: "Harbour: quay dug out for the ferry, two more posts", task: "BRL-112", old: files{"levels/harbour/harbour.glb": scene.Level("harbour", 1), "levels/harbour/placements.csv": scene.Tuning("placements", 1), "levels/harbour/things.json": scene.Things(1)}})
 	rurik.hand(handoff{note: "Lens glass with the soot ring that Odile asked for", task: "BRL-109", stage: "rough", fresh: maps("glass", 512, 0)})
 	rurik.hand(handoff{note: "Fog bank, tiling; roughness is flat on purpose", task: "BRL-110", fresh: maps("fog", 512, 0)})
 	keiko.hand(handoff{note: "Boat handles heavier against the tide: drag and turn rate", task: "BRL-115", old: files{"text/tuning-boat.csv": scene.Tuning("boat", 1)}})
@@ -228,6 +249,9 @@ func (s *stage) brinelight() {
 	odile.hand(handoff{note: "Lighthouse block-out for scale, with its planks", task: "BRL-122", fresh: files{"models/lighthouse.glb": scene.Model("lighthouse", 0),
 		"textures/plank-albedo.png": scene.Albedo("plank", 512, 0), "textures/plank-normal.png": scene.Normal("plank", 512, 0),
 		"textures/plank-roughness.png": scene.Roughness("plank", 512, 0), "sounds/crank-click.wav": scene.Sound("oar-stroke", 1), "text/dialogue-diver.txt": scene.Dialogue("ferryman", 1)}})
+
+	odile.tarn("milestone", "add", "quay-walk", "-m", "One walks the quay from end to end, and nothing falls through it")
+	tamsin.hand(handoff{note: "Lamp: taller hood and a handle to carry it by", task: "BRL-123", stage: "rough", old: files{"models/lamp.glb": scene.Model("lamp", 1)}})
 
 	keiko.pin("Lamp: the light is drawn from the oil that is left", "lamp.go", lamp(0))
 	fmt.Println("  rurik    wants the harbour while tamsin has it; keiko too: both wait, rurik asks")
@@ -260,11 +284,21 @@ func (s *stage) brinelight() {
 
 	rurik.hand(handoff{note: "Kelp: veins and the yellow tips", task: "BRL-104", stage: "polish", old: maps("kelp", 512, 1)})
 	rurik.hand(handoff{note: "Rust: rivets catch the lamp now. Height map for the close-ups", task: "BRL-117", stage: "final", old: maps("rust", 768, 2), fresh: files{"textures/rust-height.png": scene.Height("rust", 768, 2)}})
+	tamsin.hand(handoff{note: "Rowing boat gets a third bench, the buoy a ring to tie up to", task: "BRL-128", stage: "polish", old: files{"models/rowing-boat.glb": scene.Model("rowing-boat", 1), "models/buoy.glb": scene.Model("buoy", 1)}})
+	imani.hand(handoff{note: "Bell lower and longer, the surf breathes slower", task: "BRL-129", stage: "polish", old: files{"sounds/buoy-bell.wav": scene.Sound("buoy-bell", 1), "sounds/gull-call.wav": scene.Sound("gull-call", 1)}})
+	odile.hand(handoff{note: "Lighthouse: a gallery round the lantern, one can stand on it", task: "BRL-122", stage: "polish", old: files{"models/lighthouse.glb": scene.Model("lighthouse", 1)}})
+	rurik.hand(handoff{note: "Glass: the soot ring is thinner, the fog bank warmer at its edge", task: "BRL-109", stage: "polish", old: files{"textures/glass-albedo.png": scene.Albedo("glass", 512, 1), "textures/glass-normal.png": scene.Normal("glass", 512, 1), "textures/fog-albedo.png": scene.Albedo("fog", 512, 1)}})
 	tamsin.hand(handoff{note: "Kelp forest and lamp room: paths widened after the playtest", task: "BRL-130", old: files{"levels/kelp-forest/kelp-forest.glb": scene.Level("kelp-forest", 1), "levels/lamp-room/lamp-room.glb": scene.Level("lamp-room", 1)}})
 	keiko.pin("Breakwater: the current bends round what stands in it", "boat.go", rowing(2))
 	odile.hand(handoff{note: "Keeper's lines for the first lighthouse, read aloud and cut by half", task: "BRL-131", old: files{"text/dialogue-keeper.txt": scene.Dialogue("keeper", 1)}})
 	keiko.hand(handoff{note: "Light range follows the oil left", task: "BRL-133", old: files{"text/tuning-light.csv": scene.Tuning("light", 1)}})
 	tamsin.hand(handoff{note: "Sky: three lamps lit, as at the end of the first chapter", task: "BRL-134", stage: "final", old: files{"skies/harbour-evening.png": scene.Sky(512, 1)}})
+	odile.tarn("update")
+	odile.tarn("milestone", "add", "first-light", "-m", "The first chapter from the jetty to the third lamp")
+	tamsin.hand(handoff{note: "Compass: tried an arrow instead of the needle", task: "BRL-135", stage: "rough", old: files{"interface/compass.png": scene.Dial(512, 32, 0.4, 0)}})
+	fmt.Println("  odile    undoes that handoff: the needle was better")
+	odile.tarn("update")
+	odile.tarn("rollback", "--without", fmt.Sprintf("h%d", odile.newest()), "-m", "BRL-135: the needle was easier to read from the boat")
 	fmt.Println("  tamsin   moves the noon sky aside")
 	tamsin.tarn("move", "skies/kelp-forest-noon.png", "skies/kept/kelp-forest-noon.png")
 	tamsin.tarn("lock", "skies/kept/kelp-forest-noon.png")
@@ -324,7 +358,10 @@ func (s *stage) tidepad() {
 	fmt.Println("  keiko    rolls the schematic back: the lower regulator browns out")
 	keiko.tarn("update")
 	keiko.tarn("rollback", "board/tidepad.kicad_sch", "--to", "v1", "-m", "TID-35: back to the regulator of revision A, the new one browns out on the crank's peak")
-	bastien.hand(handoff{note: "Data sheet for revision B", task: "TID-36", old: files{"data-sheet.pdf": scene.DataSheet(1)}})
+	bastien.hand(handoff{note: "Revision B as it is built: data lines protected, lamp on another pin, reset needs no resistor", task: "TID-37", stage: "layout", old: board(2)})
+	bastien.hand(handoff{note: "Fabrication files of revision B; screws M2.5 instead of M3", task: "TID-38", stage: "fabrication", old: fabrication(2)})
+	bastien.hand(handoff{note: "Data sheet for revision B", task: "TID-36", old: files{"data-sheet.pdf": scene.DataSheet(2)}})
+	bastien.tarn("milestone", "add", "tidepad-rev-b", "-m", "As sent to the factory")
 	bastien.tarn("update")
-	bastien.tarn("begin", "--no-open", "--note", "Layout follows the schematic back", "board/tidepad.kicad_pcb")
+	bastien.tarn("begin", "--no-open", "--note", "Silk screen for the switch", "board/tidepad.kicad_pcb")
 }

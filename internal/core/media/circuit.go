@@ -5,6 +5,7 @@ import (
 	"image"
 	"image/color"
 	"math"
+	"slices"
 	"sort"
 	"strings"
 
@@ -104,17 +105,15 @@ func toneOf(layer string) color.RGBA {
 
 // sheet draws lists of strokes, each list in its own ink; dashed says which lists are drawn in dashes.
 func sheet(up bool, lists [][]stroke, ink func(stroke, int) color.RGBA, dashed func(int) bool, captions []caption) image.Image {
-	low, high := [2]float64{math.Inf(1), math.Inf(1)}, [2]float64{math.Inf(-1), math.Inf(-1)}
+	var all []stroke
 	for _, list := range lists {
-		for _, s := range list {
-			for _, p := range s.at {
-				for k := range p {
-					low[k], high[k] = math.Min(low[k], p[k]-s.width/2), math.Max(high[k], p[k]+s.width/2)
-				}
-			}
-		}
+		all = append(all, list...)
 	}
-	if math.IsInf(low[0], 1) {
+	for _, t := range captions { // so that they are on the sheet
+		all = append(all, stroke{at: [][2]float64{t.at}})
+	}
+	low, high, ok := around(all)
+	if !ok {
 		low, high = [2]float64{}, [2]float64{1, 1}
 	}
 	c := fit(low[0], low[1], high[0], high[1], 1280, up)
@@ -147,6 +146,9 @@ func sheet(up bool, lists [][]stroke, ink func(stroke, int) color.RGBA, dashed f
 	}
 	for _, t := range captions {
 		x, y := c.view(t.at[0], t.at[1])
+		if t.left {
+			x -= float64(7 * len(t.name))
+		}
 		c.write(t.ink, int(x), int(y)-t.row*13, t.name)
 	}
 	if left > 0 {
@@ -257,8 +259,14 @@ func (c *circuit) compare(after seen, cmp *Comparison, d Drawn) error {
 			}
 		}
 	}
+	taken := map[[2]float64]bool{}
+	for _, t := range texts {
+		taken[t.at] = true
+	}
 	for _, t := range c.captions(went, other) {
-		t.row = 1
+		if taken[t.at] {
+			t.row = 1
+		}
 		texts = append(texts, t)
 	}
 	one := func(name string, keep func(stroke) bool) error {
@@ -267,7 +275,7 @@ func (c *circuit) compare(after seen, cmp *Comparison, d Drawn) error {
 			return nil
 		}
 		return d.png(name, sheet(c.up, lists, func(_ stroke, i int) color.RGBA {
-			return []color.RGBA{{0x56, 0x64, 0x68, 0xff}, went, came}[i]
+			return []color.RGBA{{0x63, 0x72, 0x77, 0xff}, went, came}[i]
 		}, func(i int) bool { return i == 1 }, texts))
 	}
 	if err := one("difference.png", func(stroke) bool { return true }); err != nil {
@@ -275,7 +283,9 @@ func (c *circuit) compare(after seen, cmp *Comparison, d Drawn) error {
 	}
 	changed := map[string]bool{}
 	for _, s := range append(append([]stroke{}, gone...), fresh...) {
-		changed[s.layer] = true
+		if slices.Contains(c.layers, s.layer) || slices.Contains(other.layers, s.layer) {
+			changed[s.layer] = true
+		}
 	}
 	if c.kind != Board || len(c.layers) < 2 {
 		return nil
@@ -400,6 +410,16 @@ func compareNets(before, after map[string]map[string]bool, c *Comparison) {
 			c.Changes = append(c.Changes, Change{Change: Became, What: "net", Name: name, Before: only(a, b), After: only(b, a)})
 		}
 	}
+}
+
+// round is what a round pad, a hole or a dot covers.
+func round(x, y, r float64) [][2]float64 {
+	at := make([][2]float64, 24)
+	for i := range at {
+		a := 2 * math.Pi * float64(i) / float64(len(at))
+		at[i] = [2]float64{x + r*math.Cos(a), y + r*math.Sin(a)}
+	}
+	return at
 }
 
 // arc is a circle's arc as corners: round a middle, from an angle on, over a sweep.

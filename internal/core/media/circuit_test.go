@@ -38,7 +38,18 @@ func TestSchematicsTellPartsAndNets(t *testing.T) {
 	// The wire that went is drawn in dashes: there and not there along its way.
 	m := decoded(t, d["difference.png"])
 	on, off := 0, 0
-	y := m.Bounds().Dy() / 2
+	y, most := 0, 0
+	for row := range m.Bounds().Dy() {
+		n := 0
+		for x := range m.Bounds().Dx() {
+			if m.NRGBAAt(x, row) == color.NRGBA(went) {
+				n++
+			}
+		}
+		if n > most {
+			y, most = row, n
+		}
+	}
 	for x := m.Bounds().Dx() * 45 / 100; x < m.Bounds().Dx()*55/100; x++ {
 		hit := false
 		for dy := -4; dy <= 4; dy++ {

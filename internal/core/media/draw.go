@@ -136,6 +136,9 @@ func (c *canvas) ring(ink color.RGBA, x, y, r, width float64) {
 	c.polygon(ink, circle(x, y, r), inner)
 }
 
+// maxNamed is how many of the things that came, went or moved have their names on a plan.
+const maxNamed = 60
+
 // plan draws things with places from above: those that stayed as small squares, those that came filled, those that went as rings, and where something
 // moved a line from where it was to where it is. Without before, all are as they are.
 func plan(before, after []object) image.Image {
@@ -167,6 +170,12 @@ func plan(before, after []object) image.Image {
 		c.line(gridLine, 1, x, 8, x, float64(c.Bounds().Dy()-8))
 		c.line(gridLine, 1, 8, y, float64(c.Bounds().Dx()-8), y)
 	}
+	names := 0
+	name := func(ink color.RGBA, x, y float64, text string) {
+		if names++; names <= maxNamed && len(text) < 40 {
+			c.write(ink, min(int(x)+9, c.Bounds().Dx()-7*len(text)), max(int(y)-5, 12), text)
+		}
+	}
 	for _, o := range after {
 		x, y := c.view(spot(o))
 		was, there := old[o.name]
@@ -179,13 +188,18 @@ func plan(before, after []object) image.Image {
 			c.line(came, 2, fx, fy, x, y)
 			c.ring(went, fx, fy, 5, 1.8)
 			c.disc(came, x, y, 5)
+			name(came, x, y, o.name)
 		default:
 			c.disc(came, x, y, 6)
+			name(came, x, y, o.name)
 		}
 	}
-	for _, o := range old {
-		x, y := c.view(spot(o))
-		c.ring(went, x, y, 7, 2.2)
+	for _, o := range before {
+		if _, gone := old[o.name]; gone {
+			x, y := c.view(spot(o))
+			c.ring(went, x, y, 7, 2.2)
+			name(went, x, y, o.name)
+		}
 	}
 	return c.RGBA
 }

@@ -248,7 +248,7 @@ func (g *gerber) flash(p [2]float64) [][2]float64 {
 		at = append(at, arc(p[0]-w+r, p[1]-h+r, r, math.Pi, math.Pi/2)...)
 		return append(at, arc(p[0]+w-r, p[1]-h+r, r, 3*math.Pi/2, math.Pi/2)...)
 	}
-	return circle(p[0], p[1], w)
+	return round(p[0], p[1], w)
 }
 
 // measure says how large what is drawn is.
@@ -307,7 +307,7 @@ func readDrill(s Subject) (seen, error) {
 			}
 			d := math.Max(tools[tool], 0.05)
 			counts[tool]++
-			hole := stroke{layer: fmt.Sprintf("%s mm", rounded(d)), fill: true, at: circle(at[0], at[1], d/2)}
+			hole := stroke{layer: fmt.Sprintf("%s mm", rounded(d)), fill: true, at: round(at[0], at[1], d/2)}
 			if slot {
 				from := at
 				if at, err = drillPlace(second, at, scale, digits); err != nil {

@@ -77,14 +77,19 @@ func readSchematic(e *expression) (*circuit, error) {
 	for _, x := range e.all("junction") {
 		p := x.point("at")
 		w.touch = append(w.touch, p)
-		if err := c.draw(stroke{layer: "junction", fill: true, at: circle(p[0], p[1], 0.5)}); err != nil {
+		if err := c.draw(stroke{layer: "junction", fill: true, at: round(p[0], p[1], 0.5)}); err != nil {
 			return nil, err
 		}
 	}
 	for _, x := range e.all("label", "global_label", "hierarchical_label") {
 		p := x.point("at")
-		w.labels = append(w.labels, named{x.text(1), p})
-		if err := c.draw(stroke{layer: "label " + x.text(1), width: 0.15, at: [][2]float64{{p[0], p[1]}, {p[0] + 0.8, p[1] - 0.8}, {p[0] + 2.5, p[1] - 0.8}}}); err != nil {
+		w.labels = append(w.labels, named{name: x.text(1), at: p})
+		side := 1.0 // where its text lies
+		if turn := x.find("at").number(3); turn == 180 || turn == 270 {
+			side = -1
+		}
+		c.texts = append(c.texts, named{name: x.text(1), at: [2]float64{p[0] + 0.6*side, p[1] - 1.1}, left: side < 0})
+		if err := c.draw(stroke{layer: "label " + x.text(1), width: 0.15, at: [][2]float64{{p[0], p[1]}, {p[0] + 0.8*side, p[1] - 0.8}, {p[0] + 2.5*side, p[1] - 0.8}}}); err != nil {
 			return nil, err
 		}
 	}
@@ -95,10 +100,13 @@ func readSchematic(e *expression) (*circuit, error) {
 		symbol := library[x.find("lib_id").text(1)]
 		if !strings.HasPrefix(ref, "#") {
 			c.parts[ref] = part{x.property("Value"), x.property("Footprint"), placeWords([]float64{p.x, p.y})}
-			c.texts = append(c.texts, named{strings.TrimSpace(ref + " " + x.property("Value")), [2]float64{p.x - 5, p.y - 5.6}})
 		}
+		first := len(c.strokes)
 		if err := c.symbol(symbol, p, ref, x.property("Value"), w, 0); err != nil {
 			return nil, err
+		}
+		if low, _, ok := around(c.strokes[first:]); ok && !strings.HasPrefix(ref, "#") {
+			c.texts = append(c.texts, named{name: strings.TrimSpace(ref + " " + x.property("Value")), at: [2]float64{low[0] + 2.6, low[1] - 0.8}})
 		}
 	}
 	c.nets = w.nets()
@@ -144,9 +152,9 @@ func (c *circuit) symbol(e *expression, p placement, ref, value string, w *wirin
 			from := x.find("at")
 			a, length := from.number(3)*math.Pi/180, x.find("length").number(1)
 			at = [][2]float64{{from.number(1), from.number(2)}, {from.number(1) + length*math.Cos(a), from.number(2) + length*math.Sin(a)}}
-			w.pins = append(w.pins, named{ref + "." + x.find("number").text(1), p.at(at[0][0], at[0][1])})
+			w.pins = append(w.pins, named{name: ref + "." + x.find("number").text(1), at: p.at(at[0][0], at[0][1])})
 			if strings.HasPrefix(ref, "#") { // a power symbol names its net
-				w.labels = append(w.labels, named{value, p.at(at[0][0], at[0][1])})
+				w.labels = append(w.labels, named{name: value, at: p.at(at[0][0], at[0][1])})
 			}
 		default:
 			continue
@@ -164,6 +172,7 @@ func (c *circuit) symbol(e *expression, p placement, ref, value string, w *wirin
 type named struct {
 	name string
 	at   [2]float64
+	left bool // whether the text ends at its place
 }
 
 // wiring finds out what is connected: wires join their ends, what lies on a wire (a junction, a label, the end of a wire at a junction), and pins at
@@ -280,7 +289,7 @@ func readBoard(e *expression) (*circuit, error) {
 		switch x.name() {
 		case "via":
 			p := x.point("at")
-			err = c.draw(stroke{layer: "via", fill: true, at: circle(p[0], p[1], x.find("size").number(1)/2)})
+			err = c.draw(stroke{layer: "via", fill: true, at: round(p[0], p[1], x.find("size").number(1)/2)})
 		case "zone":
 			for _, poly := range x.all("filled_polygon") {
 				on := layer
@@ -356,9 +365,8 @@ func (c *circuit) footprint(f *expression) error {
 		}
 	}
 	c.parts[ref] = part{value, f.text(1), placeWords([]float64{p.x, p.y, p.turn})}
-	c.texts = append(c.texts, named{strings.TrimSpace(ref + " " + value), [2]float64{p.x - 1, p.y - 0.6}})
 	first := len(c.strokes)
-	defer func() { c.frame(ref+" "+value, c.strokes[first:]) }()
+	defer func() { c.frame(strings.TrimSpace(ref+" "+value), c.strokes[first:]) }()
 	for _, x := range f.list {
 		if x.leaf {
 			continue
@@ -378,22 +386,30 @@ func (c *circuit) footprint(f *expression) error {
 	return nil
 }
 
-// frame draws a thin frame around what belongs to a part: where only its value changed, that is what changes in the picture.
+// frame draws a thin frame around what belongs to a part, with its name: where only its value changed, that is what changes in the picture.
 func (c *circuit) frame(name string, of []stroke) {
-	low, high := [2]float64{math.Inf(1), math.Inf(1)}, [2]float64{math.Inf(-1), math.Inf(-1)}
-	for _, s := range of {
-		for _, p := range s.at {
-			for k := range p {
-				low[k], high[k] = math.Min(low[k], p[k]), math.Max(high[k], p[k])
-			}
-		}
-	}
-	if len(of) == 0 {
+	low, high, ok := around(of)
+	if !ok {
 		return
 	}
 	const gap = 0.4
 	a, b := [2]float64{low[0] - gap, low[1] - gap}, [2]float64{high[0] + gap, high[1] + gap}
+	c.texts = append(c.texts, named{name: name, at: [2]float64{a[0], a[1] - 0.3}})
 	_ = c.draw(stroke{layer: "part " + name, width: 0.08, at: [][2]float64{a, {b[0], a[1]}, b, {a[0], b[1]}, a}})
+}
+
+// around is what strokes lie between; false where there are none.
+func around(list []stroke) (low, high [2]float64, ok bool) {
+	low, high = [2]float64{math.Inf(1), math.Inf(1)}, [2]float64{math.Inf(-1), math.Inf(-1)}
+	for _, s := range list {
+		for _, p := range s.at {
+			for k := range p {
+				low[k], high[k] = math.Min(low[k], p[k]-s.width/2), math.Max(high[k], p[k]+s.width/2)
+			}
+			ok = true
+		}
+	}
+	return low, high, ok
 }
 
 func (c *circuit) pad(x *expression, p placement, ref, layer string) error {
@@ -401,7 +417,7 @@ func (c *circuit) pad(x *expression, p placement, ref, layer string) error {
 	w, h := size.number(1)/2, size.number(2)/2
 	var at [][2]float64
 	if shape := x.text(3); shape == "circle" || shape == "oval" && w == h {
-		at = circle(m.number(1), m.number(2), w)
+		at = round(m.number(1), m.number(2), w)
 	} else {
 		a := (m.number(3) - p.turn) * math.Pi / 180
 		for _, k := range [][2]float64{{-w, -h}, {w, -h}, {w, h}, {-w, h}} {

@@ -19,7 +19,7 @@ type Row = lines.Row
 // Limits of what is shown of texts and tables.
 const (
 	maxRows     = 5000
-	around      = 3 // lines shown around a change
+	nearby      = 3 // lines shown around a change
 	maxColumns  = 40
 	maxCells    = 400
 	maxCellText = 300
@@ -60,7 +60,7 @@ func (t *text) compare(after seen, c *Comparison, _ Drawn) error {
 	for i, r := range rows {
 		count[r.Kind]++
 		if r.Kind != lines.Same {
-			for k := max(0, i-around); k <= min(len(rows)-1, i+around); k++ {
+			for k := max(0, i-nearby); k <= min(len(rows)-1, i+nearby); k++ {
 				near[k] = true
 			}
 		}
