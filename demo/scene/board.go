@@ -94,7 +94,7 @@ func (p part) body() string {
 func Schematic(pass int) []byte {
 	var b strings.Builder
 	fmt.Fprintf(&b, "(kicad_sch (version 20211123) (generator eeschema)\n  (uuid %s)\n  (paper \"A4\")\n", uuid("sheet", 0))
-	fmt.Fprintf(&b, "  (title_block (title \"tidepad\") (rev \"%c\") (company \"Gull & Saltpan\"))\n  (lib_symbols\n", 'A'+rune(pass))
+	fmt.Fprintf(&b, "  (title_block (title \"tidepad\") (rev \"%c\") (company \"Gull & Saltpan\"))\n  (lib_symbols\n", 'A'+rune(min(pass, 1)))
 	for _, p := range parts(pass) {
 		fmt.Fprintf(&b, "    (symbol \"tidepad:%s\" (in_bom yes) (on_board yes)\n      (property \"Reference\" \"%s\" (id 0) (at 0 2.54 0))\n      (property \"Value\" \"%s\" (id 1) (at 0 -2.54 0))\n      (symbol \"%s_0_1\" %s)\n      (symbol \"%s_1_1\"\n", p.ref, p.ref, p.value, p.ref, p.body(), p.ref)
 		for pin := range p.nets {
@@ -270,7 +270,7 @@ func (p part) extent() (w, h float64) {
 // Gerber is one fabrication layer (RS-274X). Its y grows upwards.
 func Gerber(layer string, pass int) []byte {
 	var b strings.Builder
-	fmt.Fprintf(&b, "G04 tidepad %s revision %c*\n%%FSLAX46Y46*%%\n%%MOMM*%%\n%%LPD*%%\n%%ADD10C,0.250000*%%\n%%ADD11C,0.120000*%%\n%%ADD12C,0.700000*%%\n", layer, 'A'+rune(pass))
+	fmt.Fprintf(&b, "G04 tidepad %s revision %c*\n%%FSLAX46Y46*%%\n%%MOMM*%%\n%%LPD*%%\n%%ADD10C,0.250000*%%\n%%ADD11C,0.120000*%%\n%%ADD12C,0.700000*%%\n", layer, 'A'+rune(min(pass, 1)))
 	next, known := 13, map[string]int{}
 	var body strings.Builder
 	at := func(x, y float64) string {
@@ -405,7 +405,7 @@ func Step(pass int) []byte {
 // DataSheet is a PDF of two pages: what it is, and a drawing with its sizes.
 func DataSheet(pass int) []byte {
 	high := 36 + 4*pass
-	first := fmt.Sprintf("BT /F1 24 Tf 60 770 Td (tidepad) Tj /F1 13 Tf 0 -22 Td (Data sheet, revision %c) Tj /F1 11 Tf 0 -40 Td (A controller with a crank, a dial and a brass switch.) Tj", 'A'+rune(pass))
+	first := fmt.Sprintf("BT /F1 24 Tf 60 770 Td (tidepad) Tj /F1 13 Tf 0 -22 Td (Data sheet, revision %c) Tj /F1 11 Tf 0 -40 Td (A controller with a crank, a dial and a brass switch.) Tj", 'A'+rune(min(pass, 1)))
 	for _, row := range [][2]string{{"Supply", "5 V by USB-C, 60 mA"}, {"Logic", "3.3 V"}, {"Crank", "24 steps a turn, two phases"}, {"Dial", "10 kOhm, 280 degrees"}, {"Switch", "brass, 10 A, 50,000 cycles"}, {"Lamp", []string{"amber, 330 Ohm", "amber, 470 Ohm", "amber, 330 Ohm"}[min(pass, 2)]}, {"Box", fmt.Sprintf("92 x 58 x %d mm", high)}} {
 		first += fmt.Sprintf(" 0 -24 Td (%s) Tj 120 0 Td (%s) Tj -120 0 Td", row[0], row[1])
 	}
@@ -421,7 +421,7 @@ func DataSheet(pass int) []byte {
 		"<< /Type /Page /Parent 2 0 R /MediaBox [0 0 595 842] /Contents 5 0 R /Resources << /Font << /F1 7 0 R >> >> >>",
 		"<< /Type /Page /Parent 2 0 R /MediaBox [0 0 595 842] /Contents 6 0 R /Resources << /Font << /F1 7 0 R >> >> >>",
 		fmt.Sprintf("<< /Length %d >>\nstream\n%s\nendstream", len(first), first), fmt.Sprintf("<< /Length %d >>\nstream\n%s\nendstream", len(second), second),
-		"<< /Type /Font /Subtype /Type1 /BaseFont /Helvetica >>", fmt.Sprintf("<< /Title (tidepad data sheet, revision %c) >>", 'A'+rune(pass)),
+		"<< /Type /Font /Subtype /Type1 /BaseFont /Helvetica >>", fmt.Sprintf("<< /Title (tidepad data sheet, revision %c) >>", 'A'+rune(min(pass, 1))),
 	}
 	var b bytes.Buffer
 	b.WriteString("%PDF-1.4\n")

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -11,6 +12,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"kettletarn/internal/core/assetpath"
+	"kettletarn/internal/core/chunk"
 	textlines "kettletarn/internal/core/lines"
 	"kettletarn/internal/core/media"
 	"kettletarn/internal/core/model"
@@ -103,6 +105,13 @@ func (a *app) compareHere(ctx context.Context, cmd *cli.Command, w *workspace.Wo
 	if err != nil {
 		return err
 	}
+	pieces := [2][]media.Piece[chunk.Digest]{}
+	for i, r := range []io.Reader{bytes.NewReader(data), io.NewSectionReader(file, 0, info.Size())} {
+		if pieces[i], err = cutUp(r); err != nil {
+			return fmt.Errorf("%s can't be read: %w", path, err)
+		}
+	}
+	out.Strip = media.StripOf(pieces[0], pieces[1])
 	if err := a.answer(cmd, out, func() {
 		a.say("%s@v%d and the file as it is here:", was, version)
 		a.printComparison(out)
@@ -112,6 +121,21 @@ func (a *app) compareHere(ctx context.Context, cmd *cli.Command, w *workspace.Wo
 	return a.savePicture(cmd, func(side int, name string) ([]byte, error) {
 		return drawn[[]string{"before-", "after-", ""}[side]+name], nil
 	}, out)
+}
+
+// cutUp are the pieces of a content, as they are sent.
+func cutUp(r io.Reader) (list []media.Piece[chunk.Digest], err error) {
+	c := chunk.NewCutter(r)
+	for {
+		piece, err := c.Next()
+		if err == io.EOF {
+			return list, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, media.Piece[chunk.Digest]{ID: chunk.Sum(piece), Size: int64(len(piece))})
+	}
 }
 
 // savePicture writes what --picture asks for. get gives a file of the earlier side (0), the later one (1), or of both (2).
@@ -141,6 +165,13 @@ func (a *app) savePicture(cmd *cli.Command, get func(side int, name string) ([]b
 				return err
 			}
 		}
+	}
+	if len(pictures) == 0 && c.Strip != nil {
+		strip, err := c.Strip.Draw()
+		if err != nil {
+			return err
+		}
+		pictures = append(pictures, strip)
 	}
 	if len(pictures) == 0 {
 		return model.NewProblem(model.NotFound, "leave --picture out", "there is nothing to draw of these")

@@ -105,7 +105,21 @@ func (s *Service) Look(ctx context.Context, actor Actor, key, path string, numbe
 	if err != nil {
 		return r, err
 	}
-	return r, readReport(dir, &r)
+	if err := readReport(dir, &r); err != nil {
+		return r, err
+	}
+	if r.Kind == media.Other {
+		r.Facts = append(r.Facts, media.Fact{Name: "digest", Value: shortDigest(v)})
+	}
+	return r, nil
+}
+
+// shortDigest is enough of a version's digest to tell it from others by eye.
+func shortDigest(v model.Version) string {
+	if v.Digest == "" {
+		return "not worked out yet"
+	}
+	return v.Digest[:min(len(v.Digest), 16)] + " …"
 }
 
 // Sides are two versions to be compared: of one asset, or of two.
@@ -131,6 +145,10 @@ func (s *Service) Compare(ctx context.Context, actor Actor, key string, sides Si
 	out.Before, out.After = sides.before, sides.after
 	if err := readReport(dir, &out.Compare); err != nil {
 		return out, err
+	}
+	if out.Compare.Kind == media.Other {
+		a, b := shortDigest(sides.before), shortDigest(sides.after)
+		out.Compare.Facts = append(out.Compare.Facts, media.Pair{Name: "digest", Before: a, After: b, Changed: a != b})
 	}
 	out.Compare.Strip, err = s.strip(ctx, p, sides.before, sides.after)
 	return out, err

@@ -43,3 +43,26 @@ func StripOf[ID comparable](before, after []Piece[ID]) *Strip {
 	}
 	return s
 }
+
+// Draw draws a strip as a PNG: what is as before is grey, what is not is copper, and reaches further up and down.
+func (s *Strip) Draw() ([]byte, error) {
+	const width, height = 1200, 96
+	c := newCanvas(width, height)
+	at := int64(0)
+	for _, p := range s.Parts {
+		ink, margin := plain, 34
+		if !p.Same {
+			ink, margin = came, 14
+		}
+		first, last := at*(width-48)/max(s.After, 1), (at+p.Size)*(width-48)/max(s.After, 1)
+		for x := first; x < max(last, first+1); x++ {
+			for y := margin; y < height-margin; y++ {
+				c.SetRGBA(24+int(x), y, ink)
+			}
+		}
+		at += p.Size
+	}
+	d := Drawn{}
+	err := d.png("strip.png", c.RGBA)
+	return d["strip.png"], err
+}

@@ -87,7 +87,8 @@ func (c *circuit) report(d Drawn) (Report, error) {
 	if len(c.strokes) == 0 {
 		return r, nil
 	}
-	return r, d.png("whole.png", sheet(c.up, [][]stroke{c.strokes}, func(s stroke, _ int) color.RGBA { return toneOf(s.layer) }, nil, c.captions(plain, nil)))
+	texts := c.captions(plain, nil)
+	return r, d.png("whole.png", c.sheet(frameOf(texts, c.strokes), texts, byLayer, c.strokes))
 }
 
 // toneOf tells layers apart a little.
@@ -103,22 +104,43 @@ func toneOf(layer string) color.RGBA {
 	return plain
 }
 
-// sheet draws lists of strokes, each list in its own ink; dashed says which lists are drawn in dashes.
-func sheet(up bool, lists [][]stroke, ink func(stroke, int) color.RGBA, dashed func(int) bool, captions []caption) image.Image {
+// style is how the strokes of a list are drawn.
+type style struct {
+	ink  func(stroke) color.RGBA
+	dash bool
+}
+
+func inked(ink color.RGBA) func(stroke) color.RGBA { return func(stroke) color.RGBA { return ink } }
+
+var (
+	byLayer = []style{{ink: func(s stroke) color.RGBA { return toneOf(s.layer) }}}
+	// What stayed, what went and what came. What went is told by its dashes, too.
+	byFate = []style{{ink: inked(color.RGBA{0x63, 0x72, 0x77, 0xff})}, {ink: inked(went), dash: true}, {ink: inked(came)}}
+)
+
+// frame is what a sheet shows: low x, low y, high x, high y.
+type frame [4]float64
+
+func frameOf(texts []caption, lists ...[]stroke) frame {
 	var all []stroke
 	for _, list := range lists {
 		all = append(all, list...)
 	}
-	for _, t := range captions { // so that they are on the sheet
+	for _, t := range texts {
 		all = append(all, stroke{at: [][2]float64{t.at}})
 	}
 	low, high, ok := around(all)
 	if !ok {
-		low, high = [2]float64{}, [2]float64{1, 1}
+		return frame{0, 0, 1, 1}
 	}
-	c := fit(low[0], low[1], high[0], high[1], 1280, up)
-	zero, _ := c.view(0, 0)
-	one, _ := c.view(1, 0)
+	return frame{low[0], low[1], high[0], high[1]}
+}
+
+// sheet draws lists of strokes, each in its own style.
+func (c *circuit) sheet(f frame, captions []caption, styles []style, lists ...[]stroke) image.Image {
+	on := fit(f[0], f[1], f[2], f[3], 1280, c.up)
+	zero, _ := on.view(0, 0)
+	one, _ := on.view(1, 0)
 	scale := one - zero
 	painted, left := 0.0, 0
 	for i, list := range lists {
@@ -129,32 +151,31 @@ func sheet(up bool, lists [][]stroke, ink func(stroke, int) color.RGBA, dashed f
 			}
 			at := make([][2]float64, len(s.at))
 			for k, p := range s.at {
-				at[k][0], at[k][1] = c.view(p[0], p[1])
+				at[k][0], at[k][1] = on.view(p[0], p[1])
 			}
-			tone := ink(s, i)
-			dash := dashed != nil && dashed(i)
+			tone, dash := styles[i].ink(s), styles[i].dash
 			width := math.Max(s.width*scale, 1.2)
 			switch {
 			case s.fill && !dash && len(at) > 2:
-				c.polygon(tone, at)
+				on.polygon(tone, at)
 			case s.fill:
-				c.path(tone, 1.6, append(at, at[0]), dash)
+				on.path(tone, 1.6, append(at, at[0]), dash)
 			default:
-				c.path(tone, width, at, dash)
+				on.path(tone, width, at, dash)
 			}
 		}
 	}
 	for _, t := range captions {
-		x, y := c.view(t.at[0], t.at[1])
+		x, y := on.view(t.at[0], t.at[1])
 		if t.left {
 			x -= float64(7 * len(t.name))
 		}
-		c.write(t.ink, int(x), int(y)-t.row*13, t.name)
+		on.write(t.ink, int(x), int(y)-t.row*13, t.name)
 	}
 	if left > 0 {
-		c.write(went, 4, 14, number(left)+" more lines are not drawn")
+		on.write(went, 4, 14, number(left)+" more lines are not drawn")
 	}
-	return c.RGBA
+	return on.RGBA
 }
 
 func (c *canvas) write(ink color.RGBA, x, y int, text string) {
@@ -269,16 +290,18 @@ func (c *circuit) compare(after seen, cmp *Comparison, d Drawn) error {
 		}
 		texts = append(texts, t)
 	}
-	one := func(name string, keep func(stroke) bool) error {
-		lists := [][]stroke{filter(stayed, keep), filter(gone, keep), filter(fresh, keep)}
-		if len(lists[0])+len(lists[1])+len(lists[2]) == 0 {
-			return nil
-		}
-		return d.png(name, sheet(c.up, lists, func(_ stroke, i int) color.RGBA {
-			return []color.RGBA{{0x63, 0x72, 0x77, 0xff}, went, came}[i]
-		}, func(i int) bool { return i == 1 }, texts))
+	frame := frameOf(texts, stayed, gone, fresh)
+	draw := func(name string, keep func(stroke) bool) error {
+		return d.png(name, c.sheet(frame, texts, byFate, filter(stayed, keep), filter(gone, keep), filter(fresh, keep)))
 	}
-	if err := one("difference.png", func(stroke) bool { return true }); err != nil {
+	// Each by itself in the same frame, so that one can be laid over the other.
+	if err := d.png("was.png", c.sheet(frame, c.captions(plain, nil), byLayer, c.strokes)); err != nil {
+		return err
+	}
+	if err := d.png("is.png", c.sheet(frame, other.captions(plain, nil), byLayer, other.strokes)); err != nil {
+		return err
+	}
+	if err := draw("difference.png", func(stroke) bool { return true }); err != nil {
 		return err
 	}
 	changed := map[string]bool{}
@@ -300,7 +323,7 @@ func (c *circuit) compare(after seen, cmp *Comparison, d Drawn) error {
 			}
 			return '-'
 		}, layer[:min(len(layer), 30)]) + ".png"
-		if err := one(name, func(s stroke) bool { return s.layer == layer || strings.Contains(s.layer, "Edge") }); err != nil {
+		if err := draw(name, func(s stroke) bool { return s.layer == layer || strings.Contains(s.layer, "Edge") }); err != nil {
 			return err
 		}
 	}

@@ -325,6 +325,9 @@ func (d *data) report(drawn Drawn) (Report, error) {
 	if spread(placed) {
 		return r, drawn.png("whole.png", plan(nil, placed))
 	}
+	if d.text != nil {
+		return r, drawn.png("whole.png", d.text.drawn())
+	}
 	return r, nil
 }
 

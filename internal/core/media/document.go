@@ -202,7 +202,10 @@ func (d *document) compare(after seen, c *Comparison, drawn Drawn) error {
 			}
 		}
 	}
-	c.Measures = append(c.Measures, Fact{"pages changed", number(changed)}, Fact{"pages", gained(d.pages, other.pages)})
+	c.Measures = append(c.Measures, Fact{"pages changed", number(changed)})
+	if d.pages != other.pages {
+		c.Measures = append(c.Measures, Fact{"pages", gained(d.pages, other.pages)})
+	}
 	c.Same = len(c.Changes) == 0 && d.pages == other.pages && d.pages <= maxPages
 	return nil
 }

@@ -122,6 +122,7 @@ type Comparison struct {
 	Left     int      `json:"changes_left,omitempty"`
 	Rows     []Row    `json:"rows,omitempty"`
 	RowsLeft int      `json:"rows_left,omitempty"`
+	Table    *Matched `json:"table,omitempty"`
 	Strip    *Strip   `json:"strip,omitempty"`
 	Files    []string `json:"files"`
 }

@@ -4,8 +4,10 @@ import (
 	"encoding/csv"
 	"errors"
 	"fmt"
+	"image"
 	"io"
 	"strings"
+	"unicode/utf8"
 
 	"kettletarn/internal/core/lines"
 )
@@ -45,15 +47,24 @@ func readText(s Subject) (seen, error) {
 	return &text{list}, nil
 }
 
-func (t *text) report(Drawn) (Report, error) {
+func (t *text) report(d Drawn) (Report, error) {
 	words := 0
 	for _, l := range t.lines {
 		words += len(strings.Fields(l))
 	}
-	return Report{Kind: Text, Format: "text", Facts: []Fact{{"lines", number(len(t.lines))}, {"words", number(words)}}}, nil
+	r := Report{Kind: Text, Format: "text", Facts: []Fact{{"lines", number(len(t.lines))}, {"words", number(words)}}}
+	return r, d.png("whole.png", t.drawn())
 }
 
-func (t *text) compare(after seen, c *Comparison, _ Drawn) error {
+func (t *text) drawn() image.Image {
+	var list []lettered
+	for _, l := range t.lines[:min(len(t.lines), maxLettered)] {
+		list = append(list, lettered{text: l, ink: letters})
+	}
+	return letter(list)
+}
+
+func (t *text) compare(after seen, c *Comparison, d Drawn) error {
 	rows := lines.Compare(t.lines, after.(*text).lines)
 	count := map[string]int{}
 	near := make([]bool, len(rows))
@@ -75,7 +86,27 @@ func (t *text) compare(after seen, c *Comparison, _ Drawn) error {
 			c.RowsLeft++
 		}
 	}
-	return nil
+	if c.Same {
+		return nil
+	}
+	return d.png("difference.png", letter(letteredRows(c.Rows)))
+}
+
+// letteredRows are lines side by side as one under the other: those that went with a minus, those that came with a plus.
+func letteredRows(rows []Row) (list []lettered) {
+	for _, r := range rows[:min(len(rows), maxLettered)] {
+		switch r.Kind {
+		case lines.Same:
+			list = append(list, lettered{text: r.Text, ink: plain})
+		case lines.Removed:
+			list = append(list, lettered{"-", r.Text, went, &onWent})
+		case lines.Added:
+			list = append(list, lettered{"+", r.Text, came, &onCame})
+		default:
+			list = append(list, lettered{"-", r.Old, went, &onWent}, lettered{"+", r.Text, came, &onCame})
+		}
+	}
+	return list
 }
 
 // Table is the start of a table, as it is shown. Rows and Columns count all of it.
@@ -84,6 +115,30 @@ type Table struct {
 	Cells   [][]string `json:"cells"`
 	Rows    int        `json:"rows"`
 	Columns int        `json:"columns"`
+}
+
+// Matched are two tables laid over each other: the columns of the later one, and all rows of both, or those that changed where there are many. Left
+// says how many rows are not in it.
+type Matched struct {
+	Heads []string     `json:"heads"`
+	Rows  []MatchedRow `json:"rows"`
+	Left  int          `json:"left,omitempty"`
+}
+
+// MatchedRow is one row: Change is what happened to it, or absent. Was has what stood in a cell before, by its column, where that is different.
+type MatchedRow struct {
+	Change string         `json:"change,omitempty"`
+	Cells  []string       `json:"cells"`
+	Was    map[int]string `json:"was,omitempty"`
+}
+
+func (m *Matched) add(row MatchedRow, all bool) {
+	if row.Change == "" && !all || len(m.Rows) >= maxCells {
+		m.Left++
+		return
+	}
+	row.Cells = row.Cells[:min(len(row.Cells), maxColumns)]
+	m.Rows = append(m.Rows, row)
 }
 
 type table struct {
@@ -158,7 +213,31 @@ func (t *table) report(d Drawn) (Report, error) {
 	if list := t.objects(); spread(list) {
 		return r, d.png("whole.png", plan(nil, list))
 	}
-	return r, nil
+	return r, d.png("whole.png", letter(t.lettered()))
+}
+
+// lettered is the start of a table with its columns below each other.
+func (t *table) lettered() (list []lettered) {
+	rows := append([][]string{t.heads}, t.rows[:min(len(t.rows), maxLettered)]...)
+	var wide [maxColumns]int
+	for _, row := range rows {
+		for i, c := range row[:min(len(row), maxColumns)] {
+			wide[i] = min(24, max(wide[i], utf8.RuneCountInString(c)))
+		}
+	}
+	for i, row := range rows {
+		var b strings.Builder
+		for k, c := range row[:min(len(row), maxColumns)] {
+			text := []rune(c)
+			fmt.Fprintf(&b, "%-*s  ", wide[k], string(text[:min(len(text), 24)]))
+		}
+		ink := letters
+		if i == 0 {
+			ink = plain
+		}
+		list = append(list, lettered{text: b.String(), ink: ink})
+	}
+	return list
 }
 
 // key is what rows are known by: their first cell, where no two have the same, or else their place.
@@ -185,13 +264,17 @@ func (t *table) compare(after seen, c *Comparison, d Drawn) error {
 	for i, k := range mine {
 		old[k] = t.rows[i]
 	}
+	m := &Matched{Heads: append([]string{}, other.heads[:min(len(other.heads), maxColumns)]...), Rows: []MatchedRow{}}
+	all := len(mine)+len(theirs) <= maxCells
 	for i, k := range theirs {
 		was, there := old[k]
 		delete(old, k)
 		if !there {
 			c.Changes = append(c.Changes, Change{Change: Came, What: "row", Name: k, After: strings.Join(other.rows[i], ", ")})
+			m.add(MatchedRow{Change: Came, Cells: other.rows[i]}, all)
 			continue
 		}
+		row := MatchedRow{Cells: other.rows[i]}
 		for j, head := range other.heads {
 			now, before := "", ""
 			if j < len(other.rows[i]) {
@@ -200,17 +283,29 @@ func (t *table) compare(after seen, c *Comparison, d Drawn) error {
 			if at := column(t.heads, head, j); at >= 0 && at < len(was) {
 				before = was[at]
 			}
-			if now != before {
-				c.Changes = append(c.Changes, Change{Change: Became, What: "cell", Name: k + ", " + head, Before: before, After: now})
+			if now == before {
+				continue
 			}
+			c.Changes = append(c.Changes, Change{Change: Became, What: "cell", Name: k + ", " + head, Before: before, After: now})
+			if row.Change = Became; row.Was == nil {
+				row.Was = map[int]string{}
+			}
+			row.Was[j] = before
 		}
+		m.add(row, all)
 	}
 	for i, k := range mine {
-		if was, gone := old[k]; gone {
-			c.Changes = append(c.Changes, Change{Change: Went, What: "row", Name: k, Before: strings.Join(was, ", ")})
-			_ = i
+		if _, gone := old[k]; gone {
+			c.Changes = append(c.Changes, Change{Change: Went, What: "row", Name: k, Before: strings.Join(t.rows[i], ", ")})
+			m.add(MatchedRow{Change: Went, Cells: t.rows[i]}, all)
 		}
 	}
+	c.Table = m
+	count := map[string]int{}
+	for _, x := range c.Changes {
+		count[x.Change]++
+	}
+	c.Measures = append(c.Measures, Fact{"rows added", number(count[Came])}, Fact{"rows removed", number(count[Went])}, Fact{"cells changed", number(count[Became])})
 	c.Same = len(c.Changes) == 0 && len(t.heads) == len(other.heads)
 	if a, b := t.objects(), other.objects(); spread(a, b) {
 		return d.png("plan.png", plan(a, b))

@@ -1,9 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
-import { lazy, Suspense } from "react";
+import { lazy, Suspense, useState } from "react";
 import { Link } from "react-router";
 import { api, ask, type Schemas, type Version } from "../../api/client";
 import { Picture } from "../../parts/Picture";
 import { When } from "../../parts/words";
+import { Pictures } from "../compare/Pictures";
 import { Sounds } from "../compare/Sounds";
 import { drawnOf } from "../compare/useCompare";
 import type { Here } from "../project/ProjectFrame";
@@ -41,7 +42,27 @@ function View({ here, path, version: v, look }: { here: Here; path: string; vers
   if (look?.kind === "sound") return <Sounds sides={[{ report: look, address: drawn }]} />;
   if (look?.table) return <Table table={look.table} />;
   if (look?.format === "text" || look?.kind === "data") return <Origins here={here} path={path} version={v} />;
+  if ((look?.pages ?? 0) > 1) return <Pages key={v.version} count={look!.pages!} drawn={drawn} />;
+  if (look?.files.includes("whole.png")) {
+    const whole = drawn("whole.png");
+    return <Pictures key={v.version} after={whole} channels={look.kind === "texture"} {...(look.files.includes("lit.png") && { lit: [whole, drawn("lit.png")] as [string, string] })} />;
+  }
   return <Picture project={here.key} path={path} version={v.version} edge={1280} className="aspect-[4/3] w-full rounded-lg" />;
+}
+
+/** Pages are the pages of a document, one at a time. */
+function Pages({ count, drawn }: { count: number; drawn: (name: string) => string }) {
+  const [page, setPage] = useState(1);
+  return (
+    <>
+      <nav className="mb-3 flex flex-wrap gap-1.5" aria-label="Pages">
+        {Array.from({ length: count }, (_, i) => i + 1).map((p) => (
+          <button key={p} type="button" aria-current={p === page} onClick={() => setPage(p)} className={`rounded-md border px-2.5 py-1 ${p === page ? "border-copper font-semibold" : "border-line text-peat hover:text-ink"}`}>{p}</button>
+        ))}
+      </nav>
+      <Pictures key={page} after={drawn(`page-${page}.png`)} channels={false} />
+    </>
+  );
 }
 
 function Table({ table }: { table: Schemas["Table"] }) {

@@ -33,7 +33,7 @@ export function Measures({ list }: { list: Schemas["Fact"][] }) {
       {list.map((m) => (
         <div key={m.name}>
           <dt className="text-xs text-peat">{m.name}</dt>
-          <dd className="text-lg font-semibold">{m.value}</dd>
+          <dd className={`text-lg ${m.value === "0" ? "text-peat" : "font-semibold"}`}>{m.value}</dd>
         </div>
       ))}
     </dl>
@@ -41,12 +41,12 @@ export function Measures({ list }: { list: Schemas["Fact"][] }) {
 }
 
 /** Strip is which bytes are different, drawn over the length of the later version. */
-export function Strip({ strip }: { strip?: Schemas["Strip"] | undefined }) {
+export function Strip({ strip, tall = false }: { strip?: Schemas["Strip"] | undefined; tall?: boolean }) {
   if (!strip || strip.after === 0) return null;
   let at = 0;
   return (
     <figure>
-      <svg viewBox="0 0 1000 28" preserveAspectRatio="none" className="h-7 w-full bg-stone" role="img" aria-label={`${size(strip.changed)} of ${size(strip.after)} are not as before`}>
+      <svg viewBox="0 0 1000 28" preserveAspectRatio="none" className={`${tall ? "h-20 rounded-lg" : "h-7"} w-full bg-stone`} role="img" aria-label={`${size(strip.changed)} of ${size(strip.after)} are not as before`}>
         {strip.parts.map((p, i) => {
           const x = (at / strip.after) * 1000;
           at += p.size;
@@ -61,11 +61,11 @@ export function Strip({ strip }: { strip?: Schemas["Strip"] | undefined }) {
 const signs: Record<string, string> = { added: "+", removed: "−", changed: "≠", moved: "↦" };
 
 /** Changes are the parts that are different. */
-export function Changes({ list, left }: { list: Schemas["Change"][]; left: number }) {
+export function Changes({ list, left, narrow = false }: { list: Schemas["Change"][]; left: number; narrow?: boolean }) {
   if (list.length === 0) return null;
   return (
     <>
-      <h2 className="mt-8 mb-2">Part by part</h2>
+      <h2 className={narrow ? "mb-2" : "mt-8 mb-2"}>Part by part</h2>
       <table className="w-full border-collapse text-left">
         <thead className="text-xs text-peat">
           <tr className="border-b border-line">

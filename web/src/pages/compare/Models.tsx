@@ -40,12 +40,12 @@ export default function Models({ before, after, difference }: { before: string; 
           </span>
         )}
         {mode !== "What is different" && <Button kind="quiet" onClick={() => setHome((h) => h + 1)}>As at first</Button>}
-        <span className="text-xs text-peat">{mode === "What is different" ? "Copper: came nearer, or is new. Ice stripes: went." : "Drag to turn, wheel to zoom, right button to move."}</span>
+        <span className="text-xs text-peat">{mode === "What is different" ? "Copper: came nearer, or is new. Ice stripes: went." : "Drag to turn, wheel to zoom, right button to move; arrow keys move, with shift they turn."}</span>
       </div>
       {trouble && <p role="alert" className="text-rust">{trouble}</p>}
       {mode === "What is different" && difference
         ? <img src={difference} alt="What is different" className="mx-auto max-h-[30rem] rounded-lg" />
-        : <canvas ref={canvas} className="h-[30rem] w-full touch-none rounded-lg bg-stone" role="img" aria-label={after ? "Both models" : "The model"} />}
+        : <canvas ref={canvas} tabIndex={0} className="h-[30rem] w-full touch-none rounded-lg bg-stone" role="img" aria-label={after ? "Both models" : "The model"} />}
       {after && mode === "Side by side" && <p className="grid grid-cols-2 text-peat"><span>before</span><span>after</span></p>}
       {after && mode === "Over each other" && <p className="text-peat">Before as a net of lines, after as a solid.</p>}
     </section>
@@ -64,9 +64,10 @@ function show(el: HTMLCanvasElement, meshes: THREE.BufferGeometry[], mode: Mode)
   const reach = whole.getSize(new THREE.Vector3()).length() / 2 || 1;
   camera.near = reach / 100;
   camera.far = reach * 30;
-  camera.position.copy(middle).add(new THREE.Vector3(0.5, 0.45, 0.8).normalize().multiplyScalar(reach * 2.6));
+  camera.position.copy(middle).add(new THREE.Vector3(0.5, 0.45, 0.8).normalize().multiplyScalar(reach * 2.2));
   const controls = new OrbitControls(camera, el);
   controls.target.copy(middle);
+  controls.listenToKeyEvents(el);
   controls.update();
   const solid = () => new THREE.MeshStandardMaterial({ color: 0xd6cebe, roughness: 0.85, side: THREE.DoubleSide, flatShading: true });
   const net = () => new THREE.MeshBasicMaterial({ color: ink.ice, wireframe: true, transparent: true, opacity: 0.35 });

@@ -2,6 +2,7 @@ import { useEffect, useRef, useState, type PointerEvent, type ReactNode } from "
 import { Button } from "../../parts/Button";
 
 const modes = ["Side by side", "Wipe", "Blink", "Difference"] as const;
+export type Mode = (typeof modes)[number];
 const channels = ["All", "Red", "Green", "Blue", "Alpha"] as const;
 
 interface View {
@@ -10,62 +11,74 @@ interface View {
   scale: number;
 }
 
-interface Props {
-  before: string;
+export interface PicturesProps {
+  before?: string;
   after: string;
   difference?: string;
   lit?: [string, string];
-  width: number;
-  height: number;
+  /** Which way of looking comes first. */
+  first?: Mode;
+  /** What the difference shows. */
+  legend?: string;
+  /** Whether single channels are of use. */
+  channels?: boolean;
 }
 
-/** Textures lays two pictures side by side, over each other with a wipe, by turns, or shows what is different; zoomed and moved as one. */
-export function Textures({ before, after, difference, lit, width, height }: Props) {
-  const [mode, setMode] = useState<(typeof modes)[number]>("Side by side");
+/** Pictures lays two pictures side by side, over each other with a wipe, by turns, or shows what is different; zoomed and moved as one. One picture alone is
+ * shown by itself. */
+export function Pictures({ before, after, difference, lit, first = "Side by side", legend = "what is different, the more the brighter", channels: single = true }: PicturesProps) {
+  const ways = modes.filter((m) => m !== "Difference" || difference);
+  const [wanted, setMode] = useState<Mode>(first);
+  const mode = ways.includes(wanted) ? wanted : ways[0];
   const [channel, setChannel] = useState<(typeof channels)[number]>("All");
   const [asLit, setLit] = useState(false);
   const [view, setView] = useState<View>({ x: 0, y: 0, scale: 1 });
   const [wipe, setWipe] = useState(0.5);
   const [turn, setTurn] = useState(false);
+  const [ratio, setRatio] = useState(1.5);
   useEffect(() => {
     if (mode !== "Blink") return;
     const timer = setInterval(() => setTurn((t) => !t), 700);
     return () => clearInterval(timer);
   }, [mode]);
   const [one, two] = asLit && lit ? lit : [before, after];
-  const shown = { view, setView, channel, ratio: width / height };
+  const shown = { view, setView, channel, ratio, onRatio: setRatio };
   return (
     <section aria-label="Pictures">
       <div className="mb-3 flex flex-wrap items-center gap-x-6 gap-y-2">
-        <Choice label="How" options={difference ? modes : modes.slice(0, 3)} value={mode} onChange={setMode} />
-        <Choice label="Channel" options={channels} value={channel} onChange={setChannel} />
+        {before && <Choice label="How" options={ways} value={mode!} onChange={setMode} />}
+        {single && <Choice label="Channel" options={channels} value={channel} onChange={setChannel} />}
         {lit && <label className="flex items-center gap-1.5"><input type="checkbox" checked={asLit} onChange={(e) => setLit(e.target.checked)} /> lit, as a normal map</label>}
         <Button kind="quiet" onClick={() => setView({ x: 0, y: 0, scale: 1 })} disabled={view.scale === 1 && view.x === 0 && view.y === 0}>Whole picture</Button>
         <span className="text-xs text-peat">{Math.round(view.scale * 100)} %. Wheel or + and − to zoom, drag or arrow keys to move.</span>
       </div>
-      {mode === "Side by side" && (
-        <div className="grid grid-cols-2 gap-2">
-          <Pane {...shown} label="before"><Layer src={one} name="before" {...shown} /></Pane>
-          <Pane {...shown} label="after"><Layer src={two} name="after" {...shown} /></Pane>
-        </div>
-      )}
-      {mode === "Wipe" && (
+      {!before || !one ? <Pane {...shown} label=""><Layer src={two} name="the picture" {...shown} /></Pane> : (
         <>
-          <Pane {...shown} label="before | after" tall>
-            <Layer src={two} name="after" {...shown} />
-            <span className="absolute inset-0" style={{ clipPath: `inset(0 ${100 - wipe * 100}% 0 0)` }}><Layer src={one} name="before" {...shown} /></span>
-            <span aria-hidden className="absolute inset-y-0 w-0.5 bg-copper" style={{ left: `${wipe * 100}%` }} />
-          </Pane>
-          <input type="range" min={0} max={1} step={0.005} value={wipe} aria-label="Wipe" className="mt-2 w-full accent-copper" onChange={(e) => setWipe(Number(e.target.value))} />
+          {mode === "Side by side" && (
+            <div className="grid grid-cols-2 gap-2">
+              <Pane {...shown} label="before"><Layer src={one} name="before" {...shown} /></Pane>
+              <Pane {...shown} label="after"><Layer src={two} name="after" {...shown} /></Pane>
+            </div>
+          )}
+          {mode === "Wipe" && (
+            <>
+              <Pane {...shown} label="before | after">
+                <Layer src={two} name="after" {...shown} />
+                <span className="absolute inset-0" style={{ clipPath: `inset(0 ${100 - wipe * 100}% 0 0)` }}><Layer src={one} name="before" {...shown} /></span>
+                <span aria-hidden className="absolute inset-y-0 w-0.5 bg-copper" style={{ left: `${wipe * 100}%` }} />
+              </Pane>
+              <input type="range" min={0} max={1} step={0.005} value={wipe} aria-label="Wipe" className="mt-2 w-full accent-copper" onChange={(e) => setWipe(Number(e.target.value))} />
+            </>
+          )}
+          {mode === "Blink" && (
+            <Pane {...shown} label={turn ? "after" : "before"}>
+              <Layer src={two} name="after" {...shown} />
+              <span className={turn ? "hidden" : "absolute inset-0"}><Layer src={one} name="before" {...shown} /></span>
+            </Pane>
+          )}
+          {mode === "Difference" && difference && <Pane {...shown} label={legend}><Layer src={difference} name="difference" {...shown} channel="All" /></Pane>}
         </>
       )}
-      {mode === "Blink" && (
-        <Pane {...shown} label={turn ? "after" : "before"} tall>
-          <Layer src={two} name="after" {...shown} />
-          <span className={turn ? "hidden" : "absolute inset-0"}><Layer src={one} name="before" {...shown} /></span>
-        </Pane>
-      )}
-      {mode === "Difference" && difference && <Pane {...shown} label="what is different, the more the brighter" tall><Layer src={difference} name="difference" {...shown} channel="All" /></Pane>}
       <Filters />
     </section>
   );
@@ -84,7 +97,7 @@ function Choice<T extends string>({ label, options, value, onChange }: { label: 
 const clamp = (s: number) => Math.min(64, Math.max(0.25, s));
 
 /** Pane is a window on a picture. What is done to the view of one is done to all. */
-function Pane({ view, setView, label, tall = false, ratio, children }: { view: View; setView: (v: View) => void; label: string; tall?: boolean; ratio: number; children: ReactNode }) {
+function Pane({ view, setView, label, ratio, children }: { view: View; setView: (v: View) => void; label: string; ratio: number; children: ReactNode }) {
   const box = useRef<HTMLDivElement>(null);
   const drag = useRef<{ x: number; y: number }>(undefined);
   const latest = useRef(view);
@@ -116,8 +129,8 @@ function Pane({ view, setView, label, tall = false, ratio, children }: { view: V
   return (
     <figure className="min-w-0">
       <div
-        ref={box} tabIndex={0} role="group" aria-label={`Picture, ${label}`}
-        className={`relative touch-none overflow-hidden rounded-lg bg-stone ${drag.current ? "cursor-grabbing" : "cursor-grab"} max-h-[62vh] w-full ${tall ? "mx-auto" : ""}`}
+        ref={box} tabIndex={0} role="group" aria-label={label ? `Picture, ${label}` : "Picture"}
+        className={`relative touch-none overflow-hidden rounded-lg bg-stone ${drag.current ? "cursor-grabbing" : "cursor-grab"} max-h-[54vh] w-full`}
         style={{ aspectRatio: String(Math.min(3, Math.max(0.6, ratio))) }}
         onPointerDown={(e) => { drag.current = { x: e.clientX, y: e.clientY }; e.currentTarget.setPointerCapture(e.pointerId); }}
         onPointerMove={move} onPointerUp={() => (drag.current = undefined)}
@@ -125,14 +138,14 @@ function Pane({ view, setView, label, tall = false, ratio, children }: { view: V
       >
         {children}
       </div>
-      <figcaption className="mt-1 text-peat">{label}</figcaption>
+      {label && <figcaption className="mt-1 text-peat">{label}</figcaption>}
     </figure>
   );
 }
 
-function Layer({ src, name, view, channel }: { src: string; name: string; view: View; channel: string }) {
+function Layer({ src, name, view, channel, onRatio }: { src: string; name: string; view: View; channel: string; onRatio: (ratio: number) => void }) {
   return (
-    <img src={src} alt={name} draggable={false} className="absolute inset-0 h-full w-full object-contain select-none"
+    <img src={src} alt={name} onLoad={(e) => onRatio(e.currentTarget.naturalWidth / Math.max(1, e.currentTarget.naturalHeight))} draggable={false} className="absolute inset-0 h-full w-full object-contain select-none"
       style={{ transform: `translate(${view.x * 100}%, ${view.y * 100}%) scale(${view.scale})`, imageRendering: view.scale > 3 ? "pixelated" : "auto", ...(channel !== "All" && { filter: `url(#only-${channel})` }) }} />
   );
 }
