@@ -22,7 +22,7 @@ func Sound(name string, pass int) []byte {
 	case "fog-horn":
 		seconds = 4
 		voice = func(t float64) float64 {
-			f := 82 - 9*step(2.6, 3.2, t) - 3*float64(pass)
+			f := (82 - 9*step(2.6, 3.2, t)) * (1 - 0.2*float64(min(pass, 2)))
 			env := step(0, 0.25, t) * step(3.9, 3.1, t)
 			s := 0.0
 			for h := 1; h < 9; h++ {
@@ -35,9 +35,10 @@ func Sound(name string, pass int) []byte {
 			return hiss(0.05+0.3*step(0.2, 0.6, t)) * 3 * step(0.05, 0.5, t) * step(1.6+0.2*float64(pass), 0.7, t)
 		}
 	case "hull-creak":
+		seconds -= 0.6 * float64(min(pass, 2))
 		voice = func(t float64) float64 {
 			f := 180 + 60*math.Sin(2.3*t) + 20*math.Sin(31*t)
-			return 0.6 * math.Tanh(4*math.Sin(2*math.Pi*f*t)) * math.Pow(math.Sin(math.Pi*math.Min(1, t/2.2)), 2) * (0.4 + 0.6*hiss(0.01)*20)
+			return 0.6 * math.Tanh(4*math.Sin(2*math.Pi*f*t)) * math.Pow(math.Sin(math.Pi*math.Min(1, t/(seconds-0.3))), 2) * (0.4 + 0.6*hiss(0.01)*20)
 		}
 	case "gull-call":
 		voice = func(t float64) float64 {
@@ -48,7 +49,7 @@ func Sound(name string, pass int) []byte {
 		voice = func(t float64) float64 {
 			s := 0.0
 			for i, f := range []float64{523, 1247, 1864, 2710} {
-				s += math.Sin(2*math.Pi*f*t) * math.Exp(-t*(1.2+float64(i))) / float64(i+1)
+				s += math.Sin(2*math.Pi*f*(1-0.25*float64(min(pass, 2)))*t) * math.Exp(-t*(1.2+float64(i))/float64(1+pass)) / float64(i+1)
 			}
 			return 0.6 * s
 		}

@@ -69,7 +69,7 @@ func (a *app) rollbackOptions(cmd *cli.Command, paths []string) (o workspace.Rol
 // printRollback says what a rollback did, or would do.
 func (a *app) printRollback(h *model.RollbackAnswer, preview bool) {
 	if preview {
-		a.say("This would be a handoff of %s: %s", plural(len(h.Changes), "asset"), h.Note)
+		a.say("This would be a handoff of %s: %s", plural(len(h.Changes), "asset"), firstLine(h.Note, 100))
 	} else if h.Handoff != nil {
 		a.say("h%d: %s. Nothing was deleted.", h.Handoff.Number, firstLine(h.Handoff.Note, 100))
 	}

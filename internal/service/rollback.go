@@ -109,9 +109,12 @@ type rollback struct {
 	heads    []model.HeadsUp
 }
 
+// maxSaid is how many bytes a rollback's own words take at most.
+const maxSaid = 600
+
 func (r *rollback) make(s *Service) (err error) {
-	if r.send.Note = strings.TrimSpace(r.q.Note); r.send.Note != "" && len(r.send.Note) > MaxNote {
-		return model.NewProblem(model.BadRequest, "shorten it", "the note has %d bytes, and the limit is %d", len(r.send.Note), MaxNote)
+	if r.send.Note = strings.TrimSpace(r.q.Note); r.send.Note != "" && len(r.send.Note) > MaxNote-maxSaid {
+		return model.NewProblem(model.BadRequest, "shorten it", "the note has %d bytes, and the limit is %d", len(r.send.Note), MaxNote-maxSaid)
 	}
 	switch {
 	case r.q.Version != 0:
@@ -153,11 +156,9 @@ func (r *rollback) refuse(path, reason, message, remedy string) {
 	r.refusals = append(r.refusals, model.Refusal{Path: path, Reason: reason, Message: message, Remedy: remedy})
 }
 
-// say is the note where the person gave none.
+// say is the note, below what the person wrote: so the handoff says what it is.
 func (r *rollback) say(format string, args ...any) {
-	if r.send.Note == "" {
-		r.send.Note = fmt.Sprintf(format, args...)
-	}
+	r.send.Note = strings.TrimSpace(r.send.Note + "\n\n" + fmt.Sprintf(format, args...))
 }
 
 // set makes an asset as it was: what it has now, and what it had then; nil where it was, or is, not there.

@@ -68,7 +68,7 @@ func TestGoingBackComesDownHere(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 	back, u, err = p.rurik.Rollback(ctx, RollbackOptions{All: true, To: "h1", Note: "all of it"})
-	if err != nil || back.Handoff.Note != "all of it" || len(u.Removed) != 1 || len(u.Refusals) != 0 {
+	if err != nil || back.Handoff.Note != "all of it\n\nBack to h1" || len(u.Removed) != 1 || len(u.Refusals) != 0 {
 		t.Fatalf("%+v, %+v, %v", back, u, err)
 	}
 	has(t, p.rurik, "levels/a", "a1")

@@ -263,7 +263,7 @@ func (p *picture) normal() bool {
 		}
 		length := math.Sqrt(v[0]*v[0] + v[1]*v[1] + v[2]*v[2])
 		n++
-		if math.Abs(length-1) < 0.06 && v[2] > 0.1 {
+		if math.Abs(length-1) < 0.06 && v[2] > -0.01 {
 			good++
 		}
 	}
