@@ -66,7 +66,7 @@ func (b *browser) until(script string) chromedp.Action[chromedp.Void] {
 // number is what a script gives.
 func (b *browser) number(script string) float64 {
 	b.t.Helper()
-	n, err := chromedp.Run(b.ctx, chromedp.Evaluate[float64](script))
+	n, err := chromedp.Run(b.ctx, chromedp.Evaluate[float64](script, chromedp.EvalAwaitPromise))
 	if err != nil {
 		b.t.Fatalf("%s: %v", script, err)
 	}

@@ -287,7 +287,9 @@ func (a *app) takeLike(ctx context.Context, w *workspace.Workspace, o model.Work
 func workspaceWords(o model.Workspace) string {
 	words := "all of it"
 	if len(o.Scope) > 0 {
-		words = "the folders " + strings.Join(o.Scope, ", ")
+		if words = scopeWords(o.Scope); !strings.HasPrefix(o.Scope[0], "-") {
+			words = "only " + words
+		}
 	}
 	if o.Branch != "" && o.Branch != "main" {
 		words += ", on the branch " + o.Branch
