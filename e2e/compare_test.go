@@ -113,7 +113,9 @@ func (b *browser) compared(path string) {
 	b.do(chromedp.Navigate(fmt.Sprintf("%s/p/brinelight/compare?path=%s&a=1&b=2", b.url, path)), chromedp.WaitVisible(`main table`))
 }
 
-func radio(text string) string { return fmt.Sprintf(`//button[@role="radio"][normalize-space(.)=%q]`, text) }
+func radio(text string) string {
+	return fmt.Sprintf(`//button[@role="radio"][normalize-space(.)=%q]`, text)
+}
 
 // Each kind of asset is compared on a page of its own, and what the page draws is right, pixel for pixel where that can be said.
 func TestComparisonsInTheBrowser(t *testing.T) {

@@ -157,7 +157,7 @@ func open(ctx context.Context, s settings, log *slog.Logger) (*records.DB, *serv
 	if err != nil {
 		return nil, nil, err
 	}
-	return db, service.New(db, packs, filepath.Join(s.Data, "thumbnails"), log), nil
+	return db, service.New(db, packs, filepath.Join(s.Data, "pictures"), log), nil
 }
 
 func serve(ctx context.Context, cmd *cli.Command) error {

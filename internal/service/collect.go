@@ -403,6 +403,9 @@ func (s *Service) purge(ctx context.Context, p records.Project, out *Collected) 
 		return err
 	}
 	out.Projects++
+	if err := s.looks.forget(p.ID); err != nil {
+		return err
+	}
 	var list []store.Info
 	if err := s.store.List(ctx, fmt.Sprintf("p%d/", p.ID), func(i store.Info) error {
 		list = append(list, i)

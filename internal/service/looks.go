@@ -25,14 +25,17 @@ import (
 )
 
 // looks keeps what was found out about contents, and what was drawn of them, in a folder that may be emptied at any time: one folder for each
-// content, or pair of contents, named by their digests and by what their names say that they are. It is made by one process at a time.
+// content, or pair of contents, of a project, named by their digests and by what their names say that they are. Two processes at most make them: what is made in
+// advance takes one of them, so that somebody who looks at a page need not wait for it.
 type looks struct {
 	folder string
 	turn   chan struct{}
-	mu     sync.Mutex
-	wanted int // how many wait whom somebody looks at; what is made in advance lets them go first
-	made   int
 	ahead  chan preview
+
+	mu     sync.Mutex
+	wanted int                      // how many wait who look at a page; what is made in advance lets them go first
+	made   int                      // since the start
+	busy   map[string]chan struct{} // folders that are being made, closed when that has ended
 }
 
 // preview is a content to be looked at before anybody asks.
@@ -53,7 +56,7 @@ const (
 )
 
 func newLooks(folder string) looks {
-	return looks{folder: folder, turn: make(chan struct{}, 1), ahead: make(chan preview, maxAhead)}
+	return looks{folder: folder, turn: make(chan struct{}, 2), ahead: make(chan preview, maxAhead), busy: map[string]chan struct{}{}}
 }
 
 // ThumbnailEdges are the sizes that thumbnails come in, in pixels.
@@ -174,8 +177,7 @@ func (s *Service) compared(ctx context.Context, actor Actor, key string, sides *
 		return p, "", err
 	}
 	a, b := sides.before, sides.after
-	name := chunk.Sum([]byte(strings.Join([]string{edition, a.Content, kindName(a.Path), b.Content, kindName(b.Path)}, "\x00")))
-	dir = filepath.Join(s.looks.folder, "pairs", name.String()[:2], name.String())
+	dir = s.looks.dir(p.ID, a.Content, kindName(a.Path), b.Content, kindName(b.Path))
 	err = s.looks.make(ctx, s, dir, func(ctx context.Context, into string) error {
 		before, err := s.fileOf(ctx, p, a, into, "before")
 		if err != nil {
@@ -226,8 +228,7 @@ func (s *Service) versionOf(ctx context.Context, actor Actor, key, path string, 
 
 // looked is the folder with what was found out about a version.
 func (s *Service) looked(ctx context.Context, p records.Project, v model.Version) (dir string, err error) {
-	name := chunk.Sum([]byte(edition + "\x00" + v.Content + "\x00" + kindName(v.Path))).String()
-	dir = filepath.Join(s.looks.folder, name[:2], name)
+	dir = s.looks.dir(p.ID, v.Content, kindName(v.Path))
 	return dir, s.looks.make(ctx, s, dir, func(ctx context.Context, into string) error {
 		c, err := s.fileOf(ctx, p, v, into, "content")
 		if err != nil {
@@ -237,22 +238,49 @@ func (s *Service) looked(ctx context.Context, p records.Project, v model.Version
 	}, func(why string) any { return media.Unread(v.Path, v.Size, why) }, v)
 }
 
-// make sees to it that a folder is there. do fills a fresh one; where reading the content failed, what failed says stands in it. The digest of a
-// content names the same bytes in every project, so the folder is shared: whoever gets here may see them.
-func (l *looks) make(ctx context.Context, s *Service, dir string, do func(context.Context, string) error, failed func(string) any, of ...model.Version) error {
-	if _, err := os.Stat(filepath.Join(dir, apart.Report)); err == nil {
-		return nil
+// dir is the folder for what words tell apart in a project. Projects share nothing: what one holds can't be told from how fast another is answered.
+func (l *looks) dir(project int64, words ...string) string {
+	name := chunk.Sum([]byte(strings.Join(append([]string{edition}, words...), "\x00"))).String()
+	return filepath.Join(l.folder, fmt.Sprint(project), name[:2], name)
+}
+
+// forget takes away what was made of a project's contents.
+func (l *looks) forget(project int64) error { return os.RemoveAll(filepath.Join(l.folder, fmt.Sprint(project))) }
+
+// sweep takes away what was left behind half made.
+func (l *looks) sweep() {
+	list, _ := filepath.Glob(filepath.Join(l.folder, "new-*"))
+	for _, dir := range list {
+		if info, err := os.Stat(dir); err == nil && time.Since(info.ModTime()) > time.Hour {
+			_ = os.RemoveAll(dir)
+		}
 	}
+}
+
+// make sees to it that a folder is there. do fills a fresh one; where reading the content failed, what failed says stands in it.
+func (l *looks) make(ctx context.Context, s *Service, dir string, do func(context.Context, string) error, failed func(string) any, of ...model.Version) error {
 	l.want(1)
 	defer l.want(-1)
+	for {
+		if _, err := os.Stat(filepath.Join(dir, apart.Report)); err == nil {
+			return nil
+		}
+		done, mine := l.begin(dir)
+		if mine {
+			defer l.end(dir)
+			break
+		}
+		select {
+		case <-done:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
 	select {
 	case l.turn <- struct{}{}:
 		defer func() { <-l.turn }()
 	case <-ctx.Done():
 		return ctx.Err()
-	}
-	if _, err := os.Stat(filepath.Join(dir, apart.Report)); err == nil {
-		return nil
 	}
 	if err := os.MkdirAll(filepath.Dir(dir), 0o700); err != nil {
 		return err
@@ -292,10 +320,35 @@ func (l *looks) make(ctx context.Context, s *Service, dir string, do func(contex
 	if err := os.Rename(into, dir); err != nil && !errors.Is(err, fs.ErrExist) {
 		return err
 	}
-	if l.made++; l.made%keepEvery == 1 {
+	if l.count()%keepEvery == 1 {
 		l.trim()
 	}
 	return nil
+}
+
+// begin says that a folder is made by whoever asks, or else when whoever makes it has ended.
+func (l *looks) begin(dir string) (done chan struct{}, mine bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if done, busy := l.busy[dir]; busy {
+		return done, false
+	}
+	l.busy[dir] = make(chan struct{})
+	return nil, true
+}
+
+func (l *looks) end(dir string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	close(l.busy[dir])
+	delete(l.busy, dir)
+}
+
+func (l *looks) count() int {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.made++
+	return l.made
 }
 
 func (l *looks) want(n int) {
@@ -430,6 +483,7 @@ func (s *Service) lookAhead(p records.Project, changes []Change) {
 
 // lookingAhead does that while nothing comes in and nobody waits for another picture.
 func (s *Service) lookingAhead(ctx context.Context) {
+	s.looks.sweep()
 	for {
 		var next preview
 		select {
