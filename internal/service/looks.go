@@ -245,7 +245,9 @@ func (l *looks) dir(project int64, words ...string) string {
 }
 
 // forget takes away what was made of a project's contents.
-func (l *looks) forget(project int64) error { return os.RemoveAll(filepath.Join(l.folder, fmt.Sprint(project))) }
+func (l *looks) forget(project int64) error {
+	return os.RemoveAll(filepath.Join(l.folder, fmt.Sprint(project)))
+}
 
 // sweep takes away what was left behind half made.
 func (l *looks) sweep() {
