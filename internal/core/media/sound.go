@@ -1,6 +1,7 @@
 package media
 
 import (
+	"bytes"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -9,11 +10,14 @@ import (
 	"io"
 	"math"
 	"math/cmplx"
+	"strings"
 	"time"
 
 	"github.com/hajimehoshi/go-mp3"
 	"github.com/mewkiz/flac"
 	"gonum.org/v1/gonum/dsp/fourier"
+
+	"kettletarn/internal/core/vorbis"
 )
 
 // Limits of a sound: channels, samples a channel, and bytes of it that go to a page to be played.
@@ -31,7 +35,6 @@ type sound struct {
 	depth    string
 	length   int64
 	play     func() (samples, error)
-	sealed   bool // its samples are not read: facts only
 }
 
 // samples gives a sound piece by piece: up to len(block)/channels samples of all channels in turn, from -1 to 1. At the end it gives io.EOF.
@@ -235,32 +238,64 @@ func (m *mp3Samples) next(block []float32) (int, error) {
 	return n, err
 }
 
-// readOgg says what an Ogg Vorbis file is (RFC 3533; Vorbis I specification, 4.2.2). Its samples are not read: there is no package for it that is kept
-// and to be had.
+// readOgg reads Ogg Vorbis. Its length is what its last page says.
 func readOgg(s Subject) (*sound, error) {
-	head := make([]byte, min(s.Size, 4096))
-	if _, err := io.ReadFull(s.reader(), head); err != nil {
-		return nil, err
+	d, err := vorbis.NewDecoder(s.reader())
+	if err != nil {
+		return nil, oggTrouble(err)
 	}
-	if len(head) < 58 || string(head[:4]) != "OggS" {
-		return nil, unreadable("it does not start like an Ogg file")
-	}
-	at := 27 + int(head[26])
-	if at+30 > len(head) || string(head[at:at+7]) != "\x01vorbis" {
-		return nil, unreadable("what is in it is not Vorbis")
-	}
-	one := &sound{format: "Ogg Vorbis", channels: int(head[at+11]), rate: int(binary.LittleEndian.Uint32(head[at+12:])), depth: "as Vorbis has it", sealed: true}
+	one := &sound{format: "Ogg Vorbis", channels: d.Channels, rate: d.Rate, depth: "as Vorbis has it"}
 	tail := make([]byte, min(s.Size, 128<<10))
 	if _, err := s.Content.ReadAt(tail, s.Size-int64(len(tail))); err != nil && err != io.EOF {
 		return nil, err
 	}
-	for i := len(tail) - 27; i >= 0; i-- {
-		if string(tail[i:i+4]) == "OggS" {
-			one.length = int64(binary.LittleEndian.Uint64(tail[i+6:]))
-			break
+	if i := bytes.LastIndex(tail, []byte("OggS")); i >= 0 && i+14 <= len(tail) {
+		one.length = max(0, int64(binary.LittleEndian.Uint64(tail[i+6:])))
+	}
+	one.play = func() (samples, error) {
+		d, err := vorbis.NewDecoder(s.reader())
+		if err != nil {
+			return nil, oggTrouble(err)
 		}
+		return &oggSamples{in: d}, nil
 	}
 	return one, nil
+}
+
+func oggTrouble(err error) error {
+	if errors.Is(err, vorbis.ErrDamaged) {
+		return unreadable("%s", strings.TrimPrefix(err.Error(), vorbis.ErrDamaged.Error()+": "))
+	}
+	if err == io.EOF {
+		return unreadable("it is empty")
+	}
+	return err
+}
+
+// oggOrders puts the channels of Vorbis (Vorbis I, 4.3.9) into the order of WAV, by their number.
+var oggOrders = map[int][]int{3: {0, 2, 1}, 5: {0, 2, 1, 3, 4}, 6: {0, 2, 1, 5, 3, 4}}
+
+type oggSamples struct {
+	in  *vorbis.Decoder
+	raw []float32
+}
+
+func (o *oggSamples) next(block []float32) (int, error) {
+	n := o.in.Channels
+	block = block[:len(block)/n*n]
+	got, err := o.in.Read(block)
+	if err != nil && err != io.EOF {
+		err = oggTrouble(err)
+	}
+	if order := oggOrders[n]; order != nil {
+		o.raw = append(o.raw[:0], block[:got]...)
+		for i := 0; i+n <= got; i += n {
+			for c, from := range order {
+				block[i+c] = o.raw[i+from]
+			}
+		}
+	}
+	return got, err
 }
 
 // heard is what one listening to a sound finds out.
@@ -336,10 +371,6 @@ func (o *sound) report(d Drawn) (Report, error) {
 	facts := func() []Fact {
 		return []Fact{{"format", o.format}, {"length", clock(r.Seconds)}, {"rate", fmt.Sprintf("%s Hz", number(o.rate))}, {"channels", channelWords(o.channels)}, {"samples", o.depth}}
 	}
-	if o.sealed {
-		r.Facts = append(facts(), Fact{"waveform", "not drawn: the samples of Ogg Vorbis are not read here"})
-		return r, nil
-	}
 	var wav *wavWriter
 	if o.length*int64(min(o.channels, 2))*2 <= maxPlayed {
 		wav = &wavWriter{channels: o.channels}
@@ -399,7 +430,7 @@ func decibels(amplitude float64) string {
 
 func (o *sound) compare(after seen, c *Comparison, _ Drawn) error {
 	other := after.(*sound)
-	if o.sealed || other.sealed || o.rate != other.rate || o.channels != other.channels {
+	if o.rate != other.rate || o.channels != other.channels {
 		return nil
 	}
 	a, err := o.play()

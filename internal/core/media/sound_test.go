@@ -72,6 +72,17 @@ func TestSoundsOfAnotherProgram(t *testing.T) {
 			}
 		}
 	}
+	// What was packed with loss is as loud as what it was made from.
+	plain, _ := look(t, subject(t, filepath.Join(dir, "a.wav")))
+	packed, drawn := look(t, subject(t, filepath.Join(dir, "a.ogg")))
+	for name, far := range map[string]float64{"loudness": 0.2, "peak": 0.3} {
+		if a, b := number0(t, fact(plain.Facts, name)), number0(t, fact(packed.Facts, name)); math.Abs(a-b) > far {
+			t.Errorf("%s is %g, and packed %g", name, a, b)
+		}
+	}
+	if drawn["whole.png"] == nil || drawn["spectrogram.png"] == nil || drawn["sound.wav"] == nil {
+		t.Errorf("of Ogg Vorbis is drawn %v", drawn.names())
+	}
 	if c, _ := compared(t, subject(t, filepath.Join(dir, "a.wav")), subject(t, filepath.Join(dir, "a.flac"))); !c.Same {
 		t.Errorf("what flac packed is not the same: %+v", c.Measures)
 	}
