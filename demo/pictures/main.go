@@ -22,18 +22,19 @@ type shot struct {
 
 // shots are the pictures of the documentation.
 var shots = []shot{
-	{name: "console-projects", address: "/"},
 	{name: "console-today", address: "/p/brinelight"},
 	{name: "console-assets", address: "/p/brinelight/assets/textures"},
-	{name: "console-asset", address: "/p/brinelight/asset/textures/rust-albedo.png"},
+	{name: "console-asset", address: "/p/tidepad/asset/board/tidepad.kicad_pcb"},
 	{name: "console-handoffs", address: "/p/brinelight/handoffs", theme: "light"},
 	{name: "console-handoff", address: "/p/brinelight/handoffs/8"},
+	{name: "console-compare-texture", address: "/p/brinelight/compare?path=textures/rust-albedo.png&a=2&b=3", before: chromedp.Click(`//button[@role="radio"][.="Wipe"]`)},
+	{name: "console-compare-schematic", address: "/p/tidepad/compare?path=board/tidepad.kicad_sch&a=3&b=4"},
+	{name: "console-compare-level", address: "/p/brinelight/compare?path=levels/harbour/things.json&a=1&b=2"},
+	{name: "console-compare-sound", address: "/p/brinelight/compare?path=sounds/fog-horn.wav&a=1&b=2"},
+	{name: "console-between", address: "/p/brinelight/handoffs/between?from=quay-walk&to=first-light", theme: "light"},
 	{name: "console-locks", address: "/p/brinelight/locks"},
-	{name: "console-waited-for", address: "/p/brinelight/locks/waiting?weeks=6", theme: "light"},
-	{name: "console-news", address: "/p/brinelight/news"},
 	{name: "console-code", address: "/p/brinelight/code"},
 	{name: "console-rules", address: "/p/brinelight/rules?path=textures/cache/rust.png"},
-	{name: "console-narrow", address: "/p/brinelight/assets/textures", width: 420},
 	{name: "console-rollback", address: "/p/brinelight/asset/textures/rust-albedo.png", theme: "light", before: chromedp.Click(`button[title="Go back to version 1"]`)},
 }
 
@@ -43,7 +44,7 @@ func main() {
 	only := flag.String("only", "", "only pictures with this in their name")
 	page := flag.String("page", "", "one other page to take a picture of, by its address; -only is the picture's name then")
 	light := flag.Bool("light", false, "take that in the light theme")
-	wait := flag.Duration("wait", 900*time.Millisecond, "how long the page gets before its picture is taken")
+	wait := flag.Duration("wait", 2*time.Second, "how long the page gets before its picture is taken")
 	flag.Parse()
 	list := shots
 	if *page != "" {
@@ -106,7 +107,7 @@ func run(url, out, only string, list []shot, wait time.Duration) error {
 			chromedp.Sleep(wait),
 		}
 		if s.before != nil {
-			steps = append(steps, s.before, chromedp.Sleep(300*time.Millisecond))
+			steps = append(steps, s.before, chromedp.Sleep(900*time.Millisecond))
 		}
 		if err := chromedp.Do(ctx, steps...); err != nil {
 			return fmt.Errorf("%s: %w", s.name, err)

@@ -141,12 +141,12 @@ func (d *document) draw(reader pdfium.Pdfium, document references.FPDF_DOCUMENT,
 	defer r.Cleanup()
 	// Its memory is the reader's: copied, and laid on white.
 	m := image.NewNRGBA(r.Result.Image.Bounds())
-	for p := 0; p+3 < len(m.Pix) && p+3 < len(r.Result.Image.Pix); p += 4 {
-		alpha := uint32(r.Result.Image.Pix[p+3])
+	for at := 0; at+3 < len(m.Pix) && at+3 < len(r.Result.Image.Pix); at += 4 {
+		alpha := uint32(r.Result.Image.Pix[at+3])
 		for c := range 3 {
-			m.Pix[p+c] = uint8(min(255, uint32(r.Result.Image.Pix[p+c])+255-alpha))
+			m.Pix[at+c] = uint8(min(255, uint32(r.Result.Image.Pix[at+c])+255-alpha))
 		}
-		m.Pix[p+3] = 255
+		m.Pix[at+3] = 255
 	}
 	d.drawn = append(d.drawn, m)
 	return nil
