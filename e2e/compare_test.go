@@ -119,6 +119,7 @@ func radio(text string) string {
 
 // Each kind of asset is compared on a page of its own, and what the page draws is right, pixel for pixel where that can be said.
 func TestComparisonsInTheBrowser(t *testing.T) {
+	t.Parallel()
 	d := serve(t)
 	odile := d.person("odile")
 	blob := make([]byte, 3<<20)

@@ -44,6 +44,7 @@ func (p *person) hand(note, path string, data []byte, more ...string) {
 }
 
 func TestLookingBackAtTheCommandLine(t *testing.T) {
+	t.Parallel()
 	d, odile, rurik := passes(t)
 
 	// One timeline, by everything that it can be filtered by.
@@ -155,6 +156,7 @@ func TestLookingBackAtTheCommandLine(t *testing.T) {
 }
 
 func TestLookingBackInTheBrowser(t *testing.T) {
+	t.Parallel()
 	d, odile, _ := passes(t)
 	odile.tarn(0, "milestone", "add", "quay-walk", "--at", "h3")
 	b := open(t, d)

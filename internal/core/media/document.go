@@ -36,7 +36,7 @@ type document struct {
 }
 
 // PDFium comes in two ways, each made ready once a process: interpreted it is there at once, compiled after some seconds and then draws thirty times
-// as fast. Its memory is bounded (4,096 pages of it are 256 MiB), the file system that it sees is an empty one, and what it says goes nowhere.
+// as fast. Its memory is bounded (2,560 pages of it are 160 MiB), the file system that it sees is an empty one, and what it says goes nowhere.
 var (
 	interpreted = sync.OnceValues(func() (pdfium.Pool, error) { return renderer(wazero.NewRuntimeConfigInterpreter()) })
 	compiled    = sync.OnceValues(func() (pdfium.Pool, error) { return renderer(wazero.NewRuntimeConfig()) })
@@ -45,7 +45,7 @@ var (
 func renderer(config wazero.RuntimeConfig) (pdfium.Pool, error) {
 	return webassembly.Init(webassembly.Config{Context: experimental.WithCompilationWorkers(context.Background(), 2), MaxIdle: 1, MaxTotal: 1,
 		FSConfig: wazero.NewFSConfig(), Stdout: io.Discard, Stderr: io.Discard,
-		RuntimeConfig: config.WithMemoryLimitPages(4096).WithCoreFeatures(api.CoreFeaturesV2 | experimental.CoreFeaturesExceptionHandling)})
+		RuntimeConfig: config.WithMemoryLimitPages(2560).WithCoreFeatures(api.CoreFeaturesV2 | experimental.CoreFeaturesExceptionHandling)})
 }
 
 // fewPages is up to how many pages are drawn interpreted.
