@@ -139,12 +139,20 @@ func (s *Server) assets(c *call) error {
 	if err := firstError(err1, err2); err != nil {
 		return err
 	}
-	page, err := s.service.Changes(c.Request().Context(), c.actor, c.project(), service.Changes{Since: since, At: c.state("at"), After: c.QueryParam("after"), Limit: limit, WithLocks: c.QueryParam("locks") == "true", Scope: c.QueryParams()["scope"]})
+	q := service.Changes{Since: since, At: c.state("at"), After: c.QueryParam("after"), Limit: limit, WithLocks: c.QueryParam("locks") == "true", Scope: c.QueryParams()["scope"]}
+	page, err := s.service.Changes(c.Request().Context(), c.actor, c.project(), q)
+	for rest := page; err == nil && c.all(limit) && rest.Next != ""; page.Assets = append(page.Assets, rest.Assets...) {
+		q.At, q.After = stateOf(strconv.Itoa(page.At)), rest.Next
+		rest, err = s.service.Changes(c.Request().Context(), c.actor, c.project(), q)
+	}
 	if err != nil {
 		return err
 	}
 	return c.answer(page)
 }
+
+// all tells whether a table has to have everything: it has no next page. A limit that was asked for stays.
+func (c *call) all(limit int) bool { return c.route.answerType == csvType && limit == 0 }
 
 func firstError(errs ...error) error {
 	for _, err := range errs {
@@ -332,9 +340,14 @@ func (s *Server) handoffs(c *call) error {
 	if err := firstError(err1, err2, err3); err != nil {
 		return err
 	}
-	list, err := s.service.Handoffs(c.Request().Context(), c.actor, c.project(), service.HandoffFilter{Before: before, Limit: limit, Assets: assets,
+	q := service.HandoffFilter{Before: before, Limit: limit, Assets: assets,
 		Author: c.QueryParam("author"), Path: c.QueryParam("path"), Kind: c.QueryParam("kind"), Since: c.QueryParam("since"), Until: c.QueryParam("until"),
-		Task: c.QueryParam("task"), Stage: c.QueryParam("stage"), Text: c.QueryParam("text")})
+		Task: c.QueryParam("task"), Stage: c.QueryParam("stage"), Text: c.QueryParam("text")}
+	list, err := s.service.Handoffs(c.Request().Context(), c.actor, c.project(), q)
+	for rest := list; err == nil && c.all(limit) && len(rest) == service.MaxRows; list = append(list, rest...) {
+		q.Before = rest[len(rest)-1].Number
+		rest, err = s.service.Handoffs(c.Request().Context(), c.actor, c.project(), q)
+	}
 	if err != nil {
 		return err
 	}

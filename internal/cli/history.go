@@ -48,7 +48,7 @@ func (a *app) history() *cli.Command {
 					return err
 				}
 			}
-			list, err := w.Client.Handoffs(ctx, w.Marker.Project, q)
+			list, more, err := a.handoffs(ctx, w, q)
 			if err != nil {
 				return err
 			}
@@ -61,7 +61,7 @@ func (a *app) history() *cli.Command {
 					return
 				}
 				a.printHandoffs(list.Handoffs)
-				if len(list.Handoffs) == q.Limit {
+				if more {
 					a.note("Earlier ones: the same with --before h%d.", list.Handoffs[len(list.Handoffs)-1].Number)
 				}
 			})
@@ -78,9 +78,31 @@ func (a *app) history() *cli.Command {
 		&cli.BoolFlag{Name: "lines", Usage: "of a text asset: which version changed each line last, by whom"})
 }
 
+// handoffs lists as many as are asked for, page by page. more says that there may be more behind them.
+func (a *app) handoffs(ctx context.Context, w *workspace.Workspace, q client.HandoffQuery) (list model.Handoffs, more bool, err error) {
+	list.Handoffs = []model.Handoff{}
+	for left := q.Limit; left > 0; {
+		q.Limit = min(left, 5000) // what the service gives at once
+		page, err := w.Client.Handoffs(ctx, w.Marker.Project, q)
+		if err != nil {
+			return list, false, err
+		}
+		list.Handoffs = append(list.Handoffs, page.Handoffs...)
+		if len(page.Handoffs) < q.Limit {
+			return list, false, nil
+		}
+		left -= q.Limit
+		q.Before = page.Handoffs[len(page.Handoffs)-1].Number
+	}
+	return list, true, nil
+}
+
 // handoffQuery reads the filters. Days and times are those of the person's own zone.
 func (a *app) handoffQuery(cmd *cli.Command, w *workspace.Workspace, args []string) (q client.HandoffQuery, err error) {
 	q = client.HandoffQuery{Author: cmd.String("by"), Limit: int(cmd.Int("limit")), Kind: cmd.String("kind"), Task: cmd.String("task"), Stage: cmd.String("stage"), Text: cmd.String("text")}
+	if q.Limit < 1 {
+		return q, wrongUse("--limit is a number from 1 on")
+	}
 	if text := cmd.String("before"); text != "" {
 		var ok bool
 		if q.Before, ok = point.Handoff(text); !ok {

@@ -104,7 +104,7 @@ func jsonObjects(raw []byte) ([]object, error) {
 			name, named := title(v)
 			at, placed := jsonPlace(v)
 			if own == nil || named || placed {
-				o := object{what: lastWord(path), name: path, at: at, props: map[string]string{}}
+				o := object{what: whatKind(v, path), name: path, at: at, props: map[string]string{}}
 				if named {
 					o.name = name
 				}
@@ -160,6 +160,16 @@ func join(path, key string) string {
 		return key
 	}
 	return path + "." + key
+}
+
+// whatKind is what an object says that it is, or else the name of the list that it is in.
+func whatKind(v map[string]any, path string) string {
+	for _, k := range []string{"kind", "type", "class"} {
+		if word, ok := v[k].(string); ok && word != "" && len(word) <= 40 {
+			return cell(word)
+		}
+	}
+	return lastWord(path)
 }
 
 func lastWord(path string) string {

@@ -11,7 +11,7 @@ import (
 // Limits of a text that is drawn: lines, and letters of each.
 const (
 	maxLettered = 48
-	maxLetters  = 96
+	maxLetters  = 72
 )
 
 // lettered is one line of a text that is drawn, behind a sign, on a ground of its own where one is given.
@@ -26,14 +26,14 @@ type lettered struct {
 func letter(list []lettered) image.Image {
 	const wide, high, margin = 7, 17, 14
 	list = list[:min(len(list), maxLettered)]
-	columns := 40
+	columns := 20
 	for i, l := range list {
 		text := []rune(strings.ReplaceAll(clean2(l.text), "\t", "    "))
 		text = text[:min(len(text), maxLetters)]
 		list[i].text = string(text)
 		columns = max(columns, len(text)+2)
 	}
-	c := newCanvas(columns*wide+2*margin, max(len(list), 16)*high+2*margin)
+	c := newCanvas(columns*wide+2*margin, max(len(list), 6)*high+2*margin)
 	for i, l := range list {
 		y := margin + i*high
 		if l.on != nil {

@@ -1,7 +1,7 @@
 import { Search } from "lucide-react";
 import { useDeferredValue, useState, type DragEvent } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
-import { archiveAddress, type Asset, type Schemas } from "../../api/client";
+import { archiveAddress, prefix, type Asset, type Schemas } from "../../api/client";
 import { fieldClass } from "../../parts/Ask";
 import { Button } from "../../parts/Button";
 import { DropFile } from "../../parts/DropFile";
@@ -71,6 +71,11 @@ export function AssetsPage() {
       )}
       {assets.length > 0 && (
         <AssetTable here={here} past={at !== ""} assets={assets} fullPaths={search !== ""} onDrop={drop} onEnd={() => list.hasNextPage && !list.isFetching && void list.fetchNextPage()} />
+      )}
+      {!search && (assets.length > 0 || folders.length > 0) && (
+        <p className="mt-4 text-peat">
+          <a href={`${prefix}/projects/${here.key}/assets.csv?${new URLSearchParams({ ...(folder && { scope: folder }), ...(at && { at }) })}`} download>{folder ? `All below ${folder}` : "All assets"} as a spreadsheet (CSV)</a>
+        </p>
       )}
       {dropped && <DropFile here={here} file={dropped.file} target={dropped.target} onClose={() => setDropped(undefined)} />}
     </section>

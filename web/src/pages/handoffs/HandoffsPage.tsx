@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
-import { useEffect, useRef, useState, type ReactNode } from "react";
+import { memo, useEffect, useRef, useState, type ReactNode } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, ask, prefix, type Handoff } from "../../api/client";
 import { fieldClass } from "../../parts/Ask";
@@ -35,7 +35,7 @@ export function HandoffsPage() {
       <Timeline here={here} handoffs={handoffs} onEnd={() => list.hasNextPage && !list.isFetching && void list.fetchNextPage()} />
       {handoffs.length > 0 && (
         <p className="mt-4 text-peat">
-          <a href={`${prefix}/projects/${here.key}/handoffs.csv?${new URLSearchParams({ ...wanted, limit: "5000" })}`} download>As a spreadsheet (CSV)</a>
+          <a href={`${prefix}/projects/${here.key}/handoffs.csv?${new URLSearchParams({ ...wanted })}`} download>As a spreadsheet (CSV)</a>
         </p>
       )}
     </>
@@ -117,7 +117,7 @@ function Timeline({ here, handoffs, onEnd }: { here: Here; handoffs: Handoff[]; 
         const h = handoffs[r.index]!;
         return (
           <li key={h.number} ref={rows.measureElement} data-index={r.index} className="absolute inset-x-0 top-0" style={{ transform: `translateY(${r.start - offset}px)` }}>
-            <Entry here={here} handoff={h} pinnedBy={pins?.filter((p) => p.handoff === h.number) ?? []} />
+            <Entry here={here} handoff={h} pins={pins} />
           </li>
         );
       })}
@@ -125,7 +125,9 @@ function Timeline({ here, handoffs, onEnd }: { here: Here; handoffs: Handoff[]; 
   );
 }
 
-function Entry({ here, handoff: h, pinnedBy }: { here: Here; handoff: Handoff; pinnedBy: { commit: string; subject: string }[] }) {
+/** Entry stays as it is while one scrolls. */
+const Entry = memo(function Entry({ here, handoff: h, pins }: { here: Here; handoff: Handoff; pins: { handoff: number; commit: string; subject: string }[] | undefined }) {
+  const pinnedBy = pins?.filter((p) => p.handoff === h.number) ?? [];
   const drawn = h.assets.filter((a) => a.change !== "gone");
   return (
     <div className="relative grid grid-cols-[3.5rem_minmax(0,1fr)] gap-x-2 py-2.5 pl-5 md:grid-cols-[3.5rem_minmax(0,1fr)_auto_8.5rem]">
@@ -144,4 +146,4 @@ function Entry({ here, handoff: h, pinnedBy }: { here: Here; handoff: Handoff; p
       </span>
     </div>
   );
-}
+});
