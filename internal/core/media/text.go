@@ -323,6 +323,9 @@ func places(n int) []string {
 
 // column finds a column by its head, and where heads are of no use by its place.
 func column(heads []string, head string, place int) int {
+	if place < len(heads) && heads[place] == head { // also where two columns are called the same
+		return place
+	}
 	for i, h := range heads {
 		if h == head && head != "" {
 			return i
