@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -57,7 +58,10 @@ func (a *app) compare() *cli.Command {
 
 // compareVersions compares what the service has: nothing has to come here for that.
 func (a *app) compareVersions(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, path string, version int, with string, later int) error {
+	// Large ones take the service some seconds the first time.
+	waiting := time.AfterFunc(time.Second, func() { a.note("Looking at both …") })
 	out, err := w.Client.Compare(ctx, w.Marker.Project, path, version, with, later)
+	waiting.Stop()
 	if err != nil {
 		return err
 	}

@@ -14,6 +14,7 @@ import (
 	"sort"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"kettletarn/internal/apart"
@@ -48,10 +49,11 @@ type preview struct {
 // edition is that of the readers: what an earlier one found out is not used.
 const edition = "1"
 
-// Limits of what is kept: bytes, and how often that is looked at.
+// Limits of what is kept: bytes, after how many new ones that is looked at, and bytes of the disk that pictures leave free.
 const (
 	maxKept   = 8 << 30
 	keepEvery = 500
+	leftFree  = 256 << 20
 	maxAhead  = 20_000
 )
 
@@ -284,6 +286,36 @@ func (l *looks) make(ctx context.Context, s *Service, dir string, do func(contex
 	case <-ctx.Done():
 		return ctx.Err()
 	}
+	if err := s.roomForPictures(ctx); err != nil {
+		return err
+	}
+	if err := l.fill(ctx, s, dir, do, failed, of...); errors.Is(err, syscall.ENOSPC) {
+		return noRoomForPictures
+	} else if err != nil {
+		return err
+	}
+	if l.count()%keepEvery == 1 {
+		l.trim(maxKept)
+	}
+	return nil
+}
+
+var noRoomForPictures = model.NewProblem(model.DiskFull, "ask whoever runs it to make room; the file itself can be had", "the service's disk has no room for pictures")
+
+// roomForPictures sees to it that pictures never take the last room, which is for what people send: where it gets short, the older half of them goes.
+func (s *Service) roomForPictures(ctx context.Context) error {
+	for range 2 {
+		free, err := s.store.Free(ctx)
+		if err != nil || free < 0 || free >= leftFree {
+			return err
+		}
+		s.looks.trim(-1)
+	}
+	return noRoomForPictures
+}
+
+// fill makes a folder beside its place, and moves it there.
+func (l *looks) fill(ctx context.Context, s *Service, dir string, do func(context.Context, string) error, failed func(string) any, of ...model.Version) error {
 	if err := os.MkdirAll(filepath.Dir(dir), 0o700); err != nil {
 		return err
 	}
@@ -321,9 +353,6 @@ func (l *looks) make(ctx context.Context, s *Service, dir string, do func(contex
 	}
 	if err := os.Rename(into, dir); err != nil && !errors.Is(err, fs.ErrExist) {
 		return err
-	}
-	if l.count()%keepEvery == 1 {
-		l.trim()
 	}
 	return nil
 }
@@ -365,8 +394,8 @@ func (l *looks) waitedFor() bool {
 	return l.wanted > 0
 }
 
-// trim takes away what was made longest ago, where there is too much.
-func (l *looks) trim() {
+// trim takes away what was made longest ago, where there is more than some bytes; a negative number stands for half of what there is.
+func (l *looks) trim(most int64) {
 	type kept struct {
 		dir  string
 		size int64
@@ -375,6 +404,9 @@ func (l *looks) trim() {
 	byDir := map[string]*kept{}
 	total := int64(0)
 	_ = filepath.WalkDir(l.folder, func(name string, d fs.DirEntry, err error) error {
+		if err == nil && d.IsDir() && strings.HasPrefix(d.Name(), "new-") {
+			return fs.SkipDir // it is being made
+		}
 		if err != nil || d.IsDir() {
 			return nil
 		}
@@ -398,8 +430,11 @@ func (l *looks) trim() {
 		list = append(list, k)
 	}
 	sort.Slice(list, func(i, j int) bool { return list[i].at.Before(list[j].at) })
+	if most < 0 {
+		most = total / 2
+	}
 	for _, k := range list {
-		if total <= maxKept {
+		if total <= most {
 			return
 		}
 		if os.RemoveAll(k.dir) == nil {

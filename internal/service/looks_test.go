@@ -2,6 +2,7 @@ package service_test
 
 import (
 	"bytes"
+	"context"
 	"image/png"
 	"math/rand/v2"
 	"strings"
@@ -12,6 +13,7 @@ import (
 	"kettletarn/internal/core/media"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/service"
+	"kettletarn/internal/store"
 	"kettletarn/internal/testbed"
 )
 
@@ -83,4 +85,36 @@ func TestVersionsAreLookedAtAndCompared(t *testing.T) {
 	testbed.Problem(t, err, model.NotFound)
 	_, err = m.Compare(ctx, m.viewer, key, service.Sides{Path: "rust.png", Before: 1, After: 9})
 	testbed.Problem(t, err, model.NotFound)
+}
+
+// smallDisk has so many bytes free.
+type smallDisk struct {
+	store.Store
+	free int64
+}
+
+func (d *smallDisk) Free(context.Context) (int64, error) { return d.free, nil }
+
+// The last room is for what people send, not for pictures: old ones go, new ones are refused, and everything else goes on.
+func TestPicturesLeaveRoom(t *testing.T) {
+	directory, err := store.OpenDirectory(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	disk := &smallDisk{directory, 1 << 40}
+	m := newTeam(t, disk)
+	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "rust.png", 0, 0, string(scene.Albedo("rust", 96, 0))), m.change(m.tamsin, "fog.png", 0, 0, string(scene.Albedo("fog", 96, 0)))))
+	if _, err := m.Look(t.Context(), m.viewer, key, "rust.png", 1); err != nil {
+		t.Fatal(err)
+	}
+	disk.free = 20 << 20
+	_, err = m.Look(t.Context(), m.viewer, key, "fog.png", 1)
+	testbed.Problem(t, err, model.DiskFull)
+	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "brine.png", 0, 0, string(scene.Albedo("brine", 96, 0)))))
+	disk.free = 1 << 40
+	for _, path := range []string{"rust.png", "fog.png", "brine.png"} {
+		if look, err := m.Look(t.Context(), m.viewer, key, path, 1); err != nil || look.Trouble != "" {
+			t.Errorf("%s: %+v, %v", path, look, err)
+		}
+	}
 }
