@@ -32,7 +32,7 @@ bin/tools/versitygw: tools/go.mod tools/go.sum
 	@touch $@
 
 test: build bin/tools/versitygw
-	@scripts/install-packages.sh postgresql chromium git imagemagick sox flac lame vorbis-tools assimp-utils poppler-utils librsvg2-bin
+	@scripts/install-packages.sh postgresql chromium git imagemagick sox flac lame vorbis-tools assimp-utils poppler-utils librsvg2-bin gerbv
 	@scripts/test.sh
 
 bench: build

@@ -32,11 +32,12 @@ type circuit struct {
 
 type part struct{ value, footprint, place string }
 
-// stroke is a line of a width, or, with fill, an area.
+// stroke is a line of a width, or, with fill, an area; clear says that it takes away what was drawn before it.
 type stroke struct {
 	layer string
 	width float64
 	fill  bool
+	clear bool
 	at    [][2]float64
 }
 
@@ -66,7 +67,7 @@ func (s stroke) key() string {
 		}
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "%s %.4g %v", s.layer, s.width, s.fill)
+	fmt.Fprintf(&b, "%s %.4g %v %v", s.layer, s.width, s.fill, s.clear)
 	for _, p := range at {
 		fmt.Fprintf(&b, " %.4f,%.4f", p[0]+0, p[1]+0)
 	}
@@ -112,10 +113,20 @@ type style struct {
 
 func inked(ink color.RGBA) func(stroke) color.RGBA { return func(stroke) color.RGBA { return ink } }
 
+// cleared draws what takes away in the colour of the ground.
+func cleared(ink func(stroke) color.RGBA) func(stroke) color.RGBA {
+	return func(s stroke) color.RGBA {
+		if s.clear {
+			return ground
+		}
+		return ink(s)
+	}
+}
+
 var (
-	byLayer = []style{{ink: func(s stroke) color.RGBA { return toneOf(s.layer) }}}
+	byLayer = []style{{ink: cleared(func(s stroke) color.RGBA { return toneOf(s.layer) })}}
 	// What stayed, what went and what came. What went is told by its dashes, too.
-	byFate = []style{{ink: inked(color.RGBA{0x63, 0x72, 0x77, 0xff})}, {ink: inked(went), dash: true}, {ink: inked(came)}}
+	byFate = []style{{ink: cleared(inked(color.RGBA{0x63, 0x72, 0x77, 0xff}))}, {ink: inked(went), dash: true}, {ink: inked(came)}}
 )
 
 // frame is what a sheet shows: low x, low y, high x, high y.

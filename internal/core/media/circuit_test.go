@@ -2,7 +2,11 @@ package media
 
 import (
 	"fmt"
+	"image"
 	"image/color"
+	"math"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 )
@@ -137,6 +141,121 @@ func TestGerberLayersAreDrawn(t *testing.T) {
 	// In inches, and with the point written out, it is the same.
 	inches := "%FSLAX24Y24*%\n%MOIN*%\n%ADD10C,0.0100*%\nD10*\nX0Y0D02*\nX10000Y0D01*\nM02*\n"
 	facts(t, of("a.gbr", []byte(inches)), "extent=25.4 x 0 mm")
+}
+
+// filled tells which places of a drawing of ours are drawn on; x and y run from 0 to 1 over what is drawn, without the margins.
+func filled(m *image.NRGBA, x, y float64) bool {
+	w, h := float64(m.Bounds().Dx()-48), float64(m.Bounds().Dy()-48)
+	return m.NRGBAAt(int(24+x*w), int(24+y*h)) != color.NRGBA(ground)
+}
+
+// Another program draws a layer the same, and what it writes of it is read the same.
+func TestGerberAsAnotherProgramHasIt(t *testing.T) {
+	text := `%FSLAX46Y46*%
+%MOMM*%
+%ADD10C,0.800000*%
+%ADD11R,4.000000X2.000000*%
+%ADD12O,6.000000X2.000000*%
+%ADD13C,3.000000*%
+G01*
+D10*
+X0Y0D02*
+X40000000Y0D01*
+X40000000Y20000000D01*
+G75*
+G03*
+X20000000Y20000000I-10000000J0D01*
+G02*
+X0Y20000000I-10000000J0D01*
+G01*
+X0Y0D01*
+D11*
+X10000000Y10000000D03*
+D12*
+X30000000Y8000000D03*
+D13*
+X20000000Y10000000D03*
+G36*
+X24000000Y13000000D02*
+X36000000Y13000000D01*
+X36000000Y17000000D01*
+X24000000Y17000000D01*
+X24000000Y13000000D01*
+G37*
+%LPC*%
+G36*
+X27000000Y14000000D02*
+X33000000Y14000000D01*
+X33000000Y16000000D01*
+X27000000Y16000000D01*
+X27000000Y14000000D01*
+G37*
+M02*
+`
+	dir := t.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, "in.gbr"), []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	made(t, dir, "gerbv", "-x", "png", "-D", "600", "-B", "0", "-f", "#ffffffff", "-b", "#000000", "-o", "theirs.png", "in.gbr")
+	made(t, dir, "gerbv", "-x", "rs274x", "-o", "again.gbr", "in.gbr")
+	theirs := decoded(t, read(t, filepath.Join(dir, "theirs.png")))
+	for _, name := range []string{"in.gbr", "again.gbr"} {
+		r, d := look(t, subject(t, filepath.Join(dir, name)))
+		var w, h float64
+		if _, err := fmt.Sscanf(fact(r.Facts, "extent"), "%f x %f mm", &w, &h); err != nil || math.Abs(w-40) > 0.02 || math.Abs(h-30) > 0.02 {
+			t.Errorf("%s: extent %s", name, fact(r.Facts, "extent"))
+		}
+		ours := decoded(t, d["whole.png"])
+		off, inked, n := 0, 0, 0
+		for y := 2; y < theirs.Bounds().Dy()-2; y += 2 {
+			for x := 2; x < theirs.Bounds().Dx()-2; x += 2 {
+				a := theirs.NRGBAAt(x, y).R > 127
+				b := filled(ours, float64(x)/float64(theirs.Bounds().Dx()), float64(y)/float64(theirs.Bounds().Dy()))
+				if n++; a {
+					inked++
+				}
+				if a != b {
+					off++
+				}
+			}
+		}
+		if inked < n/20 || off*100 > n*2 {
+			t.Errorf("%s: %d of %d places are drawn otherwise, of which the other program draws on %d", name, off, n, inked)
+		}
+	}
+}
+
+func TestDrillFilesOfAnotherProgram(t *testing.T) {
+	dir := t.TempDir()
+	text := "M48\nMETRIC,TZ\nT1C0.900\nT2C3.200\n%\nT1\nX4.000Y4.000\nX10.000Y4.000\nT2\nX20.500Y9.000\nM30\n"
+	if err := os.WriteFile(filepath.Join(dir, "in.drl"), []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	made(t, dir, "gerbv", "-x", "drill", "-o", "again.drl", "in.drl") // in inches, with the point left out
+	r, _ := look(t, subject(t, filepath.Join(dir, "again.drl")))
+	var w, h float64
+	if _, err := fmt.Sscanf(fact(r.Facts, "extent"), "%f x %f mm", &w, &h); err != nil || math.Abs(w-(16.5+2.05)) > 0.05 || math.Abs(h-(5+2.05)) > 0.05 || fact(r.Facts, "holes") != "3" || fact(r.Facts, "tools") != "2" {
+		t.Errorf("%+v", r.Facts)
+	}
+	// Zeros left out at the end instead of at the beginning.
+	for head, place := range map[string]string{"METRIC,TZ": "X1000Y20500", "METRIC,LZ": "X001Y0205", "METRIC": "X1.0Y20.5", "INCH,LZ": "X000394Y008071"} {
+		facts := func(p string) string {
+			r, _ := look(t, of("a.drl", []byte("M48\n"+head+"\nT1C1\n%\nT1\nX0Y0\n"+p+"\nM30\n")))
+			return fact(r.Facts, "extent")
+		}
+		var w, h float64
+		if _, err := fmt.Sscanf(facts(place), "%f x %f mm", &w, &h); err != nil {
+			t.Errorf("%s: %v", head, err)
+			continue
+		}
+		wide := 1.0 // the hole's own width
+		if strings.HasPrefix(head, "INCH") {
+			wide = 25.4
+		}
+		if math.Abs(w-wide-1) > 0.02 || math.Abs(h-wide-20.5) > 0.02 {
+			t.Errorf("%s: %s is at %g, %g", head, place, w-wide, h-wide)
+		}
+	}
 }
 
 func TestDrillFiles(t *testing.T) {

@@ -74,6 +74,8 @@ type gerber struct {
 	layer     string
 	scale     float64 // to millimetres
 	digits    int     // behind the point
+	before    int     // digits before the point, where zeros at the end are left out, and else 0
+	clear     bool    // whether what is drawn takes away
 	known     bool
 	ended     bool
 	apertures map[string]aperture
@@ -88,9 +90,17 @@ type gerber struct {
 func (g *gerber) extended(word string) error {
 	switch {
 	case strings.HasPrefix(word, "FS"):
+		if len(word) > 3 && word[3] == 'I' {
+			return unreadable("its places are told from one another, which newer files never do")
+		}
+		if len(word) > 5 && word[2] == 'T' && word[5] >= '0' && word[5] <= '9' {
+			g.before = int(word[5] - '0')
+		}
 		if i := strings.IndexByte(word, 'X'); i >= 0 && i+2 < len(word) && word[i+2] >= '0' && word[i+2] <= '9' {
 			g.digits, g.known = int(word[i+2]-'0'), true
 		}
+	case strings.HasPrefix(word, "LP"):
+		g.clear = word == "LPC"
 	case strings.HasPrefix(word, "MOIN"):
 		g.scale = 25.4
 	case strings.HasPrefix(word, "MOMM"):
@@ -139,7 +149,7 @@ func (g *gerber) command(word string) error {
 		}
 		length := n * g.scale
 		if !strings.Contains(text, ".") {
-			length /= math.Pow10(g.digits)
+			length *= math.Pow10(padding(text, g.before, g.digits) - g.digits)
 		}
 		switch letter {
 		case 'X':
@@ -190,6 +200,14 @@ func (g *gerber) command(word string) error {
 	return g.do(operation, to, offset)
 }
 
+// padding is how many zeros were left out at the end of a number that has so many digits before and behind the point; none where before is 0.
+func padding(text string, before, behind int) int {
+	if before == 0 {
+		return 0
+	}
+	return max(0, before+behind-len(strings.TrimLeft(text, "+-")))
+}
+
 func (g *gerber) do(operation int, to, offset [2]float64) error {
 	from := g.at
 	g.at = to
@@ -215,13 +233,13 @@ func (g *gerber) do(operation int, to, offset [2]float64) error {
 			g.outline = append(g.outline, line...)
 			return nil
 		}
-		return g.draw(stroke{layer: g.layer, width: math.Max(g.tool.width, 0.01), at: line})
+		return g.draw(stroke{layer: g.layer, width: math.Max(g.tool.width, 0.01), clear: g.clear, at: line})
 	case 2:
 		if g.region {
 			return g.close()
 		}
 	case 3:
-		return g.draw(stroke{layer: g.layer, fill: true, at: g.flash(to)})
+		return g.draw(stroke{layer: g.layer, fill: true, clear: g.clear, at: g.flash(to)})
 	}
 	return nil
 }
@@ -233,7 +251,7 @@ func (g *gerber) close() error {
 	if len(outline) < 3 {
 		return nil
 	}
-	return g.draw(stroke{layer: g.layer, fill: true, at: outline})
+	return g.draw(stroke{layer: g.layer, fill: true, clear: g.clear, at: outline})
 }
 
 func (g *gerber) flash(p [2]float64) [][2]float64 {
@@ -271,7 +289,7 @@ func readDrill(s Subject) (seen, error) {
 	}
 	c := &circuit{kind: Board, format: "drill file", up: true}
 	tools, counts := map[string]float64{}, map[string]int{}
-	scale, digits, tool := 25.4, 4, ""
+	scale, before, digits, tool := 25.4, 0, 4, "" // before: as padding has it
 	var at [2]float64
 	started := false
 	for line := range strings.Lines(string(data)) {
@@ -281,9 +299,13 @@ func readDrill(s Subject) (seen, error) {
 		case line == "M48":
 			started = true
 		case strings.HasPrefix(line, "METRIC"), line == "M71":
-			scale, digits = 1, 3
+			if scale, digits = 1, 3; strings.Contains(line, "LZ") {
+				before = 3
+			}
 		case strings.HasPrefix(line, "INCH"), line == "M72":
-			scale, digits = 25.4, 4
+			if scale, digits = 25.4, 4; strings.Contains(line, "LZ") {
+				before = 2
+			}
 		case strings.HasPrefix(line, "T") && strings.Contains(line, "C"):
 			name, size, _ := strings.Cut(line[1:], "C")
 			size = strings.TrimRight(size, "FSBHZ")
@@ -302,7 +324,7 @@ func readDrill(s Subject) (seen, error) {
 			tool = strings.TrimLeft(line[1:], "0")
 		case strings.HasPrefix(line, "X"), strings.HasPrefix(line, "Y"):
 			first, second, slot := strings.Cut(line, "G85")
-			if at, err = drillPlace(first, at, scale, digits); err != nil {
+			if at, err = drillPlace(first, at, scale, before, digits); err != nil {
 				return nil, err
 			}
 			d := math.Max(tools[tool], 0.05)
@@ -310,7 +332,7 @@ func readDrill(s Subject) (seen, error) {
 			hole := stroke{layer: fmt.Sprintf("%s mm", rounded(d)), fill: true, at: round(at[0], at[1], d/2)}
 			if slot {
 				from := at
-				if at, err = drillPlace(second, at, scale, digits); err != nil {
+				if at, err = drillPlace(second, at, scale, before, digits); err != nil {
 					return nil, err
 				}
 				hole = stroke{layer: hole.layer, width: d, at: [][2]float64{from, at}}
@@ -338,7 +360,7 @@ func readDrill(s Subject) (seen, error) {
 	return c, nil
 }
 
-func drillPlace(text string, at [2]float64, scale float64, digits int) ([2]float64, error) {
+func drillPlace(text string, at [2]float64, scale float64, before, digits int) ([2]float64, error) {
 	for text != "" {
 		axis := strings.IndexByte("XY", text[0])
 		j := 1
@@ -350,7 +372,7 @@ func drillPlace(text string, at [2]float64, scale float64, digits int) ([2]float
 			return at, unreadable("a place in it is damaged: %s", clean(text[:min(len(text), 40)]))
 		}
 		if !strings.Contains(text[1:j], ".") {
-			n /= math.Pow10(digits)
+			n *= math.Pow10(padding(text[1:j], before, digits) - digits)
 		}
 		at[axis] = n * scale
 		text = text[j:]

@@ -28,11 +28,16 @@ func made(t testing.TB, dir string, args ...string) string {
 
 func subject(t testing.TB, path string) Subject {
 	t.Helper()
+	return of(filepath.Base(path), read(t, path))
+}
+
+func read(t testing.TB, path string) []byte {
+	t.Helper()
 	data, err := os.ReadFile(path)
 	if err != nil {
 		t.Fatal(err)
 	}
-	return of(filepath.Base(path), data)
+	return data
 }
 
 func of(name string, data []byte) Subject {
