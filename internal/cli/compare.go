@@ -1,19 +1,15 @@
 package cli
 
 import (
-	"bytes"
 	"context"
 	"fmt"
-	"io"
 	"os"
-	"path/filepath"
 	"slices"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"kettletarn/internal/core/assetpath"
-	"kettletarn/internal/core/chunk"
 	textlines "kettletarn/internal/core/lines"
 	"kettletarn/internal/core/media"
 	"kettletarn/internal/core/model"
@@ -82,64 +78,24 @@ func (a *app) compareVersions(ctx context.Context, cmd *cli.Command, w *workspac
 	}, out.Compare)
 }
 
-// compareHere compares a file with the version that it was made from. It is read here: nobody else has it yet.
+// compareHere compares a file with the version that it was made from.
 func (a *app) compareHere(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, path string) error {
-	version, was, err := w.BaseOf(path)
+	out, err := w.CompareUnsent(ctx, path)
 	if err != nil {
 		return err
 	}
-	if version == 0 {
+	if out.Version == 0 {
 		return model.NewProblem(model.NotFound, "tarn send hands it off", "%s is new here: there is no version of it yet", path)
 	}
-	limit := media.Limit(path)
-	data, err := w.Client.File(ctx, w.Marker.Project, was, version, limit+1)
-	if err != nil {
-		return err
-	}
-	file, err := os.Open(filepath.Join(w.Root, filepath.FromSlash(path)))
-	if err != nil {
-		return fmt.Errorf("%s can't be read: %w", path, err)
-	}
-	defer file.Close()
-	info, err := file.Stat()
-	if err != nil {
-		return err
-	}
-	out, drawn, err := media.Compare(media.Subject{Name: was, Size: int64(len(data)), Content: bytes.NewReader(data)}, media.Subject{Name: path, Size: info.Size(), Content: file})
-	if err != nil {
-		return err
-	}
-	pieces := [2][]media.Piece[chunk.Digest]{}
-	for i, r := range []io.Reader{bytes.NewReader(data), io.NewSectionReader(file, 0, info.Size())} {
-		if pieces[i], err = cutUp(r); err != nil {
-			return fmt.Errorf("%s can't be read: %w", path, err)
-		}
-	}
-	out.Strip = media.StripOf(pieces[0], pieces[1])
-	if err := a.answer(cmd, out, func() {
-		a.say("%s@v%d and the file as it is here:", was, version)
-		a.printComparison(out)
+	if err := a.answer(cmd, out.Comparison, func() {
+		a.say("%s@v%d and the file as it is here:", out.Path, out.Version)
+		a.printComparison(out.Comparison)
 	}); err != nil {
 		return err
 	}
 	return a.savePicture(cmd, func(side int, name string) ([]byte, error) {
-		return drawn[[]string{"before-", "after-", ""}[side]+name], nil
-	}, out)
-}
-
-// cutUp are the pieces of a content, as they are sent.
-func cutUp(r io.Reader) (list []media.Piece[chunk.Digest], err error) {
-	c := chunk.NewCutter(r)
-	for {
-		piece, err := c.Next()
-		if err == io.EOF {
-			return list, nil
-		}
-		if err != nil {
-			return nil, err
-		}
-		list = append(list, media.Piece[chunk.Digest]{ID: chunk.Sum(piece), Size: int64(len(piece))})
-	}
+		return out.Drawn[[]string{"before-", "after-", ""}[side]+name], nil
+	}, out.Comparison)
 }
 
 // savePicture writes what --picture asks for. get gives a file of the earlier side (0), the later one (1), or of both (2).

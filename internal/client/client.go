@@ -672,9 +672,14 @@ func (c *Client) Drawing(ctx context.Context, key, path string, version int, nam
 	return c.bytes(ctx, in(key, "/look/file"), url.Values{"path": {path}, "version": {strconv.Itoa(version)}, "name": {name}}, 1<<30)
 }
 
-// File gets the content of a version, of at most limit bytes.
-func (c *Client) File(ctx context.Context, key, path string, version int, limit int64) ([]byte, error) {
-	return c.bytes(ctx, in(key, "/file"), url.Values{"path": {path}, "version": {strconv.Itoa(version)}}, limit)
+// CopyFile writes the content of a version.
+func (c *Client) CopyFile(ctx context.Context, key, path string, version int, to io.Writer) error {
+	return c.do(ctx, request{method: "GET", path: in(key, "/file"), query: url.Values{"path": {path}, "version": {strconv.Itoa(version)}}}, func(r io.Reader) error {
+		if _, err := io.Copy(to, r); err != nil {
+			return &brokenAnswer{err}
+		}
+		return nil
+	})
 }
 
 func (c *Client) bytes(ctx context.Context, path string, query url.Values, limit int64) (data []byte, err error) {

@@ -196,7 +196,7 @@ func (s *Service) compared(ctx context.Context, actor Actor, key string, sides *
 			return keepFile(into, name, r)
 		})
 	}, func(why string) any {
-		return media.Comparison{Kind: media.KindOf(b.Path), Before: media.Unread(a.Path, a.Size, why), After: media.Unread(b.Path, b.Size, why), Facts: []media.Pair{}, Measures: []media.Fact{}, Changes: []media.Change{}, Files: []string{}}
+		return media.UnreadPair(a.Path, a.Size, b.Path, b.Size, why)
 	}, a, b)
 	return p, dir, err
 }

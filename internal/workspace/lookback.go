@@ -3,12 +3,15 @@ package workspace
 import (
 	"context"
 	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 
 	"github.com/google/uuid"
 
 	"kettletarn/internal/core/assetpath"
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/media"
 	"kettletarn/internal/core/model"
 )
 
@@ -172,23 +175,81 @@ func (w *Workspace) Has(path string) bool {
 	return err == nil && info.Mode().IsRegular()
 }
 
-// BaseOf is the version that a file here was made from, 0 for none, and the path that it had, where it was moved here.
-func (w *Workspace) BaseOf(path string) (version int, was string, err error) {
-	s, err := w.Status(context.Background(), Question{All: true})
+// Unsent is a file here beside the version that it was made from: Path and Version name that one.
+type Unsent struct {
+	media.Comparison
+	Path    string `json:"-"`
+	Version int    `json:"-"`
+	// Drawn is what was drawn of both.
+	Drawn media.Drawn `json:"-"`
+}
+
+// CompareUnsent compares a file here with the version that it was made from. It is read here: nobody else has it yet. Version is 0 where there is none.
+func (w *Workspace) CompareUnsent(ctx context.Context, path string) (out *Unsent, err error) {
+	s, err := w.Status(ctx, Question{All: true})
 	if err != nil {
-		return 0, path, err
+		return nil, err
 	}
-	was = path
+	out = &Unsent{Path: path}
 	for _, a := range s.Assets {
 		if a.Path == path && a.MovedFrom != "" {
-			was = a.MovedFrom
+			out.Path = a.MovedFrom
 		}
 	}
-	return version, was, w.look(func(t indexTx) error {
-		base, had, err := t.base(was)
-		if had {
-			version = base.Version
-		}
+	var base Base
+	var refs Refs
+	if err := w.look(func(t indexTx) (err error) {
+		base, _, err = t.base(out.Path)
+		refs = t.refs(out.Path)
 		return err
-	})
+	}); err != nil || base.Version == 0 {
+		return out, err
+	}
+	out.Version = base.Version
+	cut, _, err := w.read(ctx, path, refs, nil)
+	if err != nil {
+		return nil, fmt.Errorf("%s can't be read: %s", path, rootCause(err))
+	}
+	if limit := media.Limit(path); base.Size > limit || cut.Size > limit {
+		out.Comparison = media.UnreadPair(out.Path, base.Size, path, cut.Size, fmt.Sprintf("it is larger than what is looked into (%d MiB)", limit>>20))
+	} else if err := w.compareWith(ctx, path, out); err != nil {
+		return nil, err
+	}
+	out.Strip = media.StripOf(pieces(refs), pieces(cut.Refs))
+	return out, nil
+}
+
+// compareWith brings the version and compares.
+func (w *Workspace) compareWith(ctx context.Context, path string, out *Unsent) error {
+	was, err := os.CreateTemp("", "tarn-compare-")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(was.Name())
+	defer was.Close()
+	if err := w.Client.CopyFile(ctx, w.Marker.Project, out.Path, out.Version, was); err != nil {
+		return err
+	}
+	is, err := w.root.Open(filepath.FromSlash(path))
+	if err != nil {
+		return fmt.Errorf("%s can't be read: %s", path, rootCause(err))
+	}
+	defer is.Close()
+	subjects := [2]media.Subject{{Name: out.Path, Content: was}, {Name: path, Content: is}}
+	for i, f := range []*os.File{was, is} {
+		info, err := f.Stat()
+		if err != nil {
+			return err
+		}
+		subjects[i].Size = info.Size()
+	}
+	out.Comparison, out.Drawn, err = media.Compare(subjects[0], subjects[1])
+	return err
+}
+
+func pieces(refs Refs) (list []media.Piece[chunk.Digest]) {
+	for _, r := range refs.list() {
+		list = append(list, media.Piece[chunk.Digest]{ID: r.Digest, Size: int64(r.Size)})
+	}
+	return list
 }

@@ -6,7 +6,9 @@ import (
 	"archive/tar"
 	"bytes"
 	"errors"
+	"fmt"
 	"io"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"slices"
@@ -194,5 +196,45 @@ func TestALostWorkspaceIsMadeAgain(t *testing.T) {
 	has(t, other, "levels/new", "n1")
 	if _, err := os.Lstat(filepath.Join(other.Root, "sounds")); err == nil {
 		t.Error("what was out of scope came down")
+	}
+}
+
+// What is not sent yet is compared with the version that it was made from: looked into where it is small enough, and piece by piece however large it is.
+func TestWhatIsUnsentIsCompared(t *testing.T) {
+	p := newPair(t)
+	ctx := t.Context()
+	write(t, p.odile, "text/keeper.txt", "one\ntwo\n")
+	r := rand.New(rand.NewPCG(1, 2))
+	var level strings.Builder
+	for level.Len() < 20<<20 {
+		fmt.Fprintf(&level, "%d,\n", r.Uint64())
+	}
+	big := level.String()
+	write(t, p.odile, "levels/big.json", big)
+	send(t, p.odile, SendOptions{})
+	locked(t, p.odile, "text/keeper.txt", "levels/big.json")
+
+	write(t, p.odile, "text/keeper.txt", "one\ntwo lamps\n")
+	out, err := p.odile.CompareUnsent(ctx, "text/keeper.txt")
+	if err != nil || out.Version != 1 || out.Path != "text/keeper.txt" || len(out.Rows) != 2 || out.Rows[1].Old != "two" || out.Drawn["difference.png"] == nil {
+		t.Errorf("%+v, %v", out.Rows, err)
+	}
+	// A file that was moved, too, is compared with what it was.
+	if err := os.Rename(filepath.Join(p.odile.Root, "text", "keeper.txt"), filepath.Join(p.odile.Root, "text", "old-keeper.txt")); err != nil {
+		t.Fatal(err)
+	}
+	write(t, p.odile, "text/old-keeper.txt", "one\ntwo\n")
+	if out, err = p.odile.CompareUnsent(ctx, "text/old-keeper.txt"); err != nil || out.Version != 1 || out.Path != "text/keeper.txt" || !out.Same {
+		t.Errorf("%s@v%d: %+v, %v", out.Path, out.Version, out.Rows, err)
+	}
+	// What is too large to be looked into is not brought for it; which part of it is different is known here.
+	write(t, p.odile, "levels/big.json", big[:len(big)/2]+"something new"+big[len(big)/2:])
+	out, err = p.odile.CompareUnsent(ctx, "levels/big.json")
+	if err != nil || out.Version != 1 || !strings.Contains(out.After.Trouble, "larger than what is looked into") || out.Strip == nil || out.Strip.After != int64(len(big)+13) || out.Strip.Changed == 0 || out.Strip.Changed > 4<<20 {
+		t.Errorf("%+v, %+v, %v", out, out.Strip, err)
+	}
+	write(t, p.odile, "text/new.txt", "new")
+	if out, err = p.odile.CompareUnsent(ctx, "text/new.txt"); err != nil || out.Version != 0 {
+		t.Errorf("%+v, %v", out, err)
 	}
 }

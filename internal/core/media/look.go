@@ -147,6 +147,13 @@ func Unread(name string, size int64, why string) Report {
 	return r
 }
 
+// UnreadPair is the comparison of two contents that were not looked into.
+func UnreadPair(before string, sizeBefore int64, after string, sizeAfter int64, why string) Comparison {
+	c := Comparison{Kind: KindOf(after), Before: Unread(before, sizeBefore, why), After: Unread(after, sizeAfter, why), Measures: []Fact{}, Changes: []Change{}, Files: []string{}}
+	c.Facts = pair(c.Before.Facts, c.After.Facts)
+	return c
+}
+
 // Drawn are files that were made of contents, by name: pictures as PNG, meshes as mesh.go describes, sounds as WAV.
 type Drawn map[string][]byte
 
