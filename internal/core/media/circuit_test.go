@@ -157,6 +157,24 @@ func TestGerberAsAnotherProgramHasIt(t *testing.T) {
 %ADD11R,4.000000X2.000000*%
 %ADD12O,6.000000X2.000000*%
 %ADD13C,3.000000*%
+%AMRR*
+0 A rectangle with round corners, as layout programs write it*
+4,1,4,$2,$3,$4,$5,$6,$7,$8,$9,$2,$3,0*
+1,1,$1+$1,$2,$3*
+1,1,$1+$1,$4,$5*
+1,1,$1+$1,$6,$7*
+1,1,$1+$1,$8,$9*
+20,1,$1+$1,$2,$3,$4,$5,0*
+20,1,$1+$1,$4,$5,$6,$7,0*
+20,1,$1+$1,$6,$7,$8,$9,0*
+20,1,$1+$1,$8,$9,$2,$3,0*%
+%AMTH*
+$3=($1+$1)/2x1.0*
+5,1,6,0,0,$3,30*
+1,0,$2,0,0*
+21,1,$2x0.5,0.4,0,0,45*%
+%ADD14RR,0.5X-2X1X-2X-1X2X-1X2X1*%
+%ADD15TH,4X2.4*%
 G01*
 D10*
 X0Y0D02*
@@ -175,6 +193,10 @@ D12*
 X30000000Y8000000D03*
 D13*
 X20000000Y10000000D03*
+D14*
+X10000000Y15000000D03*
+D15*
+X15000000Y5000000D03*
 G36*
 X24000000Y13000000D02*
 X36000000Y13000000D01*
@@ -221,6 +243,36 @@ M02*
 		}
 		if inked < n/20 || off*100 > n*2 {
 			t.Errorf("%s: %d of %d places are drawn otherwise, of which the other program draws on %d", name, off, n, inked)
+		}
+	}
+}
+
+func TestMacrosOfAperturesAreWorkedOut(t *testing.T) {
+	variables := map[int]float64{1: 3, 2: -0.5}
+	for text, want := range map[string]float64{"1": 1, "$1+$2": 2.5, "$1x$2": -1.5, "1-2-3": -4, "8/2/2": 2, "-(1+2)x3": -9, "1+2x3": 7, "-$2": 0.5, "$9": 0, "(((4)))": 4, "1.5X2": 3} {
+		if got, err := workOut(text, variables); err != nil || got != want {
+			t.Errorf("%s is %g, want %g (%v)", text, got, want, err)
+		}
+	}
+	for _, text := range []string{"", "1+", "(1", "1)", "$", "$x", "a", "1/0", "1..2", strings.Repeat("(", 500) + "1" + strings.Repeat(")", 500), strings.Repeat("-", 500) + "1"} {
+		if v, err := workOut(text, nil); err == nil {
+			t.Errorf("%.20s is %g", text, v)
+		}
+	}
+	for _, v := range [][]float64{{4, 1, 50, 0, 0}, {5, 1, 2, 0, 0, 1}, {5, 1, 1e9, 0, 0, 1}, {99}} {
+		if list, err := primitive(v); err == nil {
+			t.Errorf("%v is %v", v, list)
+		}
+	}
+	head := "%FSLAX46Y46*%\n%MOMM*%\n"
+	for name, text := range map[string]string{
+		"damaged":    head + "%AMA*1,1,$1+,0,0*%\n%ADD10A,1*%\nM02*\n",
+		"no number":  head + "%AMA*1,1,$1,0,0*%\n%ADD10A,x*%\nM02*\n",
+		"very many":  head + "%AMA*" + strings.Repeat("1,1,1,0,0*", 3000) + "%\n%ADD10A,1*%\nM02*\n",
+		"many times": head + "%AMA*" + strings.Repeat("1,1,1,0,0*", 1900) + "%\n" + strings.Repeat("%ADD10A,1*%\n", 100) + "M02*\n",
+	} {
+		if r, _ := look(t, of("a.gbr", []byte(text))); r.Trouble == "" {
+			t.Errorf("%s: %+v", name, r)
 		}
 	}
 }
@@ -279,6 +331,7 @@ func FuzzCircuits(f *testing.F) {
 	f.Add(uint8(0), sheetOf("10k", "MID", true))
 	f.Add(uint8(1), boardOf(20, "0.2"))
 	f.Add(uint8(2), []byte(layer))
+	f.Add(uint8(2), []byte("%FSLAX46Y46*%\n%MOMM*%\n%AMTH*$3=($1-$2)/2x1.0*7,0,0,$1,$2,$3,30*21,1,$2x0.5,0.4,0,0,45*5,1,6,0,0,1,0*%\n%ADD15TH,4X2.4*%\nD15*\nX15000000Y5000000D03*\nM02*\n"))
 	f.Add(uint8(3), []byte("M48\nMETRIC\nT1C0.8\n%\nT1\nX1000Y2000\n"))
 	names := []string{"a.kicad_sch", "a.kicad_pcb", "a.gbr", "a.drl"}
 	f.Fuzz(func(t *testing.T, kind uint8, data []byte) {

@@ -9,15 +9,15 @@ import (
 	"strings"
 )
 
-// readGerber reads a layer in RS-274X (Ucamco, "The Gerber Layer Format Specification", 2023.08): lines, arcs, flashes and regions. Apertures made of
-// macros are drawn as dots, blocks and step-and-repeat are left out.
+// readGerber reads a layer in RS-274X (Ucamco, "The Gerber Layer Format Specification", 2023.08): lines, arcs, flashes, regions, and apertures made of
+// macros. Blocks and step-and-repeat are left out: what they repeat is drawn once.
 func readGerber(s Subject) (seen, error) {
 	data, err := s.read(64 << 20)
 	if err != nil {
 		return nil, err
 	}
 	name := strings.TrimSuffix(path.Base(s.Name), path.Ext(s.Name))
-	g := &gerber{circuit: &circuit{kind: Board, format: "Gerber, RS-274X", up: true}, layer: clean(name), scale: 1, digits: 6, apertures: map[string]aperture{}, mode: 1}
+	g := &gerber{circuit: &circuit{kind: Board, format: "Gerber, RS-274X", up: true}, layer: clean(name), scale: 25.4, digits: 6, apertures: map[string]aperture{}, macros: map[string][]string{}, mode: 1}
 	commands := 0
 	for rest := string(data); rest != ""; {
 		rest = strings.TrimLeft(rest, " \t\r\n")
@@ -43,7 +43,15 @@ func readGerber(s Subject) (seen, error) {
 			return nil, unreadable("it has too many commands")
 		}
 		if extended {
-			for _, part := range strings.Split(strings.Trim(word, "%"), "*") {
+			parts := strings.Split(strings.Trim(word, "%"), "*")
+			if name, ok := strings.CutPrefix(strings.TrimSpace(parts[0]), "AM"); ok {
+				if len(g.macros) > 10_000 {
+					return nil, unreadable("it has too many macros")
+				}
+				g.macros[name] = parts[1:]
+				continue
+			}
+			for _, part := range parts {
 				if err := g.extended(strings.TrimSpace(part)); err != nil {
 					return nil, err
 				}
@@ -67,6 +75,7 @@ type aperture struct {
 	shape  byte
 	width  float64
 	height float64
+	made   []shape // of a macro
 }
 
 type gerber struct {
@@ -79,12 +88,15 @@ type gerber struct {
 	known     bool
 	ended     bool
 	apertures map[string]aperture
-	tool      aperture
-	at        [2]float64
-	mode      int // 1 straight, 2 clockwise, 3 the other way
-	last      int // the operation of the command before: 1, 2 or 3
-	region    bool
-	outline   [][2]float64
+	macros    map[string][]string
+	// macroCorners is how many corners all apertures that are made of macros have.
+	macroCorners int
+	tool         aperture
+	at           [2]float64
+	mode         int // 1 straight, 2 clockwise, 3 the other way
+	last         int // the operation of the command before: 1, 2 or 3
+	region       bool
+	outline      [][2]float64
 }
 
 func (g *gerber) extended(word string) error {
@@ -99,6 +111,8 @@ func (g *gerber) extended(word string) error {
 		if i := strings.IndexByte(word, 'X'); i >= 0 && i+2 < len(word) && word[i+2] >= '0' && word[i+2] <= '9' {
 			g.digits, g.known = int(word[i+2]-'0'), true
 		}
+	case strings.HasPrefix(word, "IPNEG"):
+		g.facts = append(g.facts, Fact{"polarity", "negative: what is drawn is what is taken away"})
 	case strings.HasPrefix(word, "LP"):
 		g.clear = word == "LPC"
 	case strings.HasPrefix(word, "MOIN"):
@@ -119,6 +133,16 @@ func (g *gerber) extended(word string) error {
 			if a.height = a.width; len(sizes) > 1 && a.shape != 'C' && a.shape != 'P' {
 				a.height, _ = strconv.ParseFloat(sizes[1], 64)
 			}
+		} else if definition, ok := g.macros[name]; ok {
+			var arguments []string
+			if rest != "" {
+				arguments = strings.Split(rest, "X")
+			}
+			made, err := g.macro(definition, arguments)
+			if err != nil {
+				return err
+			}
+			a.made = made
 		}
 		if a.width < 0 || a.width > 1e4 || a.width != a.width || a.height != a.height || a.height < 0 || a.height > 1e4 || len(g.apertures) > 10000 {
 			return unreadable("one of its apertures has no size")
@@ -239,7 +263,18 @@ func (g *gerber) do(operation int, to, offset [2]float64) error {
 			return g.close()
 		}
 	case 3:
-		return g.draw(stroke{layer: g.layer, fill: true, clear: g.clear, at: g.flash(to)})
+		for _, piece := range g.tool.made {
+			at := make([][2]float64, len(piece.at))
+			for i, p := range piece.at {
+				at[i] = [2]float64{p[0] + to[0], p[1] + to[1]}
+			}
+			if err := g.draw(stroke{layer: g.layer, fill: true, clear: g.clear == piece.on, at: at}); err != nil {
+				return err
+			}
+		}
+		if g.tool.made == nil {
+			return g.draw(stroke{layer: g.layer, fill: true, clear: g.clear, at: g.flash(to)})
+		}
 	}
 	return nil
 }
@@ -306,6 +341,8 @@ func readDrill(s Subject) (seen, error) {
 			if scale, digits = 25.4, 4; strings.Contains(line, "LZ") {
 				before = 2
 			}
+		case strings.HasPrefix(line, "T") && strings.Contains(line, "C") && !started:
+			return nil, unreadable("it has tools before its head")
 		case strings.HasPrefix(line, "T") && strings.Contains(line, "C"):
 			name, size, _ := strings.Cut(line[1:], "C")
 			size = strings.TrimRight(size, "FSBHZ")
@@ -319,7 +356,7 @@ func readDrill(s Subject) (seen, error) {
 			if i := strings.IndexAny(name, "FSBHZ"); i >= 0 {
 				name = name[:i]
 			}
-			tools[strings.TrimLeft(name, "0")] = d * scale
+			tools[strings.TrimLeft(name, "0")] = d // its unit may be told later
 		case strings.HasPrefix(line, "T"):
 			tool = strings.TrimLeft(line[1:], "0")
 		case strings.HasPrefix(line, "X"), strings.HasPrefix(line, "Y"):
@@ -327,7 +364,7 @@ func readDrill(s Subject) (seen, error) {
 			if at, err = drillPlace(first, at, scale, before, digits); err != nil {
 				return nil, err
 			}
-			d := math.Max(tools[tool], 0.05)
+			d := math.Max(tools[tool]*scale, 0.05)
 			counts[tool]++
 			hole := stroke{layer: fmt.Sprintf("%s mm", rounded(d)), fill: true, at: round(at[0], at[1], d/2)}
 			if slot {
@@ -353,7 +390,7 @@ func readDrill(s Subject) (seen, error) {
 	c.facts = append(c.facts, Fact{"holes", number(len(c.strokes))}, Fact{"tools", number(len(tools))})
 	for i, n := range names {
 		if i < 12 {
-			c.facts = append(c.facts, Fact{fmt.Sprintf("holes of %s mm", rounded(tools[n])), number(counts[n])})
+			c.facts = append(c.facts, Fact{fmt.Sprintf("holes of %s mm", rounded(tools[n]*scale)), number(counts[n])})
 		}
 	}
 	c.measure()
