@@ -22,6 +22,7 @@ import (
 
 // What --json prints is part of the interface: the keys of each command's object, and of the things in it.
 func TestWhatJSONPrints(t *testing.T) {
+	t.Parallel()
 	d := serve(t)
 	odile, rurik := d.person("odile"), d.person("rurik")
 	odile.start(map[string]string{"a.png": "a", "b.png": "b"})

@@ -87,6 +87,7 @@ func (b *browser) signIn(handle string) {
 }
 
 func TestTheConsole(t *testing.T) {
+	t.Parallel()
 	d := serve(t)
 	odile, rurik := d.person("odile"), d.person("rurik")
 	odile.start(map[string]string{"textures/rust.png": string(scene.Albedo("rust", 128, 0)), "textures/fog.png": string(scene.Albedo("fog", 64, 0)), "sounds/horn.wav": "RIFF"})
@@ -195,6 +196,7 @@ func TestTheConsole(t *testing.T) {
 }
 
 func TestTheConsoleWithoutAMouseAndInBothThemes(t *testing.T) {
+	t.Parallel()
 	d := serve(t)
 	odile := d.person("odile")
 	odile.start(map[string]string{"a.png": "a"})
@@ -242,6 +244,7 @@ const contrast = `(() => {
 })()`
 
 func TestTheRulesPageAndWhatIsNotSent(t *testing.T) {
+	t.Parallel()
 	d := serve(t)
 	odile, rurik := d.person("odile"), d.person("rurik")
 	odile.start(map[string]string{"textures/rust.png": string(scene.Albedo("rust", 64, 0)),

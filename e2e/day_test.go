@@ -11,6 +11,7 @@ import (
 
 // Two people, two workspaces, a full day.
 func TestADay(t *testing.T) {
+	t.Parallel()
 	d := serve(t)
 	odile, rurik := d.person("odile"), d.person("rurik")
 	odile.start(map[string]string{"levels/harbour.glb": "harbour one", "textures/rust.png": "rust one", "text/empty.txt": ""})

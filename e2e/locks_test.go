@@ -262,6 +262,7 @@ func TestTheWatchTakesItsTurn(t *testing.T) {
 
 // News reaches people by mail and the team's chat by a signed post, also where those are away for a while, and never delays a lock.
 func TestNewsLeavesTheHouse(t *testing.T) {
+	t.Parallel()
 	box, address, err := postbox.Open("127.0.0.1:0", t.TempDir())
 	if err != nil {
 		t.Fatal(err)
@@ -422,6 +423,7 @@ func (c *chat) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 }
 
 func TestLocksInTheConsole(t *testing.T) {
+	t.Parallel()
 	d := serve(t)
 	odile, tamsin, rurik := studio(t, d)
 	const level = "levels/harbour.glb"
