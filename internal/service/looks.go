@@ -44,6 +44,7 @@ type preview struct {
 	project int64
 	name    string
 	content string
+	size    int64
 }
 
 // edition is that of the readers: what an earlier one found out is not used.
@@ -286,7 +287,11 @@ func (l *looks) make(ctx context.Context, s *Service, dir string, do func(contex
 	case <-ctx.Done():
 		return ctx.Err()
 	}
-	if err := s.roomForPictures(ctx); err != nil {
+	need := int64(0) // the contents themselves lie there while they are read
+	for _, v := range of {
+		need += v.Size
+	}
+	if err := s.roomForPictures(ctx, need); err != nil {
 		return err
 	}
 	if err := l.fill(ctx, s, dir, do, failed, of...); errors.Is(err, syscall.ENOSPC) {
@@ -303,10 +308,10 @@ func (l *looks) make(ctx context.Context, s *Service, dir string, do func(contex
 var noRoomForPictures = model.NewProblem(model.DiskFull, "ask whoever runs it to make room; the file itself can be had", "the service's disk has no room for pictures")
 
 // roomForPictures sees to it that pictures never take the last room, which is for what people send: where it gets short, the older half of them goes.
-func (s *Service) roomForPictures(ctx context.Context) error {
+func (s *Service) roomForPictures(ctx context.Context, need int64) error {
 	for range 2 {
 		free, err := s.store.Free(ctx)
-		if err != nil || free < 0 || free >= leftFree {
+		if err != nil || free < 0 || free >= leftFree+need {
 			return err
 		}
 		s.looks.trim(-1)
@@ -511,7 +516,7 @@ func (s *Service) lookAhead(p records.Project, changes []Change) {
 			continue
 		}
 		select {
-		case s.looks.ahead <- preview{p.ID, c.Path, c.Content.String()}:
+		case s.looks.ahead <- preview{p.ID, c.Path, c.Content.String(), c.Size}:
 		default:
 			return
 		}
@@ -535,7 +540,7 @@ func (s *Service) lookingAhead(ctx context.Context) {
 			case <-time.After(500 * time.Millisecond):
 			}
 		}
-		v := model.Version{Path: next.name, Content: next.content}
+		v := model.Version{Path: next.name, Content: next.content, Size: next.size}
 		if _, err := s.looked(ctx, records.Project{ID: next.project}, v); err != nil && ctx.Err() == nil {
 			s.log.Debug("nothing was drawn in advance", "path", next.name, "error", err)
 		}
