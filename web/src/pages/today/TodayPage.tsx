@@ -137,7 +137,7 @@ function NotSent({ here }: { here: Here }) {
 function CameIn({ here }: { here: Here }) {
   const handoffs = useQuery({
     queryKey: ["project", here.key, "handoffs", "latest"],
-    queryFn: () => ask(api.GET("/projects/{project}/handoffs", { params: { path: { project: here.key }, query: { limit: 12 } } })),
+    queryFn: () => ask(api.GET("/projects/{project}/handoffs", { params: { path: { project: here.key }, query: { limit: 12, assets: 4 } } })),
   });
   return (
     <section aria-labelledby="came-in">
@@ -146,13 +146,16 @@ function CameIn({ here }: { here: Here }) {
       {handoffs.data?.handoffs.length === 0 && <p className="text-peat">Nothing yet.</p>}
       <ol className="space-y-3">
         {handoffs.data?.handoffs.map((h) => (
-          <li key={h.number} className="grid grid-cols-[3rem_1fr]">
+          <li key={h.number} className="grid grid-cols-[3rem_minmax(0,1fr)_auto] gap-x-2">
             <span className="text-peat">h{h.number}</span>
-            <span>
+            <span className="min-w-0">
               <Link to={`/p/${here.key}/handoffs/${h.number}`} className="font-medium">{firstLine(h.note)}</Link>
               <span className="block text-peat">
                 {h.author}, <When at={h.at} />, {plural(h.count, "asset")}
               </span>
+            </span>
+            <span className="flex gap-1" aria-hidden>
+              {h.assets.filter((a) => a.change !== "gone").slice(0, 2).map((a) => <Picture key={a.path} project={here.key} path={a.now || a.path} version={a.version} edge={96} className="size-10 rounded-md" />)}
             </span>
           </li>
         ))}
