@@ -153,8 +153,7 @@ func (s *Service) Compare(ctx context.Context, actor Actor, key string, sides Si
 		return out, err
 	}
 	if out.Compare.Kind == media.Other {
-		a, b := shortDigest(sides.before), shortDigest(sides.after)
-		out.Compare.Facts = append(out.Compare.Facts, media.Pair{Name: "digest", Before: a, After: b, Changed: a != b})
+		out.Compare.Facts = append(out.Compare.Facts, media.Pair{Name: "digest", Before: shortDigest(sides.before), After: shortDigest(sides.after), Changed: sides.before.Content != sides.after.Content})
 	}
 	out.Compare.Strip, err = s.strip(ctx, p, sides.before, sides.after)
 	return out, err
