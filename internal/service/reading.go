@@ -76,7 +76,12 @@ func (r *chunkReader) locate(ctx context.Context, digests []chunk.Digest) error 
 			missing = append(missing, d)
 		}
 	}
-	return chunksMissing(missing)
+	err := chunksMissing(missing)
+	var problem *model.Problem
+	if errors.As(err, &problem) {
+		problem.Remedy = "a workspace that has the file can give it back: ask your team to run tarn heal"
+	}
+	return err
 }
 
 // chunksMissing is the problem of content that is not here, or nil where there is none.

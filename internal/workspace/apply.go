@@ -2,29 +2,50 @@ package workspace
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
 	"strings"
 
+	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 )
 
 // An update is done in three steps: what comes is built whole beside the files; what is about to be done is written into the journal; it is
 // done. Killed in the third, the next command that opens the workspace finishes it. A step of the third may be done twice.
 
-// step is one entry of the journal, under the place that it is about.
+// standing is a file that was looked at: how it looked, and what was in it. A file is replaced or removed only while it still is that.
+type standing struct {
+	Stamp   Stamp
+	Content chunk.Digest
+}
+
+// step is one entry of the journal, under the place that it is about. Stamp and Was are the file that stood there, nil where none did.
 type step struct {
 	Asset  model.Asset
 	Stamp  *Stamp
 	Remove bool
+	Was    *chunk.Digest
+}
+
+func stepOf(f wanted, remove bool) step {
+	s := step{Asset: f.asset, Remove: remove}
+	if f.was != nil {
+		s.Stamp, s.Was = &f.was.Stamp, &f.was.Content
+	}
+	return s
 }
 
 func (s step) wanted(place string) wanted {
-	return wanted{asset: s.Asset, place: place, stamp: s.Stamp}
+	f := wanted{asset: s.Asset, place: place}
+	if s.Stamp != nil {
+		f.was = &standing{Stamp: *s.Stamp}
+		if s.Was != nil {
+			f.was.Content = *s.Was
+		}
+	}
+	return f
 }
 
 // applied is a file in its place.
@@ -37,58 +58,55 @@ type applied struct {
 // bring fetches files, takes those to be removed away, and puts the fetched ones in their places. What is in the way comes back as
 // refusals; the rest goes on. each is told of every file that is done.
 func (w *Workspace) bring(ctx context.Context, files, remove []wanted, each func(wanted)) ([]model.Refusal, error) {
-	list, err := w.fetch(ctx, files)
+	files, refusals := w.admit(files, remove)
+	remove, more := w.admit(remove, remove)
+	refusals = append(refusals, more...)
+	list, damaged, err := w.fetch(ctx, files)
+	refusals = append(refusals, damaged...)
 	if err != nil || len(list)+len(remove) == 0 {
-		return nil, err
+		return refusals, err
 	}
 	if err := w.root.MkdirAll(incoming, 0o755); err != nil {
-		return nil, err
+		return refusals, err
 	}
 	if err := w.update(func(t indexTx) error {
 		for _, b := range list {
-			if err := put(t.tx.Bucket(bucketJournal), b.place, step{b.asset, b.wanted.stamp, false}); err != nil {
+			if err := put(t.tx.Bucket(bucketJournal), b.place, stepOf(b.wanted, false)); err != nil {
 				return err
 			}
 		}
 		for _, f := range remove {
-			if err := put(t.tx.Bucket(bucketJournal), f.place, step{f.asset, f.stamp, true}); err != nil {
+			if err := put(t.tx.Bucket(bucketJournal), f.place, stepOf(f, true)); err != nil {
 				return err
 			}
 		}
 		return nil
 	}); err != nil {
-		return nil, err
+		return refusals, err
 	}
-	refusals, err := w.apply(list, remove, each)
+	applied, err := w.apply(ctx, list, remove, each)
 	_ = w.root.Remove(incoming)
-	return refusals, err
+	return append(refusals, applied...), err
 }
 
-// apply is the third step. Names go first, so that a file may come where another one or a folder goes.
-func (w *Workspace) apply(list []built, remove []wanted, each func(wanted)) (refusals []model.Refusal, err error) {
+// apply is the third step. Names go first, so that a file may come where another one or a folder goes. What can't be done stays undone and
+// comes back as a refusal: no file holds up another.
+func (w *Workspace) apply(ctx context.Context, list []built, remove []wanted, each func(wanted)) (refusals []model.Refusal, err error) {
 	var done []applied
 	var gone []wanted
 	for _, f := range remove {
-		refusal, err := w.removeFile(f)
-		if err != nil {
-			return nil, err
-		}
-		if refusal != nil {
+		if refusal := w.removeFile(ctx, f); refusal != nil {
 			refusals = append(refusals, *refusal)
 			continue
 		}
 		gone = append(gone, f)
 	}
+	around := w.spellings()
 	for _, b := range list {
-		stamp, refusal, err := w.place(b.wanted)
-		if err != nil {
-			return nil, err
-		}
+		stamp, refusal := w.place(ctx, b.wanted, around)
 		if refusal != nil {
 			refusals = append(refusals, *refusal)
-			if err := w.root.Remove(partName(b.wanted)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-				return nil, err
-			}
+			_ = w.root.Remove(partName(b.wanted))
 			continue
 		}
 		done = append(done, applied{b.wanted, stamp, b.refs})
@@ -120,12 +138,25 @@ func (w *Workspace) apply(list []built, remove []wanted, each func(wanted)) (ref
 	return refusals, nil
 }
 
-// recover finishes what an interrupted command had begun. It is called by whoever has the workspace for themselves.
+// recover finishes what an interrupted command had begun. It is called by whoever has the workspace for themselves. What can't be finished
+// (somebody holds a file, the disk does not let go) hinders no command: the files are as they are, and a look at the folder tells.
 func (w *Workspace) recover(ctx context.Context) error {
+	w.finishPutAways()
 	var steps map[string]step
 	if err := w.look(func(t indexTx) (err error) {
-		steps, err = all[step](t.tx.Bucket(bucketJournal))
-		return err
+		if steps, err = all[step](t.tx.Bucket(bucketJournal)); err != nil {
+			return err
+		}
+		for place, s := range steps {
+			// A journal of an earlier version does not say what was in the file; the base does.
+			if b, had, err := t.base(s.Asset.Path); err != nil {
+				return err
+			} else if had && s.Was == nil && s.Stamp != nil && b.Stamp.is(*s.Stamp) {
+				s.Was = &b.Content
+				steps[place] = s
+			}
+		}
+		return nil
 	}); err != nil || len(steps) == 0 {
 		return err
 	}
@@ -133,9 +164,7 @@ func (w *Workspace) recover(ctx context.Context) error {
 	var remove []wanted
 	for place, s := range steps {
 		f := s.wanted(place)
-		if err := w.putBack(f); err != nil {
-			return err
-		}
+		w.putBack(ctx, f)
 		if s.Remove {
 			remove = append(remove, f)
 			continue
@@ -148,7 +177,7 @@ func (w *Workspace) recover(ctx context.Context) error {
 			list = append(list, b)
 		}
 	}
-	_, err := w.apply(list, remove, func(wanted) {})
+	_, err := w.apply(ctx, list, remove, func(wanted) {})
 	_ = w.root.Remove(incoming)
 	return err
 }
@@ -160,7 +189,7 @@ func (w *Workspace) sweep() {
 		return
 	}
 	for _, e := range entries {
-		if !strings.HasSuffix(e.Name(), "-aside") {
+		if !strings.HasSuffix(e.Name(), asideSuffix) && !strings.HasSuffix(e.Name(), putAwaySuffix) {
 			_ = w.root.Remove(filepath.Join(incoming, e.Name()))
 		}
 	}
@@ -169,45 +198,45 @@ func (w *Workspace) sweep() {
 
 // putBack ends a move aside that was interrupted. What was moved aside and is not what it was taken for is an unsent change: it goes back to
 // its place, or, where something stands there, to the put-away files.
-func (w *Workspace) putBack(f wanted) error {
-	info, err := w.root.Lstat(asideName(f))
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
+func (w *Workspace) putBack(ctx context.Context, f wanted) {
+	aside, name := asideName(f), filepath.FromSlash(f.place)
+	info, err := w.root.Lstat(aside)
 	if err != nil {
-		return err
+		return
 	}
-	name := filepath.FromSlash(f.place)
-	if _, err := w.root.Lstat(name); errors.Is(err, fs.ErrNotExist) {
-		return w.root.Rename(asideName(f), name)
-	} else if err != nil {
-		return err
+	if halfCopied(w.root, aside, name) || halfCopied(w.root, partName(f), name) {
+		_ = w.root.Remove(name)
 	}
-	if f.stamp != nil && f.stamp.is(stampOf(info)) {
-		return w.root.Remove(asideName(f))
+	if moveNew(w.root, aside, name) == nil {
+		return
 	}
-	_, err = w.putAwayFrom(asideName(f), f.place, 0, executable(info))
-	return err
+	if w.still(ctx, f) {
+		_ = w.root.Remove(aside)
+		return
+	}
+	_, _ = w.keep(aside, f.place, 0, executable(info))
 }
 
 // builtBefore finds what an interrupted command had built: still beside its place, or in it already.
 func (w *Workspace) builtBefore(ctx context.Context, f wanted) (b built, ok bool, err error) {
 	b = built{wanted: f}
-	for _, name := range []string{partName(f), filepath.FromSlash(f.place)} {
-		info, err := w.root.Lstat(name)
-		if errors.Is(err, fs.ErrNotExist) || err == nil && (!info.Mode().IsRegular() || info.Size() != f.asset.Size) {
+	name := filepath.FromSlash(f.place)
+	if halfCopied(w.root, partName(f), name) {
+		_ = w.root.Remove(name)
+	}
+	for _, at := range []string{name, partName(f)} {
+		info, err := w.root.Lstat(at)
+		if err != nil || !info.Mode().IsRegular() || info.Size() != f.asset.Size {
 			continue
 		}
-		if err != nil {
-			return b, false, err
-		}
-		cut, _, err := w.read(ctx, filepath.ToSlash(name), nil, nil)
+		cut, _, err := w.read(ctx, filepath.ToSlash(at), nil, nil)
 		if err != nil || cut.Content.String() != f.asset.Content {
 			continue
 		}
 		b.refs = cut.Refs
-		if name != partName(f) {
-			// In its place: it is what stands there now, and it is noted as it is.
+		if at == name {
+			// In its place: it is what stands there now, and it is noted as it is. A second name of it goes.
+			_ = w.root.Remove(partName(f))
 			return b, false, w.update(func(t indexTx) error {
 				return t.setBase(f.asset.Path, baseOf(f.asset, cut.Stamp), cut.Refs.orNone())
 			})
@@ -215,112 +244,6 @@ func (w *Workspace) builtBefore(ctx context.Context, f wanted) (b built, ok bool
 		return b, true, nil
 	}
 	return b, false, nil
-}
-
-// place moves a built file to its place. What stands there is moved aside first, looked at again where nobody else can change it by
-// name any more, and put back if it is not what it was taken for.
-func (w *Workspace) place(f wanted) (Stamp, *model.Refusal, error) {
-	part, aside, name := partName(f), asideName(f), filepath.FromSlash(f.place)
-	inTheWay := func(err error) *model.Refusal {
-		return &model.Refusal{Path: f.place, Reason: "in-the-way", Message: fmt.Sprintf("%s: it can't be put in its place: %s", f.place, rootCause(err)), Remedy: "close the program that holds it or clear the way, then run tarn update"}
-	}
-	if err := w.safeFolder(f.place); err != nil {
-		return Stamp{}, inTheWay(err), nil
-	}
-	mode := fs.FileMode(0o644)
-	if f.asset.Executable {
-		mode = 0o755
-	}
-	if err := w.root.Chmod(part, mode); err != nil {
-		return Stamp{}, nil, err
-	}
-	refusal, moved, err := w.moveAside(f, name, aside)
-	if err != nil || refusal != nil {
-		return Stamp{}, refusal, err
-	}
-	if !moved {
-		// Nothing stands there: a link fails where something appeared meanwhile, and a rename would not.
-		if err := w.root.Link(part, name); err == nil {
-			_ = w.root.Remove(part)
-			info, err := w.root.Lstat(name)
-			if err != nil {
-				return Stamp{}, nil, err
-			}
-			return stampOf(info), nil, nil
-		} else if errors.Is(err, fs.ErrExist) {
-			return Stamp{}, changedMeanwhile(f.place), nil
-		}
-	}
-	if err := w.root.Rename(part, name); err != nil {
-		if moved {
-			_ = w.root.Rename(aside, name)
-		}
-		return Stamp{}, inTheWay(err), nil
-	}
-	if moved {
-		_ = w.root.Remove(aside)
-	}
-	info, err := w.root.Lstat(name)
-	if err != nil {
-		return Stamp{}, nil, err
-	}
-	return stampOf(info), nil, nil
-}
-
-func changedMeanwhile(path string) *model.Refusal {
-	return &model.Refusal{Path: path, Reason: "changing", Message: path + ": it was changed here while the command ran", Remedy: "look at it with tarn status, then run the command again"}
-}
-
-// moveAside takes what stands at name out of the way, if it is what f expects there and no program writes to it.
-func (w *Workspace) moveAside(f wanted, name, aside string) (refusal *model.Refusal, moved bool, err error) {
-	info, err := w.root.Lstat(name)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, false, nil
-	}
-	if err != nil {
-		return nil, false, err
-	}
-	if f.stamp == nil || !info.Mode().IsRegular() {
-		return changedMeanwhile(f.place), false, nil
-	}
-	held := func(cause string) *model.Refusal {
-		return &model.Refusal{Path: f.place, Reason: "in-the-way", Message: fmt.Sprintf("%s: it can't be replaced: %s", f.place, cause), Remedy: "close the program that holds it, then run tarn update"}
-	}
-	if err := w.root.Rename(name, aside); err != nil {
-		return held(rootCause(err)), false, nil
-	}
-	back := func(refusal *model.Refusal) (*model.Refusal, bool, error) {
-		if err := w.root.Rename(aside, name); err != nil {
-			return nil, true, err
-		}
-		return refusal, false, nil
-	}
-	if beingWritten(filepath.Join(w.Root, aside)) {
-		return back(held("a program has it open for writing"))
-	}
-	info, err = w.root.Lstat(aside)
-	if err != nil {
-		return nil, true, err
-	}
-	if !f.stamp.is(stampOf(info)) {
-		return back(changedMeanwhile(f.place))
-	}
-	return nil, true, nil
-}
-
-// removeFile takes an unchanged file away, with the folders that it leaves empty.
-func (w *Workspace) removeFile(f wanted) (*model.Refusal, error) {
-	refusal, moved, err := w.moveAside(f, filepath.FromSlash(f.place), asideName(f))
-	if err != nil || refusal != nil {
-		return refusal, err
-	}
-	if moved {
-		if err := w.root.Remove(asideName(f)); err != nil {
-			return nil, err
-		}
-	}
-	w.prune(f.place)
-	return nil, nil
 }
 
 // prune removes the folders above a path that are empty.

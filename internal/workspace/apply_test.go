@@ -40,17 +40,17 @@ func planned(t *testing.T, p *pair) (list []built, remove []wanted) {
 		t.Fatal(err)
 	}
 	bring, remove := s.plan(s.Assets, newUpdated(), false)
-	if list, err = w.fetch(t.Context(), bring); err != nil {
+	if list, _, err = w.fetch(t.Context(), bring); err != nil {
 		t.Fatal(err)
 	}
 	if err := w.update(func(tx indexTx) error {
 		for _, b := range list {
-			if err := put(tx.tx.Bucket(bucketJournal), b.place, step{b.asset, b.wanted.stamp, false}); err != nil {
+			if err := put(tx.tx.Bucket(bucketJournal), b.place, stepOf(b.wanted, false)); err != nil {
 				return err
 			}
 		}
 		for _, f := range remove {
-			if err := put(tx.tx.Bucket(bucketJournal), f.place, step{f.asset, f.stamp, true}); err != nil {
+			if err := put(tx.tx.Bucket(bucketJournal), f.place, stepOf(f, true)); err != nil {
 				return err
 			}
 		}
@@ -84,7 +84,7 @@ func TestAnInterruptedApplyIsFinished(t *testing.T) {
 				steps = append(steps, func() error { return w.root.Rename(f.place, asideName(f)) }, func() error { return w.root.Remove(asideName(f)) })
 			}
 			for _, b := range list {
-				if b.wanted.stamp != nil {
+				if b.wanted.was != nil {
 					steps = append(steps, func() error { return w.root.Rename(b.place, asideName(b.wanted)) })
 				}
 				steps = append(steps, func() error {
@@ -178,7 +178,7 @@ func TestAnInterruptedFetchIsTakenUpAgain(t *testing.T) {
 		t.Fatal(err)
 	}
 	bring, _ := s.plan(s.Assets, newUpdated(), false)
-	if _, err := p.rurik.fetch(t.Context(), bring); err != nil {
+	if _, _, err := p.rurik.fetch(t.Context(), bring); err != nil {
 		t.Fatal(err)
 	}
 	// What was built is not fetched again: the chunks are asked of nobody.

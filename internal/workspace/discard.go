@@ -112,26 +112,42 @@ func (w *Workspace) free(path string) bool {
 
 // moveBack takes a move back.
 func (w *Workspace) moveBack(a model.Asset) error {
-	if err := w.safeFolder(a.MovedFrom); err != nil {
-		return err
-	}
 	if err := w.rename(a.Path, a.MovedFrom); err != nil {
 		return err
 	}
 	return w.update(func(t indexTx) error { return t.dropMove(a.Path) })
 }
 
+// putAway takes the file at a path away, by its name first: a program that saves meanwhile makes a new one.
 func (w *Workspace) putAway(path string, version int, exec bool) (PutAway, error) {
-	return w.putAwayFrom(filepath.FromSlash(path), path, version, exec)
+	return w.keep(filepath.FromSlash(path), path, version, exec)
 }
 
-// putAwayFrom puts the file from, below the root, away as that of path.
-func (w *Workspace) putAwayFrom(from, path string, version int, exec bool) (PutAway, error) {
-	return w.keep(filepath.Join(w.Root, from), path, version, exec)
-}
-
-// keep puts any file away as that of path.
+// keep puts a file below the root away as that of path. What is killed in between, finishPutAways ends.
 func (w *Workspace) keep(from, path string, version int, exec bool) (PutAway, error) {
+	p, err := w.keepPlace(w.full(from), path, version, exec)
+	if err != nil {
+		return p, err
+	}
+	folder, aside := filepath.Join(w.keepFolder(), p.ID), filepath.Join(incoming, p.ID+putAwaySuffix)
+	if err := w.root.MkdirAll(incoming, 0o755); err != nil {
+		return p, errors.Join(err, os.RemoveAll(folder))
+	}
+	defer func() { _ = w.root.Remove(incoming) }()
+	if err := w.root.Rename(from, aside); err != nil {
+		return p, errors.Join(err, os.RemoveAll(folder))
+	}
+	if err := move(w.full(aside), filepath.Join(folder, "file")); err != nil {
+		if back := moveNew(w.root, aside, from); back != nil {
+			return p, err // it stays aside, and the next command puts it away
+		}
+		return p, errors.Join(err, os.RemoveAll(folder))
+	}
+	return p, nil
+}
+
+// keepPlace makes the place among the put-away files for one that lies at full.
+func (w *Workspace) keepPlace(full, path string, version int, exec bool) (PutAway, error) {
 	at := now()
 	p := PutAway{Path: path, At: at, Version: version, Exec: exec}
 	if err := os.MkdirAll(w.keepFolder(), 0o700); err != nil {
@@ -142,23 +158,57 @@ func (w *Workspace) keep(from, path string, version int, exec bool) (PutAway, er
 		return p, err
 	}
 	p.ID = filepath.Base(folder)
-	info, err := os.Lstat(from)
+	info, err := os.Lstat(full)
+	if err == nil {
+		p.Size = info.Size()
+		var about []byte
+		if about, err = json.Marshal(p); err == nil {
+			err = writeSynced(filepath.Join(folder, "about.json"), about)
+		}
+	}
 	if err != nil {
-		return p, err
-	}
-	p.Size = info.Size()
-	about, err := json.Marshal(p)
-	if err != nil {
-		return p, err
-	}
-	if err := os.WriteFile(filepath.Join(folder, "about.json"), about, 0o600); err != nil {
-		return p, err
-	}
-	if err := move(from, filepath.Join(folder, "file")); err != nil {
-		_ = os.RemoveAll(folder)
-		return p, err
+		return p, errors.Join(err, os.RemoveAll(folder))
 	}
 	return p, nil
+}
+
+// writeSynced writes a small file of the state folder, whole and durable before it has its name.
+func writeSynced(name string, text []byte) error {
+	f, err := os.OpenFile(name+".new", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
+	if err != nil {
+		return err
+	}
+	if _, err = f.Write(text); err == nil {
+		err = f.Sync()
+	}
+	if closed := f.Close(); err == nil {
+		err = closed
+	}
+	if err == nil {
+		err = os.Rename(name+".new", name)
+	}
+	return err
+}
+
+// finishPutAways puts away what a killed command had only taken aside for that.
+func (w *Workspace) finishPutAways() {
+	entries, err := fs.ReadDir(w.root.FS(), incoming)
+	if err != nil {
+		return
+	}
+	for _, e := range entries {
+		id, mine := strings.CutSuffix(e.Name(), putAwaySuffix)
+		if !mine {
+			continue
+		}
+		folder := filepath.Join(w.keepFolder(), id)
+		if _, err := os.Lstat(filepath.Join(folder, "about.json")); err != nil {
+			continue // of another workspace
+		}
+		_ = os.Remove(filepath.Join(folder, "file")) // half a copy: the whole one is still here
+		_ = move(w.full(filepath.Join(incoming, e.Name())), filepath.Join(folder, "file"))
+	}
+	_ = w.root.Remove(incoming)
 }
 
 // move renames, or copies where the two are on different file systems. The copy is whole before the first is removed.
@@ -238,32 +288,55 @@ func (w *Workspace) Restore(ctx context.Context, names []string) ([]PutAway, err
 		if hit == nil {
 			return restored, model.NewProblem(model.NotFound, "see tarn discard --list", "nothing named %s was put away", name)
 		}
-		target := filepath.Join(w.Root, filepath.FromSlash(hit.Path))
-		if file, there := s.file(hit.Path); there {
-			if a := state[hit.Path]; a.State == model.Same || a.State == model.Behind {
-				err = os.Remove(target)
-			} else {
-				_, err = w.putAway(hit.Path, a.Version, file.Executable)
-			}
-			if err != nil {
-				return restored, err
-			}
-		}
-		if err := w.safeFolder(hit.Path); err != nil {
-			return restored, err
-		}
-		if err := move(filepath.Join(w.keepFolder(), hit.ID, "file"), target); err != nil {
-			return restored, err
-		}
-		if hit.Exec {
-			_ = os.Chmod(target, 0o755)
-		}
-		if err := os.RemoveAll(filepath.Join(w.keepFolder(), hit.ID)); err != nil {
+		if err := w.restoreOne(ctx, s, state[hit.Path], hit); err != nil {
 			return restored, err
 		}
 		restored = append(restored, *hit)
 	}
 	return restored, nil
+}
+
+// restoreOne puts one put-away file in its place: what stands there goes first, put away in its turn where it has changes.
+func (w *Workspace) restoreOne(ctx context.Context, s *Status, a model.Asset, hit *PutAway) error {
+	if bad := badPlace(hit.Path); bad != nil {
+		return &model.Refused{Refusals: []model.Refusal{*bad}}
+	}
+	if err := w.safeFolder(hit.Path); err != nil {
+		return err
+	}
+	if file, there := s.file(hit.Path); there {
+		f := wanted{asset: s.theirsOf(a), place: hit.Path, was: s.standing(hit.Path)}
+		if a.State == model.Same || a.State == model.Behind {
+			if refusal := w.removeFile(ctx, f); refusal != nil {
+				return &model.Refused{Refusals: []model.Refusal{*refusal}}
+			}
+		} else if _, err := w.putAway(hit.Path, a.Version, file.Executable); err != nil {
+			return err
+		}
+		if err := w.safeFolder(hit.Path); err != nil {
+			return err
+		}
+	}
+	kept, part := filepath.Join(w.keepFolder(), hit.ID, "file"), filepath.Join(incoming, hit.ID+"-restored")
+	if err := w.root.MkdirAll(incoming, 0o755); err != nil {
+		return err
+	}
+	defer func() { _ = w.root.Remove(incoming) }()
+	_ = w.root.Remove(part)
+	if err := copyFile(kept, w.full(part)); err != nil {
+		return noRoom(err)
+	}
+	if hit.Exec {
+		_ = w.root.Chmod(part, 0o755)
+	}
+	if err := moveNew(w.root, part, filepath.FromSlash(hit.Path)); err != nil {
+		_ = w.root.Remove(part)
+		if errors.Is(err, fs.ErrExist) {
+			return &model.Refused{Refusals: []model.Refusal{*changedMeanwhile(hit.Path)}}
+		}
+		return err
+	}
+	return os.RemoveAll(filepath.Join(w.keepFolder(), hit.ID))
 }
 
 // expire removes what has been put away long enough.

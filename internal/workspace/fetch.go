@@ -28,12 +28,11 @@ const (
 	jobFiles  = 256
 )
 
-// wanted is a file to bring down, to the place path. Stamp is how the file there looks now, nil for none; it is replaced only while it
-// still looks like that.
+// wanted is a file to bring down, to its place. was is the file that stands there now, nil for none; it is replaced only while it still is that.
 type wanted struct {
 	asset model.Asset
 	place string
-	stamp *Stamp
+	was   *standing
 }
 
 // arriving is a wanted file with its chunks.
@@ -53,8 +52,9 @@ type fetching struct {
 	w     *Workspace
 	local map[chunk.Digest]source
 
-	mu    sync.Mutex
-	built []built
+	mu      sync.Mutex
+	built   []built
+	damaged []model.Refusal
 }
 
 // built is a file that lies whole in the folder of what comes in.
@@ -64,10 +64,10 @@ type built struct {
 }
 
 // fetch builds files beside their places, several requests at once. Chunks that are on this disk are not fetched, nor what an earlier run
-// built already.
-func (w *Workspace) fetch(ctx context.Context, files []wanted) ([]built, error) {
+// built already. What the service can't give back comes back as refusals; the rest is brought.
+func (w *Workspace) fetch(ctx context.Context, files []wanted) ([]built, []model.Refusal, error) {
 	if len(files) == 0 {
-		return nil, nil
+		return nil, nil, nil
 	}
 	total := int64(0)
 	for _, f := range files {
@@ -76,7 +76,7 @@ func (w *Workspace) fetch(ctx context.Context, files []wanted) ([]built, error) 
 	w.Progress.Start("Bringing down", total)
 	defer w.Progress.Done()
 	if err := w.root.MkdirAll(incoming, 0o755); err != nil {
-		return nil, err
+		return nil, nil, noRoom(err)
 	}
 	started := time.Now()
 	run := &fetching{w: w}
@@ -84,11 +84,25 @@ func (w *Workspace) fetch(ctx context.Context, files []wanted) ([]built, error) 
 		page := files[:min(len(files), pageFiles)]
 		files = files[len(page):]
 		if err := run.page(ctx, page); err != nil {
-			return nil, noRoom(err)
+			return nil, run.damaged, noRoom(err)
 		}
 	}
 	w.notePace(total, time.Since(started))
-	return run.built, syncFiles(w.Root, run.names())
+	return run.built, run.damaged, syncFiles(w.Root, run.names())
+}
+
+// lost reports whether an error is about content that the service has no more.
+func lost(err error) bool {
+	var problem *model.Problem
+	return errors.As(err, &problem) && (problem.Type == model.Damaged || problem.Type == model.ChunksMissing)
+}
+
+// giveUp notes that a file can't be brought.
+func (r *fetching) giveUp(f wanted) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.damaged = append(r.damaged, model.Refusal{Path: f.place, Reason: model.Damaged, Message: f.place + ": the service can't give it back, its content there is damaged",
+		Remedy: "a workspace that has the file can heal it: ask your team to run tarn heal, then run tarn update"})
 }
 
 // noRoom says in words that this disk is full.
@@ -109,6 +123,17 @@ func (r *fetching) names() []string {
 
 func (r *fetching) page(ctx context.Context, files []wanted) error {
 	list, err := r.w.manifests(ctx, files)
+	if lost(err) {
+		// One of them stands in the way of the rest: it is found by halves.
+		if len(files) == 1 {
+			r.giveUp(files[0])
+			return nil
+		}
+		if err := r.page(ctx, files[:len(files)/2]); err != nil {
+			return err
+		}
+		return r.page(ctx, files[len(files)/2:])
+	}
 	if err != nil {
 		return err
 	}
@@ -119,7 +144,9 @@ func (r *fetching) page(ctx context.Context, files []wanted) error {
 	for len(list) > 0 {
 		// A large file has all requests in flight for itself.
 		if list[0].asset.Size > batchBytes {
-			if err := r.large(ctx, list[0]); err != nil {
+			if err := r.large(ctx, list[0]); lost(err) {
+				r.giveUp(list[0].wanted)
+			} else if err != nil {
 				return err
 			}
 			list = list[1:]
@@ -275,12 +302,22 @@ func (r *fetching) small(ctx context.Context, files []arriving) error {
 		have[d] = append([]byte(nil), data...)
 		r.w.Progress.Add(int64(len(data)))
 		return nil
-	}); err != nil {
+	}); lost(err) {
+		if len(files) == 1 {
+			r.giveUp(files[0].wanted)
+			return nil
+		}
+		if err := r.small(ctx, files[:len(files)/2]); err != nil {
+			return err
+		}
+		return r.small(ctx, files[len(files)/2:])
+	} else if err != nil {
 		return err
 	}
 	for _, f := range files {
 		part := partName(f.wanted)
-		out, err := r.w.root.OpenFile(part, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o644)
+		_ = r.w.root.Remove(part) // never written into: it might be a second name of a file that is in its place
+		out, err := r.w.root.OpenFile(part, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 		if err != nil {
 			return err
 		}
@@ -304,6 +341,13 @@ func (r *fetching) small(ctx context.Context, files []arriving) error {
 // large brings one file, chunk by chunk to their places. What an interrupted command left of it is taken up again.
 func (r *fetching) large(ctx context.Context, f arriving) (err error) {
 	part := partName(f.wanted)
+	if there, err := r.w.root.Lstat(filepath.FromSlash(f.place)); err == nil {
+		if begun, err := r.w.root.Lstat(part); err == nil && os.SameFile(begun, there) {
+			if err := r.w.root.Remove(part); err != nil {
+				return err // it is a second name of the file that is in its place
+			}
+		}
+	}
 	out, err := r.w.root.OpenFile(part, os.O_RDWR|os.O_CREATE, 0o644)
 	if err != nil {
 		return err
@@ -422,4 +466,4 @@ func partName(f wanted) string {
 	return filepath.Join(incoming, f.asset.Content[:min(len(f.asset.Content), 32)]+"-"+hex.EncodeToString(name[:8]))
 }
 
-func asideName(f wanted) string { return partName(f) + "-aside" }
+func asideName(f wanted) string { return partName(f) + asideSuffix }

@@ -95,10 +95,8 @@ func (w *Workspace) Lock(ctx context.Context, paths []string, o LockOptions) (ou
 			f.place = place
 		}
 		b, had := s.base(f.place)
-		if file, ok := s.file(f.place); ok {
-			f.stamp = &file.Stamp
-		}
-		if !mine[a.Path] || changed[a.Path] || had && b.Version == a.Newest && f.stamp != nil {
+		f.was = s.standing(f.place)
+		if !mine[a.Path] || changed[a.Path] || had && b.Version == a.Newest && f.was != nil {
 			continue
 		}
 		bring = append(bring, f)

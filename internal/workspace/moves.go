@@ -2,9 +2,6 @@ package workspace
 
 import (
 	"context"
-	"errors"
-	"io/fs"
-	"path/filepath"
 
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/chunk"
@@ -162,9 +159,6 @@ func (w *Workspace) Move(ctx context.Context, from, to string) ([]Moved, error) 
 }
 
 func (w *Workspace) moveOne(s *Status, m Moved) error {
-	if err := w.safeFolder(m.To); err != nil {
-		return err
-	}
 	source := s.source(m.From)
 	if _, had := s.base(m.From); had {
 		// Written down first: a move that is known and did not happen is dropped at the next look.
@@ -178,19 +172,4 @@ func (w *Workspace) moveOne(s *Status, m Moved) error {
 		}
 	}
 	return w.rename(m.From, m.To)
-}
-
-// rename moves a file to a place where nothing stands, and removes the folders that it leaves empty.
-func (w *Workspace) rename(from, to string) error {
-	a, b := filepath.FromSlash(from), filepath.FromSlash(to)
-	err := w.root.Link(a, b) // unlike a rename, it fails where something appeared meanwhile
-	if err == nil {
-		err = w.root.Remove(a)
-	} else if !errors.Is(err, fs.ErrExist) {
-		err = w.root.Rename(a, b)
-	}
-	if err == nil {
-		w.prune(from)
-	}
-	return err
 }

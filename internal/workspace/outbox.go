@@ -158,21 +158,7 @@ func (w *Workspace) writeJob(j *Job) error {
 	if err != nil {
 		return err
 	}
-	name := w.jobFile(j.ID, "job.json")
-	f, err := os.OpenFile(name+".new", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
-	if err != nil {
-		return err
-	}
-	if _, err = f.Write(text); err == nil {
-		err = f.Sync()
-	}
-	if closed := f.Close(); err == nil {
-		err = closed
-	}
-	if err == nil {
-		err = os.Rename(name+".new", name)
-	}
-	return err
+	return writeSynced(w.jobFile(j.ID, "job.json"), text)
 }
 
 // SendJob sends a job, or goes on with it, and takes it out of the outbox once it has become a handoff. What is refused for good stays there
@@ -259,12 +245,21 @@ func (w *Workspace) refusedJob(j *Job, err error) error {
 	for _, f := range j.Files {
 		frozen := filepath.Join(w.jobFile(j.ID, "files"), filepath.FromSlash(f.Asset.Path))
 		if _, err := os.Lstat(frozen); err == nil {
-			if _, err := w.keep(frozen, f.Asset.Path, f.Base.Version, f.Asset.Executable); err != nil {
+			if err := w.keepFrozen(frozen, f); err != nil {
 				return err
 			}
 		}
 	}
 	return errors.Join(err, w.writeJob(j))
+}
+
+// keepFrozen puts the frozen copy of a job's file away.
+func (w *Workspace) keepFrozen(frozen string, f JobFile) error {
+	p, err := w.keepPlace(frozen, f.Asset.Path, f.Base.Version, f.Asset.Executable)
+	if err != nil {
+		return err
+	}
+	return move(frozen, filepath.Join(w.keepFolder(), p.ID, "file"))
 }
 
 // ForgetRefused takes the refused jobs out of the outbox. Their files are put away.

@@ -32,8 +32,14 @@ func (w *Workspace) read(ctx context.Context, name string, base Refs, each func(
 	return w.readIn(ctx, w.root, name, base, each)
 }
 
+// reads is a folder that files are read from.
+type reads interface {
+	Open(name string) (*os.File, error)
+	Lstat(name string) (fs.FileInfo, error)
+}
+
 // readIn is read for a file below another root.
-func (w *Workspace) readIn(ctx context.Context, root *os.Root, name string, base Refs, each func(chunk.Piece, []byte) error) (Cut, File, error) {
+func (w *Workspace) readIn(ctx context.Context, root reads, name string, base Refs, each func(chunk.Piece, []byte) error) (Cut, File, error) {
 	hints := chunk.NewHints(base.list())
 	for try := 0; ; try++ {
 		c, file, err := w.readOnce(ctx, root, name, hints, each)
@@ -43,7 +49,7 @@ func (w *Workspace) readIn(ctx context.Context, root *os.Root, name string, base
 	}
 }
 
-func (w *Workspace) readOnce(ctx context.Context, root *os.Root, name string, hints *chunk.Hints, each func(chunk.Piece, []byte) error) (Cut, File, error) {
+func (w *Workspace) readOnce(ctx context.Context, root reads, name string, hints *chunk.Hints, each func(chunk.Piece, []byte) error) (Cut, File, error) {
 	f, err := root.Open(filepath.FromSlash(name))
 	if err != nil {
 		return Cut{}, File{}, err

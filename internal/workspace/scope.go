@@ -123,8 +123,8 @@ func (w *Workspace) RemoveScope(ctx context.Context, folders []string) (*Updated
 			refusals = append(refusals, model.Refusal{Path: a.Path, Reason: "held", Message: a.Path + ": you hold its lock here", Remedy: "give it back with tarn unlock, then take the folder out"})
 			continue
 		}
-		if file, here := s.file(a.Path); here {
-			remove = append(remove, wanted{asset: a, place: a.Path, stamp: &file.Stamp})
+		if was := s.standing(a.Path); was != nil {
+			remove = append(remove, wanted{asset: a, place: a.Path, was: was})
 		}
 	}
 	if len(refusals) > 0 {

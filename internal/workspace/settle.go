@@ -131,14 +131,20 @@ func (w *Workspace) bringBeside(ctx context.Context, name string, theirs model.A
 	if err != nil {
 		return "", err
 	}
-	f := wanted{asset: theirs, place: beside}
-	if _, err := w.fetch(ctx, []wanted{f}); err != nil {
-		return "", err
+	files, refusals := w.admit([]wanted{{asset: theirs, place: beside}}, nil)
+	if len(refusals) == 0 {
+		if _, refusals, err = w.fetch(ctx, files); err != nil {
+			return "", err
+		}
 	}
 	defer func() { _ = w.root.Remove(incoming) }()
-	_, refusal, err := w.place(f)
-	if refusal != nil {
-		err = &model.Refused{Refusals: []model.Refusal{*refusal}}
+	if len(refusals) == 0 {
+		if _, refusal := w.place(ctx, files[0], w.spellings()); refusal != nil {
+			refusals = append(refusals, *refusal)
+		}
 	}
-	return beside, err
+	if len(refusals) > 0 {
+		return "", &model.Refused{Refusals: refusals}
+	}
+	return beside, nil
 }

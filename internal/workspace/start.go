@@ -282,14 +282,14 @@ func (w *Workspace) Adopt(ctx context.Context) (*Adopted, error) {
 	out := &Adopted{Taken: s.Same, Differ: []model.Asset{}, New: []model.Asset{}, Lacking: []model.Asset{}, Odd: append([]model.Refusal{}, s.Odd...)}
 	var same []wanted
 	for _, a := range s.Assets {
-		f, there := s.file(a.Path)
+		was := s.standing(a.Path)
 		switch {
 		case a.State == model.Same || a.State == model.Outside:
 		case a.State == model.New:
 			out.New = append(out.New, a)
-		case there && a.State == model.Behind:
-			same = append(same, wanted{asset: s.theirsOf(a), place: a.Path, stamp: &f.Stamp})
-		case there:
+		case was != nil && a.State == model.Behind:
+			same = append(same, wanted{asset: s.theirsOf(a), place: a.Path, was: was})
+		case was != nil:
 			out.Differ = append(out.Differ, a)
 		default:
 			out.Lacking = append(out.Lacking, a)

@@ -49,6 +49,7 @@ type Status struct {
 	moves  map[string]string // made here: from where, by where to
 	places map[string]string // the other way round
 	fresh  map[string]*tracked
+	read   map[string]chunk.Digest // what is in files that had to be read
 }
 
 // Decide is what the rules in the folder say of a path.
@@ -68,6 +69,22 @@ func (s *Status) file(path string) (File, bool) {
 		return t.file, true
 	}
 	return File{}, false
+}
+
+// standing is the file at a path as it was looked at, with its content; nil where there is none. The content is zero where nobody needed to
+// know it, and nothing is the same as that.
+func (s *Status) standing(path string) *standing {
+	t := s.entry(path)
+	if t == nil || !t.here {
+		return nil
+	}
+	out := &standing{Stamp: t.file.Stamp}
+	if base, had := s.base(path); had && base.Stamp.fits(t.file.Stamp) {
+		out.Content = base.Content
+	} else {
+		out.Content = s.read[path]
+	}
+	return out
 }
 
 // origin is the entry that has the base of a path: its own, or that of the path it was moved from.
@@ -203,6 +220,7 @@ func (w *Workspace) judge(ctx context.Context, s *Status, q Question, listed map
 	if err != nil {
 		return err
 	}
+	s.read = digests
 	for _, t := range look {
 		if _, moved := s.places[t.path]; moved {
 			continue

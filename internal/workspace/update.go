@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"path/filepath"
 
+	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
@@ -127,10 +128,7 @@ func (s *Status) plan(assets []model.Asset, u *Updated, counted bool) (bring, re
 				u.Same++
 			}
 		case model.Behind:
-			f := wanted{asset: s.theirsOf(a), place: a.Path}
-			if here, ok := s.file(a.Path); ok {
-				f.stamp = &here.Stamp
-			}
+			f := wanted{asset: s.theirsOf(a), place: a.Path, was: s.standing(a.Path)}
 			if f.asset.Gone {
 				remove = append(remove, f)
 			} else {
@@ -237,11 +235,11 @@ func (w *Workspace) carry(s *Status, u *Updated) error {
 			kept = append(kept, a)
 			continue
 		}
-		if err := w.safeFolder(to.path); err != nil {
-			return err
-		}
 		if err := w.rename(from.path, to.path); err != nil {
-			return err
+			u.Refusals = append(u.Refusals, model.Refusal{Path: assetpath.Printable(to.path), Reason: "in-the-way",
+				Message: fmt.Sprintf("%s: it was moved to %s, and can't follow here: %s", from.path, assetpath.Printable(to.path), rootCause(err)), Remedy: "clear the way, then run tarn update"})
+			kept = append(kept, a)
+			continue
 		}
 		base := from.base
 		base.Version = to.theirs.newest
@@ -280,7 +278,7 @@ func (w *Workspace) adopt(s *Status, bring []wanted, u *Updated) (rest []wanted,
 			if err != nil {
 				return err
 			}
-			if f.stamp == nil || !known || !c.Stamp.fits(*f.stamp) || c.Content.String() != f.asset.Content {
+			if f.was == nil || !known || !c.Stamp.fits(f.was.Stamp) || c.Content.String() != f.asset.Content {
 				rest = append(rest, f)
 				continue
 			}

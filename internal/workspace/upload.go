@@ -3,7 +3,6 @@ package workspace
 import (
 	"context"
 	"errors"
-	"os"
 	"path/filepath"
 	"runtime"
 	"sync"
@@ -21,7 +20,7 @@ import (
 // and not sent yet hold the reading back. What fits into one batch is not sent by itself at all: it travels with the handoff.
 type upload struct {
 	w       *Workspace
-	root    *os.Root // where the files are: the workspace, or frozen copies of them
+	root    reads // where the files are: the workspace, or frozen copies of them
 	ctx     context.Context
 	status  *Status
 	changed []model.Asset
@@ -225,7 +224,7 @@ func (u *upload) readAll(request *model.SendRequest) (map[string]Cut, []model.Re
 		if err != nil {
 			return err
 		}
-		if u.root != w.root {
+		if u.root != reads(w.root) {
 			// The looks that count are those that the file in the workspace had.
 			cut.Stamp = file.Stamp
 		} else if err := keep.add(a.Path, cut); err != nil {

@@ -40,7 +40,7 @@ type Workspace struct {
 	Handle   string // whose it is, where that is known
 	Progress Progress
 	state    string
-	root     *os.Root
+	root     disk
 	wanted   []chunk.Digest // content that the service said it lost
 	// uncounted says that what is written to the index needs not be counted: see writes.
 	uncounted bool
@@ -139,7 +139,7 @@ func openAnyhow(root string, c *client.Client, progress Progress) (*Workspace, e
 	if err := w.rememberPlace(); err != nil {
 		return nil, err
 	}
-	w.root, err = os.OpenRoot(root)
+	w.root, err = openDisk(root)
 	return w, err
 }
 

@@ -35,6 +35,7 @@ type pair struct {
 	odile, rurik *Workspace
 	url          string
 	tokens       map[string]string
+	service      *testbed.Service
 }
 
 func newPair(t *testing.T) *pair {
@@ -51,7 +52,7 @@ func newPair(t *testing.T) *pair {
 	if _, err := s.SetMember(t.Context(), actor, key, "rurik", model.Artist); err != nil {
 		t.Fatal(err)
 	}
-	p := &pair{t: t, url: server.URL, tokens: map[string]string{"odile": odile, "rurik": rurik}}
+	p := &pair{t: t, service: s, url: server.URL, tokens: map[string]string{"odile": odile, "rurik": rurik}}
 	p.odile, p.rurik = p.join("odile"), p.join("rurik")
 	return p
 }
@@ -259,9 +260,9 @@ func TestAFileChangedWhileTheUpdateRunsIsLeftAlone(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	here, _ := s.file("a")
+	here := s.standing("a")
 	write(t, p.rurik, "a", "saved in this moment")
-	refusals, err := p.rurik.bring(t.Context(), []wanted{{asset: s.theirsOf(s.Assets[0]), place: "a", stamp: &here.Stamp}}, nil, func(wanted) { t.Error("it was replaced") })
+	refusals, err := p.rurik.bring(t.Context(), []wanted{{asset: s.theirsOf(s.Assets[0]), place: "a", was: here}}, nil, func(wanted) { t.Error("it was replaced") })
 	if err != nil || len(refusals) != 1 || refusals[0].Reason != "changing" {
 		t.Errorf("%+v, %v", refusals, err)
 	}

@@ -85,12 +85,12 @@ func checkPart(part, path string) *Problem {
 	if last := part[len(part)-1]; last == '.' || last == ' ' {
 		return problem("path-trailing", rename, "the name %q ends in a dot or a space, which Windows drops", part)
 	}
-	plain := Fold(dropIgnorable(part))
+	plain := Alias(part)
 	base, _, _ := strings.Cut(plain, ".")
 	if devices[strings.TrimRight(base, " ")] {
 		return problem("path-device", rename, "the name %q means a device on Windows", part)
 	}
-	if plain == ".git" || shortAlias(plain, "git~") {
+	if gitsOwn[plain] || shortAlias(plain, "git~") || shortAlias(plain, "gitatt~") || shortAlias(plain, "gitmod~") || shortAlias(plain, "gi7eba~") || shortAlias(plain, "gi7d29~") {
 		return problem("path-reserved", "leave it to git", "%q belongs to git's own files", path)
 	}
 	if strings.HasPrefix(plain, ReservedPrefix) || shortAlias(plain, "tarn-w~") || shortAlias(plain, "tarn-i~") {
@@ -98,6 +98,14 @@ func checkPart(part, path string) *Problem {
 	}
 	return nil
 }
+
+// gitsOwn are the names under which git looks for what it runs or obeys. Beside the folder itself, these are the files that name programs and
+// other repositories; a git ignore file only hides, and is a project's to keep.
+var gitsOwn = map[string]bool{".git": true, ".gitattributes": true, ".gitmodules": true}
+
+// Alias is the form in which paths are compared for standing in each other's way on a disk: Fold, without the code points that HFS+ leaves
+// out of names. Two paths with one alias are not put beside each other.
+func Alias(path string) string { return Fold(dropIgnorable(path)) }
 
 // shortAlias reports whether name is prefix and digits: the short names that Windows invents for long ones.
 func shortAlias(name, prefix string) bool {
