@@ -2,7 +2,6 @@ package api
 
 import (
 	"bufio"
-	"encoding/json"
 	"errors"
 	"io"
 	"net/http"
@@ -50,7 +49,7 @@ func (s *Server) missingChunks(c *call) error {
 }
 
 func (s *Server) storeChunks(c *call) error {
-	d := pack.NewReader(http.MaxBytesReader(c.Response(), c.Request().Body, maxUpload))
+	d := pack.NewReader(c.Request().Body)
 	defer d.Free()
 	n, err := s.service.StoreChunks(c.Request().Context(), c.actor, c.project(), incoming(d))
 	if err != nil {
@@ -93,10 +92,8 @@ func (s *Server) sendBody(c *call) (q model.SendRequest, bring func() (pack.Reco
 	if err := d.Decode(&text); err != nil {
 		return q, nil, malformed(err)
 	}
-	strict := json.NewDecoder(strings.NewReader(text))
-	strict.DisallowUnknownFields()
-	if err := strict.Decode(&q); err != nil {
-		return q, nil, model.NewProblem(model.BadRequest, "", "the send is not one: %v", err)
+	if err := strictly([]byte(text), &q); err != nil {
+		return q, nil, err
 	}
 	return q, incoming(pack.NewReader(io.MultiReader(d.Buffered(), body))), nil
 }

@@ -12,6 +12,7 @@ import (
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/service"
 )
 
 // Document is the OpenAPI document of the API, made from the routes and the types of their bodies.
@@ -83,7 +84,8 @@ func (r route) operation(schemas openapi3.Schemas) *openapi3.Operation {
 	}
 	problem := openapi3.Content{"application/problem+json": openapi3.NewMediaType().WithSchemaRef(schema(model.ProblemDetails{}, schemas))}
 	op.Responses.Set("default", &openapi3.ResponseRef{Value: openapi3.NewResponse().WithDescription("A problem (RFC 9457)").WithContent(problem)})
-	if !r.open {
+	op.Extensions = map[string]any{"x-right": string(r.right)}
+	if r.right != service.Anybody {
 		op.Security = openapi3.NewSecurityRequirements().With(openapi3.NewSecurityRequirement().Authenticate("token")).With(openapi3.NewSecurityRequirement().Authenticate("cookie"))
 	}
 	return op

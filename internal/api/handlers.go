@@ -2,6 +2,7 @@ package api
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"mime"
 	"net/http"
@@ -14,6 +15,7 @@ import (
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/text"
 	"kettletarn/internal/service"
 )
 
@@ -22,7 +24,18 @@ func (s *Server) signIn(c *call) error {
 	if err := c.decode(&q); err != nil {
 		return err
 	}
+	done, err := s.gate.SignIn(c.address, q.Handle)
+	if err != nil {
+		s.log.Warn("a sign-in was not looked at", "request", requestID(c.Context), "address", c.address.String(), "handle", q.Handle, "reason", "too many wrong ones before")
+		return err
+	}
 	answer, err := s.service.SignIn(c.Request().Context(), q.Handle, q.Passphrase, q.From, q.Console)
+	var problem *model.Problem
+	wrong := errors.As(err, &problem) && problem.Type == model.WrongPassphrase
+	done(err == nil, wrong)
+	if wrong {
+		s.log.Warn("a sign-in failed", "request", requestID(c.Context), "address", c.address.String(), "handle", q.Handle)
+	}
 	if err != nil {
 		return err
 	}
@@ -290,7 +303,7 @@ func (s *Server) answerRuleRequest(c *call) error {
 
 // sendOf makes the service's send of a request.
 func sendOf(q model.SendRequest, key string) service.Send {
-	send := service.Send{Key: key, Workspace: q.Workspace, Note: q.Note, Tasks: q.Tasks, Stage: q.Stage, KeepLocks: q.KeepLocks}
+	send := service.Send{Key: key, Workspace: q.Workspace, Note: q.Note, Tasks: q.Tasks, Stage: q.Stage, KeepLocks: q.KeepLocks, Older: q.Older}
 	for _, c := range q.Changes {
 		send.Changes = append(send.Changes, service.Change{Path: c.Path, MovedFrom: c.MovedFrom, Base: c.Base, Gone: c.Gone, Content: c.Content, Digest: c.Digest, Size: c.Size, Executable: c.Executable, Fence: c.Fence})
 	}
@@ -383,7 +396,7 @@ func (s *Server) drop(c *call) error {
 	if uuid.Validate(key) != nil {
 		return model.NewProblem(model.BadRequest, "", "the key of a send is a UUID")
 	}
-	send := service.Send{Key: key, Workspace: model.KindConsole, Note: c.QueryParam("note"), KeepLocks: c.QueryParam("keep_lock") == "true",
+	send := service.Send{Key: key, Workspace: model.KindConsole, Note: c.QueryParam("note"), KeepLocks: c.QueryParam("keep_lock") == "true", Older: c.QueryParam("older") == "true",
 		Changes: []service.Change{{Path: c.QueryParam("path"), Base: base}}}
 	receipt, err := s.service.Drop(c.Request().Context(), c.actor, c.project(), send, c.Request().Body)
 	return c.receipt(receipt, err)
@@ -407,7 +420,7 @@ func (s *Server) news(c *call) error {
 			start()
 			data, err := json.Marshal(e)
 			if err == nil {
-				_, err = fmt.Fprintf(c.Response(), "id: %s\nevent: news\ndata: %s\n\n", e.ID, data)
+				_, err = fmt.Fprintf(c.Response(), "id: %s\nevent: news\ndata: %s\n\n", e.ID, text.JSON(data))
 			}
 			if err == nil {
 				err = flush()

@@ -108,7 +108,7 @@ func TestTheLinesOverTheWire(t *testing.T) {
 	if status, _, text := h.get("/locks?path=B.png"); status != 200 || !strings.Contains(text, `"b.png"`) || strings.Contains(text, `"a.png"`) {
 		t.Errorf("%d %s", status, text)
 	}
-	if status, _, text := h.get("/locks?path=a%00b"); status != 200 || strings.Contains(text, "png") {
+	if status, _, text := h.get("/locks?path=a%00b"); status != 400 {
 		t.Errorf("a path with a zero byte: %d %s", status, text)
 	}
 	if err := h.rurik.LeaveLines(ctx, key, []string{"a.png", "b.png"}); err != nil {
@@ -145,7 +145,7 @@ func TestTheRecordAsATable(t *testing.T) {
 		}
 	}
 	for query, want := range map[string]int{"": 10, "person=odile": 10, "person=rurik": 0, "ending=sent": 0, "limit=3": 3, "since=" + time.Now().AddDate(0, 0, 1).Format(time.DateOnly): 0,
-		"until=2026-01-01": 0, "since=2026-01-01T00:00:00Z": 10, "path=nowhere": 0, "person=%00": 0} {
+		"until=2026-01-01": 0, "since=2026-01-01T00:00:00Z": 10, "path=nowhere": 0} {
 		values, err := url.ParseQuery(query)
 		if err != nil {
 			t.Fatal(err)
@@ -154,7 +154,7 @@ func TestTheRecordAsATable(t *testing.T) {
 			t.Errorf("%s: %d entries, %v", query, len(r.Holds), err)
 		}
 	}
-	for _, bad := range []string{"/locks/record?since=yesterday", "/locks/record.csv?until=1", "/locks/contested?weeks=0x", "/locks/contested?weeks=1000", "/locks/record?limit=-1"} {
+	for _, bad := range []string{"/locks/record?since=yesterday", "/locks/record.csv?until=1", "/locks/contested?weeks=0x", "/locks/contested?weeks=1000", "/locks/record?limit=-1", "/locks/record?person=%00", "/locks/record?person=%ff"} {
 		if status, kind, _ := h.get(bad); status != 400 || !strings.HasPrefix(kind, "application/problem+json") {
 			t.Errorf("%s is answered with %d %s", bad, status, kind)
 		}

@@ -7,6 +7,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"kettletarn/internal/admission"
 	"kettletarn/internal/core/media"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/sheet"
@@ -21,8 +22,12 @@ type route struct {
 	// bodyType and answerType are content types, where they are not JSON. answerType "" with a nil answer is an empty answer.
 	bodyType, answerType string
 	status               int
-	open                 bool // needs no sign-in
-	handle               func(*Server, *call) error
+	// right is who may call it: see the rights. Every route says so, and it is asked before anything is read.
+	right service.Right
+	// large is for bodies above what is usual: their most bytes. stream and costly are as in admission.Kind.
+	large          int64
+	stream, costly bool
+	handle         func(*Server, *call) error
 }
 
 // param is a query parameter, or a header where header is set.
@@ -78,107 +83,138 @@ var routes = func() []route {
 }()
 
 var calls = []route{
-	{method: "GET", path: "/service", summary: "What runs here", answer: model.ServiceInfo{}, open: true, handle: (*Server).serviceInfo},
-	{method: "POST", path: "/sign-in", summary: "Exchange handle and passphrase for a token, or for a cookie where console is set", body: model.SignInRequest{}, answer: model.SignIn{}, open: true, handle: (*Server).signIn},
-	{method: "POST", path: "/sign-out", summary: "End this sign-in", status: http.StatusNoContent, handle: (*Server).signOut},
-	{method: "GET", path: "/whoami", summary: "Who is signed in", answer: model.Person{}, handle: (*Server).whoami},
-	{method: "GET", path: "/me/news", summary: "How one hears of news", answer: model.NewsSettings{}, handle: (*Server).newsSettings},
-	{method: "PUT", path: "/me/news", summary: "Change one's mail address, and how one hears of kinds of news", body: model.NewsSettings{}, answer: model.NewsSettings{}, handle: (*Server).setNewsSettings},
+	{method: "GET", path: "/service", right: service.Anybody, summary: "What runs here", answer: model.ServiceInfo{}, handle: (*Server).serviceInfo},
+	{method: "POST", path: "/sign-in", right: service.Anybody, large: 4 << 10, summary: "Exchange handle and passphrase for a token, or for a cookie where console is set", body: model.SignInRequest{}, answer: model.SignIn{}, handle: (*Server).signIn},
+	{method: "POST", path: "/sign-out", right: service.Person, summary: "End this sign-in", status: http.StatusNoContent, handle: (*Server).signOut},
+	{method: "GET", path: "/whoami", right: service.Person, summary: "Who is signed in", answer: model.Person{}, handle: (*Server).whoami},
+	{method: "GET", path: "/me/news", right: service.Whole, summary: "How one hears of news", answer: model.NewsSettings{}, handle: (*Server).newsSettings},
+	{method: "PUT", path: "/me/news", right: service.Whole, summary: "Change one's mail address, and how one hears of kinds of news", body: model.NewsSettings{}, answer: model.NewsSettings{}, handle: (*Server).setNewsSettings},
 
-	{method: "GET", path: "/projects", summary: "The projects that one belongs to; for a steward, all", answer: model.Projects{}, handle: (*Server).projects},
-	{method: "POST", path: "/projects", summary: "Start a project; one becomes its owner", body: model.StartRequest{}, answer: model.Project{}, status: http.StatusCreated, handle: (*Server).startProject},
-	{method: "GET", path: "/projects/:project", summary: "One project", answer: model.Project{}, handle: (*Server).project},
-	{method: "PUT", path: "/projects/:project/limit", summary: "Set the most bytes that a project may take; for stewards", body: model.LimitRequest{}, answer: model.Project{}, handle: (*Server).setLimit},
-	{method: "GET", path: "/projects/:project/members", summary: "A project's people", answer: model.Members{}, handle: (*Server).members},
-	{method: "PUT", path: "/projects/:project/members/:handle", summary: "Add a person, or change their role", body: model.RoleRequest{}, answer: model.Member{}, handle: (*Server).setMember},
-	{method: "DELETE", path: "/projects/:project/members/:handle", summary: "Take a person out of a project; their locks are given back", status: http.StatusNoContent, handle: (*Server).removeMember},
-	{method: "GET", path: "/projects/:project/tokens", summary: "The tokens for this project alone that still hold: one's own, and for a lead all", answer: model.Tokens{}, handle: (*Server).tokens},
-	{method: "POST", path: "/projects/:project/tokens", summary: "Make a token for this project alone, for a role at most, which is told this once", body: model.TokenRequest{}, answer: model.Token{}, status: http.StatusCreated, handle: (*Server).newToken},
-	{method: "DELETE", path: "/projects/:project/tokens/:token", summary: "End such a token", status: http.StatusNoContent, handle: (*Server).endToken},
-	{method: "GET", path: "/projects/:project/workspaces", summary: "One's own workspaces", answer: model.Workspaces{}, handle: (*Server).workspaces},
-	{method: "POST", path: "/projects/:project/workspaces", summary: "Make a workspace", body: model.WorkspaceRequest{}, answer: model.Workspace{}, status: http.StatusCreated, handle: (*Server).addWorkspace},
-	{method: "PUT", path: "/projects/:project/workspaces/:workspace", summary: "Tell where a workspace is, what comes down to it and what it follows, so that it can be made again elsewhere", body: model.WorkspaceTold{}, status: http.StatusNoContent, handle: (*Server).describeWorkspace},
+	{method: "GET", path: "/projects", right: service.Person, summary: "The projects that one belongs to; for a steward, all", answer: model.Projects{}, handle: (*Server).projects},
+	{method: "POST", path: "/projects", right: service.Whole, summary: "Start a project; one becomes its owner", body: model.StartRequest{}, answer: model.Project{}, status: http.StatusCreated, handle: (*Server).startProject},
+	{method: "GET", path: "/projects/:project", right: service.Viewer, summary: "One project", answer: model.Project{}, handle: (*Server).project},
+	{method: "PUT", path: "/projects/:project/limit", right: service.Steward, summary: "Set the most bytes that a project may take; for stewards", body: model.LimitRequest{}, answer: model.Project{}, handle: (*Server).setLimit},
+	{method: "GET", path: "/projects/:project/members", right: service.Viewer, summary: "A project's people", answer: model.Members{}, handle: (*Server).members},
+	{method: "PUT", path: "/projects/:project/members/:handle", right: service.Stewards, summary: "Add a person, or change their role", body: model.RoleRequest{}, answer: model.Member{}, handle: (*Server).setMember},
+	{method: "DELETE", path: "/projects/:project/members/:handle", right: service.Stewards, summary: "Take a person out of a project; their locks are given back", status: http.StatusNoContent, handle: (*Server).removeMember},
+	{method: "GET", path: "/projects/:project/tokens", right: service.Viewer, summary: "The tokens for this project alone that still hold: one's own, and for a lead all", answer: model.Tokens{}, handle: (*Server).tokens},
+	{method: "POST", path: "/projects/:project/tokens", right: service.Viewer, summary: "Make a token for this project alone, for a role at most, which is told this once", body: model.TokenRequest{}, answer: model.Token{}, status: http.StatusCreated, handle: (*Server).newToken},
+	{method: "DELETE", path: "/projects/:project/tokens/:token", right: service.Viewer, summary: "End such a token", status: http.StatusNoContent, handle: (*Server).endToken},
+	{method: "GET", path: "/projects/:project/workspaces", right: service.Viewer, summary: "One's own workspaces", answer: model.Workspaces{}, handle: (*Server).workspaces},
+	{method: "POST", path: "/projects/:project/workspaces", right: service.Viewer, summary: "Make a workspace", body: model.WorkspaceRequest{}, answer: model.Workspace{}, status: http.StatusCreated, handle: (*Server).addWorkspace},
+	{method: "PUT", path: "/projects/:project/workspaces/:workspace", right: service.Viewer, summary: "Tell where a workspace is, what comes down to it and what it follows, so that it can be made again elsewhere", body: model.WorkspaceTold{}, status: http.StatusNoContent, handle: (*Server).describeWorkspace},
 
-	{method: "GET", path: "/projects/:project/assets", summary: "The assets as of a handoff, or what changed between two", answer: model.Assets{}, handle: (*Server).assets,
+	{method: "GET", path: "/projects/:project/assets", right: service.Viewer, summary: "The assets as of a handoff, or what changed between two", answer: model.Assets{}, handle: (*Server).assets,
 		query: []param{{name: "since", kind: "integer", about: "only what changed after this handoff; what is gone is then listed too"}, atParam, {name: "locks", kind: "boolean", about: "also what is held, who has unsent changes, and what content the service lost"}, {name: "scope", kind: "string", about: "only what lies in this folder, or, with a hyphen before it, not what lies in it; may be given more than once"}, afterParam, limitParam}},
-	{method: "GET", path: "/projects/:project/folder", summary: "What lies right in one folder, or, with search, anywhere", answer: model.FolderPage{}, handle: (*Server).folder,
+	{method: "GET", path: "/projects/:project/folder", right: service.Viewer, costly: true, summary: "What lies right in one folder, or, with search, anywhere", answer: model.FolderPage{}, handle: (*Server).folder,
 		query: []param{{name: "path", kind: "string", about: "the folder; the root where left out"}, {name: "search", kind: "string", about: "part of a path"}, atParam, afterParam, limitParam}},
-	{method: "GET", path: "/projects/:project/asset", summary: "One asset with its versions", answer: model.AssetHistory{}, query: []param{pathParam}, handle: (*Server).asset},
-	{method: "GET", path: "/projects/:project/file", summary: "The content of a version, whole or in ranges (RFC 9110), as an attachment; its ETag is its digest", answerType: binary, handle: (*Server).file,
+	{method: "GET", path: "/projects/:project/asset", right: service.Viewer, summary: "One asset with its versions", answer: model.AssetHistory{}, query: []param{pathParam}, handle: (*Server).asset},
+	{method: "GET", path: "/projects/:project/file", right: service.Viewer, summary: "The content of a version, whole or in ranges (RFC 9110), as an attachment; its ETag is its digest", answerType: binary, handle: (*Server).file,
 		query: []param{pathParam, {name: "version", kind: "integer", about: "the newest where left out"}}},
-	{method: "GET", path: "/projects/:project/lines", summary: "Which version changed each line of a text asset last", answer: model.LineOrigins{}, query: []param{pathParam, {name: "version", kind: "integer", about: "the newest where left out"}}, handle: (*Server).lines},
-	{method: "GET", path: "/projects/:project/archive", summary: "The project, a folder or an asset as it was, in one file", answerType: binary, handle: (*Server).archive,
+	{method: "GET", path: "/projects/:project/lines", right: service.Viewer, costly: true, summary: "Which version changed each line of a text asset last", answer: model.LineOrigins{}, query: []param{pathParam, {name: "version", kind: "integer", about: "the newest where left out"}}, handle: (*Server).lines},
+	{method: "GET", path: "/projects/:project/archive", right: service.Viewer, costly: true, summary: "The project, a folder or an asset as it was, in one file", answerType: binary, handle: (*Server).archive,
 		query: []param{atParam, {name: "path", kind: "string", about: "only this asset, or what lies in this folder"}, {name: "form", kind: "string", about: "zip or tar; zip where left out"}}},
-	{method: "GET", path: "/projects/:project/between", summary: "What is different between two states: by folder, by kind and asset by asset, and who did what", answer: model.Between{}, handle: (*Server).between,
+	{method: "GET", path: "/projects/:project/between", right: service.Viewer, costly: true, summary: "What is different between two states: by folder, by kind and asset by asset, and who did what", answer: model.Between{}, handle: (*Server).between,
 		query: []param{{name: "from", kind: "string", about: "a state, as at names one", required: true}, {name: "to", kind: "string", about: "another one; the newest where left out"}, afterParam, limitParam}},
-	{method: "GET", path: "/projects/:project/milestones", summary: "The names that handoffs have, the latest handoff first", answer: model.Milestones{}, handle: (*Server).milestones},
-	{method: "POST", path: "/projects/:project/milestones", summary: "Name a handoff; the name stays with it", body: model.MilestoneRequest{}, answer: model.Milestone{}, status: http.StatusCreated, handle: (*Server).addMilestone},
-	{method: "DELETE", path: "/projects/:project/milestones/:milestone", summary: "Take a name away; for leads", status: http.StatusNoContent, handle: (*Server).removeMilestone},
-	{method: "GET", path: "/projects/:project/look", summary: "What a version is: its kind, facts, and what was drawn of it", answer: media.Report{}, query: []param{pathParam, {name: "version", kind: "integer", about: "the newest where left out"}}, handle: (*Server).look},
-	{method: "GET", path: "/projects/:project/look/file", summary: "What was drawn of a version, by its name in the report", answerType: binary, handle: (*Server).drawing,
+	{method: "GET", path: "/projects/:project/milestones", right: service.Viewer, summary: "The names that handoffs have, the latest handoff first", answer: model.Milestones{}, handle: (*Server).milestones},
+	{method: "POST", path: "/projects/:project/milestones", right: service.Artist, summary: "Name a handoff; the name stays with it", body: model.MilestoneRequest{}, answer: model.Milestone{}, status: http.StatusCreated, handle: (*Server).addMilestone},
+	{method: "DELETE", path: "/projects/:project/milestones/:milestone", right: service.Lead, summary: "Take a name away; for leads", status: http.StatusNoContent, handle: (*Server).removeMilestone},
+	{method: "GET", path: "/projects/:project/look", right: service.Viewer, costly: true, summary: "What a version is: its kind, facts, and what was drawn of it", answer: media.Report{}, query: []param{pathParam, {name: "version", kind: "integer", about: "the newest where left out"}}, handle: (*Server).look},
+	{method: "GET", path: "/projects/:project/look/file", right: service.Viewer, costly: true, summary: "What was drawn of a version, by its name in the report", answerType: binary, handle: (*Server).drawing,
 		query: []param{pathParam, {name: "version", kind: "integer", about: "the newest where left out"}, nameParam}},
-	{method: "GET", path: "/projects/:project/compare", summary: "What is different between two versions: facts, measures, changes, and what was drawn of that", answer: service.Compared{}, query: sideParams, handle: (*Server).compare},
-	{method: "GET", path: "/projects/:project/compare/file", summary: "What was drawn of two versions, by its name in the comparison", answerType: binary, query: append(slices.Clone(sideParams), nameParam), handle: (*Server).comparedDrawing},
-	{method: "GET", path: "/projects/:project/thumbnail", summary: "A picture of a version, made small", answerType: png, handle: (*Server).thumbnail,
+	{method: "GET", path: "/projects/:project/compare", right: service.Viewer, costly: true, summary: "What is different between two versions: facts, measures, changes, and what was drawn of that", answer: service.Compared{}, query: sideParams, handle: (*Server).compare},
+	{method: "GET", path: "/projects/:project/compare/file", right: service.Viewer, costly: true, summary: "What was drawn of two versions, by its name in the comparison", answerType: binary, query: append(slices.Clone(sideParams), nameParam), handle: (*Server).comparedDrawing},
+	{method: "GET", path: "/projects/:project/thumbnail", right: service.Viewer, summary: "A picture of a version, made small", answerType: png, handle: (*Server).thumbnail,
 		query: []param{pathParam, {name: "version", kind: "integer", about: "the newest where left out"}, {name: "edge", kind: "integer", about: "96, 320 or 1280 pixels at most each way"}}},
 
-	{method: "GET", path: "/projects/:project/locks", summary: "What is held or waited for, the longest held first", answer: model.Locks{}, handle: (*Server).locks,
+	{method: "GET", path: "/projects/:project/locks", right: service.Viewer, summary: "What is held or waited for, the longest held first", answer: model.Locks{}, handle: (*Server).locks,
 		query: []param{{name: "path", kind: "string", about: "only of this asset"}}},
-	{method: "POST", path: "/projects/:project/locks", summary: "Lock all of the assets, or none, or those that can be; or wait in line", body: model.LockRequest{}, answer: model.Locks{}, handle: (*Server).takeLocks},
-	{method: "POST", path: "/projects/:project/locks/release", summary: "Unlock all of the assets, or none; a lead may take locks away", body: model.UnlockRequest{}, status: http.StatusNoContent, handle: (*Server).releaseLocks},
-	{method: "POST", path: "/projects/:project/locks/leave", summary: "Leave the lines for assets", body: model.LeaveRequest{}, status: http.StatusNoContent, handle: (*Server).leaveLines},
-	{method: "POST", path: "/projects/:project/locks/ask", summary: "Ask the holder of a lock to let go; one waits in line from then on", body: model.AskRequest{}, answer: model.Waiting{}, handle: (*Server).ask},
-	{method: "POST", path: "/projects/:project/locks/answer", summary: "Answer those who ask: give, or not yet", body: model.AskAnswer{}, status: http.StatusNoContent, handle: (*Server).answerAsk},
-	{method: "GET", path: "/projects/:project/locks/record", summary: "Who held what, for how long, and how it ended, the latest taken first", answer: model.Record{}, query: recordParams, handle: (*Server).record},
-	{method: "GET", path: "/projects/:project/locks/contested", summary: "Which assets people waited for longest, week by week", answer: model.ContestedWeeks{}, handle: (*Server).contested,
+	{method: "POST", path: "/projects/:project/locks", right: service.Artist, large: 64 << 20, summary: "Lock all of the assets, or none, or those that can be; or wait in line", body: model.LockRequest{}, answer: model.Locks{}, handle: (*Server).takeLocks},
+	{method: "POST", path: "/projects/:project/locks/release", right: service.Artist, large: 64 << 20, summary: "Unlock all of the assets, or none; a lead may take locks away", body: model.UnlockRequest{}, status: http.StatusNoContent, handle: (*Server).releaseLocks},
+	{method: "POST", path: "/projects/:project/locks/leave", right: service.Artist, large: 64 << 20, summary: "Leave the lines for assets", body: model.LeaveRequest{}, status: http.StatusNoContent, handle: (*Server).leaveLines},
+	{method: "POST", path: "/projects/:project/locks/ask", right: service.Artist, summary: "Ask the holder of a lock to let go; one waits in line from then on", body: model.AskRequest{}, answer: model.Waiting{}, handle: (*Server).ask},
+	{method: "POST", path: "/projects/:project/locks/answer", right: service.Artist, summary: "Answer those who ask: give, or not yet", body: model.AskAnswer{}, status: http.StatusNoContent, handle: (*Server).answerAsk},
+	{method: "GET", path: "/projects/:project/locks/record", right: service.Viewer, costly: true, summary: "Who held what, for how long, and how it ended, the latest taken first", answer: model.Record{}, query: recordParams, handle: (*Server).record},
+	{method: "GET", path: "/projects/:project/locks/contested", right: service.Viewer, costly: true, summary: "Which assets people waited for longest, week by week", answer: model.ContestedWeeks{}, handle: (*Server).contested,
 		query: []param{{name: "weeks", kind: "integer", about: "how many, the present one among them; 12 where left out"}}},
 
-	{method: "GET", path: "/projects/:project/unsent", summary: "Who has changes that were not sent, as their workspaces said last", answer: model.HeadsUps{}, handle: (*Server).unsent},
-	{method: "PUT", path: "/projects/:project/workspaces/:workspace/unsent", summary: "Tell which assets have unsent changes in a workspace: all of them, each time", body: model.UnsentChanges{}, status: http.StatusNoContent, handle: (*Server).setUnsent},
+	{method: "GET", path: "/projects/:project/unsent", right: service.Viewer, summary: "Who has changes that were not sent, as their workspaces said last", answer: model.HeadsUps{}, handle: (*Server).unsent},
+	{method: "PUT", path: "/projects/:project/workspaces/:workspace/unsent", right: service.Viewer, large: 64 << 20, summary: "Tell which assets have unsent changes in a workspace: all of them, each time", body: model.UnsentChanges{}, status: http.StatusNoContent, handle: (*Server).setUnsent},
 
-	{method: "GET", path: "/projects/:project/rules", summary: "The rules, what each covers, and what people ask of the leads", answer: model.Rules{}, handle: (*Server).rules},
-	{method: "GET", path: "/projects/:project/rules/test", summary: "What the rules say of a path, and which lines decide", answer: model.RuleTest{}, query: []param{pathParam}, handle: (*Server).testRules},
-	{method: "POST", path: "/projects/:project/rules/requests", summary: "Ask the leads that a path be an asset", body: model.RuleRequestNew{}, answer: model.RuleRequest{}, status: http.StatusCreated, handle: (*Server).askForRule},
-	{method: "POST", path: "/projects/:project/rules/requests/:request/answer", summary: "Accept such a request, which sends the rules with one more exception, or decline it; for leads", body: model.RuleAnswer{}, status: http.StatusNoContent, handle: (*Server).answerRuleRequest},
+	{method: "GET", path: "/projects/:project/rules", right: service.Viewer, summary: "The rules, what each covers, and what people ask of the leads", answer: model.Rules{}, handle: (*Server).rules},
+	{method: "GET", path: "/projects/:project/rules/test", right: service.Viewer, summary: "What the rules say of a path, and which lines decide", answer: model.RuleTest{}, query: []param{pathParam}, handle: (*Server).testRules},
+	{method: "POST", path: "/projects/:project/rules/requests", right: service.Artist, summary: "Ask the leads that a path be an asset", body: model.RuleRequestNew{}, answer: model.RuleRequest{}, status: http.StatusCreated, handle: (*Server).askForRule},
+	{method: "POST", path: "/projects/:project/rules/requests/:request/answer", right: service.Lead, summary: "Accept such a request, which sends the rules with one more exception, or decline it; for leads", body: model.RuleAnswer{}, status: http.StatusNoContent, handle: (*Server).answerRuleRequest},
 
-	{method: "POST", path: "/projects/:project/chunks/missing", summary: "Which of these chunks and manifest nodes the project lacks; the others stay for 14 days at least", body: model.Digests{}, answer: model.Digests{}, handle: (*Server).missingChunks},
-	{method: "POST", path: "/projects/:project/chunks", summary: "Bring chunks and manifest nodes: a CBOR sequence of [kind, digest, codec, size, data]", bodyType: model.CBORSequence, answer: model.Stored{}, status: http.StatusCreated, handle: (*Server).storeChunks},
-	{method: "POST", path: "/projects/:project/chunks/fetch", summary: "Get chunks and manifest nodes: a CBOR sequence as above, in the order asked for", body: model.Digests{}, answerType: model.CBORSequence, handle: (*Server).fetchChunks},
-	{method: "GET", path: "/projects/:project/wanted", summary: "Content that the service lost: whoever has it brings it like any other", answer: model.Digests{}, handle: (*Server).wanted},
+	{method: "POST", path: "/projects/:project/chunks/missing", right: service.Artist, large: 1 << 20, summary: "Which of these chunks and manifest nodes the project lacks; the others stay for 14 days at least", body: model.Digests{}, answer: model.Digests{}, handle: (*Server).missingChunks},
+	{method: "POST", path: "/projects/:project/chunks", right: service.Artist, large: maxUpload, summary: "Bring chunks and manifest nodes: a CBOR sequence of [kind, digest, codec, size, data]", bodyType: model.CBORSequence, answer: model.Stored{}, status: http.StatusCreated, handle: (*Server).storeChunks},
+	{method: "POST", path: "/projects/:project/chunks/fetch", right: service.Viewer, large: 1 << 20, summary: "Get chunks and manifest nodes: a CBOR sequence as above, in the order asked for", body: model.Digests{}, answerType: model.CBORSequence, handle: (*Server).fetchChunks},
+	{method: "GET", path: "/projects/:project/wanted", right: service.Artist, summary: "Content that the service lost: whoever has it brings it like any other", answer: model.Digests{}, handle: (*Server).wanted},
 
-	{method: "POST", path: "/projects/:project/sends/check", summary: "What would be refused of a send, before its content goes, and what the project lacks of it", body: model.SendQuestion{}, answer: model.SendCheck{}, handle: (*Server).checkSend},
-	{method: "POST", path: "/projects/:project/sends/:send/close", summary: "What became of a send: its handoff, or nothing now and later", answer: model.SendClosed{}, handle: (*Server).closeSend},
-	{method: "POST", path: "/projects/:project/handoffs", summary: "Send: all of it or nothing. As a CBOR sequence, the request is its first item, a text string of JSON, and content may follow", query: []param{keyParam}, body: model.SendRequest{}, bodyType: model.CBORSequence, answer: model.SendReceipt{}, status: http.StatusCreated, handle: (*Server).send},
-	{method: "GET", path: "/projects/:project/handoffs", summary: "Handoffs, the newest first, without their assets", answer: model.Handoffs{}, handle: (*Server).handoffs,
+	{method: "POST", path: "/projects/:project/sends/check", right: service.Artist, large: 64 << 20, summary: "What would be refused of a send, before its content goes, and what the project lacks of it", body: model.SendQuestion{}, answer: model.SendCheck{}, handle: (*Server).checkSend},
+	{method: "POST", path: "/projects/:project/sends/:send/close", right: service.Viewer, summary: "What became of a send: its handoff, or nothing now and later", answer: model.SendClosed{}, handle: (*Server).closeSend},
+	{method: "POST", path: "/projects/:project/handoffs", right: service.Artist, large: 64 << 20, summary: "Send: all of it or nothing. As a CBOR sequence, the request is its first item, a text string of JSON, and content may follow", query: []param{keyParam}, body: model.SendRequest{}, bodyType: model.CBORSequence, answer: model.SendReceipt{}, status: http.StatusCreated, handle: (*Server).send},
+	{method: "GET", path: "/projects/:project/handoffs", right: service.Viewer, costly: true, summary: "Handoffs, the newest first, without their assets", answer: model.Handoffs{}, handle: (*Server).handoffs,
 		query: handoffParams},
-	{method: "GET", path: "/projects/:project/handoffs/:number", summary: "One handoff with its assets, by its number, or as the state that at would name", answer: model.Handoff{}, handle: (*Server).handoff},
-	{method: "POST", path: "/projects/:project/rollback", summary: "Bring an old state back as a new handoff: a version of an asset, assets and folders or all as they were, or all but one handoff; with preview, say what that would do", query: []param{keyParam}, body: model.RollbackRequest{}, answer: model.RollbackAnswer{}, status: http.StatusCreated, handle: (*Server).rollback},
-	{method: "POST", path: "/projects/:project/drop", summary: "Send one whole file, for senders that can't cut: a page", bodyType: binary, answer: model.SendReceipt{}, status: http.StatusCreated, handle: (*Server).drop,
-		query: []param{keyParam, pathParam, {name: "base", kind: "integer", about: "the version it was made from, 0 for a new asset", required: true}, {name: "note", kind: "string", about: "what was done, and why", required: true}, {name: "keep_lock", kind: "boolean", about: "do not give the lock back"}}},
+	{method: "GET", path: "/projects/:project/handoffs/:number", right: service.Viewer, summary: "One handoff with its assets, by its number, or as the state that at would name", answer: model.Handoff{}, handle: (*Server).handoff},
+	{method: "POST", path: "/projects/:project/rollback", right: service.Artist, large: 64 << 20, summary: "Bring an old state back as a new handoff: a version of an asset, assets and folders or all as they were, or all but one handoff; with preview, say what that would do", query: []param{keyParam}, body: model.RollbackRequest{}, answer: model.RollbackAnswer{}, status: http.StatusCreated, handle: (*Server).rollback},
+	{method: "POST", path: "/projects/:project/drop", right: service.Artist, large: 1 << 42, summary: "Send one whole file, for senders that can't cut: a page", bodyType: binary, answer: model.SendReceipt{}, status: http.StatusCreated, handle: (*Server).drop,
+		query: []param{keyParam, pathParam, {name: "base", kind: "integer", about: "the version it was made from, 0 for a new asset", required: true}, {name: "note", kind: "string", about: "what was done, and why", required: true}, {name: "keep_lock", kind: "boolean", about: "do not give the lock back"}, {name: "older", kind: "boolean", about: "going back to the content of an older version is meant"}}},
 
-	{method: "GET", path: "/projects/:project/pins", summary: "The commits of the main history that pin handoffs, the latest first, as workspaces told", answer: model.PinnedCommits{}, handle: (*Server).pins,
+	{method: "GET", path: "/projects/:project/pins", right: service.Viewer, summary: "The commits of the main history that pin handoffs, the latest first, as workspaces told", answer: model.PinnedCommits{}, handle: (*Server).pins,
 		query: []param{{name: "handoff", kind: "integer", about: "only those that pin this one"}}},
-	{method: "POST", path: "/projects/:project/pins", summary: "Tell which commits pin which handoffs; what is of another history is left out", body: model.PinnedCommits{}, answer: model.PinnedCommits{}, handle: (*Server).tellPins},
-	{method: "GET", path: "/projects/:project/past", summary: "How far a git history was brought in", answer: model.Past{}, handle: (*Server).past},
-	{method: "POST", path: "/projects/:project/past", summary: "Bring commits of a git history in as handoffs, in their order, all or none; for leads", body: model.PastRequest{}, answer: model.PastReceipt{}, status: http.StatusCreated, handle: (*Server).bringPast},
+	{method: "POST", path: "/projects/:project/pins", right: service.Artist, large: 16 << 20, summary: "Tell which commits pin which handoffs; what is of another history is left out", body: model.PinnedCommits{}, answer: model.PinnedCommits{}, handle: (*Server).tellPins},
+	{method: "GET", path: "/projects/:project/past", right: service.Viewer, summary: "How far a git history was brought in", answer: model.Past{}, handle: (*Server).past},
+	{method: "POST", path: "/projects/:project/past", right: service.Lead, large: 64 << 20, costly: true, summary: "Bring commits of a git history in as handoffs, in their order, all or none; for leads", body: model.PastRequest{}, answer: model.PastReceipt{}, status: http.StatusCreated, handle: (*Server).bringPast},
 
-	{method: "GET", path: "/projects/:project/hooks", summary: "Where a project's news is sent to; for leads", answer: model.Hooks{}, handle: (*Server).hooks},
-	{method: "POST", path: "/projects/:project/hooks", summary: "Send a project's news of some kinds to an address (Standard Webhooks); the secret is told this once; for leads", body: model.HookRequest{}, answer: model.Hook{}, status: http.StatusCreated, handle: (*Server).addHook},
-	{method: "DELETE", path: "/projects/:project/hooks/:hook", summary: "Stop that; for leads", status: http.StatusNoContent, handle: (*Server).removeHook},
+	{method: "GET", path: "/projects/:project/hooks", right: service.Lead, summary: "Where a project's news is sent to; for leads", answer: model.Hooks{}, handle: (*Server).hooks},
+	{method: "POST", path: "/projects/:project/hooks", right: service.Lead, summary: "Send a project's news of some kinds to an address (Standard Webhooks); the secret is told this once; for leads", body: model.HookRequest{}, answer: model.Hook{}, status: http.StatusCreated, handle: (*Server).addHook},
+	{method: "DELETE", path: "/projects/:project/hooks/:hook", right: service.Lead, summary: "Stop that; for leads", status: http.StatusNoContent, handle: (*Server).removeHook},
 
-	{method: "GET", path: "/projects/:project/news", summary: "Events as they happen (server-sent events); resumes behind Last-Event-ID", answerType: eventStream, handle: (*Server).news,
+	{method: "GET", path: "/projects/:project/news", right: service.Viewer, stream: true, summary: "Events as they happen (server-sent events); resumes behind Last-Event-ID", answerType: eventStream, handle: (*Server).news,
 		query: []param{{name: "Last-Event-ID", kind: "string", about: "the last event that was seen", header: true}}},
 }
 
+// kind is what the admission layer has to know of a route.
+func (r *route) kind() admission.Kind {
+	k := admission.Kind{Stream: r.stream, Costly: r.costly || r.large > admission.SmallBody && r.bodyType == "", Body: usualBody}
+	switch {
+	case r.large > 0:
+		k.Body = r.large
+	case r.body == nil && r.bodyType == "":
+		k.Body = 0
+	}
+	return k
+}
+
+// usualBody is the most bytes of a body where a route does not say otherwise.
+const usualBody = 256 << 10
+
+// register serves the routes. Each request passes admission (size, time, number), then its route's right, and only then is anything of it parsed.
 func (s *Server) register(g *echo.Group) {
 	for _, r := range routes {
+		kind := r.kind()
 		g.Add(r.method, r.path, func(c *echo.Context) error {
-			k := &call{Context: c, route: &r}
-			if !r.open {
-				if err := s.authenticate(k); err != nil {
+			k := &call{Context: c, route: &r, address: admission.Address(c.Request())}
+			if err := admission.Body(c.Response(), c.Request(), kind); err != nil {
+				return err
+			}
+			if r.right == service.Anybody {
+				leave, err := s.gate.Open(k.address)
+				if err != nil {
 					return err
 				}
+				defer leave()
+				return r.handle(s, k)
 			}
+			if err := s.authenticate(k); err != nil {
+				return err
+			}
+			leave, err := s.gate.Person(c.Request().Context(), k.actor.ID, kind)
+			if err != nil {
+				return err
+			}
+			defer leave()
 			return r.handle(s, k)
 		})
 	}

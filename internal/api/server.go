@@ -13,16 +13,21 @@ import (
 	"log/slog"
 	"mime"
 	"net/http"
+	"net/netip"
+	"os"
 	"path"
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
 
+	"kettletarn/internal/admission"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/sheet"
+	"kettletarn/internal/core/text"
 	"kettletarn/internal/service"
 )
 
@@ -36,13 +41,14 @@ const cookie = "tarn_console"
 type Server struct {
 	echo    *echo.Echo
 	service *service.Service
+	gate    *admission.Gate
 	version string
 	log     *slog.Logger
 }
 
 // New makes a server. console holds the console's built files, index.html among them.
 func New(svc *service.Service, console fs.FS, version string, log *slog.Logger) *Server {
-	s := &Server{echo: echo.New(), service: svc, version: version, log: log}
+	s := &Server{echo: echo.New(), service: svc, gate: admission.New(), version: version, log: log}
 	e := s.echo
 	e.Logger = log
 	e.HTTPErrorHandler = s.fail
@@ -63,20 +69,30 @@ func New(svc *service.Service, console fs.FS, version string, log *slog.Logger) 
 }
 
 // ServeHTTP makes Server an http.Handler.
-func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.echo.ServeHTTP(w, r) }
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	admission.Answer(w, func(w http.ResponseWriter) { s.echo.ServeHTTP(w, r) })
+}
 
 // call is one request with what was found out about it.
 type call struct {
 	*echo.Context
-	route *route
-	actor service.Actor
-	token string
+	route   *route
+	actor   service.Actor
+	token   string
+	address netip.Addr
 }
 
 func (s *Server) authenticate(c *call) (err error) {
 	c.token = bearer(c.Request())
-	if c.actor, err = s.service.Authenticate(c.Request().Context(), c.token); err == nil {
+	if c.actor, err = s.service.Admit(c.Request().Context(), c.token, c.project(), c.route.right); err == nil {
 		s.service.Heard(c.Request().Context(), c.actor, c.Request().Header.Get(model.WorkspaceHeader))
+		return nil
+	}
+	var problem *model.Problem
+	if errors.As(err, &problem) && problem.Type == model.NotSignedIn && c.token != "" {
+		if many := s.gate.Stray(c.address); many != nil {
+			return many
+		}
 	}
 	return err
 }
@@ -141,33 +157,67 @@ func (s *Server) fail(c *echo.Context, err error) {
 		panic(http.ErrAbortHandler)
 	}
 	d := details(err, requestID(c), s.log)
+	var problem *model.Problem
+	if errors.As(err, &problem) && problem.After > 0 {
+		c.Response().Header().Set("Retry-After", strconv.Itoa(int((problem.After+time.Second-1)/time.Second)))
+	}
 	c.Response().Header().Set("Content-Type", "application/problem+json")
 	c.Response().WriteHeader(d.Status)
-	if err := json.NewEncoder(c.Response()).Encode(d); err != nil {
+	told, err := json.Marshal(d)
+	if err == nil {
+		_, err = c.Response().Write(append(text.JSON(told), '\n'))
+	}
+	if err != nil {
 		s.log.Debug("an error could not be told", "error", err)
 	}
 }
 
-// maxJSON is the largest JSON body in bytes: a send of 100,000 assets with long paths.
-const maxJSON = 64 << 20
-
-// decode reads a JSON body, and refuses what it does not know.
+// decode reads a JSON body, and refuses what it does not know. How large it may be was decided at admission.
 func (c *call) decode(into any) error {
-	body := http.MaxBytesReader(c.Response(), c.Request().Body, maxJSON)
-	d := json.NewDecoder(body)
+	body, err := io.ReadAll(c.Request().Body)
+	var tooLarge *http.MaxBytesError
+	switch {
+	case errors.As(err, &tooLarge):
+		return err
+	case errors.Is(err, os.ErrDeadlineExceeded):
+		return model.NewProblem(model.BadRequest, "send it again", "the body did not come in time")
+	case err != nil:
+		return model.NewProblem(model.BadRequest, "send it again", "the body was cut off")
+	}
+	return strictly(body, into)
+}
+
+// strictly reads one JSON value that is all there is, in text that is text: no zero byte, no broken UTF-8, which the standard library would pass
+// on in silence, and a database would not take.
+func strictly(body []byte, into any) error {
+	d := json.NewDecoder(bytes.NewReader(body))
 	d.DisallowUnknownFields()
 	err := d.Decode(into)
 	if err == nil {
-		if _, extra := d.Token(); extra == io.EOF {
-			return nil
+		if _, extra := d.Token(); extra != io.EOF {
+			err = errors.New("there is more after the end of the JSON value")
 		}
-		err = errors.New("there is more after the end of the JSON value")
 	}
-	var tooLarge *http.MaxBytesError
-	if errors.As(err, &tooLarge) {
-		return err
+	if err == nil && (!utf8.Valid(body) || zero(body)) {
+		err = errors.New("there is a zero byte or broken UTF-8 in it")
 	}
-	return model.NewProblem(model.BadRequest, "", "the body is not the JSON that is expected here: %v", err)
+	if err != nil {
+		return model.NewProblem(model.BadRequest, "", "the body is not the JSON that is expected here: %v", err)
+	}
+	return nil
+}
+
+// zero reports whether a JSON text has an escaped zero character, or half of a pair, in it.
+func zero(body []byte) bool {
+	for i := 0; i+5 < len(body); i++ {
+		if body[i] != '\\' {
+			continue
+		}
+		if i++; body[i] == 'u' && bytes.HasPrefix(body[i+1:], []byte("0000")) {
+			return true
+		}
+	}
+	return false
 }
 
 // number reads a whole number from the query; 0 where it is left out.
@@ -193,7 +243,11 @@ func (c *call) answer(v any) error {
 		return c.NoContent(http.StatusNoContent)
 	}
 	if c.route.answerType != csvType {
-		return c.JSON(status, v)
+		data, err := json.Marshal(v)
+		if err != nil {
+			return err
+		}
+		return c.Blob(status, echo.MIMEApplicationJSON, append(text.JSON(data), '\n'))
 	}
 	var out bytes.Buffer
 	if err := sheet.Write(&out, v); err != nil {

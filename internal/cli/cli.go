@@ -3,6 +3,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -19,6 +20,7 @@ import (
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/sheet"
+	"kettletarn/internal/core/text"
 	"kettletarn/internal/version"
 	"kettletarn/internal/workspace"
 )
@@ -37,6 +39,8 @@ type app struct {
 	out  io.Writer
 	errs io.Writer
 	dir  string
+	// raw and screen are what out and errs write to.
+	raw, screen io.Writer
 }
 
 // usageError is a command used in a wrong way.
@@ -54,7 +58,8 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errs io.Writer)
 		fmt.Fprintln(errs, "tarn: the folder that you are in is gone; go to another one")
 		return exitRefused
 	}
-	a := &app{in: in, out: out, errs: errs, dir: dir}
+	// Whatever is printed passes text.Writer; only an archive and the progress bar, which hold no text of others, go around it.
+	a := &app{in: in, out: text.NewWriter(out), errs: text.NewWriter(errs), raw: out, screen: errs, dir: dir}
 	root := &cli.Command{
 		Name:  "tarn",
 		Usage: "keeps a team's large assets: versions, handoffs and locks",
@@ -65,7 +70,7 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errs io.Writer)
 			c.Hidden = false
 			c.Usage = "print the completion script for bash, zsh, fish or pwsh"
 		},
-		Reader: in, Writer: out, ErrWriter: errs,
+		Reader: in, Writer: a.out, ErrWriter: a.errs,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		OnUsageError:   onUsageError,
 		Commands:       a.commands(),
@@ -159,10 +164,15 @@ func (a *app) printRefusals(title string, list []model.Refusal) {
 
 // json prints one object.
 func (a *app) json(v any) error {
-	e := json.NewEncoder(a.out)
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
 	e.SetEscapeHTML(false)
 	e.SetIndent("", "  ")
-	return e.Encode(v)
+	if err := e.Encode(v); err != nil {
+		return err
+	}
+	_, err := a.out.Write(text.JSON(b.Bytes()))
+	return err
 }
 
 // answer prints v with --json, the list in it with --csv, and else what human prints.
@@ -228,7 +238,7 @@ func (a *app) open() (*workspace.Workspace, error) {
 	if err != nil {
 		return nil, err
 	}
-	w, err := workspace.Open(root, c, newProgress(a.errs))
+	w, err := workspace.Open(root, c, newProgress(a.screen))
 	if err != nil {
 		return nil, err
 	}
@@ -286,13 +296,13 @@ func limitFlag() cli.Flag {
 
 // limited does what the flag says.
 func limited(cmd *cli.Command, c *client.Client) error {
-	text := cmd.String("limit")
-	if text == "" {
+	rate := cmd.String("limit")
+	if rate == "" {
 		return nil
 	}
-	n, err := humanize.ParseBytes(strings.TrimSuffix(text, "/s"))
+	n, err := humanize.ParseBytes(strings.TrimSuffix(rate, "/s"))
 	if err != nil || n < 1<<10 || n > 1<<40 {
-		return wrongUse("%q is not a limit; it looks like 4MB/s, and is 1KB/s at least", text)
+		return wrongUse("%q is not a limit; it looks like 4MB/s, and is 1KB/s at least", rate)
 	}
 	c.Limit(int64(n))
 	return nil

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -148,11 +149,15 @@ func (a *app) send() *cli.Command {
 				return wrongUse("add a note: tarn send -m \"what was done, and why\"")
 			}
 			o := workspace.SendOptions{Note: note, Tasks: cmd.StringSlice("task"), Stage: cmd.String("stage"),
-				KeepLocks: cmd.Bool("keep-locks"), WithGone: cmd.Bool("with-gone"), Paths: paths, Set: cmd.Bool("set"), Apart: a.askApart, Stay: a.printStay}
+				KeepLocks: cmd.Bool("keep-locks"), Older: cmd.Bool("older"), WithGone: cmd.Bool("with-gone"), Paths: paths, Set: cmd.Bool("set"), Apart: a.askApart, Stay: a.printStay}
 			if cmd.Bool("background") {
 				return a.sendLater(ctx, cmd, w, o)
 			}
 			sent, err := w.Send(ctx, o)
+			if a.meant(err) {
+				o.Older = true
+				sent, err = w.Send(ctx, o)
+			}
 			if err != nil {
 				return err
 			}
@@ -163,8 +168,25 @@ func (a *app) send() *cli.Command {
 		&cli.StringFlag{Name: "stage", Usage: "how far it is, in a word of your team"},
 		&cli.BoolFlag{Name: "keep-locks", Usage: "do not give the locks back"},
 		&cli.BoolFlag{Name: "with-gone", Usage: "hand off the deletions too"},
+		&cli.BoolFlag{Name: "older", Usage: "send also what is the same as an older version; for scripts, where nobody can be asked"},
 		&cli.BoolFlag{Name: "set", Usage: "take the rest of each set along"},
 		&cli.BoolFlag{Name: "background", Usage: "set copies aside and let tarn watch send them; editing goes on at once"}, limitFlag())
+}
+
+// meant asks whether going back to older versions is meant, where nothing else stands in the way of a send, and somebody is there to say so.
+func (a *app) meant(err error) bool {
+	var refused *model.Refused
+	if !errors.As(err, &refused) || !prompt.Interactive(a.in) {
+		return false
+	}
+	for _, r := range refused.Refusals {
+		if r.Reason != model.OlderVersion {
+			return false
+		}
+	}
+	fmt.Fprintln(a.errs, "This would go back:")
+	few(a.errs, refused.Refusals, func(r model.Refusal) string { return r.Message })
+	return prompt.Confirm(a.in, a.errs, "Send it all the same?")
 }
 
 // askApart points out files that belong to what is sent and stay behind. At a terminal it asks; elsewhere the send goes on.

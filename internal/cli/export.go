@@ -69,7 +69,7 @@ func (a *app) exportTo(cmd *cli.Command, typed string, o *workspace.ExportOption
 		}
 	}
 	if form != "" && typed == "-" {
-		o.Out, err = bundle.New(form, a.out)
+		o.Out, err = bundle.New(form, a.raw)
 		return "-", func(err error) error { return err }, err
 	}
 	if target, err = a.folder(typed); err != nil {

@@ -411,7 +411,7 @@ func (a *app) joinPinned(ctx context.Context, cmd *cli.Command) error {
 		}
 		return err
 	}
-	w, err := workspace.Join(ctx, dir, p.Project, true, c, newProgress(a.errs))
+	w, err := workspace.Join(ctx, dir, p.Project, true, c, newProgress(a.screen))
 	if err != nil {
 		return err
 	}

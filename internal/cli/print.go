@@ -12,6 +12,7 @@ import (
 	"golang.org/x/term"
 
 	"kettletarn/internal/core/assetpath"
+	"kettletarn/internal/core/text"
 )
 
 func size(n int64) string { return humanize.IBytes(uint64(max(n, 0))) }
@@ -75,6 +76,9 @@ func (a *app) table(heads ...string) *table { return newTable(a.out, heads...) }
 
 // terminalWidth is how many columns a terminal has, 0 for what is none.
 func terminalWidth(out io.Writer) int {
+	if w, ok := out.(*text.Writer); ok {
+		out = w.Below()
+	}
 	f, ok := out.(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) {
 		return 0
@@ -94,8 +98,8 @@ func (t *table) row(cells ...string) {
 }
 
 // under adds a line of its own below the last row, which no column is widened for.
-func (t *table) under(text string) {
-	t.rows = append(t.rows, []string{assetpath.Printable(text)})
+func (t *table) under(line string) {
+	t.rows = append(t.rows, []string{assetpath.Printable(line)})
 }
 
 func (t *table) print() {
@@ -141,12 +145,12 @@ func (t *table) print() {
 	}
 }
 
-// wrapped breaks a text between words where it is wider than width (0 for no limit); what goes on is indented a little more.
-func wrapped(text string, width int) string {
-	indent := text[:len(text)-len(strings.TrimLeft(text, " "))]
+// wrapped breaks a long text between words where it is wider than width (0 for no limit); what goes on is indented a little more.
+func wrapped(long string, width int) string {
+	indent := long[:len(long)-len(strings.TrimLeft(long, " "))]
 	var lines []string
 	line := indent
-	for _, word := range strings.Fields(text) {
+	for _, word := range strings.Fields(long) {
 		if width > 0 && strings.TrimSpace(line) != "" && utf8.RuneCountInString(line)+1+utf8.RuneCountInString(word) > width {
 			lines = append(lines, line)
 			line = indent + "  " + word

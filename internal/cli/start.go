@@ -55,7 +55,7 @@ func (a *app) start() *cli.Command {
 					return err
 				}
 			}
-			w, err := workspace.Start(ctx, a.dir, args[0], c, newProgress(a.errs))
+			w, err := workspace.Start(ctx, a.dir, args[0], c, newProgress(a.screen))
 			if err != nil {
 				return err
 			}
@@ -165,7 +165,7 @@ func (a *app) join() *cli.Command {
 					return err
 				}
 			}
-			w, err := workspace.Join(ctx, target, args[0], here, c, newProgress(a.errs))
+			w, err := workspace.Join(ctx, target, args[0], here, c, newProgress(a.screen))
 			if err != nil {
 				return err
 			}

@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"kettletarn/internal/core/assetpath"
+	"kettletarn/internal/core/text"
 	"kettletarn/internal/workspace"
 )
 
@@ -19,8 +20,6 @@ func (a *app) watch() *cli.Command {
 			if cmd.Bool("unit") {
 				return a.printUnit(w, cmd.Bool("auto-update"))
 			}
-			lines := json.NewEncoder(a.out)
-			lines.SetEscapeHTML(false)
 			shown := newDesktop()
 			return w.Watch(ctx, workspace.WatchOptions{AutoUpdate: cmd.Bool("auto-update"), Poll: cmd.Duration("poll")}, func(n workspace.Notice) {
 				if n.Kind == "online" {
@@ -30,7 +29,9 @@ func (a *app) watch() *cli.Command {
 					shown.show(w.Marker.Project, n)
 				}
 				if cmd.Bool("json") {
-					_ = lines.Encode(n)
+					if line, err := json.Marshal(n); err == nil {
+						_, _ = a.out.Write(append(text.JSON(line), '\n'))
+					}
 					return
 				}
 				a.say("%s  %s", n.At.Local().Format("15:04:05"), assetpath.Printable(n.Message))

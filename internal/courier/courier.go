@@ -18,6 +18,8 @@ import (
 
 	standardwebhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
 	"github.com/wneessen/go-mail"
+
+	"kettletarn/internal/core/text"
 )
 
 // patience is how long one delivery may take.
@@ -82,7 +84,7 @@ func (c *Courier) Hosts() []string { return c.o.Hosts }
 func (c *Courier) Address() string { return c.o.Address }
 
 // Mail sends a letter. The same key gives it the same Message-ID.
-func (c *Courier) Mail(ctx context.Context, key, to, subject, text string) error {
+func (c *Courier) Mail(ctx context.Context, key, to, subject, body string) error {
 	if c.mail == nil {
 		return errors.New("there is no mail server")
 	}
@@ -95,12 +97,12 @@ func (c *Courier) Mail(ctx context.Context, key, to, subject, text string) error
 	if err := m.To(to); err != nil {
 		return err
 	}
-	m.Subject(subject)
+	m.Subject(text.Line(subject))
 	m.SetMessageIDWithValue(key + "@kettle-tarn")
 	m.SetDate()
 	m.SetUserAgent("Kettle Tarn")
 	m.SetGenHeader("Auto-Submitted", "auto-generated")
-	m.SetBodyString(mail.TypeTextPlain, text)
+	m.SetBodyString(mail.TypeTextPlain, text.Lines(strings.ReplaceAll(body, "\r\n", "\n")))
 	client, err := c.mailClient()
 	if err != nil {
 		return err

@@ -18,7 +18,9 @@ import (
 
 	"github.com/pelletier/go-toml/v2"
 	"github.com/urfave/cli/v3"
+	"golang.org/x/net/netutil"
 
+	"kettletarn/internal/admission"
 	"kettletarn/internal/api"
 	"kettletarn/internal/courier"
 	"kettletarn/internal/prompt"
@@ -208,8 +210,9 @@ func serve(ctx context.Context, cmd *cli.Command) error {
 
 	server := &http.Server{
 		Handler:           api.New(svc, web.Files(), version.String(), log),
-		ReadHeaderTimeout: 10 * time.Second,
-		IdleTimeout:       2 * time.Minute,
+		ReadHeaderTimeout: admission.HeaderTime,
+		IdleTimeout:       admission.Idle,
+		MaxHeaderBytes:    admission.Header,
 		ErrorLog:          slog.NewLogLogger(log.Handler(), slog.LevelDebug),
 	}
 	wait.Go(func() {
@@ -221,7 +224,7 @@ func serve(ctx context.Context, cmd *cli.Command) error {
 		}
 	})
 	log.Info("serving", "address", "http://"+listener.Addr().String(), "data", s.Data, "version", version.String())
-	if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
+	if err := server.Serve(netutil.LimitListener(listener, admission.Connections)); !errors.Is(err, http.ErrServerClosed) {
 		return err
 	}
 	stop()

@@ -31,9 +31,10 @@ func (tx *Tx) ClaimPaths(ctx context.Context, project int64, paths, folded []str
 	return err
 }
 
-// Now is the database's clock: the one that locks and handoffs go by.
+// Now is the database's clock: the one that locks and handoffs go by. It is the time of asking, not that of the transaction's start: asked for
+// behind a lock, it is later than all that was done under that lock before.
 func (tx *Tx) Now(ctx context.Context) (t time.Time, err error) {
-	err = tx.q.QueryRow(ctx, `select now()`).Scan(&t)
+	err = tx.q.QueryRow(ctx, `select clock_timestamp()`).Scan(&t)
 	return t, err
 }
 

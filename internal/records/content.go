@@ -259,3 +259,17 @@ func (tx *Tx) Stored(ctx context.Context, project int64) (n int64, err error) {
 	err = tx.q.QueryRow(ctx, `select coalesce(sum(size), 0) from packs where project_id = $1`, project).Scan(&n)
 	return n, err
 }
+
+// ChargeRoom waits for the right to charge room of a project that has a limit, and has it for this transaction: two that fit one by one may be too
+// much together.
+func (tx *Tx) ChargeRoom(ctx context.Context, project int64) error {
+	_, err := tx.q.Exec(ctx, `select pg_advisory_xact_lock(7424, id::integer) from projects where id = $1 and storage_limit is not null`, project)
+	return err
+}
+
+// Room is the limit of a project in bytes, 0 for none, and what it takes.
+func (tx *Tx) Room(ctx context.Context, project int64) (limit, stored int64, err error) {
+	err = one(tx.q.QueryRow(ctx, `select coalesce(storage_limit, 0), case when storage_limit is null then 0 else (select coalesce(sum(size), 0)::bigint from packs where project_id = $1) end
+		from projects where id = $1`, project), &limit, &stored)
+	return limit, stored, err
+}

@@ -317,3 +317,31 @@ func (tx *Tx) WithUnpacked(ctx context.Context) ([]Project, error) {
 		return p, err
 	})
 }
+
+// Earlier is a version that came before the newest.
+type Earlier struct {
+	Number int
+	Author string
+	At     time.Time
+}
+
+// OlderVersions finds, for each asset with a content beside it, the latest version that has that content, where it is not the newest one. Relies
+// on the primary key of versions.
+func (tx *Tx) OlderVersions(ctx context.Context, assets, contents []int64) (map[int64]Earlier, error) {
+	rows, err := tx.q.Query(ctx, `select u.a, v.number, `+authorName+`, h.at from unnest($1::bigint[], $2::bigint[]) as u (a, c)
+		cross join lateral (select project_id, newest from assets a where a.id = u.a limit 1) a
+		cross join lateral (select number, handoff from versions v where v.asset_id = u.a and v.content_id = u.c order by number desc limit 1) v
+		cross join lateral (select * from handoffs h where h.project_id = a.project_id and h.number = v.handoff limit 1) h
+		join people p on p.id = h.author_id where v.number < a.newest`, assets, contents)
+	if err != nil {
+		return nil, err
+	}
+	found := map[int64]Earlier{}
+	var asset int64
+	var e Earlier
+	_, err = pgx.ForEachRow(rows, []any{&asset, &e.Number, &e.Author, &e.At}, func() error {
+		found[asset] = e
+		return nil
+	})
+	return found, err
+}

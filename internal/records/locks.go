@@ -8,6 +8,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/lock"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
@@ -53,10 +54,11 @@ func (tx *Tx) OpenLocks(ctx context.Context, key string, person int64, workspace
 	batch := &pgx.Batch{}
 	batch.Queue(cheapPlans)
 	batch.Queue(`select pg_advisory_xact_lock_shared(7420, id::integer) from projects where key = $1 and deleted is null`, key)
-	batch.Queue(`select now(), `+projectColumns+` from projects p left join memberships m on m.project_id = p.id and m.person_id = $2 where p.key = $1 and p.deleted is null`, key, person)
+	batch.Queue(`select `+projectColumns+` from projects p left join memberships m on m.project_id = p.id and m.person_id = $2 where p.key = $1 and p.deleted is null`, key, person)
 	batch.Queue(workspaceByID, workspace)
 	const member = `(select p.id from projects p join memberships m on m.project_id = p.id and m.person_id = $3 where p.key = $1 and p.deleted is null)`
 	batch.Queue(strings.ReplaceAll(lockRows, "$1", member), key, folded, person)
+	batch.Queue(`select clock_timestamp()`) // behind the rows' locks
 	results := tx.q.SendBatch(ctx, batch)
 	defer results.Close()
 	for range 2 {
@@ -64,7 +66,7 @@ func (tx *Tx) OpenLocks(ctx context.Context, key string, person int64, workspace
 			return o, err
 		}
 	}
-	if o.Project, err = scanProject(results.QueryRow(), &o.Now); err != nil && err != ErrNotFound {
+	if o.Project, err = scanProject(results.QueryRow()); err != nil && err != ErrNotFound {
 		return o, err
 	}
 	if o.Workspace, err = scanWorkspace(results.QueryRow()); err != nil && err != ErrNotFound {
@@ -76,6 +78,9 @@ func (tx *Tx) OpenLocks(ctx context.Context, key string, person int64, workspace
 	}
 	read, err := scanLocks(rows)
 	if err != nil {
+		return o, err
+	}
+	if err := results.QueryRow().Scan(&o.Now); err != nil {
 		return o, err
 	}
 	if err := results.Close(); err != nil {
@@ -235,7 +240,7 @@ func (tx *Tx) SetLocks(ctx context.Context, project int64, o Outcome, assets []*
 		}
 		batch.Queue(`
 			insert into holds (project_id, asset_id, path, person_id, workspace_id, note, fence, taken, ended, ending, ender_id, word, handoff)
-			select $1, a, f, (select id from people p where p.handle = h), w, n, x, t, now(), $2, nullif($3::bigint, 0), $4, nullif($5::integer, 0)
+			select $1, a, f, (select id from people p where p.handle = h), w, n, x, t, clock_timestamp(), $2, nullif($3::bigint, 0), $4, nullif($5::integer, 0)
 			from unnest($6::bigint[], $7::text[], $8::text[], $9::uuid[], $10::text[], $11::bigint[], $12::timestamptz[]) as u (a, f, h, w, n, x, t)`,
 			project, o.Ending, o.By, o.Word, o.Handoff, ids, paths, people, spaces, notes, fences, taken)
 	}
@@ -269,7 +274,7 @@ func setLines(batch *pgx.Batch, project int64, o Outcome, assets []*Asset) {
 			if a.Lock.Holder.Handle == w.Handle {
 				ending = "got"
 			}
-			batch.Queue(`update waits set ended = now(), ending = $3, until = null where asset_id = $1 and ended is null and person_id = (select id from people where handle = $2)`, a.ID, w.Handle, ending)
+			batch.Queue(`update waits set ended = clock_timestamp(), ending = $3, until = null where asset_id = $1 and ended is null and person_id = (select id from people where handle = $2)`, a.ID, w.Handle, ending)
 		}
 		for i, w := range a.Lock.Line {
 			if i < len(a.Was.Line) && a.Was.Line[i] == w {
@@ -282,7 +287,7 @@ func setLines(batch *pgx.Batch, project int64, o Outcome, assets []*Asset) {
 		}
 		for _, was := range a.Was.Asks {
 			if !slices.ContainsFunc(a.Lock.Asks, func(k lock.Ask) bool { return k.From == was.From }) {
-				batch.Queue(`update asks set answered = now(), answer = $3, word = $4, until = $5 where asset_id = $1 and answered is null and person_id = (select id from people where handle = $2)`,
+				batch.Queue(`update asks set answered = clock_timestamp(), answer = $3, word = $4, until = $5 where asset_id = $1 and answered is null and person_id = (select id from people where handle = $2)`,
 					a.ID, was.From, o.Ending, o.Word, optional(o.Until))
 			}
 		}
@@ -325,8 +330,8 @@ type Due struct {
 // DueLocks lists up to limit locks with an offer that lapsed or an ask that stayed unanswered. Relies on waits_due and asks_due.
 func (tx *Tx) DueLocks(ctx context.Context, limit int) ([]Due, error) {
 	rows, err := tx.q.Query(ctx, `select a.project_id, a.folded from (
-			(select asset_id from waits where ended is null and until <= now() order by until limit $1)
-			union (select asset_id from asks where answered is null and not told and late <= now() order by late limit $1)) d
+			(select w.asset_id from waits w where w.ended is null and w.until <= now() and exists (select from assets a where a.id = w.asset_id) order by w.until limit $1)
+			union (select k.asset_id from asks k where k.answered is null and not k.told and k.late <= now() and exists (select from assets a where a.id = k.asset_id) order by k.late limit $1)) d
 		join assets a on a.id = d.asset_id limit $1`, limit)
 	if err != nil {
 		return nil, err
@@ -418,7 +423,7 @@ func (tx *Tx) addLines(ctx context.Context, project int64, list []model.Lock, at
 }
 
 // RecordQuery asks for a part of the record: of one person, at or below a folded path, ended in one way ("held" for not ended), from a time
-// on, up to another; zero values ask for all.
+// on, up to another; zero values ask for all. Below is compared here, under the rules for paths, which no database has.
 type RecordQuery struct {
 	Person, Below, Ending string
 	Since, Until          time.Time
@@ -427,21 +432,33 @@ type RecordQuery struct {
 
 // Record lists who held what, the latest taken first. Relies on holds_of_project and assets_held.
 func (tx *Tx) Record(ctx context.Context, project int64, q RecordQuery) ([]model.Hold, error) {
+	all := 0
+	if q.Below == "" {
+		all = q.Limit
+	}
 	rows, err := tx.q.Query(ctx, `
 		select r.path, p.handle, coalesce(w.name, ''), r.note, r.taken, r.ended, extract(epoch from coalesce(r.ended, now()) - r.taken)::bigint, r.ending, coalesce(e.handle, ''), r.word, coalesce(r.handoff, 0)
 		from (select path, person_id, workspace_id, note, taken, ended, ending, nullif(ender_id, person_id) ender_id, word, handoff from holds where project_id = $1
 			union all select path, holder_id, workspace_id, lock_note, locked, null, '', null, '', null from assets where project_id = $1 and holder_id is not null) r
 		join people p on p.id = r.person_id left join people e on e.id = r.ender_id left join workspaces w on w.id = r.workspace_id
-		where ($2 = '' or p.handle = $2) and ($3 = '' or lower(r.path) = $3 or starts_with(lower(r.path), $3 || '/')) and ($4 = '' or r.ending = $4 or $4 = 'held' and r.ended is null)
-			and (r.ended is null or $5::timestamptz is null or r.ended >= $5) and ($6::timestamptz is null or r.taken < $6)
-		order by r.taken desc, r.path limit $7`, project, q.Person, q.Below, q.Ending, notZero(q.Since), notZero(q.Until), q.Limit)
+		where ($2 = '' or p.handle = $2) and ($3 = '' or r.ending = $3 or $3 = 'held' and r.ended is null)
+			and (r.ended is null or $4::timestamptz is null or r.ended >= $4) and ($5::timestamptz is null or r.taken < $5)
+		order by r.taken desc, r.path limit nullif($6, 0)`, project, q.Person, q.Ending, notZero(q.Since), notZero(q.Until), all)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (h model.Hold, err error) {
-		err = row.Scan(&h.Path, &h.Person, &h.Workspace, &h.Note, &h.Taken, &h.Ended, &h.Seconds, &h.Ending, &h.EndedBy, &h.Word, &h.Handoff)
-		return h, err
-	})
+	defer rows.Close()
+	list := []model.Hold{}
+	for len(list) < q.Limit && rows.Next() {
+		var h model.Hold
+		if err := rows.Scan(&h.Path, &h.Person, &h.Workspace, &h.Note, &h.Taken, &h.Ended, &h.Seconds, &h.Ending, &h.EndedBy, &h.Word, &h.Handoff); err != nil {
+			return nil, err
+		}
+		if folded := assetpath.Fold(h.Path); q.Below == "" || folded == q.Below || strings.HasPrefix(folded, q.Below+"/") {
+			list = append(list, h)
+		}
+	}
+	return list, rows.Err()
 }
 
 func notZero(t time.Time) *time.Time {
@@ -466,4 +483,10 @@ func (tx *Tx) Contested(ctx context.Context, project int64, since time.Time, lim
 		return nil, err
 	}
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[model.Contested])
+}
+
+// Reserved counts the names that a person keeps in a project for assets that come later. Relies on assets_held.
+func (tx *Tx) Reserved(ctx context.Context, project, person int64) (n int, err error) {
+	err = tx.q.QueryRow(ctx, `select count(*) from assets where project_id = $1 and holder_id is not null and holder_id = $2 and newest = 0`, project, person).Scan(&n)
+	return n, err
 }

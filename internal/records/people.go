@@ -77,15 +77,25 @@ type Token struct {
 	// Project is the key of the only project that it is for, and Role the most that it may do there; "" for no bounds.
 	Project string
 	Role    string
+	// Here is the project that was asked about, as far as a right in it needs it: its id and the person's role, 0 and "" where there is none.
+	Here Project
 }
 
-// TokenByDigest relies on the primary key. Ended covers both expiry and sign-out, by the database's clock.
-func (tx *Tx) TokenByDigest(ctx context.Context, digest [32]byte) (t Token, err error) {
+// TokenByDigest finds a token, and what its person is in the project with a key. Relies on the primary keys and projects_key_key. Ended covers both expiry and sign-out, by the database's clock.
+func (tx *Tx) TokenByDigest(ctx context.Context, digest [32]byte, key string) (t Token, err error) {
 	err = one(tx.q.QueryRow(ctx, `
-		select p.id, p.handle, p.steward, t.label, coalesce(t.revoked, t.expires), t.revoked is not null or t.expires <= now(), coalesce(j.key, ''), t.role
-		from tokens t join people p on p.id = t.person_id left join projects j on j.id = t.project_id where t.digest = $1`, digest[:]),
-		&t.Person.ID, &t.Person.Handle, &t.Person.Steward, &t.Label, &t.Expires, &t.Ended, &t.Project, &t.Role)
+		select p.id, p.handle, p.steward, t.label, coalesce(t.revoked, t.expires), t.revoked is not null or t.expires <= now(), coalesce(j.key, ''), t.role,
+			coalesce(h.id, 0), coalesce(m.role, '')
+		from tokens t join people p on p.id = t.person_id left join projects j on j.id = t.project_id
+		left join projects h on h.key = $2 and h.deleted is null left join memberships m on m.project_id = h.id and m.person_id = p.id where t.digest = $1`, digest[:], key),
+		&t.Person.ID, &t.Person.Handle, &t.Person.Steward, &t.Label, &t.Expires, &t.Ended, &t.Project, &t.Role, &t.Here.ID, &t.Here.Role)
 	return t, err
+}
+
+// TokenHolds tells whether a token can still be used. Relies on the primary key.
+func (tx *Tx) TokenHolds(ctx context.Context, digest [32]byte) (ok bool, err error) {
+	err = tx.q.QueryRow(ctx, `select exists (select from tokens where digest = $1 and revoked is null and expires > now())`, digest[:]).Scan(&ok)
+	return ok, err
 }
 
 // EndToken makes a token unusable from now on.

@@ -76,7 +76,7 @@ func (tx *Tx) Projects(ctx context.Context, person int64, all bool, only string)
 
 // SetLimit sets the most bytes that a project's packs may have, 0 for none.
 func (tx *Tx) SetLimit(ctx context.Context, project, limit int64) error {
-	_, err := tx.q.Exec(ctx, `update projects set storage_limit = nullif($2, 0) where id = $1`, project, limit)
+	_, err := tx.q.Exec(ctx, `update projects set storage_limit = nullif($2::bigint, 0) where id = $1`, project, limit)
 	return err
 }
 

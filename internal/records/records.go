@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"strconv"
 	"strings"
 	"time"
 
@@ -26,6 +27,16 @@ var ErrNotFound = errors.New("not found")
 
 // ErrUnavailable is wrapped by errors that come from the database being away, and not from what was asked.
 var ErrUnavailable = errors.New("the database can't be reached")
+
+// ErrTooLong is wrapped where a statement took longer than one may: see patience.
+var ErrTooLong = errors.New("it took too long")
+
+// ErrNoText is wrapped where something was no text that the database takes: a zero byte, or broken UTF-8.
+var ErrNoText = errors.New("it is no text")
+
+// patience is how long one statement may take. What keeps the house, by itself or at the operator's command, takes the time that it needs: see
+// Patient.
+const patience = 60 * time.Second
 
 // DB is a pool of connections, safe for concurrent use.
 type DB struct {
@@ -61,6 +72,7 @@ func OpenTraced(ctx context.Context, url string, tracer pgx.QueryTracer) (*DB, e
 	// any of ours takes.
 	config.ConnConfig.RuntimeParams["plan_cache_mode"] = "force_custom_plan"
 	config.ConnConfig.RuntimeParams["jit"] = "off"
+	config.ConnConfig.RuntimeParams["statement_timeout"] = strconv.Itoa(int(patience.Milliseconds()))
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, err
@@ -81,6 +93,10 @@ func prepare(ctx context.Context, pool *pgxpool.Pool) error {
 		return fmt.Errorf("the database at %s can't be reached: %w", address(pool), cause(err))
 	}
 	defer conn.Release()
+	if _, err := conn.Exec(ctx, `set statement_timeout = 0`); err != nil {
+		return err
+	}
+	defer func() { _, _ = conn.Exec(context.WithoutCancel(ctx), `reset statement_timeout`) }()
 	m, err := migrate.NewMigrator(ctx, conn.Conn(), "public.schema_version")
 	if err != nil {
 		return err
@@ -190,6 +206,12 @@ func (db *DB) Read(ctx context.Context, work func(*Tx) error) error {
 	}))
 }
 
+// Patient lets the statements of this transaction take as long as they need.
+func (tx *Tx) Patient(ctx context.Context) error {
+	_, err := tx.q.Exec(ctx, `set local statement_timeout = 0`)
+	return err
+}
+
 // explain marks the errors that mean that the database is away.
 func explain(err error) error {
 	if err == nil {
@@ -198,8 +220,17 @@ func explain(err error) error {
 	if errors.Is(err, pgx.ErrNoRows) {
 		return ErrNotFound
 	}
+	if errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
+		return err // who asked is gone: that says nothing of the database
+	}
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) {
+		switch pg.Code {
+		case "57014":
+			return fmt.Errorf("%w (%s)", ErrTooLong, pg.Message)
+		case "22021", "22P05":
+			return fmt.Errorf("%w (%s)", ErrNoText, pg.Message)
+		}
 		// Class 57: shut down by an administrator, starting up, crashed.
 		if pg.Code[:2] == "57" || pg.Code[:2] == "08" || pg.Code == "53300" {
 			return fmt.Errorf("%w (%s)", ErrUnavailable, pg.Message)

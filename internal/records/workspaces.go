@@ -127,10 +127,14 @@ func (tx *Tx) AnswerRuleRequest(ctx context.Context, project, id, person int64, 
 // FreePaths takes from assets that are gone, or were never there, the paths that other assets get now, and from those the ones that they
 // leave: ids get the folded paths beside them. What was never there goes altogether. A path behind a byte 1 is no path: nobody finds it.
 func (tx *Tx) FreePaths(ctx context.Context, project int64, ids []int64, folded []string) error {
-	if _, err := tx.q.Exec(ctx, `delete from assets a where a.project_id = $1 and a.folded = any($3) and a.newest = 0 and not a.id = any($2)`, project, ids, folded); err != nil {
+	if _, err := tx.q.Exec(ctx, `delete from assets a where a.id in (select x.id from unnest($2::text[]) u (f)
+		cross join lateral (select id, newest from assets a where a.project_id = $1 and a.folded = u.f limit 1) x where x.newest = 0)`, project, folded); err != nil {
 		return err
 	}
-	_, err := tx.q.Exec(ctx, `update assets a set folded = chr(1) || a.id || '/' || a.folded from unnest($2::bigint[], $3::text[]) as u (i, f)
-		where a.project_id = $1 and (a.folded = u.f and a.id <> u.i and (a.gone or a.id = any($2)) or a.id = u.i and a.folded <> u.f) and not starts_with(a.folded, chr(1))`, project, ids, folded)
+	// One look into an index for each path and each id: an "or" of the two would compare every row with every element.
+	_, err := tx.q.Exec(ctx, `with moved as materialized (select i, f from unnest($2::bigint[], $3::text[]) as u (i, f))
+		update assets a set folded = chr(1) || a.id || '/' || a.folded where not starts_with(a.folded, chr(1)) and a.id in (
+			select x.id from moved u cross join lateral (select id, gone from assets a where a.project_id = $1 and a.folded = u.f limit 1) x where x.id <> u.i and (x.gone or x.id in (select i from moved))
+			union select x.id from moved u cross join lateral (select id, folded from assets a where a.id = u.i and a.project_id = $1 limit 1) x where x.folded <> u.f)`, project, ids, folded)
 	return err
 }

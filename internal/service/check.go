@@ -81,7 +81,7 @@ func (s *Service) room(ctx context.Context, tx *records.Tx, p records.Project, c
 			return err
 		}
 		if stored+coming > p.Limit {
-			return model.NewProblem(model.LimitReached, "ask its owner to raise the limit, or send less", "this send brings up to %s, and %s has %s left of its limit of %s", size, p.Key,
+			return model.NewProblem(model.LimitReached, "ask whoever runs the service, a steward, to raise the limit, or send less", "this send brings up to %s, and %s has %s left of its limit of %s", size, p.Key,
 				humanize.IBytes(uint64(max(p.Limit-stored, 0))), humanize.IBytes(uint64(p.Limit)))
 		}
 	}

@@ -2,9 +2,12 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"sync"
+
+	"github.com/dustin/go-humanize"
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/manifest"
@@ -119,8 +122,12 @@ func (s *Service) putPack(ctx context.Context, project int64, next func() (pack.
 }
 
 // storePack keeps records in one pack and makes them known.
+// What a project has no room for is not taken: looked at before a byte is read, and charged in the transaction that makes it known.
 func (s *Service) storePack(ctx context.Context, p records.Project, next func() (pack.Record, error)) (int, error) {
 	s.busy()
+	if err := s.read(ctx, func(tx *records.Tx) error { return s.charge(ctx, tx, p, 0) }); err != nil {
+		return 0, err
+	}
 	name, size, entries, err := s.putPack(ctx, p.ID, next)
 	if err != nil || len(entries) == 0 {
 		return 0, err
@@ -128,8 +135,36 @@ func (s *Service) storePack(ctx context.Context, p records.Project, next func() 
 	// What has arrived is kept even where its sender is gone. Where it can't be said whether the database took it, the pack stays: the
 	// rows may be there. Collect removes it if they are not.
 	ctx = context.WithoutCancel(ctx)
-	err = s.write(ctx, func(tx *records.Tx) error { return tx.AddPack(ctx, p.ID, name, size, entries) })
+	err = s.write(ctx, func(tx *records.Tx) error {
+		if err := tx.ChargeRoom(ctx, p.ID); err != nil {
+			return err
+		}
+		if err := s.charge(ctx, tx, p, size); err != nil {
+			return err
+		}
+		return tx.AddPack(ctx, p.ID, name, size, entries)
+	})
+	var problem *model.Problem
+	if errors.As(err, &problem) && problem.Type == model.LimitReached {
+		if gone := s.store.Remove(ctx, name); gone != nil {
+			s.log.Warn("a pack that was not taken could not be removed; collect does it", "pack", name, "error", gone)
+		}
+	}
 	return len(entries), err
+}
+
+// charge refuses what would take more room than a project has. 0 asks whether there is any.
+func (s *Service) charge(ctx context.Context, tx *records.Tx, p records.Project, size int64) error {
+	limit, stored, err := tx.Room(ctx, p.ID)
+	if err != nil || limit == 0 || stored+size <= limit && stored < limit {
+		return err
+	}
+	return noRoomLeft(p.Key, stored, limit)
+}
+
+func noRoomLeft(key string, stored, limit int64) error {
+	return model.NewProblem(model.LimitReached, "ask whoever runs the service, a steward, to raise the limit; nothing is lost, and everything that is there can be read",
+		"%s takes %s of the %s that it may take", key, humanize.IBytes(uint64(stored)), humanize.IBytes(uint64(limit)))
 }
 
 // FetchChunks calls each with the asked-for chunks and manifest nodes, in that order. A record is valid during the call only.

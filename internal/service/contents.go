@@ -6,6 +6,7 @@ import (
 	"io"
 	"time"
 
+	"github.com/dustin/go-humanize"
 	"github.com/zeebo/blake3"
 
 	"kettletarn/internal/core/chunk"
@@ -46,7 +47,7 @@ func (s *Service) adopt(ctx context.Context, actor Actor, p records.Project, cha
 			unknown = append(unknown, d)
 		}
 	}
-	w := &adoption{s: s, ctx: ctx, project: p.ID, actor: actor, r: s.chunkReader(p.ID)}
+	w := &adoption{known: map[chunk.Ref]bool{}, s: s, ctx: ctx, project: p.ID, actor: actor, r: s.chunkReader(p.ID)}
 	defer w.r.close()
 	for len(unknown) > 0 {
 		page := unknown[:min(len(unknown), MaxDigests)]
@@ -58,8 +59,19 @@ func (s *Service) adopt(ctx context.Context, actor Actor, p records.Project, cha
 	return nil
 }
 
+// MaxAsset is the most bytes that one asset has, and MaxChunks the most chunks. A manifest is a tree in which one node may stand in many places: a few
+// hundred bytes of it can stand for any size.
+const (
+	MaxAsset  = 4 << 40
+	MaxChunks = 1 << 24
+)
+
+// rememberedRefs is how many chunks that are known to be here are not asked about again.
+const rememberedRefs = 1 << 17
+
 // adoption is one run of adopt.
 type adoption struct {
+	known   map[chunk.Ref]bool
 	s       *Service
 	ctx     context.Context
 	project int64
@@ -82,7 +94,9 @@ func (w *adoption) page(digests []chunk.Digest, byDigest map[chunk.Digest]Change
 			if chunks++; chunks == 1 {
 				first = ref
 			}
-			c.Size += int64(ref.Size)
+			if c.Size += int64(ref.Size); c.Size > MaxAsset || chunks > MaxChunks {
+				return model.NewProblem(model.TooLarge, "split the file", "an asset has at most %s, in at most %d chunks", humanize.IBytes(MaxAsset), MaxChunks)
+			}
 			return w.want(ref)
 		})
 		if errors.Is(err, manifest.ErrInvalid) {
@@ -114,6 +128,13 @@ func (w *adoption) page(digests []chunk.Digest, byDigest map[chunk.Digest]Change
 }
 
 func (w *adoption) want(ref chunk.Ref) error {
+	if w.known[ref] {
+		return nil
+	}
+	if len(w.known) >= rememberedRefs {
+		clear(w.known)
+	}
+	w.known[ref] = true
 	if w.refs = append(w.refs, ref); len(w.refs) < MaxDigests {
 		return nil
 	}

@@ -82,19 +82,23 @@ func (st *staged) judge(c Change, a *records.Asset, takeFree bool) *model.Refusa
 }
 
 // judgePlace decides whether a moved asset may come to the place whose row is there.
-func (st *staged) judgePlace(c Change, a, there *records.Asset, byFolded map[string]Change) *model.Refusal {
+func (st *staged) judgePlace(c Change, a, there *records.Asset, leaving map[string]bool) *model.Refusal {
 	if there == nil || there.ID == a.ID {
 		return nil // only its spelling changes
 	}
-	leaves := false
-	for _, o := range byFolded {
-		leaves = leaves || o.MovedFrom != "" && assetpath.Fold(o.MovedFrom) == there.Folded
-	}
+	leaves := leaving[there.Folded]
 	if !there.Gone && !leaves {
 		return &model.Refusal{Path: c.Path, Reason: "behind", Message: fmt.Sprintf("%s: there is an asset of this name (version %d)", c.Path, there.Newest), Remedy: "run tarn update first, or move it elsewhere"}
 	}
-	if !there.Lock.Free() && !leaves {
-		return terms(st.project, st.now).MaySend(lock.Carry(there.Lock, c.Path), st.place, 0, false)
+	if leaves {
+		return nil
+	}
+	// The name may be kept for somebody, or offered to the next in line for it.
+	if r := terms(st.project, st.now).MaySend(lock.Carry(there.Lock, c.Path), st.place, 0, true); r != nil {
+		return r
+	}
+	if !there.Lock.Free() || len(there.Lock.Line) > 0 {
+		st.taken[a.ID] = there
 	}
 	return nil
 }

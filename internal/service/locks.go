@@ -12,6 +12,7 @@ import (
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/lock"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/text"
 	"kettletarn/internal/records"
 )
 
@@ -20,6 +21,8 @@ const (
 	MaxPaths = 125_000
 	MaxNote  = 64 << 10
 	MaxWord  = 1000
+	// MaxReserved is how many names for assets that come later one person keeps in a project.
+	MaxReserved = 1000
 )
 
 // Want is one asset that somebody wants to lock, with the version that they have (0 for none).
@@ -104,12 +107,14 @@ func (s *Service) TakeLocks(ctx context.Context, actor Actor, key string, wish W
 }
 
 // checkWord looks at what people say beside a lock.
-func checkWord(what, text string) error {
-	switch {
-	case len(text) > MaxWord:
-		return model.NewProblem(model.BadRequest, "shorten it", "%s has at most %d bytes", what, MaxWord)
-	case strings.ContainsRune(text, 0):
-		return model.NewProblem(model.BadRequest, "leave it out", "%s has a zero byte in it", what)
+func checkWord(what, words string) error {
+	return written(what, words, MaxWord, true)
+}
+
+// written looks at what people write, on its way in: with lines, it may have several.
+func written(what, words string, most int, lines bool) error {
+	if wrong := text.Check(words, most, lines); wrong != "" {
+		return model.NewProblem(model.BadRequest, "write it in plain words, or shorter", "%s %s", what, wrong)
 	}
 	return nil
 }
@@ -390,6 +395,13 @@ func (s *Service) reserve(c *lockChange, key string, q lockRequest, order []stri
 	if _, err := s.rulesOf(c.ctx, c.tx, st, Change{}); err != nil {
 		return err
 	}
+	kept, err := c.tx.Reserved(c.ctx, p.ID, c.actor.ID)
+	if err != nil {
+		return err
+	}
+	if kept+len(order) > MaxReserved {
+		return model.NewProblem(model.TooMany, "send what comes there, or give some back with tarn unlock", "one keeps at most %d names for files that come later, and you keep %d", MaxReserved, kept)
+	}
 	known, err := c.tx.AssetsAt(c.ctx, p.ID, order)
 	if err != nil {
 		return err
@@ -432,11 +444,13 @@ func (c *lockChange) set(a *records.Asset, next lock.State, events []lock.Event,
 		c.refusals = append(c.refusals, *refusal)
 		return
 	}
-	if len(events) == 0 {
+	if len(events) == 0 && len(next.Line) == len(a.Lock.Line) && next.Holder == a.Lock.Holder {
 		return
 	}
 	a.Lock = next
-	c.changed = append(c.changed, a)
+	if !slices.Contains(c.changed, a) {
+		c.changed = append(c.changed, a)
+	}
 	for _, e := range events {
 		at := slices.IndexFunc(c.events, func(o lockEvent) bool { return o.Event == e })
 		if at < 0 {

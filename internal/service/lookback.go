@@ -14,6 +14,7 @@ import (
 	"kettletarn/internal/core/lines"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/scope"
+	"kettletarn/internal/core/text"
 	"kettletarn/internal/core/tree"
 	"kettletarn/internal/records"
 )
@@ -241,7 +242,7 @@ func (s *Service) DescribeWorkspace(ctx context.Context, actor Actor, key, id st
 	if len(d.Machine) > 200 || len(d.Folder) > 4096 || len(d.Branch) > 200 || d.Follows < 0 || d.Follows > 1<<31-1 {
 		return model.NewProblem(model.BadRequest, "", "the machine, the folder or the branch is too long")
 	}
-	d.Machine, d.Folder, d.Branch = printable(d.Machine), printable(d.Folder), printable(d.Branch)
+	d.Machine, d.Folder, d.Branch = text.Line(d.Machine), text.Line(d.Folder), text.Line(d.Branch)
 	return s.write(ctx, func(tx *records.Tx) error {
 		p, err := project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {

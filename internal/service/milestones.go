@@ -67,8 +67,8 @@ func (s *Service) AddMilestone(ctx context.Context, actor Actor, key string, q m
 	if err := point.CheckName(q.Name); err != nil {
 		return m, model.NewProblem(model.BadRequest, "choose another name", "%v", err)
 	}
-	if len(q.Note) > 1000 || strings.ContainsRune(q.Note, 0) {
-		return m, model.NewProblem(model.BadRequest, "shorten it", "the note of a milestone has at most 1,000 bytes")
+	if err := checkWord("the note of a milestone", q.Note); err != nil {
+		return m, err
 	}
 	err = s.write(ctx, func(tx *records.Tx) error {
 		p, err := project(ctx, tx, actor, key, model.Artist)

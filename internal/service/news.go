@@ -5,6 +5,7 @@ import (
 	"sync"
 	"time"
 
+	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/news"
 	"kettletarn/internal/records"
@@ -42,6 +43,10 @@ const (
 
 // told adds to an event what it says to one who reads it.
 func told(e *model.Event, actor Actor, role string) {
+	if !news.Open(e.Kind) && !model.AtLeast(role, model.Lead) && e.Person != actor.Handle {
+		*e = model.Event{ID: e.ID, At: e.At, Kind: e.Kind} // that something changed is all that is for them
+		return
+	}
 	item := news.Of(*e)
 	e.Text = item.For(actor.Handle)
 	if item.Concerns(actor.Handle, role, e.Person) {
@@ -59,10 +64,7 @@ func (s *Service) News(ctx context.Context, actor Actor, key, last string, each 
 			return model.NewProblem(model.BadRequest, "ask without it", "%s", err.Error())
 		}
 	}
-	started, quiet := last != "", time.Now()
-	if err := alive(); err != nil {
-		return err
-	}
+	started, quiet, greeted := last != "", time.Now(), false
 	for {
 		woken := s.news.wait()
 		var events []model.Event
@@ -71,6 +73,12 @@ func (s *Service) News(ctx context.Context, actor Actor, key, last string, each 
 			p, err := project(ctx, tx, actor, key, model.Viewer)
 			if err != nil {
 				return err
+			}
+			// So is the sign-in: its end ends the stream.
+			if holds, err := tx.TokenHolds(ctx, actor.Credential); err != nil {
+				return err
+			} else if !holds && actor.Credential != (chunk.Digest{}) {
+				return model.NewProblem(model.SignInExpired, again, "this sign-in has ended")
 			}
 			if !started {
 				started = true
@@ -85,6 +93,12 @@ func (s *Service) News(ctx context.Context, actor Actor, key, last string, each 
 		})
 		if err != nil {
 			return err
+		}
+		if !greeted {
+			greeted = true
+			if err := alive(); err != nil {
+				return err
+			}
 		}
 		for _, e := range events {
 			if err := each(e); err != nil {

@@ -15,6 +15,7 @@ import (
 
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/news"
+	"kettletarn/internal/core/text"
 	"kettletarn/internal/records"
 )
 
@@ -221,13 +222,13 @@ func (s *Service) settleDelivery(ctx context.Context, d records.Delivery, ids []
 // letter tells one person of one event.
 func (s *Service) letter(ctx context.Context, d records.Delivery) error {
 	item := news.Of(d.Event)
-	text := item.For(d.Handle) + "."
+	words := item.For(d.Handle) + "."
 	if link := s.link(d.ProjectKey, item); link != "" {
-		text += "\n\n" + link
+		words += "\n\n" + link
 	}
 	kind, _ := news.Find(item.Kind)
-	text += fmt.Sprintf("\n\n-- \nKettle Tarn, %s. You hear of this because %s. Choose what you hear of under News in the console.\n", d.ProjectKey, kind.About)
-	return s.courier.Mail(ctx, d.Key, d.Mail, fmt.Sprintf("[%s] %s", d.ProjectKey, firstSentence(item.For(d.Handle))), text)
+	words += fmt.Sprintf("\n\n-- \nKettle Tarn, %s. You hear of this because %s. Choose what you hear of under News in the console.\n", d.ProjectKey, kind.About)
+	return s.courier.Mail(ctx, d.Key, d.Mail, fmt.Sprintf("[%s] %s", d.ProjectKey, firstSentence(item.For(d.Handle))), words)
 }
 
 // summary tells one person of all that waited for the morning, in one letter.
@@ -246,21 +247,21 @@ func (s *Service) summary(ctx context.Context, list []records.Delivery) (ids []i
 		item := news.Of(one.Event)
 		byKind[item.Kind] = append(byKind[item.Kind], fmt.Sprintf("  %s  %s: %s", one.Event.At.UTC().Format("Mon 15:04"), one.ProjectKey, item.For(d.Handle)))
 	}
-	var text bytes.Buffer
+	var words bytes.Buffer
 	for _, kind := range news.Kinds() {
 		if lines := byKind[kind.Name]; len(lines) > 0 {
-			fmt.Fprintf(&text, "%s (%d)\n%s\n\n", capital(kind.About), len(lines), strings.Join(lines, "\n"))
+			fmt.Fprintf(&words, "%s (%d)\n%s\n\n", capital(kind.About), len(lines), strings.Join(lines, "\n"))
 		}
 	}
 	if address := s.courier.Address(); address != "" {
-		fmt.Fprintf(&text, "%s\n\n", address)
+		fmt.Fprintf(&words, "%s\n\n", address)
 	}
-	text.WriteString("-- \nKettle Tarn. Choose what you hear of under News in the console.\n")
+	words.WriteString("-- \nKettle Tarn. Choose what you hear of under News in the console.\n")
 	subject := fmt.Sprintf("%d things happened", len(list))
 	if len(list) == 1 {
 		subject = "1 thing happened"
 	}
-	return ids, s.courier.Mail(ctx, d.Key, d.Mail, subject, text.String()), nil
+	return ids, s.courier.Mail(ctx, d.Key, d.Mail, subject, words.String()), nil
 }
 
 // call tells a hook of one event.
@@ -273,7 +274,7 @@ func (s *Service) call(ctx context.Context, d records.Delivery) error {
 	if err != nil {
 		return err
 	}
-	return s.courier.Call(ctx, d.URL, d.Secret, d.Key, body)
+	return s.courier.Call(ctx, d.URL, d.Secret, d.Key, text.JSON(body))
 }
 
 // link is the page of the console that an item is about.
@@ -310,6 +311,9 @@ func firstSentence(text string) string {
 
 // NewsSettings is how the actor hears of news.
 func (s *Service) NewsSettings(ctx context.Context, actor Actor) (out model.NewsSettings, err error) {
+	if err := actor.whole(); err != nil {
+		return out, err
+	}
 	err = s.read(ctx, func(tx *records.Tx) error {
 		mail, wishes, err := tx.Wishes(ctx, actor.ID)
 		if err != nil {

@@ -11,6 +11,7 @@ import (
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
+	"kettletarn/internal/core/text"
 	"kettletarn/internal/records"
 )
 
@@ -86,7 +87,7 @@ func pastSend(c *model.PastCommit, workspace string) (send Send, err error) {
 	if !commitID.MatchString(c.Commit) {
 		return send, model.NewProblem(model.BadRequest, "name commits by their full ids", "%s is not the id of a commit", printable(c.Commit))
 	}
-	note := strings.TrimSpace(strings.ToValidUTF8(strings.ReplaceAll(c.Note, "\x00", ""), "�"))
+	note := strings.TrimSpace(text.Lines(strings.ReplaceAll(strings.ReplaceAll(c.Note, "\x00", ""), "\r\n", "\n")))
 	if note == "" {
 		note = "(without a message)"
 	}
@@ -102,7 +103,7 @@ func pastSend(c *model.PastCommit, workspace string) (send Send, err error) {
 	if handles.MatchString(c.Name) {
 		c.Name += " (in git)" // a name is never taken for a person here
 	}
-	send = Send{Workspace: workspace, Note: note, TakeFree: true, Changes: make([]Change, len(c.Changes))}
+	send = Send{Workspace: workspace, Note: note, TakeFree: true, Older: true, Changes: make([]Change, len(c.Changes))}
 	for i, x := range c.Changes {
 		if x.Digest != nil || x.Base != 0 || x.Fence != 0 || assetpath.Fold(x.Path) == rules.File {
 			return send, model.NewProblem(model.BadRequest, "leave it out", "the change of %s says what a change of the past can't say", printable(x.Path))
@@ -207,7 +208,7 @@ func (b *bringing) stage(send *Send) (*staged, error) {
 	if err != nil {
 		return nil, err
 	}
-	st := &staged{project: p, rules: rules.Default()}
+	st := &staged{taken: map[int64]*records.Asset{}, project: p, rules: rules.Default()}
 	st.place.Handle, st.place.WorkspaceID, st.place.Workspace = w.Handle, w.ID, w.Name
 	if st.now, err = tx.Now(ctx); err != nil || len(send.Changes) == 0 {
 		return st, err
@@ -230,6 +231,9 @@ func (b *bringing) stage(send *Send) (*staged, error) {
 	if st.contents, err = tx.Contents(ctx, p.ID, digests, false); err != nil {
 		return nil, err
 	}
+	if st.now, err = tx.Now(ctx); err != nil {
+		return nil, err
+	}
 	ids := make([]int64, 0, len(found))
 	for _, a := range found {
 		ids = append(ids, a.ID)
@@ -238,6 +242,12 @@ func (b *bringing) stage(send *Send) (*staged, error) {
 	if err != nil {
 		return nil, err
 	}
+	leaving := map[string]bool{}
+	for _, c := range send.Changes {
+		if c.MovedFrom != "" {
+			leaving[assetpath.Fold(c.MovedFrom)] = true
+		}
+	}
 	for _, f := range order {
 		c := byFolded[f]
 		if c.leaves {
@@ -245,7 +255,7 @@ func (b *bringing) stage(send *Send) (*staged, error) {
 		}
 		a := found[f]
 		if c.MovedFrom != "" {
-			if from := found[assetpath.Fold(c.MovedFrom)]; from != nil && !from.Gone && st.judgePlace(c, from, a, byFolded) == nil {
+			if from := found[assetpath.Fold(c.MovedFrom)]; from != nil && !from.Gone && st.judgePlace(c, from, a, leaving) == nil {
 				a = from
 			} else {
 				// Not here any more: it begins anew at its new place.

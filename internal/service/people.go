@@ -12,9 +12,9 @@ import (
 	"github.com/alexedwards/argon2id"
 	"github.com/google/uuid"
 
-	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/text"
 	"kettletarn/internal/records"
 )
 
@@ -45,9 +45,9 @@ func validID(id string) bool { return uuid.Validate(id) == nil && len(id) == 36 
 
 func printable(s string) string {
 	if len(s) > 80 {
-		s = s[:80] + "…"
+		s = strings.ToValidUTF8(s[:80], "") + "…"
 	}
-	return assetpath.Printable(s)
+	return text.Line(s)
 }
 
 // AddPerson makes a person and a first token for them, which is returned and not kept.
@@ -151,25 +151,4 @@ func (s *Service) SignOut(ctx context.Context, actor Actor, token string) error 
 	})
 }
 
-// Authenticate finds whose token it is.
-func (s *Service) Authenticate(ctx context.Context, token string) (actor Actor, err error) {
-	const again = "sign in again with tarn sign-in"
-	if token == "" {
-		return actor, model.NewProblem(model.NotSignedIn, again, "you are not signed in")
-	}
-	var t records.Token
-	err = s.read(ctx, func(tx *records.Tx) (err error) {
-		t, err = tx.TokenByDigest(ctx, chunk.Sum([]byte(token)))
-		return err
-	})
-	if errors.Is(err, records.ErrNotFound) {
-		return actor, model.NewProblem(model.NotSignedIn, again, "the service does not know this sign-in")
-	}
-	if err != nil {
-		return actor, err
-	}
-	if t.Ended {
-		return actor, model.NewProblem(model.SignInExpired, again, "this sign-in ended on %s", t.Expires.UTC().Format("2 January 2006"))
-	}
-	return Actor{ID: t.Person.ID, Handle: t.Person.Handle, Steward: t.Person.Steward && t.Project == "", Within: t.Project, AtMost: t.Role}, nil
-}
+const again = "sign in again with tarn sign-in"

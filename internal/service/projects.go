@@ -187,6 +187,9 @@ func ownersOnly(ctx context.Context, tx *records.Tx, actor Actor, p records.Proj
 	if had != model.Owner && role != model.Owner || had == role {
 		return nil
 	}
+	if err := actor.whole(); err != nil {
+		return err
+	}
 	if p.Role != model.Owner && !actor.Steward {
 		return model.NewProblem(model.NotAllowed, "ask an owner of the project", "only an owner makes somebody an owner, or takes that back")
 	}
@@ -208,8 +211,11 @@ func ownersOnly(ctx context.Context, tx *records.Tx, actor Actor, p records.Proj
 // AddWorkspace makes a workspace for the actor.
 func (s *Service) AddWorkspace(ctx context.Context, actor Actor, key, name string) (w model.Workspace, err error) {
 	name = strings.TrimSpace(name)
-	if name == "" || len(name) > 200 || printable(name) != name && len(name) <= 80 {
-		return w, model.NewProblem(model.BadRequest, "take for example: tamsin-pc brinelight", "a workspace's name has 1 to 200 printable characters")
+	if name == "" {
+		return w, model.NewProblem(model.BadRequest, "take for example: tamsin-pc brinelight", "a workspace's name is not empty")
+	}
+	if err := written("a workspace's name", name, 200, false); err != nil {
+		return w, err
 	}
 	err = s.write(ctx, func(tx *records.Tx) error {
 		p, err := project(ctx, tx, actor, key, model.Viewer)

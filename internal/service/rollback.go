@@ -56,7 +56,7 @@ func (s *Service) Rollback(ctx context.Context, actor Actor, key string, q model
 	if len(plan.send.Changes) == 0 && len(plan.refusals) == 0 {
 		return out, model.NewProblem(model.BadRequest, "choose another state", "nothing of it is different from how it is now")
 	}
-	plan.send.Workspace, plan.send.Key, plan.send.TakeFree = q.Workspace, sendKey, true
+	plan.send.Workspace, plan.send.Key, plan.send.TakeFree, plan.send.Older = q.Workspace, sendKey, true, true
 	if q.Preview || len(plan.refusals) > 0 {
 		if len(plan.send.Changes) > 0 {
 			var refused *model.Refused

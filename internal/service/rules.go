@@ -221,8 +221,8 @@ func (s *Service) AskForRule(ctx context.Context, actor Actor, key, path, reason
 	if bad := assetpath.Check(path); bad != nil {
 		return out, model.NewProblem(model.BadRequest, bad.Remedy, "%s", bad.Message)
 	}
-	if len(reason) > 1000 || strings.ContainsRune(reason, 0) {
-		return out, model.NewProblem(model.BadRequest, "shorten it", "the reason has at most 1,000 bytes")
+	if err := checkWord("the reason", reason); err != nil {
+		return out, err
 	}
 	r, err := s.ruled(ctx, actor, key, model.Artist)
 	if err != nil {

@@ -56,6 +56,8 @@ type Send struct {
 	KeepLocks bool
 	TakeFree  bool
 	Changes   []Change
+	// Older says that going back to the content of an older version is meant.
+	Older bool `json:",omitempty"`
 }
 
 // Receipt is the answer to a send. Locks are those kept, with their present fences.
@@ -75,19 +77,21 @@ func (send *Send) check() error {
 		return model.NewProblem(model.BadRequest, "add one with -m: what was done, and why", "a handoff needs a note")
 	case len(note) > MaxNote:
 		return model.NewProblem(model.BadRequest, "shorten it; longer texts are better kept in a file of the project", "the note has %d bytes, and the limit is %d", len(note), MaxNote)
-	case strings.ContainsRune(note, 0):
-		return model.NewProblem(model.BadRequest, "leave it out", "the note has a zero byte in it")
 	case len(send.Tasks) > 50:
 		return model.NewProblem(model.BadRequest, "", "a handoff has at most 50 task ids")
-	case len(send.Stage) > 40 || printable(send.Stage) != send.Stage:
-		return model.NewProblem(model.BadRequest, "take one word", "the stage has at most 40 printable characters")
 	}
 	for _, task := range send.Tasks {
-		if task == "" || len(task) > 60 || printable(task) != task {
-			return model.NewProblem(model.BadRequest, "take for example: BRL-112", "a task id has 1 to 60 printable characters")
+		if task == "" {
+			return model.NewProblem(model.BadRequest, "take for example: BRL-112", "the id of a task is not empty")
+		}
+		if err := written("the id of a task", task, 60, false); err != nil {
+			return err
 		}
 	}
-	return nil
+	if err := written("the stage", send.Stage, 40, false); err != nil {
+		return err
+	}
+	return written("the note", note, MaxNote, true)
 }
 
 // Send makes a handoff of all changes, or refuses with every reason. The same key again gets the same answer. bring, where not nil,
@@ -223,6 +227,8 @@ type staged struct {
 	missing  []chunk.Digest
 	unread   bool // new rules come with it and are not here yet: what only they can decide is not refused before
 	unlocked int  // how many locks the commit gave back
+	// taken are the rows whose names assets get that are moved there, by those assets' ids, where somebody holds or waits for the name.
+	taken map[int64]*records.Asset
 }
 
 // stage locks in the order of docs/architecture: gate, assets by id. It collects every refusal.
@@ -241,7 +247,7 @@ func (s *Service) stage(ctx context.Context, tx *records.Tx, actor Actor, key st
 	if err != nil {
 		return nil, err
 	}
-	st := &staged{project: p, place: lock.Place{Handle: w.Handle, WorkspaceID: w.ID, Workspace: w.Name}}
+	st := &staged{taken: map[int64]*records.Asset{}, project: p, place: lock.Place{Handle: w.Handle, WorkspaceID: w.ID, Workspace: w.Name}}
 	refusals, byFolded := checkPaths(send.Changes)
 	order := sortedKeys(byFolded)
 	paths := make([]string, len(order))
@@ -272,6 +278,12 @@ func (s *Service) stage(ctx context.Context, tx *records.Tx, actor Actor, key st
 		return nil, err
 	}
 	refusals = append(refusals, broken...)
+	leaving := map[string]bool{}
+	for _, c := range send.Changes {
+		if c.MovedFrom != "" {
+			leaving[assetpath.Fold(c.MovedFrom)] = true
+		}
+	}
 	for _, f := range order {
 		c := byFolded[f]
 		if c.leaves {
@@ -283,7 +295,7 @@ func (s *Service) stage(ctx context.Context, tx *records.Tx, actor Actor, key st
 				refusals = append(refusals, model.Refusal{Path: c.Path, Reason: "unknown", Message: c.Path + ": there is no asset at " + printable(c.MovedFrom) + ", where it is said to come from", Remedy: "run tarn update first"})
 				continue
 			}
-			if r := st.judgePlace(c, a, found[f], byFolded); r != nil {
+			if r := st.judgePlace(c, a, found[f], leaving); r != nil {
 				refusals = append(refusals, *r)
 				continue
 			}
@@ -317,6 +329,11 @@ func (s *Service) stage(ctx context.Context, tx *records.Tx, actor Actor, key st
 		st.changes, st.assets = append(st.changes, c), append(st.assets, a)
 	}
 	st.byFolded = byFolded
+	older, err := st.older(ctx, tx, send)
+	if err != nil {
+		return nil, err
+	}
+	refusals = append(refusals, older...)
 	if st.branch, err = tx.MainBranch(ctx, p.ID, false); err != nil {
 		return nil, err
 	}
@@ -351,6 +368,18 @@ func (s *Service) commit(ctx context.Context, tx *records.Tx, st *staged, actor 
 			edits[v.Folded] = entryOf(a, c, v.Folded)
 		}
 		h.Versions = append(h.Versions, v)
+		if there := st.taken[a.ID]; there != nil {
+			// Who waited for the name waits for what has it now.
+			next, events := released.terms.Join(lock.Carry(a.Lock, c.Path), there.Lock.Line)
+			released.set(a, next, events, nil)
+			released.set(there, lock.State{Path: there.Lock.Path, Fence: there.Lock.Fence + 1}, nil, nil)
+			if !next.Free() && send.KeepLocks {
+				receipt.Locks = append(receipt.Locks, shown(next))
+			}
+			if next.Free() || send.KeepLocks {
+				continue
+			}
+		}
 		switch {
 		case a.Lock.Free():
 		case send.KeepLocks && !c.Gone:

@@ -5,6 +5,7 @@ package service
 import (
 	"context"
 	"errors"
+	"fmt"
 	"log/slog"
 	"strings"
 	"sync"
@@ -13,6 +14,7 @@ import (
 
 	lru "github.com/hashicorp/golang-lru/v2"
 
+	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/tree"
 	"kettletarn/internal/records"
@@ -47,6 +49,8 @@ type Actor struct {
 	Steward bool
 	Within  string
 	AtMost  string
+	// Credential is the digest of the token that this is done with; zero where the program itself does it.
+	Credential chunk.Digest
 }
 
 // whole refuses what takes a person, to whom a token for one project is no match.
@@ -133,6 +137,11 @@ func (s *Service) explain(err error) error {
 	switch {
 	case err == nil:
 		return nil
+	case errors.Is(err, records.ErrTooLong):
+		s.log.Warn("a statement took too long and was given up", "error", err)
+		return model.NewProblem(model.TooLarge, "ask for less at once", "that takes the service too long")
+	case errors.Is(err, records.ErrNoText):
+		return model.NewProblem(model.BadRequest, "take plain text", "there is a zero byte or broken UTF-8 in it")
 	case errors.Is(err, records.ErrUnavailable):
 		s.log.Error("the database is away", "error", err)
 		return unavailable
@@ -183,10 +192,11 @@ func (s *Service) Heard(ctx context.Context, actor Actor, workspace string) {
 	if !validID(workspace) {
 		return
 	}
-	if last, ok := s.heard.Get(workspace); ok && time.Since(last) < time.Minute {
+	key := fmt.Sprintf("%d %s", actor.ID, workspace) // whoever else names it
+	if last, ok := s.heard.Get(key); ok && time.Since(last) < time.Minute {
 		return
 	}
-	s.heard.Add(workspace, time.Now())
+	s.heard.Add(key, time.Now())
 	if err := s.read(ctx, func(tx *records.Tx) error { return tx.Heard(ctx, workspace, actor.ID) }); err != nil {
 		s.log.Debug("a workspace could not be noted as heard of", "error", err)
 	}

@@ -21,8 +21,9 @@ func (s *Service) NewToken(ctx context.Context, actor Actor, key string, q model
 		return t, model.NewProblem(model.BadRequest, "take viewer, artist, lead or owner", "%q is not a role", printable(q.Role))
 	case q.Days < 1 || q.Days > MaxTokenDays:
 		return t, model.NewProblem(model.BadRequest, "take for example: 90 days", "a token holds between one day and %d", MaxTokenDays)
-	case len(label) > 80 || printable(label) != label:
-		return t, model.NewProblem(model.BadRequest, "say for example: build machine", "what a token is for has at most 80 printable characters")
+	}
+	if err := written("what a token is for", label, 80, false); err != nil {
+		return t, err
 	}
 	if err := actor.whole(); err != nil {
 		return t, err

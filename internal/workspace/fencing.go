@@ -15,9 +15,28 @@ import (
 
 const gitIgnoreFile = ".gitignore"
 
+// FenceMarker keeps what makes a folder a workspace out of git, and, where the rules are here, the assets too. Where they are not here yet, the
+// first update adds the rest.
+func FenceMarker(ctx context.Context, root string) error {
+	_, err := os.Lstat(filepath.Join(root, rules.File))
+	if err == nil {
+		_, err = KeepFence(ctx, root, true)
+		return err
+	}
+	_, err = writeFence(root, true, func() ([]string, error) { return rules.MarkerIgnore(), nil })
+	return err
+}
+
 // KeepFence makes the block in the folder's git ignore file say what the rules in the folder say, and reports whether that changed it. Without
 // make, a file that has no block is left alone.
 func KeepFence(ctx context.Context, root string, make bool) (changed bool, err error) {
+	return writeFence(root, make, func() ([]string, error) {
+		s, broken := newScan(ctx, root)
+		return s.rules.GitIgnore(), broken
+	})
+}
+
+func writeFence(root string, make bool, lines func() ([]string, error)) (changed bool, err error) {
 	name := filepath.Join(root, gitIgnoreFile)
 	info, err := os.Lstat(name)
 	mode := fs.FileMode(0o644)
@@ -40,11 +59,11 @@ func KeepFence(ctx context.Context, root string, make bool) (changed bool, err e
 	if !make && !rules.Fenced(text) {
 		return false, nil
 	}
-	s, broken := newScan(ctx, root)
-	if broken != nil {
-		return false, broken
+	list, err := lines()
+	if err != nil {
+		return false, err
 	}
-	next, err := rules.Fence(text, s.rules.GitIgnore())
+	next, err := rules.Fence(text, list)
 	if err != nil {
 		return false, model.NewProblem(model.BadRequest, "mend the file, then run the command again", ".gitignore: %v", err)
 	}

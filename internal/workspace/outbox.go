@@ -26,6 +26,7 @@ type Job struct {
 	Tasks     []string        `json:"tasks"`
 	Stage     string          `json:"stage,omitempty"`
 	KeepLocks bool            `json:"keep_locks,omitempty"`
+	Older     bool            `json:"older,omitempty"`
 	Since     time.Time       `json:"since"`
 	Size      int64           `json:"size"`
 	Files     []JobFile       `json:"files"`
@@ -107,7 +108,7 @@ func (w *Workspace) SendLater(ctx context.Context, o SendOptions) (*Job, error) 
 	if len(changed) == 0 {
 		return nil, nil
 	}
-	j := &Job{ID: uuid.NewString(), Note: o.Note, Tasks: o.Tasks, Stage: o.Stage, KeepLocks: o.KeepLocks, Since: now(), Size: sizeOf(s, changed)}
+	j := &Job{ID: uuid.NewString(), Note: o.Note, Tasks: o.Tasks, Stage: o.Stage, KeepLocks: o.KeepLocks, Older: o.Older, Since: now(), Size: sizeOf(s, changed)}
 	if err := os.MkdirAll(w.jobFile(j.ID, "files"), 0o700); err != nil {
 		return nil, err
 	}
@@ -180,7 +181,7 @@ func (w *Workspace) SendJob(ctx context.Context, j *Job) (*model.Handoff, error)
 	}
 	defer root.Close()
 	s, changed := j.status()
-	request := model.SendRequest{Workspace: w.Marker.Workspace, Note: j.Note, Tasks: j.Tasks, Stage: j.Stage, KeepLocks: j.KeepLocks}
+	request := model.SendRequest{Workspace: w.Marker.Workspace, Note: j.Note, Tasks: j.Tasks, Stage: j.Stage, KeepLocks: j.KeepLocks, Older: j.Older}
 	up := &upload{w: w, root: root, ctx: ctx, status: s, changed: changed, request: request, seen: map[chunk.Digest]bool{}, batch: &batch{}}
 	w.Progress.Start("Sending", j.Size)
 	cuts, unread, err := up.readAll(&request)

@@ -19,6 +19,7 @@ type SendOptions struct {
 	Tasks     []string
 	Stage     string
 	KeepLocks bool
+	Older     bool // going back to the content of an older version is meant
 	WithGone  bool
 	Paths     []string
 	// Set takes the rest of each set along.
@@ -57,7 +58,7 @@ func (w *Workspace) Send(ctx context.Context, o SendOptions) (*Sent, error) {
 	if err := w.ForgetRefused(); err != nil {
 		return nil, err
 	}
-	request := model.SendRequest{Workspace: w.Marker.Workspace, Note: o.Note, Tasks: o.Tasks, Stage: o.Stage, KeepLocks: o.KeepLocks}
+	request := model.SendRequest{Workspace: w.Marker.Workspace, Note: o.Note, Tasks: o.Tasks, Stage: o.Stage, KeepLocks: o.KeepLocks, Older: o.Older}
 	up := &upload{w: w, root: w.root, ctx: ctx, status: s, changed: changed, request: request, seen: map[chunk.Digest]bool{}, batch: &batch{}}
 	w.Progress.Start("Sending", sizeOf(s, changed))
 	cuts, unread, err := up.readAll(&request)

@@ -213,7 +213,18 @@ func Join(ctx context.Context, dir, key string, here bool, c *client.Client, pro
 		if err != nil {
 			return nil, err
 		}
-		if mine {
+		m, err := ReadMarker(dir)
+		if err != nil {
+			return nil, err
+		}
+		what, _, note, err := lookAtPlace(dir, m)
+		if err != nil {
+			return nil, err
+		}
+		switch {
+		case mine && here && what == placeAnew:
+			return takeAnew(ctx, dir, m, note, c, progress)
+		case mine && (!here || what != placeCopy):
 			return openAnyhow(dir, c, progress)
 		}
 		if !here {

@@ -113,6 +113,11 @@ func (w *Workspace) Update(ctx context.Context, o UpdateOptions) (*Updated, erro
 	if len(o.Paths) == 0 {
 		w.sweep()
 		w.Describe(ctx)
+		if besideCode(w.Root) {
+			if _, err := KeepFence(ctx, w.Root, false); err != nil {
+				return u, err
+			}
+		}
 	}
 	return u, w.guardAll(u.Brought)
 }

@@ -136,7 +136,7 @@ func openAnyhow(root string, c *client.Client, progress Progress) (*Workspace, e
 	if err := w.ready(); err != nil {
 		return nil, err
 	}
-	if err := w.rememberPlace(); err != nil {
+	if err := w.settlePlace(); err != nil {
 		return nil, err
 	}
 	w.root, err = openDisk(root)
@@ -165,6 +165,12 @@ func (w *Workspace) ready() error {
 
 // Create ties root to a project: a workspace is made at the service, and the marker is written.
 func Create(ctx context.Context, root, project string, c *client.Client, progress Progress) (*Workspace, error) {
+	if besideCode(root) {
+		// Before anything else is here, so that neither marker nor assets are ever there for git to take.
+		if err := FenceMarker(ctx, root); err != nil {
+			return nil, err
+		}
+	}
 	made, err := c.AddWorkspace(ctx, project, assetpath.Printable(Machine()+": "+filepath.Base(root)))
 	if err != nil {
 		return nil, err

@@ -7,12 +7,13 @@ package assetpath
 import (
 	"fmt"
 	"strings"
-	"unicode"
 	"unicode/utf8"
 
 	"github.com/zeebo/blake3"
 	"golang.org/x/text/cases"
 	"golang.org/x/text/unicode/norm"
+
+	"kettletarn/internal/core/text"
 )
 
 // Limits in bytes of UTF-8, the smallest among the file systems in use.
@@ -74,12 +75,12 @@ func checkPart(part, path string) *Problem {
 	}
 	for _, r := range part {
 		switch {
+		case r >= '\u202a' && r <= '\u202e' || r >= '\u2066' && r <= '\u2069' || r == '\u200e' || r == '\u200f' || r == '\u061c':
+			return problem("path-control-character", rename, "the name %q has an invisible mark that turns the writing direction", part)
 		case r < 0x20 || r >= 0x7f && r < 0xa0 || r == '\u2028' || r == '\u2029':
 			return problem("path-control-character", rename, "the name %q has a control character in it", part)
 		case strings.ContainsRune(`\:*?"<>|`, r):
 			return problem("path-character", rename, "the name %q has the character %q, which Windows can't take", part, r)
-		case r >= '\u202a' && r <= '\u202e' || r >= '\u2066' && r <= '\u2069':
-			return problem("path-control-character", rename, "the name %q has an invisible mark that turns the writing direction", part)
 		}
 	}
 	if last := part[len(part)-1]; last == '.' || last == ' ' {
@@ -173,15 +174,8 @@ func firstRunes(s string, n int) string {
 	return s
 }
 
-// Printable returns path with whatever could disturb a terminal replaced, for messages.
-func Printable(path string) string {
-	return strings.Map(func(r rune) rune {
-		if r == utf8.RuneError || !unicode.IsPrint(r) {
-			return '�'
-		}
-		return r
-	}, path)
-}
+// Printable is what of a path, or of any text within a line, may be shown: see [text.Line].
+func Printable(path string) string { return text.Line(path) }
 
 // Fit is path where that is legal, and else a legal path that stands for it, always the same one. Each character that can't be is an
 // underscore, a name that means a device has one behind it, what is too long is cut, and the name ends in "~" and six hex digits of the
@@ -222,7 +216,7 @@ func mark(path, of string) string {
 
 func fitPart(part string) string {
 	part = strings.Map(func(r rune) rune {
-		if r == utf8.RuneError || r < 0x20 || r >= 0x7f && r < 0xa0 || r == '\u2028' || r == '\u2029' || strings.ContainsRune(`\:*?"<>|`, r) || r >= '\u202a' && r <= '\u202e' || r >= '\u2066' && r <= '\u2069' {
+		if r == utf8.RuneError || r < 0x20 || r >= 0x7f && r < 0xa0 || r == '\u2028' || r == '\u2029' || strings.ContainsRune(`\:*?"<>|`, r) || !text.Shown(r) {
 			return '_'
 		}
 		return r

@@ -219,6 +219,24 @@ func Carry(s State, path string) State {
 	return s
 }
 
+// Join puts people behind those who wait already: they waited for something that this lock stands for now. Where it is free, it is offered.
+func (t Terms) Join(s State, line []Waiter) (State, []Event) {
+	s.Line = slices.Clone(s.Line)
+	for _, w := range line {
+		if s.InLine(w.Handle) == 0 && s.Holder.Handle != w.Handle {
+			w.Passed, w.Until = false, time.Time{}
+			s.Line = append(s.Line, w)
+		}
+	}
+	if !s.Free() {
+		return s, nil
+	}
+	if offered, _ := s.OfferedTo(); offered != "" {
+		return s, nil
+	}
+	return t.offer(s)
+}
+
 func freed(s State) State {
 	s.Holder, s.Since, s.Note, s.Diverged, s.Asks = Place{}, time.Time{}, "", 0, nil
 	s.Fence++

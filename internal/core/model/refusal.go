@@ -3,6 +3,7 @@ package model
 import (
 	"fmt"
 	"strings"
+	"time"
 )
 
 // Refusal says why something was not done to one path, in words that a command and a page show unchanged. Reason is a stable
@@ -13,6 +14,9 @@ type Refusal struct {
 	Message string `json:"message"`
 	Remedy  string `json:"remedy"`
 }
+
+// OlderVersion is the reason of a change that has the content of an older version.
+const OlderVersion = "older-version"
 
 // Refused is the error of a request that was understood, allowed, and not carried out, with every reason at once.
 type Refused struct {
@@ -34,6 +38,8 @@ type Problem struct {
 	Detail  string
 	Remedy  string
 	Missing []string
+	// After is how long to wait before the same is tried again, 0 where that is not said.
+	After time.Duration
 }
 
 func (p *Problem) Error() string {

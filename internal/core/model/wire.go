@@ -280,12 +280,14 @@ type SendChange struct {
 
 // SendRequest is a send, to be checked or to be made. The key of a send to be made is in the header Idempotency-Key.
 type SendRequest struct {
-	Workspace string       `json:"workspace"`
-	Note      string       `json:"note"`
-	Tasks     []string     `json:"tasks,omitempty"`
-	Stage     string       `json:"stage,omitempty"`
-	KeepLocks bool         `json:"keep_locks,omitempty"`
-	Changes   []SendChange `json:"changes"`
+	Workspace string   `json:"workspace"`
+	Note      string   `json:"note"`
+	Tasks     []string `json:"tasks,omitempty"`
+	Stage     string   `json:"stage,omitempty"`
+	KeepLocks bool     `json:"keep_locks,omitempty"`
+	// Older says that going back to the content of an older version is meant.
+	Older   bool         `json:"older,omitempty"`
+	Changes []SendChange `json:"changes"`
 }
 
 // SendQuestion asks what would be refused of a send. Chunks are those that it may bring; Coming is how many bytes that may be.

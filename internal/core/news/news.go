@@ -61,6 +61,17 @@ func Find(name string) (Kind, bool) {
 	return Kind{}, false
 }
 
+// Open reports whether what an event of a kind says is for everybody in its project. What concerns credentials, where news is sent to, and who is let
+// in, is for leads and for who did it.
+func Open(kind string) bool {
+	for _, prefix := range []string{"hook.", "token.", "member.", "person.", "signed-", "project.limit", "content.false-claim"} {
+		if strings.HasPrefix(kind, prefix) {
+			return false
+		}
+	}
+	return true
+}
+
 // Item is what there is to tell of an event. Kind is "" where it concerns nobody in particular. To has the handles of those whom it concerns;
 // Everyone says all but the one who did it, Leads the leads and owners. Text tells it to anybody, You to those of To. Paths are the first
 // assets that it is about, Handoff the number of a handoff, 0 for none.

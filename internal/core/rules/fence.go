@@ -121,8 +121,11 @@ func (r *Rules) GitIgnore() []string {
 			}
 		}
 	}
-	return append(out, "/"+File, "/"+assetpath.ReservedPrefix+"*")
+	return append(out, MarkerIgnore()...)
 }
+
+// MarkerIgnore are the patterns for what is the client's own in a workspace.
+func MarkerIgnore() []string { return []string{"/" + File, "/" + assetpath.ReservedPrefix + "*"} }
 
 // hidden are the lines that hide what a pattern matches. open says that something in a folder that it matches may be shown again: git never
 // looks into a folder that is hidden as a whole.

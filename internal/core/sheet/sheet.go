@@ -10,6 +10,8 @@ import (
 	"reflect"
 	"strings"
 	"time"
+
+	"kettletarn/internal/core/text"
 )
 
 // ErrNoList is the error of what has no list in it.
@@ -35,7 +37,7 @@ func Write(w io.Writer, v any) error {
 	}
 	for i := range list.Len() {
 		for j, c := range columns {
-			row[j] = Cell(c.text(list.Index(i)))
+			row[j] = text.Cell(c.text(list.Index(i)))
 		}
 		if err := out.Write(row); err != nil {
 			return err
@@ -57,14 +59,6 @@ func Listed(v any) bool {
 		}
 	}
 	return false
-}
-
-// Cell keeps a spreadsheet from taking what people wrote for a formula.
-func Cell(text string) string {
-	if text != "" && strings.ContainsRune("=+-@\t\r", rune(text[0])) {
-		return "'" + text
-	}
-	return text
 }
 
 func find(v reflect.Value) (list reflect.Value, ok bool) {

@@ -1,0 +1,75 @@
+package service
+
+import (
+	"context"
+	"errors"
+
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/records"
+)
+
+// Right is who may do something. Each route of the API names one; it is asked before anything of a request is read, and again, where it matters,
+// inside the transaction that acts on it.
+type Right string
+
+const (
+	Anybody  Right = "anybody"     // without a sign-in
+	Person   Right = "person"      // any credential that holds
+	Whole    Right = "person-only" // a person, to whom a token for one project is no match
+	Viewer   Right = model.Viewer  // in the project, and so for those below
+	Artist   Right = model.Artist  //
+	Lead     Right = model.Lead    //
+	Stewards Right = "lead-or-steward"
+	Steward  Right = "steward" // of the service
+)
+
+// Admit finds whose a token is, and whether they have a right: in the project with the key, where the right is one of those.
+func (s *Service) Admit(ctx context.Context, token, key string, right Right) (actor Actor, err error) {
+	if token == "" {
+		return actor, model.NewProblem(model.NotSignedIn, again, "you are not signed in")
+	}
+	digest := chunk.Sum([]byte(token))
+	var t records.Token
+	err = s.read(ctx, func(tx *records.Tx) (err error) {
+		t, err = tx.TokenByDigest(ctx, digest, key)
+		return err
+	})
+	if errors.Is(err, records.ErrNotFound) {
+		return actor, model.NewProblem(model.NotSignedIn, again, "the service does not know this sign-in")
+	}
+	if err != nil {
+		return actor, err
+	}
+	if t.Ended {
+		return actor, model.NewProblem(model.SignInExpired, again, "this sign-in ended on %s", t.Expires.UTC().Format("2 January 2006"))
+	}
+	actor = Actor{ID: t.Person.ID, Handle: t.Person.Handle, Steward: t.Person.Steward && t.Project == "", Within: t.Project, AtMost: t.Role, Credential: digest}
+	return actor, s.may(actor, t.Here, key, right)
+}
+
+// Authenticate finds whose token it is.
+func (s *Service) Authenticate(ctx context.Context, token string) (Actor, error) {
+	return s.Admit(ctx, token, "", Person)
+}
+
+func (s *Service) may(actor Actor, here records.Project, key string, right Right) error {
+	here.Role = actor.role(key, here.Role)
+	switch right {
+	case Anybody, Person:
+		return nil
+	case Whole:
+		return actor.whole()
+	case Stewards:
+		return mayWork(here, actor, key, stewards)
+	case Steward:
+		if err := mayWork(here, actor, key, stewards); err != nil {
+			return err
+		}
+		if !actor.Steward {
+			return model.NewProblem(model.NotAllowed, "ask whoever runs the service", "only a steward does that")
+		}
+		return nil
+	}
+	return mayWork(here, actor, key, string(right))
+}
