@@ -25,9 +25,8 @@ const (
 	// Header is the most that the head of a request may have, and HeaderTime how long it may take.
 	Header     = 32 << 10
 	HeaderTime = 10 * time.Second
-	// Idle is how long a connection may stand without a request, and Stall how long a body or an answer may stand still.
-	Idle  = 2 * time.Minute
-	Stall = 30 * time.Second
+	// Idle is how long a connection may stand without a request.
+	Idle = 2 * time.Minute
 	// SmallTime is how long the whole body of a request that may have no more than SmallBody may take.
 	SmallBody = 1 << 20
 	SmallTime = 30 * time.Second
@@ -48,6 +47,9 @@ const (
 	// remembered is how many addresses and people are counted at once; the ones not seen for longest are forgotten.
 	remembered = 1 << 16
 )
+
+// stall is how long a body or an answer may stand still.
+var stall = 30 * time.Second
 
 // Kind is what a route says of the requests that it takes.
 type Kind struct {
@@ -119,7 +121,7 @@ func Body(w http.ResponseWriter, r *http.Request, k Kind) error {
 	}
 	control := http.NewResponseController(w)
 	// Also for a body that nobody reads: what is refused before is read to its end by the server, or cut.
-	_ = control.SetReadDeadline(time.Now().Add(Stall))
+	_ = control.SetReadDeadline(time.Now().Add(stall))
 	body := &slow{body: http.MaxBytesReader(w, r.Body, k.Body), control: control}
 	if k.Body <= SmallBody {
 		body.until = time.Now().Add(SmallTime)
@@ -160,7 +162,7 @@ type slow struct {
 }
 
 func (s *slow) Read(p []byte) (int, error) {
-	deadline := time.Now().Add(Stall)
+	deadline := time.Now().Add(stall)
 	if !s.until.IsZero() && s.until.Before(deadline) {
 		deadline = s.until
 	}
@@ -179,7 +181,7 @@ func (s *slow) Close() error { return s.body.Close() }
 func Answer(w http.ResponseWriter, serve func(http.ResponseWriter)) {
 	control := http.NewResponseController(w)
 	_ = control.SetWriteDeadline(time.Time{}) // that of the last answer on this connection
-	defer func() { _ = control.SetWriteDeadline(time.Now().Add(Stall)) }()
+	defer func() { _ = control.SetWriteDeadline(time.Now().Add(stall)) }()
 	serve(&patient{ResponseWriter: w, control: control})
 }
 
@@ -189,7 +191,7 @@ type patient struct {
 }
 
 func (p *patient) Write(b []byte) (int, error) {
-	_ = p.control.SetWriteDeadline(time.Now().Add(Stall))
+	_ = p.control.SetWriteDeadline(time.Now().Add(stall))
 	return p.ResponseWriter.Write(b)
 }
 

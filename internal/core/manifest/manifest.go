@@ -78,7 +78,7 @@ func Build(refs []chunk.Ref) (nodes []Block) {
 				}
 			}
 			node := Node{Format: Format, Level: level, Items: items[:n]}
-			block := encode(&node)
+			block := Encode(&node)
 			nodes = append(nodes, block)
 			above = append(above, Item{Digest: block.Digest, Size: node.Size()})
 			items = items[n:]
@@ -100,7 +100,8 @@ func ends(d chunk.Digest) bool {
 	return binary.BigEndian.Uint16(d[30:])&(1<<endBits-1) == 0
 }
 
-func encode(n *Node) Block {
+// Encode writes a node. Build makes those of a content; this is for who makes one of their own.
+func Encode(n *Node) Block {
 	if n.Items == nil {
 		n.Items = []Item{}
 	}

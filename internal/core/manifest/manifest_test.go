@@ -128,7 +128,7 @@ func TestALieIsFound(t *testing.T) {
 		n := *root
 		n.Items = slices.Clone(root.Items)
 		lie(&n)
-		if err := Walk(t.Context(), s.load, s.add([]Block{encode(&n)}), 0, nil, func(int64, chunk.Ref) error { return nil }); !errors.Is(err, ErrInvalid) {
+		if err := Walk(t.Context(), s.load, s.add([]Block{Encode(&n)}), 0, nil, func(int64, chunk.Ref) error { return nil }); !errors.Is(err, ErrInvalid) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -161,7 +161,7 @@ func FuzzDecode(f *testing.F) {
 			}
 			return
 		}
-		if b := encode(n); chunk.Sum(b.Data) != b.Digest || n.Size() < 0 {
+		if b := Encode(n); chunk.Sum(b.Data) != b.Digest || n.Size() < 0 {
 			t.Error("a node that was read can't be written")
 		}
 	})
