@@ -39,6 +39,9 @@ type Content struct {
 type job struct {
 	Before *Content `json:"before,omitempty"`
 	After  Content  `json:"after"`
+	// Beside are pictures to be put beside each other, in place of the two.
+	Beside []string `json:"beside,omitempty"`
+	Edge   int      `json:"edge,omitempty"`
 }
 
 func init() {
@@ -62,6 +65,9 @@ func serve(in io.Reader, out io.Writer) error {
 	var j job
 	if err := json.NewDecoder(in).Decode(&j); err != nil {
 		return err
+	}
+	if len(j.Beside) > 0 {
+		return beside(j, out)
 	}
 	after, close1, err := open(j.After)
 	if err != nil {
@@ -108,6 +114,27 @@ func serve(in io.Reader, out io.Writer) error {
 	return w.Close()
 }
 
+// beside puts pictures beside each other.
+func beside(j job, out io.Writer) error {
+	var pictures [][]byte
+	for _, name := range j.Beside {
+		data, err := os.ReadFile(name)
+		if err != nil {
+			return err
+		}
+		pictures = append(pictures, data)
+	}
+	data, err := media.Beside(j.Edge, pictures...)
+	if err != nil {
+		return err
+	}
+	w := tar.NewWriter(out)
+	if err := put(w, "beside.png", data); err != nil {
+		return err
+	}
+	return w.Close()
+}
+
 // Report is the file that says what was found out.
 const Report = "report.json"
 
@@ -144,6 +171,11 @@ func Compare(ctx context.Context, before, after Content, each func(name string, 
 	return run(ctx, job{Before: &before, After: after}, each)
 }
 
+// Beside puts pictures (PNG, by their files) beside each other, edge pixels high at most, and calls each with the one that comes of it.
+func Beside(ctx context.Context, edge int, files []string, each func(name string, content io.Reader) error) error {
+	return run(ctx, job{Beside: files, Edge: edge}, each)
+}
+
 func run(ctx context.Context, j job, each func(string, io.Reader) error) error {
 	self, err := os.Executable()
 	if err != nil {
@@ -156,7 +188,7 @@ func run(ctx context.Context, j job, each func(string, io.Reader) error) error {
 	timed, cancel := context.WithTimeout(ctx, maxTime)
 	defer cancel()
 	cmd := exec.CommandContext(timed, self)
-	cmd.Env = []string{mark + "=1"}
+	cmd.Env = append(systemEnv(), mark+"=1")
 	cmd.Stdin = bytes.NewReader(text)
 	var said bytes.Buffer
 	cmd.Stderr = &limited{to: &said, left: 4 << 10}
@@ -184,6 +216,16 @@ func run(ctx context.Context, j job, each func(string, io.Reader) error) error {
 		return fmt.Errorf("%w: %v: %s", ErrFailed, err, firstLine(said.Bytes()))
 	}
 	return failed
+}
+
+// systemEnv is what a program of the system can't do without.
+func systemEnv() (env []string) {
+	for _, name := range []string{"SYSTEMROOT", "TMP", "TEMP", "TMPDIR", "WINEPREFIX"} {
+		if value, ok := os.LookupEnv(name); ok {
+			env = append(env, name+"="+value)
+		}
+	}
+	return env
 }
 
 // unfinished is the error of an answer that was cut off.

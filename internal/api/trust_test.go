@@ -65,6 +65,8 @@ func allowed(right service.Right, who string) bool {
 		return who != "nobody" && who != "other token" && who != "viewer token"
 	case service.Viewer:
 		return member >= 1
+	case service.InPerson:
+		return member >= 1 && who != "viewer token"
 	case service.Artist:
 		return member >= 2
 	case service.Lead:

@@ -3,12 +3,15 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io"
 	"os"
+	"path/filepath"
 	"slices"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
+	"kettletarn/internal/apart"
 	"kettletarn/internal/core/assetpath"
 	textlines "kettletarn/internal/core/lines"
 	"kettletarn/internal/core/media"
@@ -47,6 +50,9 @@ func (a *app) compare() *cli.Command {
 			if err != nil {
 				return err
 			}
+			if len(args) == 2 && paths[0] == paths[1] && version == later {
+				return wrongUse("both are version %d of %s, and nothing is different between a version and itself", version, path)
+			}
 			return a.compareVersions(ctx, cmd, w, paths[0], version, paths[1], later)
 		},
 		&cli.StringFlag{Name: "picture", Usage: "write both and what is different between them, side by side, as a PNG"})
@@ -67,7 +73,7 @@ func (a *app) compareVersions(ctx context.Context, cmd *cli.Command, w *workspac
 	}); err != nil {
 		return err
 	}
-	return a.savePicture(cmd, func(side int, name string) ([]byte, error) {
+	return a.savePicture(ctx, cmd, func(side int, name string) ([]byte, error) {
 		switch side {
 		case 0:
 			return w.Client.Drawing(ctx, w.Marker.Project, out.Before.Path, out.Before.Version, name)
@@ -93,13 +99,13 @@ func (a *app) compareHere(ctx context.Context, cmd *cli.Command, w *workspace.Wo
 	}); err != nil {
 		return err
 	}
-	return a.savePicture(cmd, func(side int, name string) ([]byte, error) {
+	return a.savePicture(ctx, cmd, func(side int, name string) ([]byte, error) {
 		return out.Drawn[[]string{"before-", "after-", ""}[side]+name], nil
 	}, out.Comparison)
 }
 
 // savePicture writes what --picture asks for. get gives a file of the earlier side (0), the later one (1), or of both (2).
-func (a *app) savePicture(cmd *cli.Command, get func(side int, name string) ([]byte, error), c media.Comparison) error {
+func (a *app) savePicture(ctx context.Context, cmd *cli.Command, get func(side int, name string) ([]byte, error), c media.Comparison) error {
 	name := cmd.String("picture")
 	if name == "" {
 		return nil
@@ -136,7 +142,7 @@ func (a *app) savePicture(cmd *cli.Command, get func(side int, name string) ([]b
 	if len(pictures) == 0 {
 		return model.NewProblem(model.NotFound, "leave --picture out", "there is nothing to draw of these")
 	}
-	data, err := media.Beside(1600, pictures...)
+	data, err := beside(ctx, pictures)
 	if err != nil {
 		return err
 	}
@@ -149,6 +155,26 @@ func (a *app) savePicture(cmd *cli.Command, get func(side int, name string) ([]b
 	}
 	a.note("%s has the picture.", target)
 	return nil
+}
+
+// beside puts pictures beside each other, in a process of its own: they were drawn elsewhere, and nothing is known of them.
+func beside(ctx context.Context, pictures [][]byte) (data []byte, err error) {
+	folder, err := os.MkdirTemp("", "tarn-picture-")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(folder)
+	names := make([]string, len(pictures))
+	for i, p := range pictures {
+		names[i] = filepath.Join(folder, fmt.Sprint(i))
+		if err := os.WriteFile(names[i], p, 0o600); err != nil {
+			return nil, err
+		}
+	}
+	return data, apart.Beside(ctx, 1600, names, func(_ string, content io.Reader) (err error) {
+		data, err = io.ReadAll(content)
+		return err
+	})
 }
 
 // printComparison prints facts, measures, changes and lines.

@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"encoding/hex"
+	"errors"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -236,20 +237,38 @@ func (tx *Tx) Worked(ctx context.Context, project int64, above, upTo int) ([]mod
 
 // Versions lists all versions of one asset, the newest first.
 func (tx *Tx) Versions(ctx context.Context, project int64, folded string) ([]model.Version, error) {
-	rows, err := tx.q.Query(ctx, `
-		select v.number, v.path, v.handoff, `+authorName+`, h.at, h.note, h.tasks, h.stage, coalesce(c.size, 0), coalesce(c.digest, ''), coalesce(c.whole, ''), v.executable, v.gone
-		from assets a join versions v on v.asset_id = a.id join handoffs h on h.project_id = v.project_id and h.number = v.handoff
-		join people p on p.id = h.author_id left join contents c on c.id = v.content_id
-		where a.project_id = $1 and a.folded = $2 order by v.number desc`, project, folded)
+	rows, err := tx.q.Query(ctx, versionsOf+` order by v.number desc`, project, folded)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (v model.Version, err error) {
-		var content, whole []byte
-		err = row.Scan(&v.Version, &v.Path, &v.Handoff, &v.Author, &v.At, &v.Note, &v.Tasks, &v.Stage, &v.Size, &content, &whole, &v.Executable, &v.Gone)
-		v.Content, v.Digest = hex.EncodeToString(content), hex.EncodeToString(whole)
+	return pgx.CollectRows(rows, scanVersion)
+}
+
+// Version is one version of the asset at a folded path, 0 for the newest. See ErrNotFound. Relies on assets_project_id_folded_key and the primary
+// key of versions.
+func (tx *Tx) Version(ctx context.Context, project int64, folded string, number int) (v model.Version, err error) {
+	rows, err := tx.q.Query(ctx, versionsOf+` and v.number = case when $3 = 0 then a.newest else $3 end`, project, folded, number)
+	if err != nil {
 		return v, err
-	})
+	}
+	v, err = pgx.CollectExactlyOneRow(rows, scanVersion)
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = ErrNotFound
+	}
+	return v, err
+}
+
+const versionsOf = `
+		select v.number, v.path, v.handoff, ` + authorName + `, h.at, h.note, h.tasks, h.stage, coalesce(c.size, 0), coalesce(c.digest, ''), coalesce(c.whole, ''), v.executable, v.gone
+		from assets a join versions v on v.asset_id = a.id join handoffs h on h.project_id = v.project_id and h.number = v.handoff
+		join people p on p.id = h.author_id left join contents c on c.id = v.content_id
+		where a.project_id = $1 and a.folded = $2`
+
+func scanVersion(row pgx.CollectableRow) (v model.Version, err error) {
+	var content, whole []byte
+	err = row.Scan(&v.Version, &v.Path, &v.Handoff, &v.Author, &v.At, &v.Note, &v.Tasks, &v.Stage, &v.Size, &content, &whole, &v.Executable, &v.Gone)
+	v.Content, v.Digest = hex.EncodeToString(content), hex.EncodeToString(whole)
+	return v, err
 }
 
 // Unpacked lists handoffs that lie in no pack yet, the oldest first, with the roots before them. Relies on handoffs_unpacked.

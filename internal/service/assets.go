@@ -311,35 +311,19 @@ func (s *Service) Handoffs(ctx context.Context, actor Actor, key string, f Hando
 
 // OpenVersion opens the content of one version of an asset (0 for the newest).
 func (s *Service) OpenVersion(ctx context.Context, actor Actor, key, path string, number int) (model.Version, *Content, error) {
-	asset, versions, err := s.History(ctx, actor, key, path)
+	p, v, err := s.versionOf(ctx, actor, key, path, number)
 	if err != nil {
-		return model.Version{}, nil, err
+		return v, nil, err
 	}
-	if number == 0 {
-		number = asset.Newest
+	digest, err := chunk.ParseDigest(v.Content)
+	if err != nil {
+		return v, nil, err
 	}
-	for _, v := range versions {
-		if v.Version != number {
-			continue
-		}
-		if v.Gone {
-			return v, nil, model.NewProblem(model.NotFound, "choose another version", "%s was removed in version %d", path, number)
-		}
-		digest, err := chunk.ParseDigest(v.Content)
-		if err != nil {
-			return v, nil, err
-		}
-		var content *Content
-		err = s.read(ctx, func(tx *records.Tx) error {
-			p, err := project(ctx, tx, actor, key, model.Viewer)
-			if err != nil {
-				return err
-			}
-			known, err := tx.Contents(ctx, p.ID, []chunk.Digest{digest}, false)
-			content = s.openContent(ctx, known[digest])
-			return err
-		})
-		return v, content, err
-	}
-	return model.Version{}, nil, model.NewProblem(model.NotFound, "see its history", "%s has no version %d", printable(path), number)
+	var content *Content
+	err = s.read(ctx, func(tx *records.Tx) error {
+		known, err := tx.Contents(ctx, p.ID, []chunk.Digest{digest}, false)
+		content = s.openContent(ctx, known[digest])
+		return err
+	})
+	return v, content, err
 }

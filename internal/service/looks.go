@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"kettletarn/internal/apart"
+	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/manifest"
 	"kettletarn/internal/core/media"
@@ -204,28 +205,24 @@ func (s *Service) compared(ctx context.Context, actor Actor, key string, sides *
 // kindName is what of a name decides how a content is read.
 func kindName(name string) string { return strings.ToLower(path.Ext(name)) }
 
-// versionOf finds a version that is not gone; number 0 is the newest.
+// versionOf finds a version that is not gone; number 0 is the newest. It looks at that version alone, however many there are.
 func (s *Service) versionOf(ctx context.Context, actor Actor, key, path string, number int) (p records.Project, v model.Version, err error) {
-	asset, versions, err := s.History(ctx, actor, key, path)
-	if err != nil {
-		return p, v, err
-	}
-	if number == 0 {
-		number = asset.Newest
-	}
 	err = s.read(ctx, func(tx *records.Tx) (err error) {
-		p, err = project(ctx, tx, actor, key, model.Viewer)
+		if p, err = project(ctx, tx, actor, key, model.Viewer); err != nil {
+			return err
+		}
+		v, err = tx.Version(ctx, p.ID, assetpath.Fold(path), number)
 		return err
 	})
-	for _, v := range versions {
-		if v.Version == number && v.Gone {
-			return p, v, model.NewProblem(model.NotFound, "choose another version", "%s was removed in version %d", asset.Path, number)
-		}
-		if v.Version == number {
-			return p, v, err
-		}
+	switch {
+	case errors.Is(err, records.ErrNotFound) && number == 0:
+		return p, v, model.NewProblem(model.NotFound, "check the spelling", "there is no asset %s in %s", printable(path), key)
+	case errors.Is(err, records.ErrNotFound):
+		return p, v, model.NewProblem(model.NotFound, "see its history", "%s has no version %d", printable(path), number)
+	case err == nil && v.Gone:
+		return p, v, model.NewProblem(model.NotFound, "choose another version", "%s was removed in version %d", printable(path), v.Version)
 	}
-	return p, v, model.NewProblem(model.NotFound, "see its history", "%s has no version %d", printable(path), number)
+	return p, v, err
 }
 
 // looked is the folder with what was found out about a version.

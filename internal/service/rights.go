@@ -14,12 +14,13 @@ import (
 type Right string
 
 const (
-	Anybody  Right = "anybody"     // without a sign-in
-	Person   Right = "person"      // any credential that holds
-	Whole    Right = "person-only" // a person, to whom a token for one project is no match
-	Viewer   Right = model.Viewer  // in the project, and so for those below
-	Artist   Right = model.Artist  //
-	Lead     Right = model.Lead    //
+	Anybody  Right = "anybody"          // without a sign-in
+	Person   Right = "person"           // any credential that holds
+	Whole    Right = "person-only"      // a person, to whom a token for one project is no match
+	Viewer   Right = model.Viewer       // in the project, and so for those below
+	Artist   Right = model.Artist       //
+	Lead     Right = model.Lead         //
+	InPerson Right = "viewer-in-person" // a viewer, and no token for one project
 	Stewards Right = "lead-or-steward"
 	Steward  Right = "steward" // of the service
 )
@@ -59,6 +60,11 @@ func (s *Service) may(actor Actor, here records.Project, key string, right Right
 	case Anybody, Person:
 		return nil
 	case Whole:
+		return actor.whole()
+	case InPerson:
+		if err := mayWork(here, actor, key, model.Viewer); err != nil {
+			return err
+		}
 		return actor.whole()
 	case Stewards:
 		return mayWork(here, actor, key, stewards)

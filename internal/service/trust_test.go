@@ -321,13 +321,24 @@ func TestWordsAreText(t *testing.T) {
 				_, err := m.TakeLocks(ctx, m.tamsin, key, service.Wish{Workspace: m.space["tamsin"], Note: bad, Wants: []service.Want{{Path: "a.txt", Version: 1}}})
 				return err
 			},
-			"an ask":       func() error { _, err := m.Ask(ctx, m.rurik, key, m.space["rurik"], "a.txt", bad); return err },
-			"an override":  func() error { return m.GiveBackLocks(ctx, m.odile, key, m.space["odile"], []string{"a.txt"}, true, bad) },
-			"an answer":    func() error { return m.AnswerAsk(ctx, m.tamsin, key, service.Answer{Path: "a.txt", Word: bad}) },
-			"a workspace":  func() error { _, err := m.AddWorkspace(ctx, m.tamsin, key, bad+strings.Repeat("x", 100)); return err },
-			"a token":      func() error { _, err := m.NewToken(ctx, m.tamsin, key, model.TokenRequest{Label: bad, Role: model.Viewer, Days: 1}); return err },
-			"a milestone":  func() error { _, err := m.AddMilestone(ctx, m.odile, key, model.MilestoneRequest{Name: "first", Note: bad}); return err },
-			"its name":     func() error { _, err := m.AddMilestone(ctx, m.odile, key, model.MilestoneRequest{Name: bad}); return err },
+			"an ask": func() error { _, err := m.Ask(ctx, m.rurik, key, m.space["rurik"], "a.txt", bad); return err },
+			"an override": func() error {
+				return m.GiveBackLocks(ctx, m.odile, key, m.space["odile"], []string{"a.txt"}, true, bad)
+			},
+			"an answer":   func() error { return m.AnswerAsk(ctx, m.tamsin, key, service.Answer{Path: "a.txt", Word: bad}) },
+			"a workspace": func() error { _, err := m.AddWorkspace(ctx, m.tamsin, key, bad+strings.Repeat("x", 100)); return err },
+			"a token": func() error {
+				_, err := m.NewToken(ctx, m.tamsin, key, model.TokenRequest{Label: bad, Role: model.Viewer, Days: 1})
+				return err
+			},
+			"a milestone": func() error {
+				_, err := m.AddMilestone(ctx, m.odile, key, model.MilestoneRequest{Name: "first", Note: bad})
+				return err
+			},
+			"its name": func() error {
+				_, err := m.AddMilestone(ctx, m.odile, key, model.MilestoneRequest{Name: bad})
+				return err
+			},
 			"a rule asked": func() error { _, err := m.AskForRule(ctx, m.tamsin, key, "x.tmp", bad); return err },
 		} {
 			var problem *model.Problem

@@ -2,13 +2,17 @@ package workspace
 
 import (
 	"context"
+	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
 
 	"github.com/google/uuid"
 
+	"kettletarn/internal/apart"
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/media"
@@ -184,7 +188,7 @@ type Unsent struct {
 	Drawn media.Drawn `json:"-"`
 }
 
-// CompareUnsent compares a file here with the version that it was made from. It is read here: nobody else has it yet. Version is 0 where there is none.
+// CompareUnsent compares a file here with the version that it was made from. It is read on this machine, since nobody else has it yet, in a process of its own. Version is 0 where there is none.
 func (w *Workspace) CompareUnsent(ctx context.Context, path string) (out *Unsent, err error) {
 	s, err := w.Status(ctx, Question{All: true})
 	if err != nil {
@@ -230,20 +234,26 @@ func (w *Workspace) compareWith(ctx context.Context, path string, out *Unsent) e
 	if err := w.Client.CopyFile(ctx, w.Marker.Project, out.Path, out.Version, was); err != nil {
 		return err
 	}
-	is, err := w.root.Open(filepath.FromSlash(path))
+	before, err := was.Stat()
+	if err != nil {
+		return err
+	}
+	after, err := w.root.Lstat(filepath.FromSlash(path))
 	if err != nil {
 		return fmt.Errorf("%s can't be read: %s", path, rootCause(err))
 	}
-	defer is.Close()
-	subjects := [2]media.Subject{{Name: out.Path, Content: was}, {Name: path, Content: is}}
-	for i, f := range []*os.File{was, is} {
-		info, err := f.Stat()
-		if err != nil {
-			return err
+	out.Drawn = media.Drawn{}
+	err = apart.Compare(ctx, apart.Content{Name: out.Path, File: was.Name()}, apart.Content{Name: path, File: w.full(filepath.FromSlash(path))}, func(name string, content io.Reader) error {
+		data, err := io.ReadAll(content)
+		if err == nil && name == apart.Report {
+			return json.Unmarshal(data, &out.Comparison)
 		}
-		subjects[i].Size = info.Size()
+		out.Drawn[name] = data
+		return err
+	})
+	if errors.Is(err, apart.ErrFailed) {
+		out.Comparison, err = media.UnreadPair(out.Path, before.Size(), path, after.Size(), "reading it failed"), nil
 	}
-	out.Comparison, out.Drawn, err = media.Compare(subjects[0], subjects[1])
 	return err
 }
 

@@ -242,7 +242,7 @@ func xmlObjects(raw []byte) ([]object, error) {
 	decoder.CharsetReader = func(_ string, in io.Reader) (io.Reader, error) { return in, nil }
 	g := &gather{}
 	var path []string
-	var text []strings.Builder
+	var text []*strings.Builder
 	var open []*object
 	for {
 		token, err := decoder.Token()
@@ -261,7 +261,7 @@ func xmlObjects(raw []byte) ([]object, error) {
 				return nil, errors.New("it is nested too deeply")
 			}
 			path = append(path, t.Name.Local)
-			text = append(text, strings.Builder{})
+			text = append(text, &strings.Builder{})
 			o := &object{what: t.Name.Local, name: strings.Join(path, "/"), props: map[string]string{}}
 			attributes := map[string]string{}
 			for _, a := range t.Attr {

@@ -146,3 +146,17 @@ func FuzzData(f *testing.F) {
 		}
 	})
 }
+
+// TestXMLOfOtherPrograms: text before, between and behind children at every level.
+func TestXMLOfOtherPrograms(t *testing.T) {
+	for name, content := range map[string]string{
+		"a.xml": "<?xml version=\"1.0\"?>\n<level>\n  before\n  <lamp name=\"north\" x=\"1\" y=\"2\">some\n    <glass>clear<tint>red</tint> after</glass>\n  more</lamp>\n  <buoy/>\n</level>\n",
+		"a.tmx": "<map version=\"1.10\" width=\"2\" height=\"1\"><properties>\n<property name=\"mood\" value=\"cold\"/></properties>\n<layer id=\"1\" name=\"ground\"><data encoding=\"csv\">\n1,2\n</data></layer>\n</map>",
+		"b.xml": "<a>" + strings.Repeat("text<b>", 100) + strings.Repeat("</b>text", 100) + "</a>",
+	} {
+		r, _, err := Look(Subject{Name: name, Size: int64(len(content)), Content: strings.NewReader(content)})
+		if err != nil || r.Trouble != "" {
+			t.Errorf("%s: %q, %v", name, r.Trouble, err)
+		}
+	}
+}
