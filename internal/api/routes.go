@@ -90,6 +90,14 @@ var calls = []route{
 	{method: "GET", path: "/me/news", right: service.Whole, summary: "How one hears of news", answer: model.NewsSettings{}, handle: (*Server).newsSettings},
 	{method: "PUT", path: "/me/news", right: service.Whole, summary: "Change one's mail address, and how one hears of kinds of news", body: model.NewsSettings{}, answer: model.NewsSettings{}, handle: (*Server).setNewsSettings},
 
+	{method: "PUT", path: "/me/news/address", right: service.Whole, summary: "Show with the code of a letter that a mail address is one's own", body: model.MailCode{}, answer: model.NewsSettings{}, handle: (*Server).confirmMail},
+	{method: "GET", path: "/me/news/latest", right: service.Person, costly: true, summary: "What happened that concerns one, in all one's projects, the newest first", answer: model.News{}, handle: (*Server).latest,
+		query: []param{{name: "project", kind: "string", about: "only in this project"}, {name: "before", kind: "integer", about: "only below this item: what the page before has as next"}, limitParam}},
+	{method: "PUT", path: "/me/news/latest", right: service.Whole, summary: "Note up to which item one has read", body: model.NewsRead{}, status: http.StatusNoContent, handle: (*Server).readNews},
+	{method: "PUT", path: "/me/passphrase", right: service.Whole, large: 4 << 10, summary: "Change one's passphrase; all other sign-ins end", body: model.PassphraseRequest{}, answer: model.PassphraseChanged{}, handle: (*Server).changePassphrase},
+	{method: "GET", path: "/me/sign-ins", right: service.Whole, summary: "One's own sign-ins that hold, the one used last first", answer: model.SignIns{}, handle: (*Server).signIns},
+	{method: "DELETE", path: "/me/sign-ins/:signin", right: service.Whole, summary: "End one of them, or with others all but the one that asks", answer: model.PassphraseChanged{}, handle: (*Server).endSignIn},
+
 	{method: "GET", path: "/projects", right: service.Person, summary: "The projects that one belongs to; for a steward, all", answer: model.Projects{}, handle: (*Server).projects},
 	{method: "POST", path: "/projects", right: service.Whole, summary: "Start a project; one becomes its owner", body: model.StartRequest{}, answer: model.Project{}, status: http.StatusCreated, handle: (*Server).startProject},
 	{method: "GET", path: "/projects/:project", right: service.Viewer, summary: "One project", answer: model.Project{}, handle: (*Server).project},

@@ -179,7 +179,7 @@ func (a *app) adoptNow(ctx context.Context, cmd *cli.Command, repo *mainline.Rep
 	if err != nil {
 		return err
 	}
-	w, err := workspace.Start(ctx, a.dir, key, c, newProgress(a.screen))
+	w, err := workspace.Start(ctx, a.dir, key, "", c, newProgress(a.screen))
 	if err != nil {
 		return err
 	}

@@ -65,7 +65,7 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errs io.Writer)
 		Usage: "keeps a team's large assets: versions, handoffs and locks",
 		Description: "First steps: tarn sign-in URL, then tarn join KEY for a project that is there, or tarn start KEY to make one of the\n" +
 			"folder you stand in. A day: tarn begin FILE, work, tarn send -m NOTE. tarn status says how things stand.",
-		Version: version.String(), EnableShellCompletion: true, Suggest: true, HideHelpCommand: true,
+		Version: version.String(), EnableShellCompletion: true, Suggest: true,
 		ConfigureShellCompletionCommand: func(c *cli.Command) {
 			c.Hidden = false
 			c.Usage = "print the completion script for bash, zsh, fish or pwsh"
@@ -76,12 +76,27 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errs io.Writer)
 		Commands:       a.commands(),
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			if cmd.Args().Present() {
-				return wrongUse("there is no command %q; tarn --help lists them", cmd.Args().First())
+				meant := ""
+				if near := cli.SuggestCommand(cmd.Commands, cmd.Args().First()); near != "" {
+					meant = fmt.Sprintf(" (did you mean %s?)", strings.TrimPrefix(near, "Did you mean "))
+				}
+				return wrongUse("there is no command %q%s; tarn help lists them", cmd.Args().First(), strings.ReplaceAll(meant, "??", "?"))
 			}
 			return cli.ShowRootCommandHelp(cmd)
 		},
 	}
-	each(root.Commands, func(c *cli.Command) { c.OnUsageError = onUsageError })
+	each(root.Commands, func(c *cli.Command) {
+		c.OnUsageError = onUsageError
+		// A group of commands has nothing to do by itself.
+		if c.Action == nil && len(c.Commands) > 0 {
+			c.Action = func(_ context.Context, cmd *cli.Command) error {
+				if cmd.Args().Present() {
+					return wrongUse("tarn %s has no command %q; tarn %s --help lists them", c.Name, cmd.Args().First(), c.Name)
+				}
+				return cli.ShowSubcommandHelp(cmd)
+			}
+		}
+	})
 	asJSON := wantsJSON(args)
 	return a.exit(ctx, root.Run(ctx, args), asJSON)
 }
@@ -196,8 +211,34 @@ func (a *app) say(format string, args ...any) { fmt.Fprintf(a.out, format+"\n", 
 func command(name, usage, arguments, example string, action cli.ActionFunc, flags ...cli.Flag) *cli.Command {
 	// A command within another is named with it, and known by its last word.
 	words := strings.Fields(name)
+	do := action
+	action = func(ctx context.Context, cmd *cli.Command) error {
+		if err := valued(cmd); err != nil {
+			return err
+		}
+		return do(ctx, cmd)
+	}
 	return &cli.Command{Name: words[len(words)-1], Usage: usage, ArgsUsage: arguments, UsageText: strings.TrimSpace("tarn "+name+" [options] "+arguments) + "\n\nExample: " + example,
 		Flags: append(flags, &cli.BoolFlag{Name: "json", Usage: "print one JSON object"}), Action: action, HideHelpCommand: true}
+}
+
+// valued refuses options that were given and say nothing: a script's empty variable is a mistake, and never stands for everything.
+func valued(cmd *cli.Command) error {
+	for _, f := range cmd.Flags {
+		switch f := f.(type) {
+		case *cli.StringFlag:
+			if cmd.IsSet(f.Name) && strings.TrimSpace(cmd.String(f.Name)) == "" {
+				return wrongUse("--%s says nothing; leave it out, or give it a value", f.Name)
+			}
+		case *cli.StringSliceFlag:
+			for _, v := range cmd.StringSlice(f.Name) {
+				if strings.TrimSpace(v) == "" {
+					return wrongUse("--%s says nothing; leave it out, or give it a value", f.Name)
+				}
+			}
+		}
+	}
+	return nil
 }
 
 // lists gives a command that prints a list the form for spreadsheets.
@@ -213,6 +254,9 @@ func arguments(cmd *cli.Command, least, most int, usage string) ([]string, error
 		return nil, wrongUse("use it so: tarn %s", usage)
 	}
 	for _, arg := range args {
+		if strings.TrimSpace(arg) == "" {
+			return nil, wrongUse("an empty name stands for nothing; use it so: tarn %s", usage)
+		}
 		// The library stops reading options at the first argument in some shells' hands; an option in its place is a mistake.
 		if strings.HasPrefix(arg, "--") {
 			return nil, wrongUse("the option %s has to stand before the names: tarn %s", arg, usage)
@@ -246,6 +290,19 @@ func (a *app) open() (*workspace.Workspace, error) {
 		w.Handle = s.Services[c.URL()].Handle
 	}
 	return w, nil
+}
+
+// openOr opens the workspace that the current folder lies in, or, with --project, none: what is looked at is at the service.
+func (a *app) openOr(cmd *cli.Command) (*workspace.Workspace, error) {
+	key := cmd.String("project")
+	if key == "" {
+		return a.open()
+	}
+	c, err := a.clientFor("")
+	if err != nil {
+		return nil, err
+	}
+	return workspace.Away(c, key), nil
 }
 
 // task is what a command does in the workspace that the current folder lies in, with the paths that were typed.
@@ -291,12 +348,12 @@ func (a *app) working(least, most int, usage string, do task) cli.ActionFunc {
 
 // limitFlag is that of every command that moves content.
 func limitFlag() cli.Flag {
-	return &cli.StringFlag{Name: "limit", Usage: "use at most so much of the line (4MB/s)"}
+	return &cli.StringFlag{Name: "limit-rate", Aliases: []string{"limit"}, Usage: "use at most so much of the line (4MB/s)"}
 }
 
 // limited does what the flag says.
 func limited(cmd *cli.Command, c *client.Client) error {
-	rate := cmd.String("limit")
+	rate := cmd.String("limit-rate")
 	if rate == "" {
 		return nil
 	}
@@ -327,7 +384,38 @@ func (a *app) paths(w *workspace.Workspace, typed []string) ([]string, error) {
 		}
 		paths[i] = p
 	}
-	return paths, nil
+	return w.Spelled(paths)
+}
+
+// anywhere is looking for a command that needs no files: with --project, it needs no workspace either, and paths are those of the project.
+func (a *app) anywhere(least, most int, usage string, do task) cli.ActionFunc {
+	inWorkspace := a.looking(least, most, usage, do)
+	return func(ctx context.Context, cmd *cli.Command) error {
+		key := cmd.String("project")
+		if key == "" {
+			return inWorkspace(ctx, cmd)
+		}
+		args, err := arguments(cmd, least, most, usage)
+		if err != nil {
+			return err
+		}
+		c, err := a.clientFor("")
+		if err != nil {
+			return err
+		}
+		w := workspace.Away(c, key)
+		if s, err := readSignIns(); err == nil && os.Getenv("TARN_TOKEN") == "" {
+			w.Handle = s.Services[c.URL()].Handle
+		}
+		for i := range args {
+			args[i] = strings.Trim(filepath.ToSlash(args[i]), "/")
+		}
+		return do(ctx, cmd, w, args)
+	}
+}
+
+func anywhereFlag() cli.Flag {
+	return &cli.StringFlag{Name: "project", Usage: "of this project, from anywhere; paths are those within it"}
 }
 
 func (a *app) folder(typed string) (string, error) {
@@ -338,12 +426,23 @@ func (a *app) folder(typed string) (string, error) {
 	return filepath.Abs(full)
 }
 
-func (a *app) commands() []*cli.Command {
-	return []*cli.Command{
-		a.signIn(), a.signOut(), a.whoami(), a.project(), a.member(), a.token(),
-		a.start(), a.join(), lists(a.status()), a.begin(), a.send(), a.update(), a.discard(), a.heal(),
-		a.settle(), a.move(), a.scope(), a.rules(), a.watch(),
-		a.lock(), a.unlock(), lists(a.holders()), a.ask(), a.answerAsk(), a.news(),
-		lists(a.history()), lists(a.show()), lists(a.compare()), a.export(), a.rollback(), a.milestone(), a.pin(), a.adopt(),
+// commands are grouped by what one wants to do.
+func (a *app) commands() (all []*cli.Command) {
+	for _, group := range []struct {
+		name string
+		list []*cli.Command
+	}{
+		{"1. Set up", []*cli.Command{a.signIn(), a.signOut(), a.whoami(), a.passphrase(), a.signInList(), a.start(), a.join(), a.scope(), a.rules()}},
+		{"2. The day's work", []*cli.Command{lists(a.status()), a.begin(), a.send(), a.update(), a.discard(), a.settle(), a.move(), a.watch()}},
+		{"3. Locks, and one another", []*cli.Command{a.lock(), a.unlock(), lists(a.holders()), a.ask(), a.answerAsk(), lists(a.news())}},
+		{"4. Look back, and go back", []*cli.Command{lists(a.history()), lists(a.show()), lists(a.compare()), a.export(), a.rollback(), a.milestone()}},
+		{"5. Beside the code", []*cli.Command{a.pin(), a.adopt()}},
+		{"6. Projects and people", []*cli.Command{a.project(), a.member(), a.token(), a.heal()}},
+	} {
+		for _, c := range group.list {
+			c.Category = group.name
+			all = append(all, c)
+		}
 	}
+	return all
 }

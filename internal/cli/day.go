@@ -103,7 +103,7 @@ func (a *app) begin() *cli.Command {
 			}
 			return nil
 		}),
-		&cli.StringFlag{Name: "note", Usage: "what you are about to do; others see it"},
+		&cli.StringFlag{Name: "note", Aliases: []string{"m"}, Usage: "what you are about to do; others see it"},
 		&cli.BoolFlag{Name: "no-open", Usage: "do not open the file"},
 		&cli.BoolFlag{Name: "any", Usage: "of several, take those that can be taken"},
 		&cli.BoolFlag{Name: "bring", Usage: "move your lock here from another of your workspaces"},
@@ -144,6 +144,9 @@ func program(w *workspace.Workspace, name string) bool {
 func (a *app) send() *cli.Command {
 	return command("send", "hand off the changes, all of them or none", "[PATH…]", `tarn send -m "Rust on the north rail" textures`,
 		a.working(0, -1, "send -m NOTE [PATH…]", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
+			if cmd.Bool("cancel") {
+				return a.cancelSends(ctx, cmd, w)
+			}
 			note := cmd.String("note")
 			if strings.TrimSpace(note) == "" {
 				return wrongUse("add a note: tarn send -m \"what was done, and why\"")
@@ -170,7 +173,8 @@ func (a *app) send() *cli.Command {
 		&cli.BoolFlag{Name: "with-gone", Usage: "hand off the deletions too"},
 		&cli.BoolFlag{Name: "older", Usage: "send also what is the same as an older version; for scripts, where nobody can be asked"},
 		&cli.BoolFlag{Name: "set", Usage: "take the rest of each set along"},
-		&cli.BoolFlag{Name: "background", Usage: "set copies aside and let tarn watch send them; editing goes on at once"}, limitFlag())
+		&cli.BoolFlag{Name: "background", Usage: "set copies aside and let tarn watch send them; editing goes on at once"},
+		&cli.BoolFlag{Name: "cancel", Usage: "take back what is being sent in the background, and is not there yet"}, limitFlag())
 }
 
 // meant asks whether going back to older versions is meant, where nothing else stands in the way of a send, and somebody is there to say so.
@@ -213,6 +217,34 @@ func (a *app) sendLater(ctx context.Context, cmd *cli.Command, w *workspace.Work
 		a.say("%s, %s set aside; you can go on editing. tarn status shows how far it is.", plural(len(j.Files), "asset"), size(j.Size))
 		if !watched {
 			a.say("Nothing sends it yet: start tarn watch in this workspace.")
+		}
+	})
+}
+
+// cancelSends takes back what goes on in the background.
+func (a *app) cancelSends(ctx context.Context, cmd *cli.Command, w *workspace.Workspace) error {
+	jobs, err := w.Jobs()
+	if err != nil {
+		return err
+	}
+	arrived := []model.Handoff{}
+	for i := range jobs {
+		h, err := w.CancelJob(ctx, &jobs[i])
+		if err != nil {
+			return err
+		}
+		if h != nil {
+			arrived = append(arrived, *h)
+		}
+	}
+	return a.answer(cmd, map[string]any{"canceled": len(jobs) - len(arrived), "handoffs": arrived}, func() {
+		for _, h := range arrived {
+			a.say("h%d had arrived already: %s. tarn rollback --without h%d undoes it.", h.Number, plural(h.Count, "asset"), h.Number)
+		}
+		if n := len(jobs) - len(arrived); n > 0 {
+			a.say("%s taken back; the changes are as they are here.", plural(n, "send"))
+		} else if len(jobs) == 0 {
+			a.say("Nothing is being sent in the background.")
 		}
 	})
 }

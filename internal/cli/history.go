@@ -25,7 +25,7 @@ func (a *app) history() *cli.Command {
 			if err != nil {
 				return err
 			}
-			w, err := a.open()
+			w, err := a.openOr(cmd)
 			if err != nil {
 				return err
 			}
@@ -68,13 +68,13 @@ func (a *app) history() *cli.Command {
 		},
 		&cli.StringFlag{Name: "by", Usage: "only handoffs of this person"},
 		&cli.StringFlag{Name: "kind", Usage: "only what changed assets of this kind: " + strings.Join(media.Kinds, ", ")},
-		&cli.StringFlag{Name: "since", Usage: "only from this day or time on (2026-03-02)"},
-		&cli.StringFlag{Name: "until", Usage: "only up to this day or time"},
+		&cli.StringFlag{Name: "since", Usage: "only from this time on (2h, yesterday, 16:30, 2026-03-02)"},
+		&cli.StringFlag{Name: "until", Usage: "only up to this time"},
 		&cli.StringFlag{Name: "task", Usage: "only with the id of this task (BRL-112)"},
 		&cli.StringFlag{Name: "stage", Usage: "only of this stage"},
 		&cli.StringFlag{Name: "text", Usage: "only with this in the note"},
 		&cli.StringFlag{Name: "before", Usage: "only below this handoff (h40)"},
-		&cli.IntFlag{Name: "limit", Value: 30, Usage: "handoffs at most"},
+		&cli.IntFlag{Name: "last", Aliases: []string{"limit"}, Value: 30, Usage: "so many handoffs at most"}, anywhereFlag(),
 		&cli.BoolFlag{Name: "lines", Usage: "of a text asset: which version changed each line last, by whom"})
 }
 
@@ -99,9 +99,9 @@ func (a *app) handoffs(ctx context.Context, w *workspace.Workspace, q client.Han
 
 // handoffQuery reads the filters. Days and times are those of the person's own zone.
 func (a *app) handoffQuery(cmd *cli.Command, w *workspace.Workspace, args []string) (q client.HandoffQuery, err error) {
-	q = client.HandoffQuery{Author: cmd.String("by"), Limit: int(cmd.Int("limit")), Kind: cmd.String("kind"), Task: cmd.String("task"), Stage: cmd.String("stage"), Text: cmd.String("text")}
+	q = client.HandoffQuery{Author: cmd.String("by"), Limit: int(cmd.Int("last")), Kind: cmd.String("kind"), Task: cmd.String("task"), Stage: cmd.String("stage"), Text: cmd.String("text")}
 	if q.Limit < 1 {
-		return q, wrongUse("--limit is a number from 1 on")
+		return q, wrongUse("--last is a number from 1 on")
 	}
 	if text := cmd.String("before"); text != "" {
 		var ok bool
@@ -115,9 +115,9 @@ func (a *app) handoffQuery(cmd *cli.Command, w *workspace.Workspace, args []stri
 		into *string
 	}{{"since", false, &q.Since}, {"until", true, &q.Until}} {
 		if text := cmd.String(t.flag); text != "" {
-			at, ok := point.Time(text, time.Local, t.end)
-			if !ok {
-				return q, wrongUse("--%s is a day or a time, like 2026-03-02 or \"2026-03-02 15:04\"", t.flag)
+			at, err := past("--"+t.flag, text, time.Now(), t.end)
+			if err != nil {
+				return q, err
 			}
 			*t.into = at.UTC().Format(time.RFC3339Nano)
 		}
@@ -126,6 +126,8 @@ func (a *app) handoffQuery(cmd *cli.Command, w *workspace.Workspace, args []stri
 	case len(args) == 0:
 	case assetpath.IsGlob(args[0]): // a pattern is one from the root of the project
 		q.Path = filepath.ToSlash(args[0])
+	case w.IsAway():
+		q.Path = strings.Trim(filepath.ToSlash(args[0]), "/")
 	default:
 		var paths []string
 		if paths, err = a.paths(w, args); err == nil {

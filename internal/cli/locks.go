@@ -12,6 +12,7 @@ import (
 
 	"kettletarn/internal/core/lock"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/point"
 	"kettletarn/internal/prompt"
 	"kettletarn/internal/workspace"
 )
@@ -45,7 +46,7 @@ func (a *app) lock() *cli.Command {
 			}
 			return nil
 		}),
-		&cli.StringFlag{Name: "note", Usage: "what you are about to do; others see it"},
+		&cli.StringFlag{Name: "note", Aliases: []string{"m"}, Usage: "what you are about to do; others see it"},
 		&cli.BoolFlag{Name: "wait", Usage: "where somebody else has it, wait in line; says at which place at once"},
 		&cli.BoolFlag{Name: "any", Usage: "of several, take those that can be taken"},
 		&cli.BoolFlag{Name: "diverge", Usage: "go on from the version here though a newer one exists; everyone sees that"},
@@ -71,8 +72,9 @@ func (a *app) printHeadsUps(ctx context.Context, w *workspace.Workspace, locks [
 
 func (a *app) unlock() *cli.Command {
 	return command("unlock", "give locks back, or leave the line", "PATH…", `tarn unlock --override --reason "on leave since Friday" levels/harbour.glb`,
-		a.working(1, -1, "unlock PATH…", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
-			if cmd.Bool("override") && strings.TrimSpace(cmd.String("reason")) == "" {
+		a.unlocking(func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
+			reason := strings.TrimSpace(cmd.String("reason") + cmd.String("note"))
+			if cmd.Bool("override") && reason == "" {
 				return wrongUse("taking a lock away needs a reason: tarn unlock --override --reason \"…\" PATH; its holder gets to see it")
 			}
 			if !cmd.Bool("override") {
@@ -80,7 +82,7 @@ func (a *app) unlock() *cli.Command {
 					return err
 				}
 			}
-			out, err := w.Unlock(ctx, paths, cmd.Bool("override"), cmd.String("reason"))
+			out, err := w.Unlock(ctx, paths, cmd.Bool("override"), reason)
 			if err != nil {
 				return err
 			}
@@ -100,7 +102,22 @@ func (a *app) unlock() *cli.Command {
 		&cli.BoolFlag{Name: "override", Usage: "take it away from whoever holds it; leads and owners"},
 		&cli.StringFlag{Name: "reason", Usage: "why, with --override"},
 		&cli.StringFlag{Name: "edits", Usage: "what becomes of changes that were not sent: send, put-away or leave; asked for where left out"},
-		&cli.StringFlag{Name: "note", Aliases: []string{"m"}, Usage: "with --edits send: what was done, and why"})
+		anywhereFlag(),
+		&cli.StringFlag{Name: "note", Aliases: []string{"m"}, Usage: "with --override: why; with --edits send: what was done, and why"})
+}
+
+// unlocking is the action of unlock: taking a lock away needs no workspace where the project is named.
+func (a *app) unlocking(do task) cli.ActionFunc {
+	working := a.working(1, -1, "unlock PATH…", do)
+	return func(ctx context.Context, cmd *cli.Command) error {
+		switch {
+		case cmd.String("project") == "":
+			return working(ctx, cmd)
+		case !cmd.Bool("override"):
+			return wrongUse("a lock is given back in the workspace that holds it; with --project, --override takes it away")
+		}
+		return a.anywhere(1, -1, "unlock --override --project KEY -m REASON PATH…", do)(ctx, cmd)
+	}
 }
 
 // beforeUnlock sees to unsent changes of what is to be unlocked. It never guesses what shall become of them.
@@ -146,9 +163,14 @@ func (a *app) beforeUnlock(ctx context.Context, cmd *cli.Command, w *workspace.W
 
 func (a *app) holders() *cli.Command {
 	return command("holders", "who holds what, since when and for what, who waits, and who has unsent changes", "[PATH…]", "tarn holders levels",
-		a.looking(0, -1, "holders [PATH…]", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
+		a.anywhere(0, -1, "holders [PATH…]", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
 			if cmd.Bool("record") {
 				return a.record(ctx, cmd, w, paths)
+			}
+			for _, name := range []string{"ending", "since"} {
+				if cmd.IsSet(name) {
+					return wrongUse("--%s is of the record: tarn holders --record --%s …", name, name)
+				}
 			}
 			all, err := w.Client.Locks(ctx, w.Marker.Project)
 			if err != nil {
@@ -172,13 +194,16 @@ func (a *app) holders() *cli.Command {
 		&cli.BoolFlag{Name: "waiting", Usage: "only what somebody waits for"},
 		&cli.BoolFlag{Name: "stale", Usage: "only what looks forgotten: held for long, with no unsent change and no word from its workspace"},
 		&cli.BoolFlag{Name: "record", Usage: "who held what before, for how long, and how it ended"},
-		&cli.StringFlag{Name: "person", Usage: "the record of one person"},
+		&cli.StringFlag{Name: "person", Usage: "only of one person"},
 		&cli.StringFlag{Name: "ending", Usage: "the record of what ended so: given-back, sent, given, overridden, brought, removed, or held for what has not"},
-		&cli.StringFlag{Name: "since", Usage: "the record from this day on (2026-03-02)"})
+		&cli.StringFlag{Name: "since", Usage: "the record from this time on (2h, yesterday, 16:30, 2026-03-02)"}, anywhereFlag())
 }
 
 func wanted(cmd *cli.Command, w *workspace.Workspace, l model.Lock) bool {
 	mine := l.WorkspaceID == w.Marker.Workspace || w.Handle != "" && l.Holder == w.Handle
+	if who := cmd.String("person"); who != "" && l.Holder != who {
+		return false
+	}
 	return (!cmd.Bool("mine") || mine && l.Holder != "") && (!cmd.Bool("waiting") || len(l.Waitlist) > 0) && (!cmd.Bool("stale") || l.Forgotten)
 }
 
@@ -271,10 +296,17 @@ func askLine(l model.Lock, k model.Ask) string {
 // record prints the record.
 func (a *app) record(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
 	query := url.Values{}
-	for _, name := range []string{"person", "ending", "since"} {
+	for _, name := range []string{"person", "ending"} {
 		if v := cmd.String(name); v != "" {
 			query.Set(name, v)
 		}
+	}
+	if v := cmd.String("since"); v != "" {
+		at, err := past("--since", v, time.Now(), false)
+		if err != nil {
+			return err
+		}
+		query.Set("since", at.UTC().Format(time.RFC3339))
 	}
 	if len(paths) > 1 {
 		return wrongUse("the record is looked at for one path at a time")
@@ -375,6 +407,31 @@ func (a *app) answerAsk() *cli.Command {
 		&cli.StringFlag{Name: "word", Aliases: []string{"m"}, Usage: "with --not-yet: why; with --edits send: the note"},
 		&cli.StringFlag{Name: "until", Usage: "with --not-yet: until when (16:30, tomorrow, 2026-03-02, 2h)"},
 		&cli.StringFlag{Name: "edits", Usage: "with --give: what becomes of changes that were not sent: send, put-away or leave; asked for where left out"})
+}
+
+// past reads a point in time behind us: how long ago, a day, or a time of day. With end, a day stands for its end.
+func past(flag, text string, now time.Time, end bool) (time.Time, error) {
+	if d, err := time.ParseDuration(text); err == nil && d > 0 {
+		return now.Add(-d), nil
+	}
+	day := time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, now.Location())
+	switch text {
+	case "yesterday":
+		day = day.AddDate(0, 0, -1)
+		fallthrough
+	case "today":
+		if end {
+			return day.AddDate(0, 0, 1), nil
+		}
+		return day, nil
+	}
+	if t, err := time.ParseInLocation("15:04", text, now.Location()); err == nil {
+		return day.Add(time.Duration(t.Hour())*time.Hour + time.Duration(t.Minute())*time.Minute), nil
+	}
+	if at, ok := point.Time(text, now.Location(), end); ok {
+		return at, nil
+	}
+	return time.Time{}, wrongUse("%s is no time: %q; it looks like 2h, yesterday, 16:30, 2026-03-02 or 2026-03-02T15:04:05Z", flag, text)
 }
 
 // moment reads a point in time to come: a time of day, a day, or a span from now.

@@ -11,11 +11,14 @@ import (
 )
 
 func (a *app) news() *cli.Command {
-	return command("news", "how you hear of things by mail and on the desktop, in all your projects", "[KIND…]", "tarn news turn asked --mail at-once --desktop on",
+	return command("news", "what happened that concerns you, the newest first; and how you hear of it by mail and on the desktop", "[KIND…]", "tarn news turn asked --mail at-once --desktop on",
 		func(ctx context.Context, cmd *cli.Command) error {
-			kinds, err := arguments(cmd, 0, -1, "news [KIND…]")
+			kinds, err := arguments(cmd, 0, -1, "news, news --settings, or news KIND… --mail at-once")
 			if err != nil {
 				return err
+			}
+			if len(kinds) == 0 && !cmd.Bool("settings") && !cmd.IsSet("address") && !cmd.IsSet("code") && !cmd.IsSet("mail") && !cmd.IsSet("desktop") {
+				return a.told(ctx, cmd)
 			}
 			c, err := a.clientFor("")
 			if err != nil {
@@ -34,8 +37,15 @@ func (a *app) news() *cli.Command {
 					return err
 				}
 			}
+			if code := cmd.String("code"); code != "" {
+				if settings, err = c.ConfirmMail(ctx, code); err != nil {
+					return err
+				}
+			}
 			return a.answer(cmd, settings, func() {
 				switch {
+				case settings.MailWanted != "":
+					a.say("A letter with a code went to %s: tarn news --code CODE shows that it is yours, and mail goes there from then on.", settings.MailWanted)
 				case !settings.MailWorks:
 					a.say("This service sends no mail: whoever runs it sets a mail server.")
 				case settings.Mail == "":
@@ -54,7 +64,12 @@ func (a *app) news() *cli.Command {
 				t.print()
 			})
 		},
+		&cli.BoolFlag{Name: "settings", Usage: "show how you hear of things"},
+		&cli.IntFlag{Name: "last", Value: 30, Usage: "so many things at most"},
+		&cli.StringFlag{Name: "project", Usage: "only of this project"},
+		&cli.BoolFlag{Name: "keep-unread", Usage: "what is new stays so"},
 		&cli.StringFlag{Name: "address", Usage: "your mail address; none ends all mail"},
+		&cli.StringFlag{Name: "code", Usage: "the code out of the letter that went to your address"},
 		&cli.StringFlag{Name: "mail", Usage: "of the kinds named: at-once, daily (in one summary a day) or never"},
 		&cli.StringFlag{Name: "desktop", Usage: "of the kinds named: on or off; shown where tarn watch runs"})
 }
@@ -63,7 +78,7 @@ func (a *app) news() *cli.Command {
 func changeNews(cmd *cli.Command, s *model.NewsSettings, kinds []string) (changed bool, err error) {
 	for _, name := range kinds {
 		if _, known := news.Find(name); !known {
-			return false, wrongUse("%q is no kind of news; tarn news lists them", name)
+			return false, wrongUse("%q is no kind of news; tarn news --settings lists them", name)
 		}
 	}
 	mail, desktop := cmd.String("mail"), cmd.String("desktop")

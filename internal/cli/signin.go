@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"time"
 
 	"github.com/adrg/xdg"
 	"github.com/urfave/cli/v3"
@@ -27,6 +28,8 @@ type signIns struct {
 type kept struct {
 	Handle string `json:"handle"`
 	Token  string `json:"token"`
+	// Plain says that the person knows that what goes there is not encrypted.
+	Plain bool `json:"plain_http,omitempty"`
 }
 
 func signInFile() string { return filepath.Join(xdg.ConfigHome, "kettle-tarn", "sign-ins.json") }
@@ -90,15 +93,33 @@ func (a *app) clientFor(address string) (*client.Client, error) {
 	if address == "" {
 		return nil, model.NewProblem(model.NotSignedIn, "sign in with tarn sign-in URL; your lead knows the address", "you are not signed in")
 	}
+	if !client.Safe(address) && !s.Services[address].Plain && os.Getenv("TARN_PLAIN_HTTP") != "1" {
+		return nil, unsafeAddress(address)
+	}
 	token := s.Services[address].Token
 	if v := os.Getenv("TARN_TOKEN"); v != "" && address == current {
 		token = v
 	}
-	return client.New(address, token, nil), nil
+	return a.newClient(address, token), nil
+}
+
+// newClient makes a client that says so where the service is not heard of for a while.
+func (a *app) newClient(address, token string) *client.Client {
+	c := client.New(address, token, nil)
+	c.Waiting(func(quiet time.Duration) {
+		a.note("Waiting for the service at %s: nothing heard for %d s. Ctrl-C stops; nothing is lost.", address, int(quiet.Seconds()))
+	})
+	return c
+}
+
+// unsafeAddress is the problem of an address to which credentials would go in the open.
+func unsafeAddress(address string) error {
+	return model.NewProblem(model.NotAllowed, "use its https address; where the network between is yours alone, tarn sign-in --plain-http says that you know (TARN_PLAIN_HTTP=1 in scripts)",
+		"%s is not encrypted: everybody between here and there could read your credential and change what comes back", address)
 }
 
 func (a *app) signIn() *cli.Command {
-	return command("sign-in", "sign in to a service; keeps the address and the credential for this user", "URL", "tarn sign-in http://tarn.example:7420 --as tamsin",
+	return command("sign-in", "sign in to a service; keeps the address and the credential for this user", "URL", "tarn sign-in https://tarn.example --as tamsin",
 		func(ctx context.Context, cmd *cli.Command) error {
 			args, err := arguments(cmd, 1, 1, "sign-in URL [--as HANDLE]")
 			if err != nil {
@@ -108,7 +129,10 @@ func (a *app) signIn() *cli.Command {
 			if err != nil {
 				return usageError{err}
 			}
-			if _, err := client.New(address, "", nil).Service(ctx); err != nil {
+			if !client.Safe(address) && !cmd.Bool("plain-http") {
+				return unsafeAddress(address)
+			}
+			if _, err := a.newClient(address, "").Service(ctx); err != nil {
 				return err
 			}
 			handle, token, err := a.credential(ctx, cmd, address)
@@ -120,7 +144,7 @@ func (a *app) signIn() *cli.Command {
 				return err
 			}
 			s.Current = address
-			s.Services[address] = kept{Handle: handle, Token: token}
+			s.Services[address] = kept{Handle: handle, Token: token, Plain: !client.Safe(address)}
 			if err := s.write(); err != nil {
 				return err
 			}
@@ -129,6 +153,7 @@ func (a *app) signIn() *cli.Command {
 			})
 		},
 		&cli.StringFlag{Name: "as", Usage: "your handle; asked for where it is left out"},
+		&cli.BoolFlag{Name: "plain-http", Usage: "the address is not encrypted, and you know who can listen in"},
 		&cli.BoolFlag{Name: "token-stdin", Usage: "read a token from standard input in place of a passphrase"})
 }
 
@@ -137,7 +162,7 @@ func (a *app) credential(ctx context.Context, cmd *cli.Command, address string) 
 		if token, err = prompt.Line(a.in); err != nil {
 			return "", "", err
 		}
-		who, err := client.New(address, token, nil).Whoami(ctx)
+		who, err := a.newClient(address, token).Whoami(ctx)
 		return who.Handle, token, err
 	}
 	if handle = cmd.String("as"); handle == "" {
@@ -150,7 +175,7 @@ func (a *app) credential(ctx context.Context, cmd *cli.Command, address string) 
 	if err != nil {
 		return "", "", err
 	}
-	answer, err := client.New(address, "", nil).SignIn(ctx, model.SignInRequest{Handle: handle, Passphrase: passphrase, From: "tarn on " + workspace.Machine()})
+	answer, err := a.newClient(address, "").SignIn(ctx, model.SignInRequest{Handle: handle, Passphrase: passphrase, From: "tarn on " + workspace.Machine()})
 	return answer.Handle, answer.Token, err
 }
 
@@ -168,7 +193,7 @@ func (a *app) signOut() *cli.Command {
 			return model.NewProblem(model.NotSignedIn, "there is nothing to do", "you are not signed in")
 		}
 		address := s.Current
-		ended := client.New(address, was.Token, nil).SignOut(ctx)
+		ended := a.newClient(address, was.Token).SignOut(ctx)
 		delete(s.Services, address)
 		s.Current = ""
 		if err := s.write(); err != nil {

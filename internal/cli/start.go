@@ -25,9 +25,11 @@ func (a *app) start() *cli.Command {
 			if err != nil {
 				return err
 			}
-			again, err := workspace.Vacant(a.dir, args[0], c.URL())
-			if err != nil {
-				return err
+			again := false
+			if !cmd.Bool("preview") {
+				if again, err = workspace.MayStart(ctx, a.dir, args[0], c); err != nil {
+					return err
+				}
 			}
 			presets := cmd.StringSlice("preset")
 			if cmd.Bool("no-presets") {
@@ -50,12 +52,11 @@ func (a *app) start() *cli.Command {
 			if !cmd.Bool("yes") && !again && !prompt.Confirm(a.in, a.errs, fmt.Sprintf("Make the project %s of this folder?", args[0])) {
 				return model.NewProblem(model.BadRequest, "say --yes to go on, --preset NAME for other presets, --no-presets for none", "nothing was done")
 			}
-			if preview != nil && preview.Rules != "" {
-				if err := workspace.WriteRules(a.dir, preview.Rules); err != nil {
-					return err
-				}
+			rulesText := ""
+			if preview != nil {
+				rulesText = preview.Rules
 			}
-			w, err := workspace.Start(ctx, a.dir, args[0], c, newProgress(a.screen))
+			w, err := workspace.Start(ctx, a.dir, args[0], rulesText, c, newProgress(a.screen))
 			if err != nil {
 				return err
 			}

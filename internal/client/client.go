@@ -36,6 +36,8 @@ type Client struct {
 	http     *http.Client
 	answered atomic.Bool // the service has answered at least once
 	from     string
+	waiting  func(time.Duration)
+	refused  func()
 }
 
 // Unreachable says that no answer came from a service.
@@ -61,17 +63,115 @@ func CheckURL(address string) (string, error) {
 func New(base, token string, transport http.RoundTripper) *Client {
 	if transport == nil {
 		transport = &http.Transport{
-			Proxy:                 http.ProxyFromEnvironment,
-			DialContext:           (&net.Dialer{Timeout: 10 * time.Second, KeepAlive: 15 * time.Second}).DialContext,
-			TLSHandshakeTimeout:   10 * time.Second,
-			MaxIdleConnsPerHost:   8,
-			IdleConnTimeout:       60 * time.Second,
-			ResponseHeaderTimeout: 10 * time.Minute,
-			WriteBufferSize:       256 << 10,
-			ReadBufferSize:        256 << 10,
+			Proxy:               http.ProxyFromEnvironment,
+			DialContext:         (&net.Dialer{Timeout: 10 * time.Second, KeepAliveConfig: net.KeepAliveConfig{Enable: true, Idle: 10 * time.Second, Interval: 5 * time.Second, Count: 3}}).DialContext,
+			TLSHandshakeTimeout: 10 * time.Second,
+			MaxIdleConnsPerHost: 8,
+			IdleConnTimeout:     60 * time.Second,
+			WriteBufferSize:     256 << 10,
+			ReadBufferSize:      256 << 10,
 		}
 	}
-	return &Client{base: base, token: token, http: &http.Client{Transport: transport}}
+	// A credential goes to the address that it was made for, and nowhere else: no answer leads it on.
+	stay := func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+	return &Client{base: base, token: token, http: &http.Client{Transport: transport, CheckRedirect: stay}}
+}
+
+// Safe reports whether what goes to an address can be read by nobody between: it is encrypted, or stays on this machine.
+func Safe(address string) bool {
+	u, err := url.Parse(address)
+	if err != nil {
+		return false
+	}
+	ip := net.ParseIP(u.Hostname())
+	return u.Scheme == "https" || u.Hostname() == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+// Waiting makes the client tell how long it has heard nothing, now and then, while it waits for the service. It is called before the client is used.
+func (c *Client) Waiting(tell func(time.Duration)) { c.waiting = tell }
+
+// Refused makes the client tell when the service has refused something: what was known of it is old then. It is called before the client is used.
+func (c *Client) Refused(tell func()) { c.refused = tell }
+
+// How long a request may hear nothing: until the answer begins, for one that asks little and for one that may take its time, and between two pieces
+// of a body. Somebody is told after silence, and again and again.
+var (
+	smallPatience = 20 * time.Second
+	manyPatience  = 90 * time.Second
+	longPatience  = 10 * time.Minute
+	bodyPatience  = 45 * time.Second
+	silence       = 5 * time.Second
+	// smallTries is how long one that asks little is tried again, all in all.
+	smallTries = 40 * time.Second
+)
+
+// errSilent is why a request was given up.
+var errSilent = errors.New("no answer came in time")
+
+// guard ends a request that hears nothing for too long.
+type guard struct {
+	mu     sync.Mutex
+	timer  *time.Timer
+	tick   *time.Timer
+	last   time.Time
+	most   time.Duration
+	cancel context.CancelCauseFunc
+	tell   func(time.Duration)
+	over   bool
+}
+
+func watchOver(ctx context.Context, most time.Duration, tell func(time.Duration)) (context.Context, *guard) {
+	ctx, cancel := context.WithCancelCause(ctx)
+	g := &guard{last: time.Now(), most: most, cancel: cancel, tell: tell}
+	g.timer = time.AfterFunc(most, func() { cancel(errSilent) })
+	if tell != nil {
+		g.tick = time.AfterFunc(silence, g.speak)
+	}
+	return ctx, g
+}
+
+func (g *guard) speak() {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if g.over {
+		return
+	}
+	if quiet := time.Since(g.last); quiet >= silence {
+		g.tell(quiet)
+	}
+	g.tick.Reset(silence)
+}
+
+// heard notes that something moves, and how long the next thing may take.
+func (g *guard) heard(most time.Duration) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.last, g.most = time.Now(), most
+	g.timer.Reset(most)
+}
+
+func (g *guard) end() {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.over = true
+	g.timer.Stop()
+	if g.tick != nil {
+		g.tick.Stop()
+	}
+	g.cancel(nil)
+}
+
+// moving is a body whose every piece is heard of.
+type moving struct {
+	io.Reader
+	g    *guard
+	most time.Duration
+}
+
+func (m *moving) Read(p []byte) (int, error) {
+	n, err := m.Reader.Read(p)
+	m.g.heard(m.most)
+	return n, err
 }
 
 // Limit keeps the client below a number of bytes a second, up and down together, from now on.
@@ -99,6 +199,19 @@ type request struct {
 	raw          [][]byte // sent as it is, one behind the other, as rawType
 	rawType      string
 	once         bool // not to be repeated when the answer is lost
+	stream       bool // stays open
+}
+
+// patience is how long a request may hear nothing before its answer begins.
+func (q request) patience() time.Duration {
+	last := q.path[strings.LastIndexByte(q.path, '/')+1:]
+	switch {
+	case q.raw != nil, q.method == "POST" && (last == "handoffs" || last == "rollback" || last == "past" || last == "check"), last == "compare", last == "look", last == "between", last == "lines":
+		return longPatience
+	case strings.Contains(q.path, "/locks"), last == "unsent", last == "assets", last == "file", last == "fetch":
+		return manyPatience
+	}
+	return smallPatience
 }
 
 // do sends a request, again where the connection breaks or the service asks for patience, and hands the answer's body to read.
@@ -112,6 +225,11 @@ func (c *Client) do(ctx context.Context, q request, read func(io.Reader) error) 
 		body = [][]byte{text}
 		contentType = "application/json"
 	}
+	most := time.Duration(0)
+	if q.patience() == smallPatience {
+		most = smallTries
+	}
+	var asked error // why the service asks for patience
 	pause := backoff.NewExponentialBackOff()
 	pause.InitialInterval, pause.MaxInterval = 200*time.Millisecond, 3*time.Second
 	attempts := uint(8)
@@ -120,11 +238,24 @@ func (c *Client) do(ctx context.Context, q request, read func(io.Reader) error) 
 	}
 	_, err := backoff.Retry(ctx, func() (none struct{}, err error) {
 		err = c.once(ctx, q, body, contentType, read)
-		if err != nil && !c.passing(err) {
+		var problem *model.Problem
+		switch {
+		case err != nil && !c.passing(err):
 			err = backoff.Permanent(err)
+		case errors.As(err, &problem) && problem.After > 0:
+			if problem.After > longestPause || q.once {
+				err = backoff.Permanent(err)
+			} else {
+				asked = err
+				err = &backoff.RetryAfterError{Duration: problem.After}
+			}
 		}
 		return none, err
-	}, backoff.WithBackOff(pause), backoff.WithMaxTries(attempts))
+	}, backoff.WithBackOff(pause), backoff.WithMaxTries(attempts), backoff.WithMaxElapsedTime(most))
+	var later *backoff.RetryAfterError
+	if errors.As(err, &later) {
+		err = asked
+	}
 	var permanent *backoff.PermanentError
 	if errors.As(err, &permanent) {
 		err = permanent.Unwrap()
@@ -136,8 +267,15 @@ func (c *Client) do(ctx context.Context, q request, read func(io.Reader) error) 
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
+	var refused *model.Refused
+	if c.refused != nil && errors.As(err, &refused) {
+		c.refused()
+	}
 	return err
 }
+
+// longestPause is how long the client waits by itself where the service asks for patience.
+const longestPause = 20 * time.Second
 
 // brokenAnswer is an answer that ended too early.
 type brokenAnswer struct{ error }
@@ -162,12 +300,15 @@ func (c *Client) once(ctx context.Context, q request, body [][]byte, contentType
 	if len(q.query) > 0 {
 		address += "?" + q.query.Encode()
 	}
+	patience := q.patience()
+	ctx, g := watchOver(ctx, patience, c.waiting)
+	defer g.end()
 	r, err := http.NewRequestWithContext(ctx, q.method, address, nil)
 	if err != nil {
 		return err
 	}
 	if len(body) > 0 {
-		r.GetBody = func() (io.ReadCloser, error) { return io.NopCloser(joined(body)), nil }
+		r.GetBody = func() (io.ReadCloser, error) { return io.NopCloser(&moving{joined(body), g, patience}), nil }
 		r.Body, _ = r.GetBody()
 		for _, piece := range body {
 			r.ContentLength += int64(len(piece))
@@ -187,9 +328,13 @@ func (c *Client) once(ctx context.Context, q request, body [][]byte, contentType
 	}
 	answer, err := c.http.Do(r)
 	if err != nil {
+		if errors.Is(context.Cause(ctx), errSilent) {
+			return &Unreachable{URL: c.base, Cause: fmt.Sprintf("no answer for %d seconds", int(patience.Seconds()))}
+		}
 		return &Unreachable{URL: c.base, Cause: cause(err)}
 	}
 	defer answer.Body.Close()
+	g.heard(bodyPatience)
 	c.answered.Store(true)
 	if answer.StatusCode >= 300 {
 		return problem(answer, c.base)
@@ -197,7 +342,13 @@ func (c *Client) once(ctx context.Context, q request, body [][]byte, contentType
 	if read == nil {
 		return nil
 	}
-	if err := read(answer.Body); err != nil {
+	if q.stream {
+		g.tell = nil // silence is news, too: there is none
+	}
+	if err := read(&moving{answer.Body, g, bodyPatience}); err != nil {
+		if errors.Is(context.Cause(ctx), errSilent) {
+			return &brokenAnswer{err}
+		}
 		return err
 	}
 	return nil
@@ -242,7 +393,17 @@ func problem(answer *http.Response, base string) error {
 	case ours && len(d.Refusals) > 0:
 		return &model.Refused{Refusals: d.Refusals}
 	case ours:
-		return &model.Problem{Type: kind, Detail: d.Detail, Remedy: d.Remedy, Missing: d.Missing}
+		p := &model.Problem{Type: kind, Detail: d.Detail, Remedy: d.Remedy, Missing: d.Missing}
+		if seconds, err := strconv.Atoi(answer.Header.Get("Retry-After")); err == nil && seconds > 0 {
+			p.After = time.Duration(seconds) * time.Second
+		}
+		return p
+	case answer.StatusCode < 400:
+		where := answer.Header.Get("Location")
+		if u, err := url.Parse(where); err == nil && u.Host != "" {
+			where = u.Scheme + "://" + u.Host
+		}
+		return model.NewProblem(model.BadRequest, "ask your lead for the right address, and sign in there with tarn sign-in URL; nothing of yours was sent on", "the service at %s sends callers on to %s, and a credential goes to the address that it was made for only", base, where)
 	case answer.StatusCode == 502 || answer.StatusCode == 503 || answer.StatusCode == 504:
 		return model.NewProblem(model.Unavailable, "try again in a moment", "what stands before the service at %s says that it is away", base)
 	}
@@ -306,6 +467,36 @@ func (c *Client) NewsSettings(ctx context.Context) (v model.NewsSettings, err er
 // SetNewsSettings changes one's mail address, and how one hears of the kinds that are named.
 func (c *Client) SetNewsSettings(ctx context.Context, q model.NewsSettings) (v model.NewsSettings, err error) {
 	return v, c.json(ctx, request{method: "PUT", path: "/me/news", body: q}, &v)
+}
+
+// ConfirmMail shows with the code of a letter that a mail address is one's own.
+func (c *Client) ConfirmMail(ctx context.Context, code string) (v model.NewsSettings, err error) {
+	return v, c.json(ctx, request{method: "PUT", path: "/me/news/address", body: model.MailCode{Code: code}}, &v)
+}
+
+// Latest is a page of what happened that concerns one, the newest first, below an item (0 for from the newest on), in one project where that is named.
+func (c *Client) Latest(ctx context.Context, project string, before int64, limit int) (v model.News, err error) {
+	return v, c.get(ctx, "/me/news/latest", url.Values{"project": {project}, "before": {strconv.FormatInt(before, 10)}, "limit": {strconv.Itoa(limit)}}, &v)
+}
+
+// ReadNews notes up to which item one has read.
+func (c *Client) ReadNews(ctx context.Context, upTo int64) error {
+	return c.json(ctx, request{method: "PUT", path: "/me/news/latest", body: model.NewsRead{UpTo: upTo}}, nil)
+}
+
+// ChangePassphrase changes one's own, and tells how many other sign-ins ended.
+func (c *Client) ChangePassphrase(ctx context.Context, old, fresh string) (v model.PassphraseChanged, err error) {
+	return v, c.json(ctx, request{method: "PUT", path: "/me/passphrase", body: model.PassphraseRequest{Old: old, New: fresh}, once: true}, &v)
+}
+
+// SignIns lists one's own.
+func (c *Client) SignIns(ctx context.Context) (v model.SignIns, err error) {
+	return v, c.get(ctx, "/me/sign-ins", nil, &v)
+}
+
+// EndSignIn ends one of them; "others" all but the one that asks.
+func (c *Client) EndSignIn(ctx context.Context, id string) (v model.PassphraseChanged, err error) {
+	return v, c.json(ctx, request{method: "DELETE", path: "/me/sign-ins/" + url.PathEscape(id)}, &v)
 }
 
 // AddHook sends a project's news to an address from now on.
@@ -617,7 +808,7 @@ func (c *Client) Wanted(ctx context.Context, key string) ([]chunk.Digest, error)
 // News calls each with every event of a project behind last ("" for from now on), as they happen, until ctx ends, the connection breaks or
 // each fails. started is called when the stream stands.
 func (c *Client) News(ctx context.Context, key, last string, started func(), each func(model.Event) error) error {
-	q := request{method: "GET", path: in(key, "/news"), once: true, header: map[string]string{"Accept": "text/event-stream"}}
+	q := request{method: "GET", path: in(key, "/news"), once: true, stream: true, header: map[string]string{"Accept": "text/event-stream"}}
 	if last != "" {
 		q.header["Last-Event-ID"] = last
 	}

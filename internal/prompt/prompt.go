@@ -19,10 +19,20 @@ func Passphrase(in io.Reader, errs io.Writer, question string, fresh bool) (stri
 		return Line(in)
 	}
 	ask := func(question string) (string, error) {
-		fmt.Fprint(errs, question+": ")
-		text, err := term.ReadPassword(int(f.Fd()))
-		fmt.Fprintln(errs)
-		return string(text), err
+		// Nothing is shown before nothing that is typed is shown: who is fast types on at once.
+		before, err := term.MakeRaw(int(f.Fd()))
+		if err != nil {
+			return "", err
+		}
+		defer func() { _ = term.Restore(int(f.Fd()), before) }()
+		text, err := term.NewTerminal(struct {
+			io.Reader
+			io.Writer
+		}{in, errs}, "").ReadPassword(question + ": ")
+		if err == io.EOF {
+			err = errors.New("stopped")
+		}
+		return text, err
 	}
 	first, err := ask(question)
 	if err != nil || !fresh {

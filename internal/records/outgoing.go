@@ -177,24 +177,47 @@ type Wish struct {
 	Desktop bool
 }
 
-// Wishes are those of a person, and their mail address.
-func (tx *Tx) Wishes(ctx context.Context, person int64) (mail string, list []Wish, err error) {
-	if err := one(tx.q.QueryRow(ctx, `select mail from people where id = $1`, person), &mail); err != nil {
-		return "", nil, err
+// Wishes are those of a person, their mail address, and the one that they have yet to show is theirs.
+func (tx *Tx) Wishes(ctx context.Context, person int64) (mail, wanted string, list []Wish, err error) {
+	if err := one(tx.q.QueryRow(ctx, `select mail, mail_wanted from people where id = $1`, person), &mail, &wanted); err != nil {
+		return "", "", nil, err
 	}
 	rows, err := tx.q.Query(ctx, `select kind, mail, desktop from wishes where person_id = $1`, person)
 	if err != nil {
-		return "", nil, err
+		return "", "", nil, err
 	}
 	list, err = pgx.CollectRows(rows, pgx.RowToStructByPos[Wish])
-	return mail, list, err
+	return mail, wanted, list, err
+}
+
+// WantMail keeps the address that a person wants letters at, with the digest of the code that was made for it; an empty one ends all letters.
+func (tx *Tx) WantMail(ctx context.Context, person int64, mail string, code [32]byte) error {
+	if mail == "" {
+		_, err := tx.q.Exec(ctx, `update people set mail = '', mail_wanted = '', mail_code = null where id = $1`, person)
+		return err
+	}
+	_, err := tx.q.Exec(ctx, `update people set mail_wanted = $2, mail_code = $3, mail_sent = clock_timestamp(), mail_tries = 0 where id = $1`, person, mail, code[:])
+	return err
+}
+
+// MailSentSince reports whether a code was sent to a person's wanted address in the last so many seconds.
+func (tx *Tx) MailSentSince(ctx context.Context, person int64, seconds int) (recent bool, err error) {
+	err = tx.q.QueryRow(ctx, `select coalesce(mail_sent > now() - $2 * interval '1 second', false) from people where id = $1`, person, seconds).Scan(&recent)
+	return recent, err
+}
+
+// ConfirmMail makes the wanted address a person's, where the code is that which was sent there in the last hours and not too many others were tried.
+func (tx *Tx) ConfirmMail(ctx context.Context, person int64, code [32]byte, hours, tries int) (ok bool, err error) {
+	if _, err := tx.q.Exec(ctx, `update people set mail_tries = mail_tries + 1 where id = $1`, person); err != nil {
+		return false, err
+	}
+	tag, err := tx.q.Exec(ctx, `update people set mail = mail_wanted, mail_wanted = '', mail_code = null
+		where id = $1 and mail_wanted <> '' and mail_code = $2 and mail_sent > now() - $3 * interval '1 hour' and mail_tries <= $4`, person, code[:], hours, tries)
+	return tag.RowsAffected() == 1, err
 }
 
 // SetWishes keeps them.
-func (tx *Tx) SetWishes(ctx context.Context, person int64, mail string, list []Wish) error {
-	if _, err := tx.q.Exec(ctx, `update people set mail = $2 where id = $1`, person, mail); err != nil {
-		return err
-	}
+func (tx *Tx) SetWishes(ctx context.Context, person int64, list []Wish) error {
 	for _, w := range list {
 		if _, err := tx.q.Exec(ctx, `insert into wishes (person_id, kind, mail, desktop) values ($1, $2, $3, $4)
 			on conflict (person_id, kind) do update set mail = excluded.mail, desktop = excluded.desktop`, person, w.Kind, w.Mail, w.Desktop); err != nil {
@@ -230,4 +253,39 @@ func (tx *Tx) Hooks(ctx context.Context, project int64) ([]model.Hook, error) {
 		err = row.Scan(&h.ID, &h.URL, &h.Kinds, &h.Person, &h.Made, &h.Delivered, &h.Trouble, &h.Waiting)
 		return h, err
 	})
+}
+
+// Told is an event with the project it happened in, and the role there of the person who asks.
+type Told struct {
+	Row  int64
+	Key  string
+	Role string
+	model.Event
+}
+
+// Latest lists up to limit events of some kinds in the projects of a person, the newest first, below an id (0 for from the newest on); only, where not
+// "", is the one project. Relies on the primary key of events.
+func (tx *Tx) Latest(ctx context.Context, person int64, only string, kinds []string, before int64, limit int) ([]Told, error) {
+	rows, err := tx.q.Query(ctx, `select e.id, j.key, m.role, e.at, coalesce(p.handle, ''), e.kind, e.subject from events e
+		join memberships m on m.project_id = e.project_id and m.person_id = $1 join projects j on j.id = e.project_id and j.deleted is null left join people p on p.id = e.person_id
+		where ($2 = '' or j.key = $2) and e.kind = any($3) and ($4 = 0 or e.id < $4) order by e.id desc limit $5`, person, only, kinds, before, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (t Told, err error) {
+		err = row.Scan(&t.Row, &t.Key, &t.Role, &t.At, &t.Person, &t.Kind, &t.Subject)
+		return t, err
+	})
+}
+
+// NewsRead is up to which event a person has read their news.
+func (tx *Tx) NewsRead(ctx context.Context, person int64) (id int64, err error) {
+	err = one(tx.q.QueryRow(ctx, `select news_read from people where id = $1`, person), &id)
+	return id, err
+}
+
+// ReadNews notes up to which event a person has read their news.
+func (tx *Tx) ReadNews(ctx context.Context, person, id int64) error {
+	_, err := tx.q.Exec(ctx, `update people set news_read = greatest(news_read, least($2, coalesce((select max(id) from events), 0))) where id = $1`, person, id)
+	return err
 }

@@ -132,8 +132,16 @@ func TestADeliveryIsTakenByOneAndTakenUpAgain(t *testing.T) {
 		if hook, err = tx.AddHook(t.Context(), p, person, "http://127.0.0.1:1/x", "whsec_", []string{"work"}); err != nil {
 			return err
 		}
-		if err := tx.SetWishes(t.Context(), person, "tamsin@saltpan.example", []records.Wish{{Kind: "work", Mail: "daily", Desktop: true}}); err != nil {
+		if err := tx.SetWishes(t.Context(), person, []records.Wish{{Kind: "work", Mail: "daily", Desktop: true}}); err != nil {
 			return err
+		}
+		if err := tx.WantMail(t.Context(), person, "tamsin@saltpan.example", [32]byte{1}); err != nil {
+			return err
+		}
+		for n, want := range []bool{false, true, false} {
+			if ok, err := tx.ConfirmMail(t.Context(), person, [32]byte{byte(n)}, 24, 5); err != nil || ok != want {
+				t.Errorf("code %d: %v, %v", n, ok, err)
+			}
 		}
 		return tx.AddDeliveries(t.Context(), []records.NewDelivery{
 			{Event: events[0].Row, Project: p, Person: person, Due: now.Add(-time.Second)},
@@ -203,8 +211,8 @@ func TestADeliveryIsTakenByOneAndTakenUpAgain(t *testing.T) {
 		t.Fatal(err)
 	}
 	if err := db.Read(t.Context(), func(tx *records.Tx) error {
-		mail, wishes, err := tx.Wishes(t.Context(), person)
-		if err != nil || mail != "tamsin@saltpan.example" || len(wishes) != 1 || wishes[0] != (records.Wish{Kind: "work", Mail: "daily", Desktop: true}) {
+		mail, wanted, wishes, err := tx.Wishes(t.Context(), person)
+		if err != nil || mail != "tamsin@saltpan.example" || wanted != "" || len(wishes) != 1 || wishes[0] != (records.Wish{Kind: "work", Mail: "daily", Desktop: true}) {
 			t.Errorf("%s %+v, %v", mail, wishes, err)
 		}
 		hearers, err := tx.Hearers(t.Context(), p, "work")

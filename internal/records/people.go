@@ -30,6 +30,58 @@ func (tx *Tx) PersonByHandle(ctx context.Context, handle string) (p Person, err 
 	return p, err
 }
 
+// People lists everybody, by handle.
+func (tx *Tx) People(ctx context.Context) ([]model.PersonRow, error) {
+	rows, err := tx.q.Query(ctx, `select p.handle, p.steward, p.created, p.ended, p.passphrase <> '',
+			(select count(*) from memberships m join projects j on j.id = m.project_id and j.deleted is null where m.person_id = p.id),
+			(select count(*) from tokens t where t.person_id = p.id and t.revoked is null and t.expires > now()), (select max(coalesce(t.used, t.created)) from tokens t where t.person_id = p.id)
+		from people p order by p.handle`)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (p model.PersonRow, err error) {
+		err = row.Scan(&p.Handle, &p.Steward, &p.Made, &p.Ended, &p.MaySignIn, &p.Projects, &p.SignIns, &p.Seen)
+		return p, err
+	})
+}
+
+// ReplacePassphrase gives a person another passphrase, "" for none, and notes since when they are let go, where ended says so.
+func (tx *Tx) ReplacePassphrase(ctx context.Context, person int64, passphrase string, ended bool) error {
+	_, err := tx.q.Exec(ctx, `update people set passphrase = $2, ended = case when $3 then clock_timestamp() end where id = $1`, person, passphrase, ended)
+	return err
+}
+
+// EndTokens makes the tokens of a person unusable, but for one: with all those for single projects, too. It returns how many that were.
+func (tx *Tx) EndTokens(ctx context.Context, person int64, except [32]byte, all bool) (int64, error) {
+	tag, err := tx.q.Exec(ctx, `update tokens set revoked = now() where person_id = $1 and digest <> $2 and revoked is null and ($3 or project_id is null)`, person, except[:], all)
+	return tag.RowsAffected(), err
+}
+
+// SignIns lists the sign-ins of a person that hold, the one used last first; here is the digest of the one that asks.
+func (tx *Tx) SignIns(ctx context.Context, person int64, here [32]byte) ([]model.SignedIn, error) {
+	rows, err := tx.q.Query(ctx, `select id, label, created, expires, used, digest = $2 from tokens
+		where person_id = $1 and project_id is null and revoked is null and expires > now() order by coalesce(used, created) desc, id`, person, here[:])
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (s model.SignedIn, err error) {
+		err = row.Scan(&s.ID, &s.From, &s.Made, &s.Expires, &s.Used, &s.Here)
+		return s, err
+	})
+}
+
+// EndSignIn ends one sign-in of a person. See ErrNotFound.
+func (tx *Tx) EndSignIn(ctx context.Context, person, id int64) (from string, err error) {
+	err = one(tx.q.QueryRow(ctx, `update tokens set revoked = now() where person_id = $1 and id = $2 and project_id is null and revoked is null returning label`, person, id), &from)
+	return from, err
+}
+
+// UsedToken notes that a token was used.
+func (tx *Tx) UsedToken(ctx context.Context, digest [32]byte) error {
+	_, err := tx.q.Exec(ctx, `update tokens set used = now() where digest = $1`, digest[:])
+	return err
+}
+
 // NewToken is a token to be kept, as its digest. Project is the only one that it is for, and Role the most that it may do there; 0 and "" for
 // one that stands for its person in everything.
 type NewToken struct {
@@ -79,16 +131,18 @@ type Token struct {
 	Role    string
 	// Here is the project that was asked about, as far as a right in it needs it: its id and the person's role, 0 and "" where there is none.
 	Here Project
+	// Used is when it was last noted as used.
+	Used *time.Time
 }
 
 // TokenByDigest finds a token, and what its person is in the project with a key. Relies on the primary keys and projects_key_key. Ended covers both expiry and sign-out, by the database's clock.
 func (tx *Tx) TokenByDigest(ctx context.Context, digest [32]byte, key string) (t Token, err error) {
 	err = one(tx.q.QueryRow(ctx, `
 		select p.id, p.handle, p.steward, t.label, coalesce(t.revoked, t.expires), t.revoked is not null or t.expires <= now(), coalesce(j.key, ''), t.role,
-			coalesce(h.id, 0), coalesce(m.role, '')
+			coalesce(h.id, 0), coalesce(m.role, ''), t.used
 		from tokens t join people p on p.id = t.person_id left join projects j on j.id = t.project_id
 		left join projects h on h.key = $2 and h.deleted is null left join memberships m on m.project_id = h.id and m.person_id = p.id where t.digest = $1`, digest[:], key),
-		&t.Person.ID, &t.Person.Handle, &t.Person.Steward, &t.Label, &t.Expires, &t.Ended, &t.Project, &t.Role, &t.Here.ID, &t.Here.Role)
+		&t.Person.ID, &t.Person.Handle, &t.Person.Steward, &t.Label, &t.Expires, &t.Ended, &t.Project, &t.Role, &t.Here.ID, &t.Here.Role, &t.Used)
 	return t, err
 }
 

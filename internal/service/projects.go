@@ -12,7 +12,7 @@ import (
 
 // StartProject makes a project; the actor becomes its owner.
 func (s *Service) StartProject(ctx context.Context, actor Actor, key string) (model.Project, error) {
-	if !keys.MatchString(key) {
+	if !model.ValidKey(key) {
 		return model.Project{}, model.NewProblem(model.BadRequest, "take for example: brinelight", "%q can't be a project's key: it has 2 to 40 small letters, digits and dashes, and starts with a letter", printable(key))
 	}
 	if err := actor.whole(); err != nil {

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"time"
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
@@ -46,7 +47,25 @@ func (s *Service) Admit(ctx context.Context, token, key string, right Right) (ac
 		return actor, model.NewProblem(model.SignInExpired, again, "this sign-in ended on %s", t.Expires.UTC().Format("2 January 2006"))
 	}
 	actor = Actor{ID: t.Person.ID, Handle: t.Person.Handle, Steward: t.Person.Steward && t.Project == "", Within: t.Project, AtMost: t.Role, Credential: digest}
+	if t.Used == nil || time.Since(*t.Used) > usedEvery {
+		s.used(ctx, digest)
+	}
 	return actor, s.may(actor, t.Here, key, right)
+}
+
+// usedEvery is how exactly it is noted when a sign-in was last used.
+const usedEvery = 5 * time.Minute
+
+// used notes that a credential was used, once in a while. It is no reason for anything to fail.
+func (s *Service) used(ctx context.Context, digest chunk.Digest) {
+	key := digest.String()
+	if last, ok := s.heard.Get(key); ok && time.Since(last) < usedEvery {
+		return
+	}
+	s.heard.Add(key, time.Now())
+	if err := s.read(ctx, func(tx *records.Tx) error { return tx.UsedToken(ctx, digest) }); err != nil {
+		s.log.Debug("a sign-in could not be noted as used", "error", err)
+	}
 }
 
 // Authenticate finds whose token it is.

@@ -34,6 +34,7 @@ type Service struct {
 	handedOff chan struct{}
 	news      hub
 	signins   chan struct{}
+	comparing atomic.Int64 // passphrases that are being compared, or wait for that
 	looks     looks
 	ended     chan struct{}
 	courier   Courier // nil where nothing leaves the house

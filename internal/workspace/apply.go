@@ -63,11 +63,22 @@ func (w *Workspace) bring(ctx context.Context, files, remove []wanted, each func
 	refusals = append(refusals, more...)
 	list, damaged, err := w.fetch(ctx, files)
 	refusals = append(refusals, damaged...)
-	if err != nil || len(list)+len(remove) == 0 {
+	if err != nil {
+		_ = w.root.Remove(incoming)
 		return refusals, err
 	}
+	applied, err := w.install(ctx, list, remove, each)
+	return append(refusals, applied...), err
+}
+
+// install is the second and the third step: the journal, and what stands in it. What is in the way comes back as refusals.
+func (w *Workspace) install(ctx context.Context, list []built, remove []wanted, each func(wanted)) ([]model.Refusal, error) {
+	if len(list)+len(remove) == 0 {
+		_ = w.root.Remove(incoming)
+		return nil, nil
+	}
 	if err := w.root.MkdirAll(incoming, 0o755); err != nil {
-		return refusals, err
+		return nil, noRoom(err)
 	}
 	if err := w.update(func(t indexTx) error {
 		for _, b := range list {
@@ -82,11 +93,11 @@ func (w *Workspace) bring(ctx context.Context, files, remove []wanted, each func
 		}
 		return nil
 	}); err != nil {
-		return refusals, err
+		return nil, err
 	}
-	applied, err := w.apply(ctx, list, remove, each)
+	refusals, err := w.apply(ctx, list, remove, each)
 	_ = w.root.Remove(incoming)
-	return append(refusals, applied...), err
+	return refusals, err
 }
 
 // apply is the third step. Names go first, so that a file may come where another one or a folder goes. What can't be done stays undone and

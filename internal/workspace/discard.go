@@ -54,20 +54,43 @@ func (w *Workspace) Discard(ctx context.Context, paths []string) (*Discarded, er
 	if out.Refusals = append(out.Refusals, w.notSending(assets)...); len(out.Refusals) > len(missing) {
 		return out, &model.Refused{Refusals: out.Refusals}
 	}
+	// What was there is brought first: where the service is away, nothing is put away either.
 	var bring []wanted
+	for _, a := range assets {
+		if o := s.origin(a.Path); Changed(a) && !w.onlyMoved(a) && o != nil && o.known && !o.theirs.gone {
+			theirs := s.theirsOf(a)
+			bring = append(bring, wanted{asset: theirs, place: theirs.Path})
+		}
+	}
+	bring, bad := w.admitOver(bring, assets)
+	list, damaged, err := w.fetch(ctx, bring)
+	if err != nil {
+		_ = w.root.Remove(incoming)
+		return out, err
+	}
+	out.Refusals = append(append(out.Refusals, bad...), damaged...)
+	built := map[string]built{}
+	for _, b := range list {
+		built[b.asset.Path] = b
+	}
+	list = list[:0]
 	for _, a := range assets {
 		if !Changed(a) {
 			continue
 		}
 		theirs := s.theirsOf(a)
-		o := s.origin(a.Path)
-		if a.MovedFrom != "" && (a.State == model.Same || a.State == model.Behind) && w.free(a.MovedFrom) {
+		if w.onlyMoved(a) {
 			if err := w.moveBack(a); err != nil {
 				out.Refusals = append(out.Refusals, cantPutAway(a.Path, err))
 				continue
 			}
 			out.Restored = append(out.Restored, theirs)
 			continue
+		}
+		o := s.origin(a.Path)
+		b, whole := built[theirs.Path]
+		if o != nil && o.known && !o.theirs.gone && !whole {
+			continue // it can't come back, and so nothing goes; the reason is among the refusals
 		}
 		if file, there := s.file(a.Path); there {
 			kept, err := w.putAway(a.Path, a.Version, file.Executable)
@@ -88,16 +111,30 @@ func (w *Workspace) Discard(ctx context.Context, paths []string) (*Discarded, er
 		}); err != nil {
 			return out, err
 		}
-		if o != nil && o.known && !o.theirs.gone {
-			bring = append(bring, wanted{asset: theirs, place: theirs.Path})
+		if whole {
+			list = append(list, b)
 		}
 	}
-	refusals, err := w.bring(ctx, bring, nil, func(f wanted) { out.Restored = append(out.Restored, f.asset) })
+	refusals, err := w.install(ctx, list, nil, func(f wanted) { out.Restored = append(out.Restored, f.asset) })
 	out.Refusals = append(out.Refusals, refusals...)
 	if err != nil {
 		return out, err
 	}
 	return out, w.guardAll(out.Restored)
+}
+
+// onlyMoved reports whether a move is all that was changed, and can be taken back.
+func (w *Workspace) onlyMoved(a model.Asset) bool {
+	return a.MovedFrom != "" && (a.State == model.Same || a.State == model.Behind) && w.free(a.MovedFrom)
+}
+
+// admitOver is admit for files that come where those of assets go.
+func (w *Workspace) admitOver(files []wanted, assets []model.Asset) ([]wanted, []model.Refusal) {
+	going := make([]wanted, 0, len(assets))
+	for _, a := range assets {
+		going = append(going, wanted{place: a.Path})
+	}
+	return w.admit(files, going)
 }
 
 func cantPutAway(path string, err error) model.Refusal {

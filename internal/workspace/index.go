@@ -7,8 +7,10 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
+	"syscall"
 	"time"
 
+	"github.com/adrg/xdg"
 	"github.com/fxamacker/cbor/v2"
 	"go.etcd.io/bbolt"
 
@@ -171,11 +173,26 @@ func (w *Workspace) index(readOnly bool, work func(*bbolt.DB) error) error {
 	if errors.Is(err, bbolt.ErrTimeout) {
 		return model.NewProblem(model.Taken, "wait until it is done", "another tarn command is at work in this workspace")
 	}
+	if full := stateFull(err); full != nil {
+		return full
+	}
 	if err != nil {
 		return fmt.Errorf("the workspace's index %s can't be opened (%w); if it stays so, remove that file and run tarn join KEY --here", name, err)
 	}
 	defer db.Close()
-	return work(db)
+	err = work(db)
+	if full := stateFull(err); full != nil {
+		return full
+	}
+	return err
+}
+
+// stateFull says in words that the disk of the state folder is full; nil for any other error.
+func stateFull(err error) error {
+	if !errors.Is(err, syscall.ENOSPC) && !errors.Is(err, syscall.EDQUOT) {
+		return nil
+	}
+	return model.NewProblem(model.DiskFull, "make room on it, then run the same command again: your files are as they were", "the disk of your state folder %s is full, where tarn keeps what it knows of this workspace", filepath.Join(xdg.StateHome, "kettle-tarn"))
 }
 
 // makeIndex makes the index where it is missing, and refuses one of another format.

@@ -199,7 +199,7 @@ func (w *Workspace) Unlock(ctx context.Context, paths []string, override bool, r
 			}
 		}
 		if !hit {
-			return Unlocked{}, &model.Refused{Refusals: []model.Refusal{{Path: p, Reason: "not-locked", Message: p + ": nothing is locked there", Remedy: "see tarn holders"}}}
+			return Unlocked{}, &model.Refused{Refusals: []model.Refusal{{Path: p, Reason: "not-locked", Message: inWords(p) + ": nothing is locked there", Remedy: "see tarn holders"}}}
 		}
 	}
 	if len(out.Freed) > 0 {
@@ -211,6 +211,9 @@ func (w *Workspace) Unlock(ctx context.Context, paths []string, override bool, r
 		if err := w.Client.LeaveLines(ctx, w.Marker.Project, out.Left); err != nil {
 			return out, err
 		}
+	}
+	if w.IsAway() {
+		return out, nil
 	}
 	if err := w.update(func(t indexTx) error {
 		for _, p := range out.Freed {
@@ -228,6 +231,14 @@ func (w *Workspace) Unlock(ctx context.Context, paths []string, override bool, r
 		return out, err
 	}
 	return out, w.guard(out.Freed)
+}
+
+// inWords is how a path is named in a sentence: the root has no name.
+func inWords(p string) string {
+	if p == "" {
+		return "the whole workspace"
+	}
+	return p
 }
 
 // Ask asks the holder of an asset's lock to let go; this workspace waits in line from then on.

@@ -33,6 +33,8 @@ type Job struct {
 	Pending   *Pending        `json:"pending,omitempty"`
 	Refusals  []model.Refusal `json:"refusals,omitempty"`
 	Percent   int             `json:"percent"`
+	// Trouble is why it does not go on, where somebody has to see to something first.
+	Trouble string `json:"trouble,omitempty"`
 }
 
 // JobFile is one change of a job: the asset as it was listed, the base that it follows, and how the file looked when it was frozen.
@@ -63,6 +65,9 @@ func (w *Workspace) Jobs() ([]Job, error) {
 		}
 		if text, err := os.ReadFile(w.jobFile(j.ID, "percent")); err == nil {
 			j.Percent, _ = strconv.Atoi(string(text))
+		}
+		if text, err := os.ReadFile(w.jobFile(j.ID, "trouble")); err == nil {
+			j.Trouble = string(text)
 		}
 		list = append(list, j)
 	}
@@ -108,6 +113,9 @@ func (w *Workspace) SendLater(ctx context.Context, o SendOptions) (*Job, error) 
 	if len(changed) == 0 {
 		return nil, nil
 	}
+	if err := w.askFirst(ctx, s, o, changed); err != nil {
+		return nil, err
+	}
 	j := &Job{ID: uuid.NewString(), Note: o.Note, Tasks: o.Tasks, Stage: o.Stage, KeepLocks: o.KeepLocks, Older: o.Older, Since: now(), Size: sizeOf(s, changed)}
 	if err := os.MkdirAll(w.jobFile(j.ID, "files"), 0o700); err != nil {
 		return nil, err
@@ -134,6 +142,46 @@ func (w *Workspace) SendLater(ctx context.Context, o SendOptions) (*Job, error) 
 	return j, w.writeJob(j)
 }
 
+// askFirst asks the service whether it would take a send, where it can be reached: what somebody else holds is refused now and not later.
+func (w *Workspace) askFirst(ctx context.Context, s *Status, o SendOptions, changed []model.Asset) error {
+	outline := model.SendRequest{Workspace: w.Marker.Workspace, Note: o.Note, Tasks: o.Tasks, Stage: o.Stage, KeepLocks: o.KeepLocks, Older: o.Older}
+	for _, a := range changed {
+		outline.Changes = append(outline.Changes, w.outline(s, a))
+	}
+	_, err := w.Client.CheckSend(ctx, w.Marker.Project, model.SendQuestion{Send: outline})
+	if err == nil || !answered(err) {
+		return nil // a service that is away, or full just now, is what sending in the background is for
+	}
+	return err
+}
+
+// CancelJob takes a send out of the background. What has become a handoff already stays one, and is given back. A frozen copy that is not the file any
+// more is put away.
+func (w *Workspace) CancelJob(ctx context.Context, j *Job) (*model.Handoff, error) {
+	if j.Pending != nil {
+		closed, err := w.Client.CloseSend(ctx, w.Marker.Project, j.Pending.Key)
+		if err != nil {
+			return nil, err
+		}
+		if closed.Handoff != nil {
+			return closed.Handoff, w.endJob(j, *closed.Handoff, nil, nil)
+		}
+	}
+	for _, f := range j.Files {
+		frozen := filepath.Join(w.jobFile(j.ID, "files"), filepath.FromSlash(f.Asset.Path))
+		if _, err := os.Lstat(frozen); err != nil || len(j.Refusals) > 0 {
+			continue
+		}
+		if info, err := w.root.Lstat(filepath.FromSlash(f.Asset.Path)); err == nil && f.Stamp.is(stampOf(info)) {
+			continue
+		}
+		if err := w.keepFrozen(frozen, f); err != nil {
+			return nil, err
+		}
+	}
+	return nil, os.RemoveAll(w.jobFolder(j.ID))
+}
+
 // freeze copies a file that holds still meanwhile.
 func (w *Workspace) freeze(path string, looks Stamp, folder string) error {
 	to := filepath.Join(folder, filepath.FromSlash(path))
@@ -150,7 +198,16 @@ func (w *Workspace) freeze(path string, looks Stamp, folder string) error {
 	if err == nil && !looks.is(stampOf(info)) {
 		err = errMoving
 	}
-	return err
+	if err != nil {
+		return err
+	}
+	// What is said to be set aside is whole, and survives the loss of power.
+	if copied, err := os.Lstat(to); err != nil {
+		return err
+	} else if copied.Size() != looks.Size {
+		return errMoving
+	}
+	return syncEach(folder, []string{filepath.FromSlash(path)})
 }
 
 // writeJob keeps a job; it is there once it is whole.
@@ -232,6 +289,7 @@ func (w *Workspace) endJob(j *Job, h model.Handoff, kept []model.Lock, cuts map[
 // refusedJob ends a job that will never go; other errors leave it for another try.
 func (w *Workspace) refusedJob(j *Job, err error) error {
 	if !answered(err) {
+		_ = os.WriteFile(w.jobFile(j.ID, "trouble"), []byte(err.Error()), 0o600)
 		return err
 	}
 	var refused *model.Refused

@@ -188,11 +188,19 @@ func (w *Workspace) outline(s *Status, a model.Asset) model.SendChange {
 	return change
 }
 
-// answered tells whether the service has said no for good: nothing of the send will come any more.
+// answered tells whether the service has said no for good: nothing of the send will come any more. A sign-in that has ended, a disk or a limit that
+// is full and a service that asks for patience are none of that: somebody sees to them, and the same send goes on.
 func answered(err error) bool {
 	var refused *model.Refused
 	var problem *model.Problem
-	return errors.As(err, &refused) || errors.As(err, &problem) && problem.Type != model.Unavailable && problem.Type != model.Internal
+	if !errors.As(err, &problem) {
+		return errors.As(err, &refused)
+	}
+	switch problem.Type {
+	case model.Unavailable, model.Internal, model.NotSignedIn, model.SignInExpired, model.DiskFull, model.LimitReached, model.TooMany, model.Damaged:
+		return false
+	}
+	return true
 }
 
 func here(s *Status, path string) bool {
@@ -295,7 +303,7 @@ func (w *Workspace) landed(p Pending, h model.Handoff, kept []model.Lock, cuts m
 				return err
 			}
 		}
-		if err := t.turn(); err != nil {
+		if err := t.arrived(h.Number); err != nil {
 			return err
 		}
 		// The service knows that what was sent is unsent no more.
@@ -307,6 +315,20 @@ func (w *Workspace) landed(p Pending, h model.Handoff, kept []model.Lock, cuts m
 		}
 		return t.dropPending()
 	})
+}
+
+// arrived notes that a handoff of this workspace is there: where nobody sent anything between, the workspace is at it.
+func (t indexTx) arrived(number int) error {
+	v, err := t.view()
+	if err != nil {
+		return err
+	}
+	v.Turn++
+	if number == v.At+1 && v.Newest <= v.At && v.Follows == 0 {
+		v.At, v.Fetched = number, now()
+	}
+	v.Newest = max(v.Newest, number)
+	return t.setView(v)
 }
 
 // movedAway notes that an asset is at another place now, at the service too.

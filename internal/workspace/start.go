@@ -10,6 +10,7 @@ import (
 	"sort"
 
 	"kettletarn/internal/client"
+	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
 )
@@ -178,9 +179,33 @@ func Vacant(dir, project, service string) (again bool, err error) {
 	return false, model.NewProblem(model.Taken, "choose a folder outside it", "%s lies in the workspace %s of the project %s", dir, root, m.Project)
 }
 
-// Start makes a project of a folder and ties the folder to it. The baseline is sent by the caller. Interrupted, it can be repeated.
-func Start(ctx context.Context, dir, key string, c *client.Client, progress Progress) (*Workspace, error) {
-	again, err := Vacant(dir, key, c.URL())
+// MayStart tells, before anything is looked at or written, whether a project with a key can be made of a folder by the signed-in person.
+func MayStart(ctx context.Context, dir, key string, c *client.Client) (again bool, err error) {
+	if again, err = Vacant(dir, key, c.URL()); err != nil {
+		return again, err
+	}
+	if !model.ValidKey(key) {
+		return again, model.NewProblem(model.BadRequest, "take for example: brinelight", "%q can't be a project's key: it has 2 to 40 small letters, digits and dashes, and starts with a letter", assetpath.Printable(key))
+	}
+	p, err := c.Project(ctx, key)
+	var problem *model.Problem
+	switch {
+	case errors.As(err, &problem) && problem.Type == model.NotFound && !again:
+		return false, nil // there may be one that is not the person's: making it will tell
+	case err != nil:
+		return again, err
+	case p.Handoffs > 0 && again:
+		return again, model.NewProblem(model.Taken, "tarn status shows how it stands; tarn send hands off what changed", "%s is the workspace of the project %s already", dir, key)
+	case p.Handoffs > 0 || p.Role != model.Owner:
+		return again, model.NewProblem(model.Taken, "choose another key, or join that one with tarn join "+key, "there is a project %s already", key)
+	}
+	return again, nil
+}
+
+// Start makes a project of a folder and ties the folder to it, with rules, where they are not empty, as its rules file. The baseline is sent by the
+// caller. Where the project is refused, nothing is written. Interrupted, it can be repeated.
+func Start(ctx context.Context, dir, key, rulesText string, c *client.Client, progress Progress) (*Workspace, error) {
+	again, err := MayStart(ctx, dir, key, c)
 	if err != nil {
 		return nil, err
 	}
@@ -197,6 +222,11 @@ func Start(ctx context.Context, dir, key string, c *client.Client, progress Prog
 	}
 	if err != nil {
 		return nil, err
+	}
+	if rulesText != "" {
+		if err := WriteRules(dir, rulesText); err != nil {
+			return nil, err
+		}
 	}
 	return Create(ctx, dir, key, c, progress)
 }

@@ -315,13 +315,22 @@ func TestARefusedSendInTheBackgroundLosesNothing(t *testing.T) {
 	send(t, p.odile, SendOptions{})
 	update(t, p.rurik)
 	write(t, p.rurik, "a", "without a lock")
+	// What can be known now is refused now.
+	var refused *model.Refused
+	if _, err := p.rurik.SendLater(t.Context(), SendOptions{Note: "n"}); !errors.As(err, &refused) || refused.Refusals[0].Reason != "not-locked" {
+		t.Fatalf("%v", err)
+	}
+	locked(t, p.rurik, "a")
 	if _, err := p.rurik.SendLater(t.Context(), SendOptions{Note: "n"}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := p.rurik.Unlock(t.Context(), []string{"a"}, false, ""); err != nil {
 		t.Fatal(err)
 	}
 	k := p.watch(p.rurik, WatchOptions{})
 	k.says("refused", "")
 	s, err := p.rurik.QuickStatus(t.Context(), Question{})
-	if err != nil || len(s.Jobs) != 1 || s.Jobs[0].Refusals[0].Reason != "not-locked" {
+	if err != nil || len(s.Jobs) != 1 || s.Jobs[0].Refusals[0].Reason != "lock-lost" {
 		t.Errorf("%+v, %v", s.Jobs, err)
 	}
 	has(t, p.rurik, "a", "without a lock")

@@ -13,11 +13,15 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
+	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/adrg/xdg"
 	"github.com/gofrs/flock"
+	"go.etcd.io/bbolt"
 
 	"kettletarn/internal/client"
 	"kettletarn/internal/core/assetpath"
@@ -42,6 +46,8 @@ type Workspace struct {
 	state    string
 	root     disk
 	wanted   []chunk.Digest // content that the service said it lost
+	// stale says that the service has refused something since: what is kept of it is old.
+	stale atomic.Bool
 	// uncounted says that what is written to the index needs not be counted: see writes.
 	uncounted bool
 }
@@ -106,7 +112,8 @@ func Open(root string, c *client.Client, progress Progress) (*Workspace, error) 
 	if err != nil {
 		return nil, err
 	}
-	if _, err := os.Stat(filepath.Join(stateFolder(m), "index")); errors.Is(err, fs.ErrNotExist) {
+	// An index of no bytes was begun on a full disk, and nothing ever stood in it.
+	if info, err := os.Stat(filepath.Join(stateFolder(m), "index")); errors.Is(err, fs.ErrNotExist) || err == nil && info.Size() == 0 {
 		return nil, model.NewProblem(model.NotFound, "tie it to the project again with tarn join "+m.Project+" --here; that overwrites nothing",
 			"%s is marked as a workspace of %s, and this machine knows nothing of it: it was copied from elsewhere, or your state folder is lost", root, m.Project)
 	}
@@ -123,10 +130,11 @@ func openAnyhow(root string, c *client.Client, progress Progress) (*Workspace, e
 	if err != nil {
 		return nil, err
 	}
+	w := &Workspace{Root: root, Marker: m, Client: c, Progress: progress, state: stateFolder(m)}
 	if c != nil {
 		c.From(m.Workspace)
+		c.Refused(func() { w.stale.Store(true) })
 	}
-	w := &Workspace{Root: root, Marker: m, Client: c, Progress: progress, state: stateFolder(m)}
 	if progress == nil {
 		w.Progress = silent{}
 	}
@@ -196,8 +204,68 @@ func Machine() string {
 	return "a machine without a name"
 }
 
+// Away is a project without a folder on this machine, for what is asked of the service alone.
+func Away(c *client.Client, project string) *Workspace {
+	return &Workspace{Client: c, Marker: Marker{Service: c.URL(), Project: project, Workspace: model.KindConsole}, Progress: silent{}}
+}
+
+// IsAway tells whether there is no folder.
+func (w *Workspace) IsAway() bool { return w.root == nil }
+
 // Close lets go of the folder.
-func (w *Workspace) Close() error { return w.root.Close() }
+func (w *Workspace) Close() error {
+	if w.IsAway() {
+		return nil
+	}
+	return w.root.Close()
+}
+
+// Spelled turns paths into those of assets and folders that the workspace knows under another spelling: upper and lower case are one on some
+// systems, and people type either. What it does not know stays as it is.
+func (w *Workspace) Spelled(paths []string) ([]string, error) {
+	out := slices.Clone(paths)
+	unknown := map[string][]int{}
+	err := w.look(func(t indexTx) error {
+		bases, news := t.tx.Bucket(bucketBase), t.tx.Bucket(bucketNewest)
+		known := func(p string) bool {
+			if p == "" || bases.Get([]byte(p)) != nil || news.Get([]byte(p)) != nil {
+				return true
+			}
+			for _, b := range []*bbolt.Bucket{bases, news} {
+				if k, _ := b.Cursor().Seek([]byte(p + "/")); k != nil && strings.HasPrefix(string(k), p+"/") {
+					return true
+				}
+			}
+			_, err := w.root.Lstat(filepath.FromSlash(p))
+			return err == nil && !folds
+		}
+		for i, p := range out {
+			if !known(p) {
+				unknown[assetpath.Fold(p)] = append(unknown[assetpath.Fold(p)], i)
+			}
+		}
+		if len(unknown) == 0 {
+			return nil
+		}
+		for _, b := range []*bbolt.Bucket{news, bases} {
+			if err := b.ForEach(func(k, _ []byte) error {
+				for _, p := range places(string(k)) {
+					for _, i := range unknown[assetpath.Fold(p)] {
+						out[i] = p
+					}
+				}
+				return nil
+			}); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return out, err
+}
+
+// folds says that the system's own file systems take upper and lower case for one.
+const folds = runtime.GOOS == "windows" || runtime.GOOS == "darwin"
 
 // Work takes the workspace for a command that changes it, and finishes what an interrupted one had begun; the function given back lets
 // it go. Looking needs no such thing.
@@ -210,12 +278,25 @@ func (w *Workspace) Work() (release func(), err error) {
 	if !ok {
 		return nil, model.NewProblem(model.Taken, "wait until it is done", "another tarn command is at work in this workspace")
 	}
-	release = func() { _ = lock.Unlock() }
+	release = func() {
+		w.Relearn()
+		_ = lock.Unlock()
+	}
 	if err := w.recover(context.Background()); err != nil {
 		release()
 		return nil, fmt.Errorf("an interrupted command could not be finished: %w", err)
 	}
 	return release, nil
+}
+
+// Relearn asks the service how things stand, where it has refused something: a refusal says that what is known here is not true any more.
+func (w *Workspace) Relearn() {
+	if w.Client == nil || !w.stale.Swap(false) {
+		return
+	}
+	ctx, stop := context.WithTimeout(context.Background(), 20*time.Second)
+	defer stop()
+	_ = w.Refresh(ctx) // where that fails, the age of what is shown says so
 }
 
 // FinishInterrupted finishes what an interrupted command had begun, unless a command is at work just now.

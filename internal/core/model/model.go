@@ -4,6 +4,7 @@
 package model
 
 import (
+	"regexp"
 	"time"
 
 	"kettletarn/internal/core/rules"
@@ -24,6 +25,11 @@ func ValidRole(role string) bool { return ranks[role] > 0 }
 
 // AtLeast reports whether role includes wanted.
 func AtLeast(role, wanted string) bool { return ranks[role] >= ranks[wanted] && ranks[role] > 0 }
+
+var keys = regexp.MustCompile(`^[a-z][a-z0-9-]{1,39}$`)
+
+// ValidKey reports whether a project may have a key: 2 to 40 small letters, digits and dashes, a letter first.
+func ValidKey(key string) bool { return keys.MatchString(key) }
 
 // States of an asset in a workspace.
 const (
@@ -48,6 +54,41 @@ const (
 type Person struct {
 	Handle  string `json:"handle"`
 	Steward bool   `json:"steward"`
+}
+
+// PersonRow is a person as whoever runs the service sees them. Seen is when one of their sign-ins was last used; Ended when they were let go.
+type PersonRow struct {
+	Handle    string     `json:"handle"`
+	Steward   bool       `json:"steward"`
+	Made      time.Time  `json:"made"`
+	Ended     *time.Time `json:"ended,omitempty"`
+	MaySignIn bool       `json:"may_sign_in"`
+	Projects  int        `json:"projects"`
+	SignIns   int        `json:"sign_ins"`
+	Seen      *time.Time `json:"seen,omitempty"`
+}
+
+// SignedIn is one of a person's sign-ins: from where, since when and until when, when it was last used, and whether it is the one that asks.
+type SignedIn struct {
+	ID      int64      `json:"id"`
+	From    string     `json:"from"`
+	Made    time.Time  `json:"made"`
+	Expires time.Time  `json:"expires"`
+	Used    *time.Time `json:"used,omitempty"`
+	Here    bool       `json:"here"`
+}
+
+// NewsItem is one thing that happened and concerns a person. Text says it to them.
+type NewsItem struct {
+	ID      int64     `json:"id"`
+	At      time.Time `json:"at"`
+	Project string    `json:"project"`
+	Kind    string    `json:"kind"`
+	Text    string    `json:"text"`
+	Person  string    `json:"person,omitempty"`
+	Paths   []string  `json:"paths,omitempty"`
+	Handoff int       `json:"handoff,omitempty"`
+	Unread  bool      `json:"unread"`
 }
 
 // Token is a credential for one project, for a machine that works by itself. Role is the most that it may do; Token is told once, when it is made.
@@ -401,6 +442,8 @@ type NewsSettings struct {
 	Mail      string     `json:"mail"`
 	MailWorks bool       `json:"mail_works"`
 	Kinds     []NewsKind `json:"kinds"`
+	// MailWanted is an address that letters go to once the code that was sent there has come back.
+	MailWanted string `json:"mail_wanted,omitempty"`
 }
 
 // Hook is an address that gets a project's news of some kinds, signed with Secret, which is told once, when it is made. Delivered is when that

@@ -421,3 +421,36 @@ const ProblemPrefix = "urn:kettletarn:"
 
 // Content types of bulk traffic: CBOR sequences (RFC 8742).
 const CBORSequence = "application/cbor-seq"
+
+// PassphraseRequest changes one's own passphrase.
+type PassphraseRequest struct {
+	Old string `json:"old"`
+	New string `json:"new"`
+}
+
+// PassphraseChanged says how many other sign-ins ended with the old passphrase.
+type PassphraseChanged struct {
+	Ended int64 `json:"ended"`
+}
+
+// SignIns are one's own.
+type SignIns struct {
+	SignIns []SignedIn `json:"sign_ins"`
+}
+
+// MailCode is the code that came in a letter to the address that one wants letters at.
+type MailCode struct {
+	Code string `json:"code"`
+}
+
+// News is a page of what happened that concerns one, the newest first. Next is what the following page is asked for with, 0 where there is none.
+type News struct {
+	News   []NewsItem `json:"news"`
+	Unread int        `json:"unread"`
+	Next   int64      `json:"next,omitempty"`
+}
+
+// NewsRead says up to which item one has read.
+type NewsRead struct {
+	UpTo int64 `json:"up_to"`
+}

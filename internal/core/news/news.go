@@ -61,6 +61,10 @@ func Find(name string) (Kind, bool) {
 	return Kind{}, false
 }
 
+// Telling are the kinds of event that concern somebody: those for which Of gives an item with a kind.
+var Telling = []string{"handoff.sent", "past.brought", "milestone.added", lock.Overridden, lock.Waits, lock.Offered, lock.PassedOver, lock.Skipped, lock.Asked, lock.NotYet, lock.Unanswered, lock.Reminded,
+	"rules.asked", "rules.answered"}
+
 // Open reports whether what an event of a kind says is for everybody in its project. What concerns credentials, where news is sent to, and who is let
 // in, is for leads and for who did it.
 func Open(kind string) bool {

@@ -8,7 +8,21 @@ update asks k set answered = now(), answer = 'removed' where answered is null an
 -- Which versions have a content: collect asks before it drops one.
 create index versions_of_content on versions (content_id) where content_id is not null;
 
+-- When a sign-in was last used; when a person was let go; up to which event they have read their news; and the mail address that they want, until
+-- they have shown that it is theirs with the code that was sent there.
+alter table tokens add column used timestamptz;
+alter table people
+  add column ended timestamptz,
+  add column news_read bigint not null default 0,
+  add column mail_wanted text not null default '',
+  add column mail_code bytea,
+  add column mail_sent timestamptz,
+  add column mail_tries integer not null default 0;
+
 ---- create above / drop below ----
+
+alter table people drop column ended, drop column news_read, drop column mail_wanted, drop column mail_code, drop column mail_sent, drop column mail_tries;
+alter table tokens drop column used;
 
 drop index versions_of_content;
 alter table events alter column at set default now();

@@ -1,0 +1,87 @@
+package api
+
+import (
+	"errors"
+	"strconv"
+
+	"kettletarn/internal/core/model"
+)
+
+func (s *Server) changePassphrase(c *call) error {
+	var q model.PassphraseRequest
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	// Who has found somebody signed in guesses no faster than anybody else.
+	done, err := s.gate.SignIn(c.address, c.actor.Handle)
+	if err != nil {
+		return err
+	}
+	ended, err := s.service.ChangePassphrase(c.Request().Context(), c.actor, q.Old, q.New)
+	var problem *model.Problem
+	done(err == nil, errors.As(err, &problem) && problem.Type == model.WrongPassphrase)
+	if err != nil {
+		return err
+	}
+	return c.answer(model.PassphraseChanged{Ended: ended})
+}
+
+func (s *Server) signIns(c *call) error {
+	list, err := s.service.SignIns(c.Request().Context(), c.actor)
+	if err != nil {
+		return err
+	}
+	return c.answer(model.SignIns{SignIns: append([]model.SignedIn{}, list...)})
+}
+
+func (s *Server) endSignIn(c *call) error {
+	id := int64(0)
+	if name := c.Param("signin"); name != "others" {
+		n, err := strconv.ParseInt(name, 10, 64)
+		if err != nil || n < 1 {
+			return model.NewProblem(model.NotFound, "", "%q is not the number of a sign-in", name)
+		}
+		id = n
+	}
+	ended, err := s.service.EndSignIn(c.Request().Context(), c.actor, id)
+	if err != nil {
+		return err
+	}
+	return c.answer(model.PassphraseChanged{Ended: ended})
+}
+
+func (s *Server) confirmMail(c *call) error {
+	var q model.MailCode
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	out, err := s.service.ConfirmMail(c.Request().Context(), c.actor, q.Code)
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
+}
+
+func (s *Server) latest(c *call) error {
+	before, err1 := c.number("before")
+	limit, err2 := c.number("limit")
+	if err := firstError(err1, err2); err != nil {
+		return err
+	}
+	out, err := s.service.Latest(c.Request().Context(), c.actor, c.QueryParam("project"), int64(before), limit)
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
+}
+
+func (s *Server) readNews(c *call) error {
+	var q model.NewsRead
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	if err := s.service.ReadNews(c.Request().Context(), c.actor, q.UpTo); err != nil {
+		return err
+	}
+	return c.answer(nil)
+}
