@@ -91,7 +91,7 @@ func run(ctx context.Context, port int, folder, bin string, reset, once bool) er
 	if _, err := os.Stat(played); err != nil {
 		start := time.Now()
 		fmt.Println("Playing six weeks of Gull & Saltpan through the real client …")
-		s := &stage{ctx: ctx, bin: bin, folder: folder, daemon: d}
+		s := &stage{ctx: ctx, bin: bin, folder: folder, daemon: d, box: box}
 		if err := s.play(); err != nil {
 			return err
 		}

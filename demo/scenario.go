@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"kettletarn/demo/scene"
+	"kettletarn/internal/postbox"
 	"kettletarn/internal/rig"
 )
 
@@ -20,6 +21,7 @@ type stage struct {
 	bin    string
 	folder string
 	daemon *rig.Daemon
+	box    *postbox.Box
 }
 
 // player is one of the six in one of their workspaces.
@@ -133,14 +135,32 @@ func (s *stage) play() (err error) {
 		if status, out := p.run(p.home(), passphrase(handle)+"\n", "sign-in", s.daemon.URL, "--as", handle); status != 0 {
 			return fmt.Errorf("%s can't sign in: %s", handle, out)
 		}
-		if status, out := p.run(p.home(), "", "news", "--address", handle+"@saltpan.example"); status != 0 {
+		address := handle + "@saltpan.example"
+		if status, out := p.run(p.home(), "", "news", "--address", address); status != 0 {
 			return fmt.Errorf("%s can't choose how to hear of things: %s", handle, out)
+		}
+		if status, out := p.run(p.home(), "", "news", "--code", s.box.Code(address)); status != 0 {
+			return fmt.Errorf("%s can't show that the address is theirs: %s", handle, out)
 		}
 	}
 	s.brinelight()
 	s.tidepad()
 	s.undertow()
+	s.lantern()
 	return nil
+}
+
+// lantern is the folder of the five minutes in the README: files that are no project yet.
+func (s *stage) lantern() {
+	for name, data := range (files{
+		"textures/rust-albedo.png": scene.Albedo("rust", 512, 1), "textures/rust-normal.png": scene.Normal("rust", 512, 1), "textures/rust-roughness.png": scene.Roughness("rust", 512, 1),
+		"textures/rust-height.png": scene.Height("rust", 512, 1), "models/lamp.glb": scene.Model("lamp", 1), "models/buoy.glb": scene.Model("buoy", 1), "fog-horn.wav": scene.Sound("fog-horn", 1),
+		"dialogue-keeper.txt": scene.Dialogue("keeper", 1), "cache/bake.tmp": []byte("made again at any time"),
+	}) {
+		full := filepath.Join(s.folder, "lantern", filepath.FromSlash(name))
+		check(os.MkdirAll(filepath.Dir(full), 0o755))
+		check(os.WriteFile(full, data, 0o644))
+	}
 }
 
 type files = map[string][]byte

@@ -17,6 +17,8 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"go.etcd.io/bbolt"
+
 	"kettletarn/internal/testbed"
 )
 
@@ -191,7 +193,11 @@ func TestTheEnvironmentComesBeforeWhatWasKept(t *testing.T) {
 	if err := os.MkdirAll(state, 0o700); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(filepath.Join(state, "index"), nil, 0o600); err != nil {
+	index, err := bbolt.Open(filepath.Join(state, "index"), 0o600, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := index.Close(); err != nil {
 		t.Fatal(err)
 	}
 	c := m.command(trap, "holders")
@@ -322,7 +328,7 @@ func TestSettingsFromAFile(t *testing.T) {
 	if out, err := cmd.CombinedOutput(); err == nil || !strings.Contains(string(out), "colour") {
 		t.Errorf("an unknown key: %s, %v", out, err)
 	}
-	for input, want := range map[string]string{"": "nothing came", "short\n": "8 to 1024"} {
+	for input, want := range map[string]string{"": "nothing came", "short\n": "at least 10", "aaaaaaaaaaaa\n": "guessed soon"} {
 		cmd = exec.Command(filepath.Join(bin, "tarnd"), "person", "add", "keiko")
 		cmd.Env, cmd.Stdin = d.Env, strings.NewReader(input)
 		if out, err := cmd.CombinedOutput(); err == nil || !strings.Contains(string(out), want) {

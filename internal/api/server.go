@@ -59,7 +59,8 @@ func New(svc *service.Service, console fs.FS, version string, log *slog.Logger) 
 		if err := svc.Ready(c.Request().Context()); err != nil {
 			return err
 		}
-		return c.String(http.StatusOK, "ok\n")
+		free, _ := svc.Room(c.Request().Context())
+		return c.String(http.StatusOK, "ok, "+free+" left\n")
 	})
 	e.GET(Prefix+"/openapi.json", func(c *echo.Context) error { return c.JSON(http.StatusOK, Document()) })
 	s.register(e.Group(Prefix))

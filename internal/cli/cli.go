@@ -66,11 +66,8 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errs io.Writer)
 		Description: "First steps: tarn sign-in URL, then tarn join KEY for a project that is there, or tarn start KEY to make one of the\n" +
 			"folder you stand in. A day: tarn begin FILE, work, tarn send -m NOTE. tarn status says how things stand.",
 		Version: version.String(), EnableShellCompletion: true, Suggest: true,
-		ConfigureShellCompletionCommand: func(c *cli.Command) {
-			c.Hidden = false
-			c.Usage = "print the completion script for bash, zsh, fish or pwsh"
-		},
-		Reader: in, Writer: a.out, ErrWriter: a.errs,
+		ShellCompletionCommandName: "completion-of-the-library",
+		Reader:                     in, Writer: a.out, ErrWriter: a.errs,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		OnUsageError:   onUsageError,
 		Commands:       a.commands(),
@@ -87,6 +84,7 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errs io.Writer)
 	}
 	each(root.Commands, func(c *cli.Command) {
 		c.OnUsageError = onUsageError
+		a.completes(c)
 		// A group of commands has nothing to do by itself.
 		if c.Action == nil && len(c.Commands) > 0 {
 			c.Action = func(_ context.Context, cmd *cli.Command) error {
@@ -437,7 +435,7 @@ func (a *app) commands() (all []*cli.Command) {
 		{"3. Locks, and one another", []*cli.Command{a.lock(), a.unlock(), lists(a.holders()), a.ask(), a.answerAsk(), lists(a.news())}},
 		{"4. Look back, and go back", []*cli.Command{lists(a.history()), lists(a.show()), lists(a.compare()), a.export(), a.rollback(), a.milestone()}},
 		{"5. Beside the code", []*cli.Command{a.pin(), a.adopt()}},
-		{"6. Projects and people", []*cli.Command{a.project(), a.member(), a.token(), a.heal()}},
+		{"6. Projects and people", []*cli.Command{a.project(), a.member(), a.token(), a.heal(), a.completion()}},
 	} {
 		for _, c := range group.list {
 			c.Category = group.name

@@ -6,14 +6,16 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"path"
+	"os/exec"
 	"path/filepath"
 	"runtime"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"kettletarn/internal/core/assetpath"
+	"kettletarn/internal/core/media"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/prompt"
 	"kettletarn/internal/workspace"
@@ -117,28 +119,42 @@ func (a *app) openFiles(w *workspace.Workspace, locks []model.Lock) {
 		return
 	}
 	for _, l := range locks {
-		if program(w, l.Path) {
-			fmt.Fprintf(a.errs, "%s is a program, and opening it would run it; open it yourself if that is what you want.\n", l.Path)
-			continue
+		if !known(w, l.Path) {
+			fmt.Fprintf(a.errs, "%s is of no kind that tarn knows, and opening it might run it.\n", l.Path)
+			if !prompt.Confirm(a.in, a.errs, "Open it all the same?") {
+				fmt.Fprintf(a.errs, "It was not opened; it is ready to be, by you.\n")
+				continue
+			}
 		}
-		c := openCommand(filepath.Join(w.Root, filepath.FromSlash(l.Path)))
-		if err := c.Start(); err != nil {
+		if err := opened(openCommand(filepath.Join(w.Root, filepath.FromSlash(l.Path)))); err != nil {
 			fmt.Fprintf(a.errs, "%s is ready, but could not be opened by itself (%v); open it yourself.\n", l.Path, err)
-			continue
 		}
-		_ = c.Process.Release()
 	}
 }
 
-// program tells whether opening a file may run it on some system: files come from others, and begin is meant for looking and editing.
-func program(w *workspace.Workspace, name string) bool {
-	switch strings.ToLower(path.Ext(name)) {
-	case ".exe", ".com", ".bat", ".cmd", ".ps1", ".vbs", ".vbe", ".js", ".jse", ".wsf", ".wsh", ".hta", ".msi", ".msp", ".scr", ".pif", ".cpl", ".lnk", ".url", ".reg",
-		".desktop", ".sh", ".app", ".command", ".workflow", ".jar", ".appimage", ".run":
-		return true
+// opened starts what opens a file, and waits a moment for it to fail: what has nothing to open with says so at once, and what works goes on.
+func opened(c *exec.Cmd) error {
+	if err := c.Start(); err != nil {
+		return err
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- c.Wait() }()
+	select {
+	case err := <-ended:
+		return err
+	case <-time.After(2 * time.Second):
+		return nil
+	}
+}
+
+// known tells whether a file is of a kind that is looked at and edited: those that the readers know. Anything else might be a program, here or on some
+// other system, and files come from others.
+func known(w *workspace.Workspace, name string) bool {
+	if kind := media.KindOf(name); kind == media.Other {
+		return false
 	}
 	info, err := os.Stat(filepath.Join(w.Root, filepath.FromSlash(name)))
-	return err == nil && runtime.GOOS != "windows" && info.Mode()&0o111 != 0
+	return err == nil && (runtime.GOOS == "windows" || info.Mode()&0o111 == 0)
 }
 
 func (a *app) send() *cli.Command {

@@ -6,7 +6,6 @@ import (
 
 	"github.com/gen2brain/beeep"
 
-	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/news"
 	"kettletarn/internal/workspace"
 )
@@ -46,6 +45,6 @@ func (d *desktop) show(project string, n workspace.Notice) {
 	d.mu.Unlock()
 	if wanted {
 		beeep.AppName = "Kettle Tarn"
-		_ = beeep.Notify(project, assetpath.Printable(n.Message), "")
+		_ = beeep.Notify(harmless(project), harmless(n.Message), "")
 	}
 }

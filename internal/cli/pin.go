@@ -69,7 +69,7 @@ func (a *app) pinWrite(ctx context.Context, cmd *cli.Command, w *workspace.Works
 			a.say("Not in it, since not sent (%s):", count(len(out.Left)))
 			a.printPaths(out.Left)
 		}
-		if fenced {
+		if fenced || out.Before == nil && found == nil {
 			a.say("The block of assets in .gitignore was brought up to date: commit it too.")
 		}
 		if found != nil {

@@ -48,30 +48,6 @@ func TestNumbered(t *testing.T) {
 	}
 }
 
-func TestPlainLinesOfProgress(t *testing.T) {
-	var out bytes.Buffer
-	l := &lines{out: &out}
-	l.Start("Sending", 100<<20)
-	l.Add(1 << 20)
-	if out.Len() != 0 {
-		t.Errorf("short work prints %q", out.String())
-	}
-	l.start, l.last = time.Now().Add(-10*time.Second), time.Now().Add(-4*time.Second)
-	l.Add(49 << 20)
-	got := out.String()
-	for _, part := range []string{"Sending: 50%", "50 MiB of 100 MiB", "5.0 MiB/s", "10s left"} {
-		if !strings.Contains(got, part) {
-			t.Errorf("%q is not in %q", part, got)
-		}
-	}
-	l.Done()
-	l.last = time.Time{}
-	l.Add(1)
-	if out.String() != got {
-		t.Error("it goes on after the end")
-	}
-}
-
 func TestWantsJSON(t *testing.T) {
 	for args, want := range map[string]bool{"tarn status --json": true, "tarn status": false, "tarn send -m x -- --json": false, "tarn holders --json a": true} {
 		if got := wantsJSON(strings.Fields(args)); got != want {

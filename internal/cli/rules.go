@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -251,6 +252,9 @@ func (a *app) settle() *cli.Command {
 			use := cmd.String("use")
 			if use == "" {
 				return wrongUse("say which: tarn settle %s --use mine, --use theirs, --use both or --use copy", paths[0])
+			}
+			if !slices.Contains([]string{workspace.UseMine, workspace.UseTheirs, workspace.UseBoth, workspace.UseCopy}, use) {
+				return wrongUse("--use is mine, theirs, both or copy, not %q", use)
 			}
 			s, err := w.Settle(ctx, paths[0], use)
 			if err != nil {

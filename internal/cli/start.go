@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"path/filepath"
 	"strings"
@@ -9,6 +10,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"kettletarn/internal/client"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/prompt"
 	"kettletarn/internal/workspace"
@@ -166,6 +168,9 @@ func (a *app) join() *cli.Command {
 					return err
 				}
 			}
+			if err := scopeThere(ctx, c, args[0], cmd.StringSlice("scope")); err != nil {
+				return err
+			}
 			w, err := workspace.Join(ctx, target, args[0], here, c, newProgress(a.screen))
 			if err != nil {
 				return err
@@ -216,6 +221,26 @@ func (a *app) join() *cli.Command {
 		&cli.StringFlag{Name: "at", Usage: "bring it down as of a handoff (h40), a milestone or a time, and stay there"},
 		&cli.StringFlag{Name: "like", Usage: "with the scope and the branch that another workspace of yours has or had, by its name; - for none"},
 		&cli.BoolFlag{Name: "here", Usage: "tie a folder that has the files already; overwrites nothing"}, limitFlag())
+}
+
+// scopeThere refuses folders of a scope that the project does not have, before anything is made: a slip would make a workspace with nothing in it.
+func scopeThere(ctx context.Context, c *client.Client, key string, folders []string) error {
+	var refusals []model.Refusal
+	for _, f := range folders {
+		f = strings.Trim(filepath.ToSlash(f), "/")
+		page, err := c.Folder(ctx, key, f, "", 1)
+		var problem *model.Problem
+		if err != nil && (!errors.As(err, &problem) || problem.Type != model.NotFound) {
+			return err
+		}
+		if err != nil || len(page.Folders)+len(page.Assets) == 0 {
+			refusals = append(refusals, model.Refusal{Path: f, Reason: "unknown", Message: f + ": the project has no such folder", Remedy: "check the spelling; the console shows the folders, and tarn scope add brings one in later"})
+		}
+	}
+	if len(refusals) > 0 {
+		return &model.Refused{Refusals: refusals}
+	}
+	return nil
 }
 
 // takeUp gives a new workspace its scope: as the flags say, or else as the person's last one had it, if they want that.

@@ -332,6 +332,10 @@ func (a *app) printJobs(jobs []workspace.Job) {
 		note := firstLine(j.Note, 50)
 		if len(j.Refusals) == 0 {
 			a.say("\nSending in the background: %s, %s, %d%%: %s", plural(len(j.Files), "asset"), size(j.Size), j.Percent, note)
+			if j.Trouble != "" {
+				a.say("  It waits: %s", j.Trouble)
+			}
+			a.say("  tarn send --cancel takes it back.")
 			continue
 		}
 		a.printRefusals(fmt.Sprintf("\nA send in the background was refused (%s). Your files are as they were; send again when this is cleared:", note), j.Refusals)

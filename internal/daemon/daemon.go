@@ -23,7 +23,6 @@ import (
 	"kettletarn/internal/admission"
 	"kettletarn/internal/api"
 	"kettletarn/internal/courier"
-	"kettletarn/internal/prompt"
 	"kettletarn/internal/records"
 	"kettletarn/internal/service"
 	"kettletarn/internal/store"
@@ -57,7 +56,7 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errs io.Writer)
 	wrongUse := false
 	root := &cli.Command{
 		Name: "tarnd", Usage: "the Kettle Tarn service: keeps a team's assets, their versions and their locks",
-		Reader: in, Writer: out, ErrWriter: errs, EnableShellCompletion: true, HideVersion: true, Suggest: true,
+		Reader: in, Writer: out, ErrWriter: errs, EnableShellCompletion: true, Version: version.String(), Suggest: true,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		OnUsageError: func(_ context.Context, _ *cli.Command, err error, _ bool) error {
 			wrongUse = true
@@ -74,13 +73,15 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errs io.Writer)
 			&cli.StringFlag{Name: "address", Usage: "where people reach the console, for links in mail (https://tarn.example)", Sources: cli.EnvVars("TARND_ADDRESS")},
 			&cli.StringFlag{Name: "data", Usage: "folder for the content (default " + defaults.Data + ")", Sources: cli.EnvVars("TARND_DATA")},
 		},
+		Action: func(_ context.Context, cmd *cli.Command) error {
+			if cmd.Args().Present() {
+				return wrong("there is no command %q; tarnd help lists them", cmd.Args().First())
+			}
+			return cli.ShowRootCommandHelp(cmd)
+		},
 		Commands: []*cli.Command{
 			{Name: "serve", Usage: "serve until SIGTERM", UsageText: "tarnd serve [--listen ADDRESS] [--db URL] [--data FOLDER]\n\nExample: tarnd serve --db postgres://tarnd@127.0.0.1/tarnd --data /srv/tarn", Action: serve},
-			{Name: "person", Usage: "the people who can sign in", Commands: []*cli.Command{
-				{Name: "add", Usage: "make a person; reads a passphrase, prints a token once", ArgsUsage: "HANDLE",
-					UsageText: "tarnd person add HANDLE [--steward]\n\nExample: tarnd person add tamsin",
-					Flags:     []cli.Flag{&cli.BoolFlag{Name: "steward", Usage: "may run the whole service"}, &cli.BoolFlag{Name: "json", Usage: "print one JSON object"}}, Action: addPerson},
-			}},
+			people(),
 			{Name: "verify", Usage: "look whether all content and all history is there and sound; exit status 1 where it is not",
 				UsageText: "tarnd verify [--deep] [--rate 50MB/s]\n\nExample: tarnd verify --deep --rate 50MB/s",
 				Flags:     []cli.Flag{&cli.BoolFlag{Name: "deep", Usage: "read and rehash everything"}, &cli.StringFlag{Name: "rate", Usage: "read at most so much a second (50MB/s)"}, asJSON()}, Action: verify},
@@ -99,7 +100,7 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errs io.Writer)
 	switch {
 	case err == nil:
 		return 0
-	case wrongUse:
+	case wrongUse || errors.As(err, new(usageError)):
 		fmt.Fprintln(errs, "tarnd:", err)
 		return 2
 	case errors.Is(err, errDamage):
@@ -119,6 +120,11 @@ func read(cmd *cli.Command) (settings, error) {
 		var unknown *toml.StrictMissingError
 		if errors.As(err, &unknown) {
 			return s, fmt.Errorf("the settings in %s have an unknown key %s; there are listen, db, data, objects, objects_region, objects_access_key, objects_secret_key, scrub, mail, mail_from, hook_hosts and address", file, strings.Join(unknown.Errors[0].Key(), "."))
+		}
+		var at *toml.DecodeError
+		if errors.As(err, &at) {
+			line, column := at.Position()
+			return s, fmt.Errorf("the settings in %s can't be read: line %d, column %d: %s", file, line, column, strings.TrimPrefix(at.Error(), "toml: "))
 		}
 		if err != nil {
 			return s, fmt.Errorf("the settings in %s can't be read: %w", file, err)
@@ -164,7 +170,7 @@ func open(ctx context.Context, s settings, log *slog.Logger) (*records.DB, *serv
 
 func serve(ctx context.Context, cmd *cli.Command) error {
 	if cmd.Args().Present() {
-		return fmt.Errorf("serve takes no arguments; see tarnd serve --help")
+		return wrong("serve takes no arguments; see tarnd serve --help")
 	}
 	s, err := read(cmd)
 	if err != nil {
@@ -223,7 +229,8 @@ func serve(ctx context.Context, cmd *cli.Command) error {
 			_ = server.Close()
 		}
 	})
-	log.Info("serving", "address", "http://"+listener.Addr().String(), "data", s.Data, "version", version.String())
+	free, _ := svc.Room(running)
+	log.Info("serving", "free", free, "address", "http://"+listener.Addr().String(), "data", s.Data, "version", version.String())
 	if err := server.Serve(netutil.LimitListener(listener, admission.Connections)); !errors.Is(err, http.ErrServerClosed) {
 		return err
 	}
@@ -243,33 +250,7 @@ func innermost(err error) error {
 	}
 }
 
-func addPerson(ctx context.Context, cmd *cli.Command) error {
-	if cmd.Args().Len() != 1 {
-		return errors.New("name one handle: tarnd person add HANDLE")
-	}
-	s, err := read(cmd)
-	if err != nil {
-		return err
-	}
-	db, svc, err := open(ctx, s, slog.New(slog.DiscardHandler))
-	if err != nil {
-		return err
-	}
-	defer db.Close()
-	handle := cmd.Args().First()
-	passphrase, err := prompt.Passphrase(cmd.Root().Reader, cmd.Root().ErrWriter, "Passphrase for "+handle, true)
-	if err != nil {
-		return err
-	}
-	token, err := svc.AddPerson(ctx, handle, passphrase, cmd.Bool("steward"))
-	if err != nil {
-		return err
-	}
-	out := cmd.Root().Writer
-	if cmd.Bool("json") {
-		_, err = fmt.Fprintf(out, "{\"handle\":%q,\"steward\":%v,\"token\":%q}\n", handle, cmd.Bool("steward"), token)
-		return err
-	}
-	_, err = fmt.Fprintf(out, "%s can sign in now. A token for scripts, shown this once:\n%s\n", handle, token)
-	return err
-}
+// usageError is a command used in a wrong way.
+type usageError struct{ error }
+
+func wrong(format string, args ...any) error { return usageError{fmt.Errorf(format, args...)} }

@@ -27,7 +27,7 @@ var errDamage = errors.New("")
 func bytesASecond(text string) (int64, error) {
 	n, err := humanize.ParseBytes(strings.TrimSuffix(text, "/s"))
 	if err != nil || n == 0 || n > 1<<50 {
-		return 0, fmt.Errorf("%q is not a rate; it looks like 50MB/s", text)
+		return 0, wrong("%q is not a rate; it looks like 50MB/s", text)
 	}
 	return int64(n), nil
 }
@@ -71,7 +71,7 @@ func shower(w io.Writer) (show func(what string, done, total int64), end func())
 // keeping opens what the commands below work on, and prints what they return.
 func keeping(ctx context.Context, cmd *cli.Command, work func(*service.Service, func(string, int64, int64)) (any, error), say func(io.Writer)) error {
 	if cmd.Args().Present() {
-		return fmt.Errorf("%s takes no arguments; see tarnd %s --help", cmd.Name, cmd.Name)
+		return wrong("%s takes no arguments; see tarnd %s --help", cmd.Name, cmd.Name)
 	}
 	s, err := read(cmd)
 	if err != nil {

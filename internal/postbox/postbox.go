@@ -9,6 +9,8 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -130,3 +132,19 @@ func (s *session) Data(r io.Reader) error {
 
 func (s *session) Reset()        { s.to = nil }
 func (s *session) Logout() error { return nil }
+
+var code = regexp.MustCompile(`(?m)^  ([A-Z2-7]{8})$`)
+
+// Code is the code in the last letter to an address that has one, "" where none has.
+func (b *Box) Code(to string) string {
+	letters, err := b.Letters()
+	if err != nil {
+		return ""
+	}
+	for _, l := range slices.Backward(letters) {
+		if m := code.FindStringSubmatch(l); m != nil && strings.Contains(l, "To: <"+to+">") {
+			return m[1]
+		}
+	}
+	return ""
+}

@@ -127,10 +127,21 @@ func (tx *Tx) ForgetHistoryPack(ctx context.Context, name string) error {
 	return err
 }
 
-// DropContents removes contents that no version has and that nobody was told of since the lease began. It needs the exclusive gate.
-func (tx *Tx) DropContents(ctx context.Context, project int64, lease time.Duration) (int64, error) {
-	tag, err := tx.q.Exec(ctx, `delete from contents c where c.project_id = $1 and c.seen < now() - $2::interval
-		and not exists (select 1 from versions v where v.project_id = c.project_id and v.content_id = c.id)`, project, lease)
+// UnusedContents lists up to limit contents, by id behind after, that no version has and that nobody was told of since the lease began. Relies on
+// versions_of_content.
+func (tx *Tx) UnusedContents(ctx context.Context, project, after int64, lease time.Duration, limit int) ([]int64, error) {
+	rows, err := tx.q.Query(ctx, `select c.id from contents c where c.project_id = $1 and c.id > $2 and c.seen < now() - $3::interval
+		and not exists (select from versions v where v.content_id = c.id) order by c.id limit $4`, project, after, lease, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[int64])
+}
+
+// DropContents removes those of the contents that are unused still. It needs the exclusive gate.
+func (tx *Tx) DropContents(ctx context.Context, ids []int64, lease time.Duration) (int64, error) {
+	tag, err := tx.q.Exec(ctx, `delete from contents c where c.id = any($1) and c.seen < now() - $2::interval
+		and not exists (select from versions v where v.content_id = c.id)`, ids, lease)
 	return tag.RowsAffected(), err
 }
 

@@ -119,15 +119,19 @@ type Delivery struct {
 	Event      model.Event
 }
 
-// ClaimDeliveries takes up to limit deliveries that are due: they are due again at the time until, should this service end before it says
-// what became of them. Relies on deliveries_due.
-func (tx *Tx) ClaimDeliveries(ctx context.Context, limit int, until time.Time) ([]Delivery, error) {
+// ClaimDeliveries takes up to limit deliveries that are due, to hooks or to people: they are due again at the time until, should this service end before
+// it says what became of them. Of one hook only one is taken, while no other of it is on its way: what does not answer holds up itself. Relies on
+// deliveries_due.
+func (tx *Tx) ClaimDeliveries(ctx context.Context, hooks bool, limit int, until time.Time) ([]Delivery, error) {
 	rows, err := tx.q.Query(ctx, `
-		with d as (update deliveries set due = $2, tries = tries + 1 where id in (select id from deliveries where done is null and due <= now() order by due, id limit $1 for update skip locked) returning *)
+		with d as (update deliveries set due = $2, tries = tries + 1, sent = now() where id in (
+			select id from deliveries d where done is null and due <= now() and (hook_id is not null) = $3
+				and (hook_id is null or not exists (select from deliveries o where o.hook_id = d.hook_id and o.done is null and o.id <> d.id and (o.due <= now() and o.id < d.id or o.due > now() and o.sent > now() - interval '1 minute' and o.error = '')))
+			order by due, id limit $1 for update skip locked) returning *)
 		select d.id, d.key, d.tries, d.daily, coalesce(j.key, ''), coalesce(p.id, 0), coalesce(p.handle, ''), coalesce(p.mail, ''), coalesce(h.url, ''), coalesce(h.secret, ''),
 			e.at, coalesce(a.handle, ''), e.kind, e.subject
 		from d join events e on e.id = d.event_id left join people a on a.id = e.person_id left join projects j on j.id = d.project_id
-		left join people p on p.id = d.person_id left join hooks h on h.id = d.hook_id order by d.id`, limit, until)
+		left join people p on p.id = d.person_id left join hooks h on h.id = d.hook_id order by d.id`, limit, until, hooks)
 	if err != nil {
 		return nil, err
 	}

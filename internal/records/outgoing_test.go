@@ -154,7 +154,11 @@ func TestADeliveryIsTakenByOneAndTakenUpAgain(t *testing.T) {
 	claim := func(until time.Time) (list []records.Delivery) {
 		t.Helper()
 		if err := db.Write(t.Context(), func(tx *records.Tx) (err error) {
-			list, err = tx.ClaimDeliveries(t.Context(), 10, until)
+			if list, err = tx.ClaimDeliveries(t.Context(), false, 10, until); err != nil {
+				return err
+			}
+			hooks, err := tx.ClaimDeliveries(t.Context(), true, 10, until)
+			list = append(list, hooks...)
 			return err
 		}); err != nil {
 			t.Fatal(err)
@@ -222,5 +226,63 @@ func TestADeliveryIsTakenByOneAndTakenUpAgain(t *testing.T) {
 		return err
 	}); err != nil {
 		t.Fatal(err)
+	}
+}
+
+// TestAHookHoldsUpItselfAlone: of one that is being called nothing more is taken, and everybody else's goes on.
+func TestAHookHoldsUpItselfAlone(t *testing.T) {
+	db := open(t, testbed.Database(t))
+	p, person := project(t, db)
+	next(t, db, "a", 1)
+	happen(t, db, p, person, "x", "y", "z")
+	now := time.Now()
+	var dead, good int64
+	if err := db.Write(t.Context(), func(tx *records.Tx) error {
+		events, _, err := tx.NextEvents(t.Context(), "a", 10)
+		if err != nil {
+			return err
+		}
+		if dead, err = tx.AddHook(t.Context(), p, person, "http://127.0.0.1:1/dead", "whsec_", []string{"work"}); err != nil {
+			return err
+		}
+		if good, err = tx.AddHook(t.Context(), p, person, "http://127.0.0.1:1/good", "whsec_", []string{"work"}); err != nil {
+			return err
+		}
+		var list []records.NewDelivery
+		for _, e := range events {
+			list = append(list, records.NewDelivery{Event: e.Row, Project: p, Hook: dead, Due: now.Add(-time.Minute)})
+		}
+		return tx.AddDeliveries(t.Context(), append(list, records.NewDelivery{Event: events[2].Row, Project: p, Hook: good, Due: now.Add(-time.Second)},
+			records.NewDelivery{Event: events[2].Row, Project: p, Person: person, Due: now.Add(-time.Second)}))
+	}); err != nil {
+		t.Fatal(err)
+	}
+	claim := func(hooks bool) (list []records.Delivery) {
+		t.Helper()
+		if err := db.Write(t.Context(), func(tx *records.Tx) (err error) {
+			list, err = tx.ClaimDeliveries(t.Context(), hooks, 10, now.Add(2*time.Minute))
+			return err
+		}); err != nil {
+			t.Fatal(err)
+		}
+		return list
+	}
+	first := claim(true)
+	if len(first) != 2 || first[0].URL == first[1].URL {
+		t.Fatalf("%+v", first)
+	}
+	if more := claim(true); len(more) != 0 {
+		t.Errorf("of a hook that is being called, more is taken: %+v", more)
+	}
+	if people := claim(false); len(people) != 1 || people[0].Person != person {
+		t.Errorf("%+v", people)
+	}
+	if err := db.Write(t.Context(), func(tx *records.Tx) error {
+		return tx.Postpone(t.Context(), []int64{first[0].ID}, now.Add(time.Hour), "it is away")
+	}); err != nil {
+		t.Fatal(err)
+	}
+	if next := claim(true); len(next) != 1 || next[0].URL != first[0].URL {
+		t.Errorf("%+v", next)
 	}
 }

@@ -130,8 +130,19 @@ func address(pool *pgxpool.Pool) string {
 	return fmt.Sprintf("%s:%d", c.Host, c.Port)
 }
 
-// cause is the innermost error: what the system said, without what pgx wraps around it.
+// cause is what went wrong in the end, in a few words: what the database said, where it said something, and else what the system said. pgx tries with
+// TLS and without, and joins what came of each try: the first may only say that there is no TLS.
 func cause(err error) error {
+	var pg *pgconn.PgError
+	if errors.As(err, &pg) {
+		switch pg.Code {
+		case "3D000":
+			return fmt.Errorf("%s; make it with createdb, or name another one with --db", pg.Message)
+		case "28P01", "28000":
+			return fmt.Errorf("%s; see that the user in --db may connect (pg_hba.conf)", pg.Message)
+		}
+		return errors.New(pg.Message)
+	}
 	for {
 		switch e := err.(type) {
 		case interface{ Unwrap() error }:
@@ -140,10 +151,11 @@ func cause(err error) error {
 			}
 			err = e.Unwrap()
 		case interface{ Unwrap() []error }:
-			if len(e.Unwrap()) == 0 {
+			list := e.Unwrap()
+			if len(list) == 0 {
 				return err
 			}
-			err = e.Unwrap()[0]
+			err = list[len(list)-1]
 		default:
 			return err
 		}

@@ -267,6 +267,9 @@ func (f HandoffFilter) query() (q records.HandoffQuery, err error) {
 	}
 	q = records.HandoffQuery{Before: f.Before, Limit: rows(f.Limit), Author: f.Author, Task: f.Task, Stage: f.Stage, Text: strings.TrimSpace(f.Text), Assets: min(max(f.Assets, 0), MaxListed)}
 	if path := strings.Trim(f.Path, "/"); assetpath.IsGlob(path) {
+		if strings.Count(path, "*") > maxWild {
+			return q, model.NewProblem(model.BadRequest, "take a simpler one", "a pattern has at most %d stars", maxWild)
+		}
 		q.Pattern = assetpath.Glob(path)
 	} else {
 		q.Path = assetpath.Fold(path)
@@ -291,6 +294,9 @@ func (f HandoffFilter) query() (q records.HandoffQuery, err error) {
 	}
 	return q, nil
 }
+
+// maxWild is how many stars a pattern has at most: each more may make matching many times as slow.
+const maxWild = 10
 
 // Handoffs lists handoffs, the newest first.
 func (s *Service) Handoffs(ctx context.Context, actor Actor, key string, f HandoffFilter) (list []model.Handoff, err error) {

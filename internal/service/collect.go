@@ -102,12 +102,29 @@ func (c *collection) behindGate(ctx context.Context, work func(*records.Tx) erro
 	})
 }
 
+// dropContents is looked for with everybody at work, and only what was found is looked at again behind the gate: with nothing to drop, nobody waits.
 func (c *collection) dropContents(ctx context.Context) error {
-	return c.behindGate(ctx, func(tx *records.Tx) error {
-		n, err := tx.DropContents(ctx, c.p.ID, c.o.Lease)
+	for after := int64(0); ; {
+		var ids []int64
+		if err := c.s.write(ctx, func(tx *records.Tx) (err error) {
+			if err := tx.Patient(ctx); err != nil {
+				return err
+			}
+			ids, err = tx.UnusedContents(ctx, c.p.ID, after, c.o.Lease, 1000)
+			return err
+		}); err != nil || len(ids) == 0 {
+			return err
+		}
+		after = ids[len(ids)-1]
+		var n int64
+		if err := c.behindGate(ctx, func(tx *records.Tx) (err error) {
+			n, err = tx.DropContents(ctx, ids, c.o.Lease)
+			return err
+		}); err != nil {
+			return err
+		}
 		c.out.Contents += n
-		return err
-	})
+	}
 }
 
 // markPage is how many chunks are looked for at once in all manifests: about 200 MiB of memory.
@@ -392,6 +409,9 @@ func (s *Service) dropOrphans(ctx context.Context, age time.Duration, out *Colle
 // purge takes a deleted project away: its rows first, so that nothing refers to a file that is gone.
 func (s *Service) purge(ctx context.Context, p records.Project, out *Collected) error {
 	if err := s.write(ctx, func(tx *records.Tx) error {
+		if err := tx.Patient(ctx); err != nil {
+			return err
+		}
 		if err := tx.Gate(ctx, p.ID, true); err != nil {
 			return err
 		}

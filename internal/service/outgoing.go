@@ -13,6 +13,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/news"
@@ -41,7 +43,7 @@ const (
 	deliveryTries = 16
 	deliveryKept  = 30 * 24 * time.Hour
 	longestPause  = 6 * time.Hour
-	atOnceSent    = 50
+	atOnceSent    = 4 // of each kind
 	dailyItems    = 500
 	dailyHour     = 7
 	addressed     = 500
@@ -55,11 +57,6 @@ func (s *Service) delivering(ctx context.Context) {
 	swept := time.Time{}
 	for {
 		more, err := s.address(ctx)
-		if err == nil {
-			var sent int
-			sent, err = s.deliver(ctx)
-			more = more || sent > 0
-		}
 		if err == nil && time.Since(swept) > time.Hour {
 			swept = time.Now()
 			err = s.write(ctx, func(tx *records.Tx) error { return tx.ForgetDelivered(ctx, swept.Add(-deliveryKept)) })
@@ -163,11 +160,30 @@ func morning(now time.Time) time.Time {
 	return m
 }
 
-// deliver takes out what is due. No transaction is open while it talks to anybody.
-func (s *Service) deliver(ctx context.Context) (sent int, err error) {
+// carrying takes out what is due to hooks, or to people, until ctx ends. The two have nothing to do with each other, and neither waits for the other.
+func (s *Service) carrying(ctx context.Context, hooks bool) {
+	for {
+		sent, err := s.deliver(ctx, hooks)
+		if err != nil && ctx.Err() == nil {
+			s.log.Error("news could not be delivered; it is tried again", "error", err)
+		}
+		if sent > 0 && err == nil && ctx.Err() == nil {
+			continue
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(deliveryPoll):
+		}
+	}
+}
+
+// deliver takes out what is due: only so much is taken at once as is on its way at once, so that nothing waits past its lease and goes out twice. No
+// transaction is open while it talks to anybody.
+func (s *Service) deliver(ctx context.Context, hooks bool) (sent int, err error) {
 	var due []records.Delivery
 	err = s.write(ctx, func(tx *records.Tx) (err error) {
-		due, err = tx.ClaimDeliveries(ctx, atOnceSent, time.Now().Add(deliveryLease))
+		due, err = tx.ClaimDeliveries(ctx, hooks, atOnceSent, time.Now().Add(deliveryLease))
 		return err
 	})
 	if err != nil {
@@ -179,30 +195,35 @@ func (s *Service) deliver(ctx context.Context) (sent int, err error) {
 			daily[d.Person] = append(daily[d.Person], d)
 		}
 	}
+	var group errgroup.Group
 	for _, d := range due {
-		ids := []int64{d.ID}
-		var cause error
-		switch {
-		case d.Daily && daily[d.Person] == nil:
-			continue // it went with the first of theirs
-		case d.URL != "":
-			cause = s.call(ctx, d)
-		case d.Mail == "": // they have no address any more
-		case d.Daily:
-			ids, cause, err = s.summary(ctx, daily[d.Person])
+		list := daily[d.Person]
+		if d.Daily && list == nil {
+			continue // it goes with the first of theirs
+		}
+		if d.Daily {
 			delete(daily, d.Person)
-		default:
-			cause = s.letter(ctx, d)
-		}
-		if err == nil {
-			err = s.settleDelivery(ctx, d, ids, cause)
-		}
-		if err != nil {
-			return sent, err
 		}
 		sent++
+		group.Go(func() error {
+			ids := []int64{d.ID}
+			var cause, err error
+			switch {
+			case d.URL != "":
+				cause = s.call(ctx, d)
+			case d.Mail == "": // they have no address any more
+			case d.Daily:
+				ids, cause, err = s.summary(ctx, list)
+			default:
+				cause = s.letter(ctx, d)
+			}
+			if err != nil {
+				return err
+			}
+			return s.settleDelivery(ctx, d, ids, cause)
+		})
 	}
-	return sent, nil
+	return sent, group.Wait()
 }
 
 func (s *Service) settleDelivery(ctx context.Context, d records.Delivery, ids []int64, cause error) error {
@@ -235,13 +256,14 @@ func (s *Service) letter(ctx context.Context, d records.Delivery) error {
 // summary tells one person of all that waited for the morning, in one letter.
 func (s *Service) summary(ctx context.Context, list []records.Delivery) (ids []int64, cause, err error) {
 	d := list[0]
-	if err := s.write(ctx, func(tx *records.Tx) error {
-		more, err := tx.DailyOf(ctx, d.Person, dailyItems, time.Now().Add(deliveryLease))
-		list = append(list, more...)
+	var more []records.Delivery
+	if err := s.write(ctx, func(tx *records.Tx) (err error) {
+		more, err = tx.DailyOf(ctx, d.Person, dailyItems, time.Now().Add(deliveryLease))
 		return err
 	}); err != nil {
 		return nil, nil, err
 	}
+	list = append(list, more...)
 	byKind := map[string][]string{}
 	for _, one := range list {
 		ids = append(ids, one.ID)

@@ -86,7 +86,7 @@ type rebuild struct {
 }
 
 func (r *rebuild) run(ctx context.Context, packs []store.Info) error {
-	nodes, err := r.readHistory(ctx, packs)
+	err := r.readHistory(ctx, packs)
 	if err != nil || len(r.history) == 0 {
 		return err // content without a handoff: a project in which nothing was handed off
 	}
@@ -110,9 +110,6 @@ func (r *rebuild) run(ctx context.Context, packs []store.Info) error {
 		if err != nil {
 			return err
 		}
-		if err := tx.AddNodes(ctx, r.id, nodes); err != nil {
-			return err
-		}
 		return tx.SetMember(ctx, r.id, person, model.Owner)
 	}); err != nil {
 		return err
@@ -123,9 +120,19 @@ func (r *rebuild) run(ctx context.Context, packs []store.Info) error {
 	return r.replay(ctx)
 }
 
-// readHistory reads handoffs and tree nodes, and keeps the unbroken chain from the first handoff on.
-func (r *rebuild) readHistory(ctx context.Context, packs []store.Info) (map[chunk.Digest][]byte, error) {
+// readHistory reads handoffs, and keeps the unbroken chain from the first on, and tree nodes, which go to the database as they come: there may be more
+// of them than memory.
+func (r *rebuild) readHistory(ctx context.Context, packs []store.Info) error {
 	nodes := map[chunk.Digest][]byte{}
+	held := 0
+	flush := func() error {
+		if len(nodes) == 0 {
+			return nil
+		}
+		err := r.s.write(ctx, func(tx *records.Tx) error { return tx.AddNodes(ctx, r.id, nodes) })
+		nodes, held = map[chunk.Digest][]byte{}, 0
+		return err
+	}
 	byNumber := map[int]chain.Handoff{}
 	stored, buf := make([]byte, chunk.Max), make([]byte, 0, chunk.Max)
 	for i, info := range packs {
@@ -146,28 +153,40 @@ func (r *rebuild) readHistory(ctx context.Context, packs []store.Info) (map[chun
 				if err != nil {
 					break
 				}
+				if held += len(data); held > nodeBatch {
+					if err := flush(); err != nil {
+						_ = o.Close()
+						return err
+					}
+				}
 			}
 		}
 		if o != nil {
 			_ = o.Close()
 		}
 		if err != nil && !beyondRepair(err) && !errors.Is(err, chain.ErrInvalid) {
-			return nil, err
+			return err
 		}
 		if err != nil {
 			r.out.Unread = append(r.out.Unread, info.Name)
 		}
 	}
+	if err := flush(); err != nil {
+		return err
+	}
 	var before chunk.Digest
 	for n := 1; ; n++ {
 		h, ok := byNumber[n]
 		if !ok || n > 1 && (len(h.Parents) != 1 || h.Parents[0] != (chain.Parent{Number: n - 1, Digest: before})) {
-			return nodes, nil
+			return nil
 		}
 		r.history = append(r.history, h)
 		_, before = h.Encode()
 	}
 }
+
+// nodeBatch is how many bytes of tree nodes are held at once.
+const nodeBatch = 16 << 20
 
 func (r *rebuild) take(kind uint8, digest chunk.Digest, data []byte, nodes map[chunk.Digest][]byte, byNumber map[int]chain.Handoff) error {
 	if kind == pack.Node {

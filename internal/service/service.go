@@ -12,6 +12,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/dustin/go-humanize"
 	lru "github.com/hashicorp/golang-lru/v2"
 
 	"kettletarn/internal/core/chunk"
@@ -106,21 +107,60 @@ func (s *Service) Run(ctx context.Context) {
 	wait.Go(func() { s.sealing(ctx) })
 	wait.Go(func() { s.keepingTime(ctx) })
 	wait.Go(func() { s.lookingAhead(ctx) })
+	wait.Go(func() { s.watchingRoom(ctx) })
 	if s.courier != nil {
 		wait.Go(func() { s.delivering(ctx) })
+		wait.Go(func() { s.carrying(ctx, true) })
+		wait.Go(func() { s.carrying(ctx, false) })
 	}
 	s.db.Listen(ctx, s.news.wake)
 }
 
-// Ready tells whether the service can work: nil, or what is away.
+// Ready tells whether the service can work: nil, or what is away, or full.
 func (s *Service) Ready(ctx context.Context) error {
 	if err := s.db.Ping(ctx); err != nil {
 		return unavailable
 	}
-	if _, err := s.store.Free(ctx); err != nil {
+	free, err := s.store.Free(ctx)
+	if err != nil {
 		return model.NewProblem(model.Unavailable, "", "the store can't be reached")
 	}
+	if free >= 0 && free < spare {
+		return model.NewProblem(model.DiskFull, "make room: reading works, nothing can be sent", "the store has %s left", humanize.IBytes(uint64(free)))
+	}
 	return nil
+}
+
+// Room is how much the store has left, in words, and in bytes; -1 where that is not known.
+func (s *Service) Room(ctx context.Context) (string, int64) {
+	free, err := s.store.Free(ctx)
+	if err != nil || free < 0 {
+		return "not known", -1
+	}
+	return humanize.IBytes(uint64(free)), free
+}
+
+// Room is looked at so often, and below so many bytes it is warned of, again and again.
+const (
+	roomPoll  = time.Minute
+	roomWarn  = 15 * time.Minute
+	roomShort = 2 << 30
+)
+
+// watchingRoom warns in the log while there is still time to do something.
+func (s *Service) watchingRoom(ctx context.Context) {
+	warned := time.Time{}
+	for {
+		if words, free := s.Room(ctx); free >= 0 && free < roomShort && time.Since(warned) > roomWarn {
+			warned = time.Now()
+			s.log.Warn("the store is nearly full", "free", words)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(roomPoll):
+		}
+	}
 }
 
 var unavailable = model.NewProblem(model.Unavailable, "try again in a moment; nothing was lost", "the service can't reach its database right now")

@@ -2,6 +2,7 @@ package workspace
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -66,7 +67,9 @@ func (w *Workspace) Lock(ctx context.Context, paths []string, o LockOptions) (ou
 		return out, model.NewProblem(model.BadRequest, "send it when it is ready, or keep its name with tarn lock --reserve", "a new file needs no lock before it is sent")
 	}
 	request.WillUpdate = o.Begin && len(changed) == 0
+	w.Progress.Start(fmt.Sprintf("Asking for %d locks", len(request.Assets)), 0)
 	answer, err := w.Client.TakeLocks(ctx, w.Marker.Project, request)
+	w.Progress.Done()
 	if err != nil {
 		return out, err
 	}

@@ -101,6 +101,12 @@ func newScan(ctx context.Context, root string) (s *scan, rulesErr error) {
 
 // readSmall reads a file, at most one byte more than most.
 func readSmall(name string, most int64) ([]byte, error) {
+	// Opening a pipe would wait until somebody writes into it.
+	if info, err := os.Stat(name); err != nil {
+		return nil, err
+	} else if !info.Mode().IsRegular() {
+		return nil, &fs.PathError{Op: "read", Path: name, Err: errors.New("it is not a regular file")}
+	}
 	f, err := os.Open(name)
 	if err != nil {
 		return nil, err

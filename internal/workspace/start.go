@@ -205,7 +205,7 @@ func MayStart(ctx context.Context, dir, key string, c *client.Client) (again boo
 // Start makes a project of a folder and ties the folder to it, with rules, where they are not empty, as its rules file. The baseline is sent by the
 // caller. Where the project is refused, nothing is written. Interrupted, it can be repeated.
 func Start(ctx context.Context, dir, key, rulesText string, c *client.Client, progress Progress) (*Workspace, error) {
-	again, err := MayStart(ctx, dir, key, c)
+	again, err := Vacant(dir, key, c.URL())
 	if err != nil {
 		return nil, err
 	}

@@ -89,7 +89,7 @@ func Find(dir string) (string, error) {
 
 // ReadMarker reads the marker of the workspace at root.
 func ReadMarker(root string) (m Marker, err error) {
-	text, err := os.ReadFile(filepath.Join(root, assetpath.Marker))
+	text, err := readSmall(filepath.Join(root, assetpath.Marker), 64<<10)
 	if err == nil && len(text) > 64<<10 {
 		err = errors.New("it is too large")
 	}

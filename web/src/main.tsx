@@ -15,6 +15,7 @@ import { Board } from "./pages/locks/Board";
 import { Contested } from "./pages/locks/Contested";
 import { LocksPage } from "./pages/locks/LocksPage";
 import { Record } from "./pages/locks/Record";
+import { MePage } from "./pages/me/MePage";
 import { MilestonesPage } from "./pages/milestones/MilestonesPage";
 import { NewsPage } from "./pages/news/NewsPage";
 import { ProjectFrame } from "./pages/project/ProjectFrame";
@@ -28,6 +29,7 @@ import "./tokens.css";
 const router = createBrowserRouter([
   { path: "/sign-in", element: <SignInPage /> },
   { path: "/", element: <ProjectsPage /> },
+  { path: "/me", element: <MePage /> },
   {
     path: "/p/:project",
     element: <ProjectFrame />,

@@ -21,7 +21,9 @@ func Glob(pattern string) string {
 		switch {
 		case strings.HasPrefix(pattern, "**/"):
 			out.WriteString("(.*/)?")
-			pattern = pattern[3:]
+			for strings.HasPrefix(pattern, "**/") {
+				pattern = pattern[3:] // any folders, and again any folders, are any folders
+			}
 		case strings.HasPrefix(pattern, "**"):
 			out.WriteString(".*")
 			pattern = strings.TrimLeft(pattern, "*")

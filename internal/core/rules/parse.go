@@ -99,7 +99,12 @@ func parse(text []byte, name string, presets []Preset) (*Rules, error) {
 	if err := f.Locks.read(&r.Locks, where); err != nil {
 		return nil, err
 	}
+	named := map[string]bool{}
 	for i, wanted := range f.Presets {
+		if named[wanted] {
+			continue // once is enough
+		}
+		named[wanted] = true
 		preset := find(presets, wanted)
 		if preset == nil {
 			return nil, where.atElement(unknownPreset(wanted, presets), "", 0, "presets", i)

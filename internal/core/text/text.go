@@ -15,11 +15,11 @@ import (
 // that set the direction of writing (Unicode Standard Annex 9), marks without a width that hide in names, tags, and what is no character.
 func Shown(r rune) bool {
 	switch {
-	case r < 0x20, r >= 0x7f && r <= 0x9f, r == utf8.RuneError:
+	case r < 0x20, r >= 0x7f && r <= 0x9f:
 		return false
 	case r < 0x600:
 		return r != 0xad
-	case r == '\u061c', r == '\u180e', r >= '\u200e' && r <= '\u200f', r >= '\u2028' && r <= '\u202e', r >= '\u2060' && r <= '\u206f', r == '\ufeff', r >= '\ufff0' && r <= '\uffff':
+	case r == '\u061c', r == '\u180e', r >= '\u200e' && r <= '\u200f', r >= '\u2028' && r <= '\u202e', r >= '\u2060' && r <= '\u206f', r == '\ufeff', r >= '\ufff0' && r <= '\uffff' && r != utf8.RuneError:
 		return false
 	}
 	return r < 0xe0000
@@ -28,12 +28,19 @@ func Shown(r rune) bool {
 // Line is s as it may stand in one line: what may not be shown is U+FFFD.
 func Line(s string) string { return clean(s, false) }
 
-// Lines is Line for a text of several lines: line feeds and tabs stay.
+// Lines is Line for a text of several lines: line feeds, with the carriage return before them, and tabs stay.
 func Lines(s string) string { return clean(s, true) }
 
 func clean(s string, lines bool) string {
 	if plain(s, lines) {
 		return s
+	}
+	if lines && strings.Contains(s, "\r\n") {
+		parts := strings.Split(s, "\r\n")
+		for i := range parts {
+			parts[i] = clean(parts[i], lines)
+		}
+		return strings.Join(parts, "\r\n")
 	}
 	return strings.Map(func(r rune) rune {
 		if Shown(r) || lines && (r == '\n' || r == '\t') {
@@ -46,8 +53,8 @@ func clean(s string, lines bool) string {
 func plain(s string, lines bool) bool {
 	for i, r := range s {
 		if r == utf8.RuneError {
-			if _, n := utf8.DecodeRuneInString(s[i:]); n == 3 {
-				continue // U+FFFD itself
+			if _, n := utf8.DecodeRuneInString(s[i:]); n == 1 {
+				return false // broken UTF-8, and not U+FFFD itself
 			}
 		}
 		if !Shown(r) && !(lines && (r == '\n' || r == '\t')) {
@@ -79,7 +86,7 @@ func JSON(data []byte) []byte {
 	from := 0
 	for i := 0; i < len(data); {
 		r, n := utf8.DecodeRune(data[i:])
-		if r == '\n' || r == '\r' || r == '\t' || Shown(r) || r == utf8.RuneError && n == 3 {
+		if r == '\n' || r == '\r' || r == '\t' || Shown(r) && (r != utf8.RuneError || n == 3) {
 			i += n
 			continue
 		}
@@ -132,6 +139,9 @@ func (w *Writer) Write(p []byte) (int, error) {
 
 // incomplete is where a character begins that is cut off at the end, or the length of p.
 func incomplete(p []byte) int {
+	if n := len(p); n > 0 && p[n-1] == '\r' {
+		return n - 1 // a line feed may follow
+	}
 	for i := len(p) - 1; i >= 0 && i >= len(p)-utf8.UTFMax; i-- {
 		if utf8.RuneStart(p[i]) {
 			if !utf8.FullRune(p[i:]) {

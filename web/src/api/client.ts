@@ -67,13 +67,15 @@ export interface Drop {
   base: number;
   note: string;
   keepLock: boolean;
+  /** going back to the content of an older version is meant */
+  older?: boolean;
 }
 
 /** sendFile sends one dropped file, and tells how far it is, 0 to 1. fetch can't tell that of an upload. */
 export function sendFile(key: string, drop: Drop, progress: (share: number) => void): Promise<Schemas["SendReceipt"]> {
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest();
-    request.open("POST", inProject(key, "drop", { path: drop.path, base: drop.base, note: drop.note, keep_lock: String(drop.keepLock) }));
+    request.open("POST", inProject(key, "drop", { path: drop.path, base: drop.base, note: drop.note, keep_lock: String(drop.keepLock), ...(drop.older && { older: "true" }) }));
     request.setRequestHeader("Content-Type", "application/octet-stream");
     request.setRequestHeader("Idempotency-Key", newKey());
     request.upload.onprogress = (e) => e.lengthComputable && progress(e.loaded / e.total);

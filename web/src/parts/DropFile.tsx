@@ -1,8 +1,9 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { sendFile, type Asset } from "../api/client";
+import { Problem, sendFile, type Asset } from "../api/client";
 import type { Here } from "../pages/project/ProjectFrame";
 import { Ask, fieldClass } from "./Ask";
+import { Button } from "./Button";
 import { Trouble } from "./Trouble";
 import { size } from "./words";
 
@@ -23,11 +24,11 @@ export function DropFile({ here, file, target, onClose }: Props) {
   const fresh = typeof target === "string";
   const path = fresh ? target : target.path;
   const base = fresh ? 0 : target.newest;
-  const send = async () => {
+  const send = async (older = false) => {
     setError(undefined);
     setShare(0);
     try {
-      await sendFile(here.key, { file, path, base, note, keepLock: false }, setShare);
+      await sendFile(here.key, { file, path, base, note, keepLock: false, older }, setShare);
       await queries.invalidateQueries({ queryKey: ["project", here.key] });
       onClose();
     } catch (e) {
@@ -35,6 +36,7 @@ export function DropFile({ here, file, target, onClose }: Props) {
       setShare(undefined);
     }
   };
+  const goesBack = error instanceof Problem ? error.details.refusals?.find((r) => r.reason === "older-version") : undefined;
   return (
     <Ask open title={fresh ? "Send a new asset" : `Send version ${base + 1}`} action="Send" busy={share !== undefined} disabled={!note.trim()} onAct={() => void send()} onClose={onClose}>
       <p>
@@ -50,7 +52,12 @@ export function DropFile({ here, file, target, onClose }: Props) {
           <div className="h-full bg-copper" style={{ width: `${share * 100}%` }} />
         </div>
       )}
-      <Trouble error={error} />
+      {goesBack ? (
+        <div role="alert" className="space-y-2 border-l-3 border-copper px-3 py-2 text-sm">
+          <p className="text-ink">{goesBack.message.charAt(0).toUpperCase() + goesBack.message.slice(1)}.</p>
+          <Button onClick={() => void send(true)}>Send it all the same</Button>
+        </div>
+      ) : <Trouble error={error} />}
     </Ask>
   );
 }

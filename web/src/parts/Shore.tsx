@@ -33,6 +33,9 @@ export function Shore({ children }: { children?: ReactNode }) {
           <DropdownMenu.Trigger className="ml-auto rounded-md border border-transparent px-2 py-1 text-peat hover:border-line hover:text-ink">{me.data?.handle ?? "…"}</DropdownMenu.Trigger>
           <DropdownMenu.Portal>
             <DropdownMenu.Content align="end" sideOffset={6} className="z-20 min-w-44 rounded-lg border border-line bg-bank p-1 text-sm shadow-xl">
+              <DropdownMenu.Item className={item} onSelect={() => void navigate("/me")}>
+                Passphrase and sign-ins
+              </DropdownMenu.Item>
               <DropdownMenu.Item className={item} onSelect={turn}>
                 {theme === "dark" ? "Light theme" : "Dark theme"}
               </DropdownMenu.Item>

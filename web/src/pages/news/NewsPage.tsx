@@ -25,22 +25,49 @@ export function NewsPage() {
         </p>
         <Trouble error={found.error} />
         {found.data && <Form settings={found.data} />}
+        {found.data?.mail_wanted && <Code address={found.data.mail_wanted} />}
       </section>
       {here.mayLead && <Hooks here={here} />}
     </div>
   );
 }
 
+/** Code asks for what a letter said: no mail goes to an address before it is known to be one's own. */
+function Code({ address }: { address: string }) {
+  const queries = useQueryClient();
+  const [code, setCode] = useState("");
+  const show = useMutation({
+    mutationFn: () => ask(api.PUT("/me/news/address", { body: { code } })),
+    onSuccess: (answer) => queries.setQueryData(["me", "news"], answer),
+  });
+  return (
+    <form
+      className="mt-5 max-w-sm border-l-3 border-copper pl-4"
+      onSubmit={(e) => {
+        e.preventDefault();
+        show.mutate();
+      }}
+    >
+      <label className="block">
+        <span className="mb-1 block">A letter with a code went to {address}. Mail goes there once you have entered it.</span>
+        <input className={fieldClass} name="code" autoComplete="one-time-code" value={code} onChange={(e) => setCode(e.target.value)} />
+      </label>
+      <Button className="mt-2" type="submit" disabled={!code.trim() || show.isPending}>Enter it</Button>
+      <Trouble error={show.error} />
+    </form>
+  );
+}
+
 function Form({ settings }: { settings: Settings }) {
   const queries = useQueryClient();
-  const [mail, setMail] = useState(settings.mail);
+  const [mail, setMail] = useState(settings.mail_wanted || settings.mail);
   const [kinds, setKinds] = useState(settings.kinds);
   const save = useMutation({
     mutationFn: () => ask(api.PUT("/me/news", { body: { mail: mail.trim(), mail_works: settings.mail_works, kinds } })),
     onSuccess: (answer) => queries.setQueryData(["me", "news"], answer),
   });
   const set = (name: string, change: Partial<Settings["kinds"][number]>) => setKinds(kinds.map((k) => (k.name === name ? { ...k, ...change } : k)));
-  const same = mail === settings.mail && JSON.stringify(kinds) === JSON.stringify(settings.kinds);
+  const same = mail === (settings.mail_wanted || settings.mail) && JSON.stringify(kinds) === JSON.stringify(settings.kinds);
   return (
     <form
       onSubmit={(e) => {

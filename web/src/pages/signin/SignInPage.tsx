@@ -17,7 +17,8 @@ export function SignInPage() {
     onSuccess: () => {
       queries.clear();
       const to = params.get("to") ?? "/";
-      void navigate(/^\/(?!\/)/.test(to) ? to : "/", { replace: true });
+      // Only a page of this console: a backslash, or anything that a browser takes out of an address, may lead elsewhere.
+      void navigate(/^\/(?![/\\])[^\\\s]*$/.test(to) && new URL(to, location.origin).origin === location.origin ? to : "/", { replace: true });
     },
   });
   return (

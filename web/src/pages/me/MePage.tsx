@@ -1,0 +1,115 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, ask } from "../../api/client";
+import { useMe } from "../../api/me";
+import { fieldClass } from "../../parts/Ask";
+import { Button } from "../../parts/Button";
+import { Page, Shore } from "../../parts/Shore";
+import { Trouble } from "../../parts/Trouble";
+import { plural, When } from "../../parts/words";
+
+/** MePage is one's own way in: the passphrase, and where one is signed in. */
+export function MePage() {
+  const me = useMe();
+  return (
+    <>
+      <Shore />
+      <Page>
+        <h1 className="mb-5">{me.data?.handle}</h1>
+        <div className="grid gap-x-12 gap-y-8 lg:grid-cols-[minmax(20rem,2fr)_minmax(0,3fr)]">
+          <Passphrase />
+          <SignIns />
+        </div>
+      </Page>
+    </>
+  );
+}
+
+function Passphrase() {
+  const queries = useQueryClient();
+  const [old, setOld] = useState("");
+  const [fresh, setFresh] = useState("");
+  const [again, setAgain] = useState("");
+  const change = useMutation({
+    mutationFn: () => ask(api.PUT("/me/passphrase", { body: { old, new: fresh } })),
+    onSuccess: () => {
+      setOld("");
+      setFresh("");
+      setAgain("");
+      return queries.invalidateQueries({ queryKey: ["me", "sign-ins"] });
+    },
+  });
+  const differ = again !== "" && again !== fresh;
+  return (
+    <section aria-labelledby="passphrase">
+      <h2 id="passphrase">Your passphrase</h2>
+      <form
+        className="mt-3 max-w-sm space-y-3"
+        onSubmit={(e) => {
+          e.preventDefault();
+          change.mutate();
+        }}
+      >
+        <label className="block">
+          <span className="mb-1 block">The one that you have</span>
+          <input className={fieldClass} name="old" type="password" autoComplete="current-password" required value={old} onChange={(e) => setOld(e.target.value)} />
+        </label>
+        <label className="block">
+          <span className="mb-1 block">The new one</span>
+          <input className={fieldClass} name="new" type="password" autoComplete="new-password" required minLength={10} value={fresh} onChange={(e) => setFresh(e.target.value)} />
+        </label>
+        <label className="block">
+          <span className="mb-1 block">The same again</span>
+          <input className={fieldClass} name="again" type="password" autoComplete="new-password" required aria-invalid={differ} aria-describedby="differ" value={again}
+            onChange={(e) => setAgain(e.target.value)} />
+        </label>
+        <p id="differ" className="text-sm text-peat">{differ ? <span className="text-rust">The two are not the same.</span> : "A few words that do not belong together are easy to keep and hard to guess."}</p>
+        <Button kind="act" type="submit" disabled={!old || !fresh || fresh !== again || change.isPending}>Change it</Button>
+        {change.data && <p role="status" className="text-peat">Changed. {plural(change.data.ended, "sign-in")} elsewhere ended.</p>}
+        <Trouble error={change.error} />
+      </form>
+    </section>
+  );
+}
+
+function SignIns() {
+  const queries = useQueryClient();
+  const found = useQuery({ queryKey: ["me", "sign-ins"], queryFn: () => ask(api.GET("/me/sign-ins")) });
+  const end = useMutation({
+    mutationFn: (signin: string) => ask(api.DELETE("/me/sign-ins/{signin}", { params: { path: { signin } } })),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["me", "sign-ins"] }),
+  });
+  const list = found.data?.sign_ins ?? [];
+  return (
+    <section aria-labelledby="signins">
+      <h2 id="signins">Where you are signed in</h2>
+      <Trouble error={found.error} />
+      <table className="mt-3 w-full border-collapse text-left">
+        <thead className="text-peat">
+          <tr className="border-b border-line">
+            <th className="py-1.5 pr-4 font-normal">From</th>
+            <th className="py-1.5 pr-4 font-normal">Since</th>
+            <th className="py-1.5 pr-4 font-normal">Last used</th>
+            <th className="py-1.5 font-normal"><span className="sr-only">End it</span></th>
+          </tr>
+        </thead>
+        <tbody>
+          {list.map((s) => (
+            <tr key={s.id} className="border-b border-line">
+              <td className="py-2 pr-4">{s.from || "not said"}</td>
+              <td className="py-2 pr-4 text-peat"><When at={s.made} /></td>
+              <td className="py-2 pr-4 text-peat">{s.used ? <When at={s.used} /> : "never"}</td>
+              <td className="py-1 text-right">
+                {s.here ? <span className="text-ice">this one</span> : (
+                  <Button kind="quiet" disabled={end.isPending} aria-label={`End the sign-in from ${s.from || "somewhere"}`} onClick={() => end.mutate(String(s.id))}>End</Button>
+                )}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {list.length > 1 && <Button className="mt-4" disabled={end.isPending} onClick={() => end.mutate("others")}>End all others</Button>}
+      <Trouble error={end.error} onClose={end.reset} />
+    </section>
+  );
+}
