@@ -96,7 +96,7 @@ func (m *meter) show() {
 }
 
 // fastest is the most that a line, a disk or a processor moves in a second. What looks faster was not moved, but found to be there.
-const fastest = 20 << 30
+const fastest = 10 << 30
 
 func (m *meter) line(at time.Time) string {
 	switch {
