@@ -10,6 +10,7 @@ import (
 
 	"kettletarn/internal/core/lock"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/sheet"
 	"kettletarn/internal/workspace"
 )
 
@@ -38,6 +39,9 @@ func (a *app) status() *cli.Command {
 			}
 			if asJSON {
 				return a.json(statusJSON(w, s, assets, cmd.Bool("ignored")))
+			}
+			if cmd.Bool("csv") {
+				return sheet.Write(a.out, assets)
 			}
 			if len(assets) == 1 && len(paths) == 1 && (assets[0].Path == paths[0] || assets[0].MovedFrom == paths[0]) {
 				a.printCard(w, s, assets[0])

@@ -2,7 +2,6 @@
 package prompt
 
 import (
-	"bufio"
 	"errors"
 	"fmt"
 	"io"
@@ -45,17 +44,26 @@ func Passphrase(in io.Reader, errs io.Writer, question string, fresh bool) (stri
 	return first, err
 }
 
-// Line reads one line of at most 64 KiB.
+// Line reads one line of at most 64 KiB, and nothing behind it: the next question has the next line.
 func Line(in io.Reader) (string, error) {
-	text, err := bufio.NewReader(io.LimitReader(in, 64<<10)).ReadString('\n')
-	text = strings.TrimRight(text, "\r\n")
-	if err == io.EOF && text != "" {
-		err = nil
+	var text []byte
+	for one := make([]byte, 1); len(text) < 64<<10; {
+		n, err := in.Read(one)
+		if n == 1 && one[0] == '\n' {
+			break
+		}
+		text = append(text, one[:n]...)
+		if err == io.EOF && len(text) > 0 {
+			break
+		}
+		if err == io.EOF {
+			err = errors.New("nothing came on standard input")
+		}
+		if err != nil {
+			return "", err
+		}
 	}
-	if err == io.EOF {
-		err = errors.New("nothing came on standard input")
-	}
-	return text, err
+	return strings.TrimRight(string(text), "\r"), nil
 }
 
 // Interactive tells whether somebody can be asked.

@@ -490,3 +490,10 @@ func (tx *Tx) Reserved(ctx context.Context, project, person int64) (n int, err e
 	err = tx.q.QueryRow(ctx, `select count(*) from assets where project_id = $1 and holder_id is not null and holder_id = $2 and newest = 0`, project, person).Scan(&n)
 	return n, err
 }
+
+// TakenAway is who took a lock away that was held under a fence, with which word, and when. See ErrNotFound.
+func (tx *Tx) TakenAway(ctx context.Context, asset, fence int64) (by, word string, at time.Time, err error) {
+	err = one(tx.q.QueryRow(ctx, `select p.handle, h.word, h.ended from holds h join people p on p.id = h.ender_id
+		where h.asset_id = $1 and h.fence = $2 and h.ending = 'overridden' order by h.id desc limit 1`, asset, fence), &by, &word, &at)
+	return by, word, at, err
+}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -15,6 +16,7 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/pack"
 	"kettletarn/internal/core/rules"
+	"kettletarn/internal/core/text"
 	"kettletarn/internal/core/tree"
 	"kettletarn/internal/records"
 )
@@ -305,6 +307,11 @@ func (s *Service) stage(ctx context.Context, tx *records.Tx, actor Actor, key st
 			continue
 		}
 		if r := st.judge(c, a, send.TakeFree); r != nil {
+			if r.Reason == "lock-lost" {
+				if err := sayWhoTook(ctx, tx, a, c.Fence, r); err != nil {
+					return nil, err
+				}
+			}
 			refusals = append(refusals, *r)
 			continue
 		}
@@ -345,6 +352,18 @@ func (s *Service) stage(ctx context.Context, tx *records.Tx, actor Actor, key st
 		return nil, &model.Refused{Refusals: refusals}
 	}
 	return st, nil
+}
+
+// sayWhoTook adds to a refusal who took the lock away that the sender had, when, and why.
+func sayWhoTook(ctx context.Context, tx *records.Tx, a *records.Asset, fence int64, r *model.Refusal) error {
+	by, why, at, err := tx.TakenAway(ctx, a.ID, fence)
+	if errors.Is(err, records.ErrNotFound) {
+		return nil
+	}
+	if err == nil {
+		r.Message = fmt.Sprintf("%s: you no longer hold it: %s took it away from you on %s: %s", r.Path, by, at.UTC().Format("2 January 15:04"), text.Line(why))
+	}
+	return err
 }
 
 // commit writes a staged send: its tree nodes first, then, with the branch locked, the handoff.

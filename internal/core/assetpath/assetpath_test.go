@@ -155,3 +155,20 @@ func FuzzFit(f *testing.F) {
 		}
 	})
 }
+
+// TestOtherNamesOfWhatIsReserved: short names that Windows invents, and code points that HFS+ leaves out.
+func TestOtherNamesOfWhatIsReserved(t *testing.T) {
+	for _, path := range []string{"TARN-W~1", "tarn-w~12", "x/TARN-I~1", ".tarn-\u200cworkspace", ".Tarn-Incoming", "GIT~1", "git~2/config", ".gi\u200dt", "GITATT~1", "GITMOD~1", "GI7D29~1", "gi7eba~4", ".gitattributes", "a/.GitModules", ".git\ufeff/x"} {
+		if p := Check(path); p == nil || p.Reason != "path-reserved" {
+			t.Errorf("%q: %v", path, p)
+		}
+	}
+	for _, path := range []string{"tarn-w", "tarn-w~x", "git~", "gitatt~", ".gitignore", "x.git", "gitattributes"} {
+		if p := Check(path); p != nil {
+			t.Errorf("%q: %v", path, p)
+		}
+	}
+	if Alias("A\u200cb/C") != Alias("ab/c") || Alias("a") == Alias("b") {
+		t.Error("aliases")
+	}
+}

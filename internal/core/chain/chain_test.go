@@ -5,6 +5,7 @@ import (
 	"reflect"
 	"testing"
 
+	"kettletarn/internal/core/canonical"
 	"kettletarn/internal/core/chunk"
 )
 
@@ -69,4 +70,22 @@ func FuzzDecode(f *testing.F) {
 			}
 		}
 	})
+}
+
+// TestFormat2SaysSomething: a record of format 2 that names neither commit nor author is none: the same handoff would have two digests.
+func TestFormat2SaysSomething(t *testing.T) {
+	h := sample()
+	h.Commit, h.Signed, h.Format = "", "", Brought
+	h.Parents, h.Tasks = append([]Parent{}, h.Parents...), append([]string{}, h.Tasks...)
+	if _, err := Decode(canonical.Encode(*h)); !errors.Is(err, ErrInvalid) {
+		t.Errorf("%v", err)
+	}
+	h.Signed = "Ada"
+	if _, err := Decode(canonical.Encode(*h)); err != nil {
+		t.Errorf("%v", err)
+	}
+	h.Format = Format
+	if _, err := Decode(canonical.Encode(*h)); !errors.Is(err, ErrInvalid) {
+		t.Errorf("format 1 with an author of its own: %v", err)
+	}
 }

@@ -375,3 +375,43 @@ func TestRandomWalk(t *testing.T) {
 		}
 	}
 }
+
+// TestWhatDivergedIsForgottenWithANewGrant: who takes the newest version, or brings the lock to a workspace that has it, goes on from that.
+func TestWhatDivergedIsForgottenWithANewGrant(t *testing.T) {
+	s := State{Path: "a.png", Newest: 5, Fence: 3, Diverged: 2}
+	s, _, refusal := terms.Take(s, Request{Who: tamsin, Have: 5})
+	if refusal != nil || s.Diverged != 0 {
+		t.Errorf("a new grant keeps v%d, %v", s.Diverged, refusal)
+	}
+	s.Diverged = 2
+	s, _, refusal = terms.Take(s, Request{Who: laptop, Have: 5, Bring: true})
+	if refusal != nil || s.Holder != laptop || s.Diverged != 0 {
+		t.Errorf("brought, it keeps v%d, %v", s.Diverged, refusal)
+	}
+	s, _, refusal = terms.Take(s, Request{Who: tamsin, Have: 4, Bring: true, Diverge: true})
+	if refusal != nil || s.Diverged != 4 {
+		t.Errorf("brought to an older version, it says v%d, %v", s.Diverged, refusal)
+	}
+	s, _, refusal = terms.Take(s, Request{Who: laptop, Have: 4, Bring: true, WillUpdate: true})
+	if refusal != nil || s.Diverged != 0 {
+		t.Errorf("brought and updated, it keeps v%d, %v", s.Diverged, refusal)
+	}
+}
+
+// TestALineJoinsAnother: who waited for a name waits for what has it now, behind those who wait already, once each, and it is offered where it is free.
+func TestALineJoinsAnother(t *testing.T) {
+	s := State{Path: "a.png", Newest: 1, Fence: 1, Holder: tamsin, Line: []Waiter{{Place: rurik, Since: noon}}}
+	line := []Waiter{{Place: imani, Since: noon, Until: noon.Add(time.Hour), Passed: true}, {Place: rurik, Since: noon}, {Place: laptop, Since: noon}}
+	next, events := terms.Join(s, line)
+	if got := describe(next); got != "w1#1 <rurik <imani" || len(events) != 0 {
+		t.Errorf("%s, %v", got, events)
+	}
+	if len(s.Line) != 1 {
+		t.Error("the line that was given is changed")
+	}
+	free := State{Path: "a.png", Newest: 1, Fence: 1}
+	next, events = terms.Join(free, line)
+	if offered, _ := next.OfferedTo(); offered != "imani" || len(events) != 1 || events[0].Kind != Offered {
+		t.Errorf("%s, %v", describe(next), events)
+	}
+}

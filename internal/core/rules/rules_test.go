@@ -313,3 +313,37 @@ func TestWhatTheRulesSayOfLocks(t *testing.T) {
 		}
 	}
 }
+
+// TestAShutFolderStaysShut: a rule that names no place does not open a folder that is left out as a whole; one that names it does.
+func TestAShutFolderStaysShut(t *testing.T) {
+	r, err := Parse([]byte("otherwise = \"code\"\n[[rule]]\nmatch = \"cache/\"\nkind = \"ignored\"\n[[rule]]\nmatch = \"*.png\"\nkind = \"asset\"\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for path, want := range map[string]string{"cache/x.png": Ignored, "deep/cache/x.png": Ignored, "cache/deep/x.png": Ignored, "x.png": Asset, "caches/x.png": Asset} {
+		if got := r.Decide(path).Kind; got != want {
+			t.Errorf("%s is %s, want %s", path, got, want)
+		}
+	}
+	if _, shut := r.Shut("cache"); !shut {
+		t.Error("the folder is looked into")
+	}
+	if r, err = Parse([]byte("[[rule]]\nmatch = \"cache/\"\nkind = \"ignored\"\n[[rule]]\nmatch = \"/cache/kept/*.png\"\nkind = \"asset\"\n")); err != nil {
+		t.Fatal(err)
+	}
+	if got := r.Decide("cache/kept/x.png").Kind; got != Asset {
+		t.Errorf("named by its place, it is %s", got)
+	}
+}
+
+// TestPresetsNamedAgainAndAgain cost what they cost once.
+func TestPresetsNamedAgainAndAgain(t *testing.T) {
+	once, err := Parse([]byte("presets = [\"game\"]\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	often, err := Parse([]byte("presets = [" + strings.Repeat("\"game\",", 30_000) + "]\n"))
+	if err != nil || len(often.List) != len(once.List) {
+		t.Errorf("%d rules, want %d, %v", len(often.List), len(once.List), err)
+	}
+}

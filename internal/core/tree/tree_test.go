@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"slices"
-	"sort"
 	"strings"
 	"testing"
 
@@ -314,39 +313,56 @@ func TestFolders(t *testing.T) {
 	}
 }
 
-func TestMerge(t *testing.T) {
+// TestLongKeysEndNodes: a node ends by the weight of its keys and spellings, too, and where it ends follows from them alone.
+func TestLongKeysEndNodes(t *testing.T) {
 	s := newShelf()
-	base := s.apply(t, Empty(), put("both", 1), put("mine", 1), put("theirs", 1), put("same", 1), put("taken", 1), put("folder", 1))
-	mine := s.apply(t, base, put("both", 2), put("mine", 2), put("same", 3), gone("taken"), put("x/file", 1))
-	theirs := s.apply(t, base, put("both", 4), put("theirs", 2), put("same", 3), put("taken", 2), put("new", 1), put("x", 1), gone("folder"), put("folder/now", 1))
-	f := NewForest(s.load)
-	changes, conflicts, err := f.Merge(t.Context(), base, mine, theirs)
-	if err != nil {
-		t.Fatal(err)
+	var changes []Change
+	for i := range 1200 {
+		key := fmt.Sprintf("%s/%04d", strings.Repeat("long/", 180), i)
+		e := &Entry{Key: key, Asset: int64(i + 1), Version: 1, Content: chunk.Sum([]byte(key)), Size: 1}
+		if i%3 == 0 {
+			e.Path = strings.ToUpper(key)
+		}
+		changes = append(changes, Change{Key: key, Entry: e})
 	}
-	var names []string
-	for _, c := range conflicts {
-		names = append(names, c.Key+">"+c.Beside)
-	}
-	sort.Strings(names)
-	if !slices.Equal(names, []string{"both>", "taken>", "x>x/file"}) {
-		t.Errorf("conflicts are %v", names)
-	}
-	merged := s.all(t, s.apply(t, mine, changes...))
-	for key, version := range map[string]int{"both": 2, "mine": 2, "theirs": 2, "same": 3, "new": 1, "x/file": 1, "folder/now": 1} {
-		if merged[key].Version != version {
-			t.Errorf("%s has version %d after the merge, want %d", key, merged[key].Version, version)
+	root := s.apply(t, Empty(), changes...)
+	byWeight := 0
+	for _, data := range s.data {
+		n, err := Decode(data)
+		if err != nil {
+			t.Fatal(err)
+		}
+		weight := 0
+		for i, e := range n.Entries {
+			if weight += e.weight(); i < len(n.Entries)-1 && weight >= maxWeight {
+				t.Fatalf("a node goes on behind %d bytes of keys", weight)
+			}
+		}
+		if weight >= maxWeight && len(n.Entries) < MaxItems {
+			byWeight++
+		}
+		if len(data) > MaxNode {
+			t.Errorf("a node of %d bytes", len(data))
 		}
 	}
-	if len(merged) != 7 {
-		t.Errorf("the merge has %d entries", len(merged))
+	if byWeight < 5 {
+		t.Errorf("%d nodes ended by weight", byWeight)
 	}
-	// What one side did alone comes over whole, whichever side that is.
-	for _, sides := range [][2]chunk.Digest{{base, theirs}, {theirs, base}} {
-		changes, conflicts, err := f.Merge(t.Context(), base, sides[0], sides[1])
-		if err != nil || len(conflicts) > 0 || s.apply(t, sides[0], changes...) != theirs {
-			t.Errorf("merging one side alone: %v, %v", conflicts, err)
-		}
+	if got := root.String(); got != longVector {
+		t.Errorf("the root is %s, want %s", got, longVector)
+	}
+	// However they came.
+	other := newShelf()
+	r := Empty()
+	rng := rand.New(rand.NewPCG(1, 2))
+	rng.Shuffle(len(changes), func(i, j int) { changes[i], changes[j] = changes[j], changes[i] })
+	for len(changes) > 0 {
+		n := min(len(changes), 1+rng.IntN(200))
+		r = other.apply(t, r, changes[:n]...)
+		changes = changes[n:]
+	}
+	if r != root {
+		t.Error("the shape follows from the order")
 	}
 }
 

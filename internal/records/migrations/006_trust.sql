@@ -19,12 +19,16 @@ alter table people
   add column mail_sent timestamptz,
   add column mail_tries integer not null default 0;
 
+-- Who held an asset under which fence.
+create index holds_of_asset on holds (asset_id, fence);
+
 -- When a delivery was last begun.
 alter table deliveries add column sent timestamptz;
 
 ---- create above / drop below ----
 
 alter table deliveries drop column sent;
+drop index holds_of_asset;
 alter table people drop column ended, drop column news_read, drop column mail_wanted, drop column mail_code, drop column mail_sent, drop column mail_tries;
 alter table tokens drop column used;
 
