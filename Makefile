@@ -3,7 +3,7 @@
 PORT   ?= 7420
 FOLDER ?= /var/tmp/kettle-tarn-demo-$(PORT)
 
-.PHONY: demo demo-reset test bench build console clean
+.PHONY: demo demo-reset test bench soak build console clean
 
 demo: build
 	@scripts/install-packages.sh postgresql git
@@ -38,6 +38,13 @@ test: build bin/tools/versitygw
 bench: build
 	@scripts/install-packages.sh postgresql git rsync b3sum zstd
 	@go run ./bench -bin bin -out docs/benchmarks.md $(if $(DATA),-data "$(DATA)")
+
+# Kills the client and the service at random moments, KILLS times, and looks at everything behind each: see docs/reliability.md.
+KILLS ?= 10000
+SEED  ?= 1
+soak: build
+	@scripts/install-packages.sh postgresql git
+	@KILLS=$(KILLS) SEED=$(SEED) go test ./e2e -run TestKillsLoseNothing -count=1 -timeout 12h -v | grep -v '^ *\(---\|===\)'
 
 clean:
 	@rm -rf bin web/dist/assets web/dist/index.html web/node_modules

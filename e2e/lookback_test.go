@@ -207,3 +207,22 @@ func TestLookingBackInTheBrowser(t *testing.T) {
 	odile.has("textures/rust.png", string(scene.Albedo("rust", 64, 0)))
 	odile.has("text/dialogue-keeper.txt", string(scene.Dialogue("keeper", 0)))
 }
+
+// TestMovedAndThenDeleted: a file that was moved and deleted while somebody was away is gone from where they have it.
+func TestMovedAndThenDeleted(t *testing.T) {
+	d := serve(t)
+	odile, rurik := d.person("odile"), d.person("rurik")
+	odile.start(map[string]string{"a.png": "a", "hull.png": "hull"})
+	rurik.join(odile, "artist")
+	odile.tarn(0, "lock", "hull.png")
+	odile.tarn(0, "move", "hull.png", "ship/hull.png")
+	odile.tarn(0, "send", "-m", "moved")
+	odile.tarn(0, "lock", "ship/hull.png")
+	if err := os.Remove(filepath.Join(odile.dir, "ship", "hull.png")); err != nil {
+		t.Fatal(err)
+	}
+	odile.tarn(0, "send", "--with-gone", "-m", "no longer wanted")
+	says(t, rurik.tarn(0, "update"), "hull.png", "removed")
+	rurik.has("hull.png", "")
+	says(t, rurik.tarn(0, "status"), "Nothing has changed here")
+}

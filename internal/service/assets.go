@@ -128,6 +128,8 @@ func asOf(ctx context.Context, tx *records.Tx, p records.Project, diffs []tree.D
 			a = model.Asset{Path: d.From.Spelling(), Gone: true}
 		case d.To == nil && !a.Gone:
 			a = model.Asset{Path: d.From.Spelling(), Gone: true, Newest: a.Newest, MovedTo: a.Path, Author: a.Author, At: a.At, Handoff: a.Handoff, Note: a.Note}
+		case d.To == nil:
+			a.Path = d.From.Spelling() // it may have been moved before it was deleted
 		}
 		list = append(list, a)
 	}
