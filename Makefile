@@ -3,7 +3,7 @@
 PORT   ?= 7420
 FOLDER ?= /var/tmp/kettle-tarn-demo-$(PORT)
 
-.PHONY: demo demo-reset test bench soak build console clean
+.PHONY: demo demo-reset test check race bench soak build console clean
 
 demo: build
 	@scripts/install-packages.sh postgresql git
@@ -34,6 +34,18 @@ bin/tools/versitygw: tools/go.mod tools/go.sum
 test: build bin/tools/versitygw
 	@scripts/install-packages.sh postgresql chromium git imagemagick sox flac lame vorbis-tools assimp-utils poppler-utils librsvg2-bin gerbv
 	@scripts/test.sh
+
+# What can be said without running anything, in under two minutes once the two tools are built.
+bin/tools/staticcheck: tools/check/go.mod tools/check/go.sum
+	@mkdir -p bin/tools
+	@cd tools/check && go build -o ../../bin/tools/ honnef.co/go/tools/cmd/staticcheck golang.org/x/vuln/cmd/govulncheck
+
+check: console bin/tools/staticcheck
+	@scripts/check.sh
+
+race: console bin/tools/versitygw
+	@scripts/install-packages.sh postgresql chromium git imagemagick sox flac lame vorbis-tools assimp-utils poppler-utils librsvg2-bin gerbv gcc libc6-dev
+	@CGO_ENABLED=1 go test -race -p 2 -timeout 60m $$(go list ./... | grep -v '/e2e')
 
 bench: build
 	@scripts/install-packages.sh postgresql git rsync b3sum zstd

@@ -17,7 +17,8 @@ func Sound(name string, pass int) []byte {
 		low += cut * (r.Float64()*2 - 1 - low)
 		return low
 	}
-	seconds, voice := 2.5, func(t float64) float64 { return 0 }
+	seconds := 2.5
+	var voice func(t float64) float64
 	switch name {
 	case "fog-horn":
 		seconds = 4

@@ -27,7 +27,9 @@ import (
 	"kettletarn/internal/core/manifest"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
+	"kettletarn/internal/courier"
 	"kettletarn/internal/mainline"
+	"kettletarn/internal/postbox"
 	"kettletarn/internal/testbed"
 	"kettletarn/internal/workspace"
 )
@@ -37,13 +39,25 @@ func TestMain(m *testing.M) { testbed.Main(m) }
 const key = "brinelight"
 
 // pair is a lead's and an artist's workspace of one project.
-type pair struct{ odile, rurik *workspace.Workspace }
+type pair struct {
+	odile, rurik *workspace.Workspace
+	box          *postbox.Box
+}
 
 func newPair(t *testing.T) *pair {
 	t.Helper()
 	t.Setenv("XDG_STATE_HOME", t.TempDir())
 	xdg.Reload()
-	s := testbed.NewService(t, nil)
+	box, address, err := postbox.Open("127.0.0.1:0", t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = box.Close() })
+	letters, err := courier.New(courier.Options{Mail: "smtp://" + address, From: "tarn@gull.example"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := testbed.NewServiceWith(t, nil, letters)
 	actor, odile := s.Person(t, "odile")
 	_, rurik := s.Person(t, "rurik")
 	server := s.Serve(t)
@@ -61,7 +75,7 @@ func newPair(t *testing.T) *pair {
 		t.Cleanup(func() { _ = w.Close() })
 		return w
 	}
-	return &pair{odile: join(odile), rurik: join(rurik)}
+	return &pair{odile: join(odile), rurik: join(rurik), box: box}
 }
 
 // repository is a git repository that a test writes as one stream for git fast-import, and keeps in mind.
@@ -282,7 +296,11 @@ func (c *cutOff) Add(n int64) {
 func TestAThousandCommitsAreTheSameHere(t *testing.T) {
 	p := newPair(t)
 	for handle, w := range map[string]*workspace.Workspace{"odile": p.odile, "rurik": p.rurik} {
-		if _, err := w.Client.SetNewsSettings(t.Context(), model.NewsSettings{Mail: handle + "@gull.example", Kinds: []model.NewsKind{}}); err != nil {
+		address := handle + "@gull.example"
+		if _, err := w.Client.SetNewsSettings(t.Context(), model.NewsSettings{Mail: address, Kinds: []model.NewsKind{}}); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := w.Client.ConfirmMail(t.Context(), p.box.Code(address)); err != nil {
 			t.Fatal(err)
 		}
 	}

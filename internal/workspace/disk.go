@@ -5,7 +5,6 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"path/filepath"
 )
 
 // disk is all that a workspace does to its folder: os.Root, which leaves the folder by no link, and one thing that it lacks. Names are relative
@@ -121,6 +120,3 @@ func halfCopied(d disk, from, to string) bool {
 	}
 	return true
 }
-
-// fullName is a name below the root for what only knows full ones.
-func (d rootDisk) fullName(name string) string { return filepath.Join(d.Name(), name) }

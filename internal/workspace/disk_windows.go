@@ -3,6 +3,7 @@ package workspace
 import (
 	"io/fs"
 	"os"
+	"path/filepath"
 
 	"golang.org/x/sys/windows"
 )
@@ -48,3 +49,6 @@ func (d rootDisk) Rename(from, to string) error {
 	}
 	return os.Rename(d.fullName(from), d.fullName(to))
 }
+
+// fullName is a name below the root for what only knows full ones.
+func (d rootDisk) fullName(name string) string { return filepath.Join(d.Name(), name) }

@@ -13,6 +13,7 @@ import (
 	"github.com/adrg/xdg"
 	"github.com/fxamacker/cbor/v2"
 	"go.etcd.io/bbolt"
+	bbolterrors "go.etcd.io/bbolt/errors"
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
@@ -170,7 +171,7 @@ func (w *Workspace) look(work func(indexTx) error) error {
 func (w *Workspace) index(readOnly bool, work func(*bbolt.DB) error) error {
 	name := filepath.Join(w.state, "index")
 	db, err := bbolt.Open(name, 0o600, &bbolt.Options{Timeout: 10 * time.Second, ReadOnly: readOnly})
-	if errors.Is(err, bbolt.ErrTimeout) {
+	if errors.Is(err, bbolterrors.ErrTimeout) {
 		return model.NewProblem(model.Taken, "wait until it is done", "another tarn command is at work in this workspace")
 	}
 	if full := stateFull(err); full != nil {

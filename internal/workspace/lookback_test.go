@@ -62,7 +62,7 @@ func TestGoingBackComesDownHere(t *testing.T) {
 	if _, err := p.rurik.Discard(ctx, []string{"levels/a"}); err != nil {
 		t.Fatal(err)
 	}
-	back, u, err = p.rurik.Rollback(ctx, RollbackOptions{Without: 2})
+	back, _, err = p.rurik.Rollback(ctx, RollbackOptions{Without: 2})
 	if err == nil {
 		t.Fatalf("h2 was undone though sounds/c moved on: %+v", back)
 	}

@@ -426,11 +426,3 @@ func (w *Workspace) stillSame(cuts map[string]Cut) (refusals []model.Refusal) {
 	sort.Slice(refusals, func(i, j int) bool { return refusals[i].Path < refusals[j].Path })
 	return refusals
 }
-
-// newestAt is the version that the service has of a path, 0 for none.
-func (s *Status) newestAt(path string) int {
-	if t := s.entry(path); t != nil && t.known && !t.theirs.gone {
-		return t.theirs.newest
-	}
-	return 0
-}

@@ -140,11 +140,15 @@ func (d *document) draw(reader pdfium.Pdfium, document references.FPDF_DOCUMENT,
 	}
 	defer r.Cleanup()
 	// Its memory is the reader's: copied, and laid on white.
-	m := image.NewNRGBA(r.Result.Image.Bounds())
-	for at := 0; at+3 < len(m.Pix) && at+3 < len(r.Result.Image.Pix); at += 4 {
-		alpha := uint32(r.Result.Image.Pix[at+3])
+	drawn, ok := r.Result.RenderedImage.(*image.RGBA)
+	if !ok {
+		return errors.New("the page is drawn in another form than was asked for")
+	}
+	m := image.NewNRGBA(drawn.Bounds())
+	for at := 0; at+3 < len(m.Pix) && at+3 < len(drawn.Pix); at += 4 {
+		alpha := uint32(drawn.Pix[at+3])
 		for c := range 3 {
-			m.Pix[at+c] = uint8(min(255, uint32(r.Result.Image.Pix[at+c])+255-alpha))
+			m.Pix[at+c] = uint8(min(255, uint32(drawn.Pix[at+c])+255-alpha))
 		}
 		m.Pix[at+3] = 255
 	}

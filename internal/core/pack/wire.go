@@ -18,9 +18,6 @@ import (
 // ErrMalformed is wrapped by errors about a sequence that is not one of records.
 var ErrMalformed = errors.New("not a sequence of records")
 
-// maxHead is the most bytes that a record has beside its data.
-const maxHead = 1 + 2 + 2 + 32 + 2 + 5 + 5
-
 // AppendPlain appends the record of data to body, not compressed; Compressed may be tried on it later.
 func AppendPlain(body []byte, kind uint8, digest chunk.Digest, data []byte) []byte {
 	return AppendRecord(body, Record{Kind: kind, Digest: digest, Size: len(data), Data: data})

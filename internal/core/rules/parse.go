@@ -147,7 +147,7 @@ func parse(text []byte, name string, presets []Preset) (*Rules, error) {
 		r.Sets = append(r.Sets, set)
 	}
 	for i, t := range f.Task {
-		link := TaskLink{Match: t.Match, Link: t.Link}
+		link := TaskLink(t)
 		if err := link.check(); err != nil {
 			return nil, where.at(err, "task", i, "link")
 		}

@@ -1,0 +1,14 @@
+# Formatting and vetting, for all three systems of the client.
+look() {
+  unformatted=$(git ls-files '*.go' | xargs gofmt -l)
+  if [ -n "$unformatted" ]; then
+    echo "gofmt would change:" >&2
+    echo "$unformatted" >&2
+    exit 1
+  fi
+  go vet ./...
+  for system in linux darwin windows; do
+    GOOS=$system go vet ./cmd/tarn ./internal/cli ./internal/workspace ./internal/client ./internal/core/...
+    GOOS=$system go build -o /dev/null ./cmd/tarn
+  done
+}
