@@ -21,6 +21,7 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/sheet"
 	"kettletarn/internal/core/text"
+	"kettletarn/internal/licences"
 	"kettletarn/internal/version"
 	"kettletarn/internal/workspace"
 )
@@ -70,8 +71,13 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errs io.Writer)
 		Reader:                     in, Writer: a.out, ErrWriter: a.errs,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		OnUsageError:   onUsageError,
+		Flags:          []cli.Flag{&cli.BoolFlag{Name: "licences", Local: true, Usage: "print what this program is built upon, and the licences of that"}},
 		Commands:       a.commands(),
 		Action: func(_ context.Context, cmd *cli.Command) error {
+			if cmd.Bool("licences") && !cmd.Args().Present() {
+				_, err := io.WriteString(a.out, licences.Notices)
+				return err
+			}
 			if cmd.Args().Present() {
 				meant := ""
 				if near := cli.SuggestCommand(cmd.Commands, cmd.Args().First()); near != "" {

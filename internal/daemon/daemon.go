@@ -23,6 +23,7 @@ import (
 	"kettletarn/internal/admission"
 	"kettletarn/internal/api"
 	"kettletarn/internal/courier"
+	"kettletarn/internal/licences"
 	"kettletarn/internal/records"
 	"kettletarn/internal/service"
 	"kettletarn/internal/store"
@@ -72,8 +73,13 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errs io.Writer)
 			&cli.StringFlag{Name: "hook-hosts", Usage: "hosts that web hooks may go to, separated by commas (chat.example,127.0.0.1:7444); none where it is left out", Sources: cli.EnvVars("TARND_HOOK_HOSTS")},
 			&cli.StringFlag{Name: "address", Usage: "where people reach the console, for links in mail (https://tarn.example)", Sources: cli.EnvVars("TARND_ADDRESS")},
 			&cli.StringFlag{Name: "data", Usage: "folder for the content (default " + defaults.Data + ")", Sources: cli.EnvVars("TARND_DATA")},
+			&cli.BoolFlag{Name: "licences", Local: true, Usage: "print what this program is built upon, and the licences of that"},
 		},
 		Action: func(_ context.Context, cmd *cli.Command) error {
+			if cmd.Bool("licences") && !cmd.Args().Present() {
+				_, err := io.WriteString(cmd.Root().Writer, licences.Notices)
+				return err
+			}
 			if cmd.Args().Present() {
 				return wrong("there is no command %q; tarnd help lists them", cmd.Args().First())
 			}
