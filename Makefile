@@ -3,7 +3,7 @@
 PORT   ?= 7420
 FOLDER ?= /var/tmp/kettle-tarn-demo-$(PORT)
 
-.PHONY: demo demo-reset test check race bench soak build console clean
+.PHONY: demo demo-reset test check check-windows race bench soak build console clean
 
 demo: build
 	@scripts/install-packages.sh postgresql git
@@ -46,6 +46,11 @@ check: console bin/tools/staticcheck
 race: console bin/tools/versitygw
 	@scripts/install-packages.sh postgresql chromium git imagemagick sox flac lame vorbis-tools assimp-utils poppler-utils librsvg2-bin gerbv gcc libc6-dev
 	@CGO_ENABLED=1 go test -race -p 2 -timeout 60m $$(go list ./... | grep -v '/e2e')
+
+# The Windows client, run for real, under Debian's wine.
+check-windows: console
+	@scripts/install-packages.sh postgresql git wine64 gcc-mingw-w64-x86-64-win32
+	@WINE=/usr/lib/wine/wine64 go test ./e2e -run Windows -count=1 -v -timeout 20m
 
 bench: build
 	@scripts/install-packages.sh postgresql git rsync b3sum zstd

@@ -96,17 +96,24 @@ func (d *Daemon) AddPerson(ctx context.Context, handle, passphrase string, flags
 	return nil
 }
 
-// Machine is a machine of one person: a home of their own with sign-in and state.
+// Machine is a machine of one person: a home of their own with sign-in and state. Through, where it is set, is what runs the program of
+// another system, and Env what that needs.
 type Machine struct {
 	Bin, Home, Handle string
+	Through           string
+	Env               []string
 }
 
 // Command is a command of tarn on that machine, in a folder of it. A program in Home/bin comes before those of the system.
 func (m Machine) Command(ctx context.Context, dir string, args ...string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, filepath.Join(m.Bin, "tarn"), args...)
+	if m.Through != "" {
+		cmd = exec.CommandContext(ctx, m.Through, append([]string{filepath.Join(m.Bin, "tarn.exe")}, args...)...)
+	}
 	cmd.Dir = dir
 	cmd.Env = []string{"PATH=" + filepath.Join(m.Home, "bin") + ":" + os.Getenv("PATH"), "HOME=" + m.Home, "XDG_CONFIG_HOME=" + m.Home + "/.config",
 		"XDG_STATE_HOME=" + m.Home + "/.state", "TARN_MACHINE=" + m.Handle + "-pc"}
+	cmd.Env = append(cmd.Env, m.Env...)
 	return cmd
 }
 
