@@ -3,7 +3,7 @@
 PORT   ?= 7420
 FOLDER ?= /var/tmp/kettle-tarn-demo-$(PORT)
 
-.PHONY: demo demo-reset test check check-windows race bench soak build console clean
+.PHONY: demo demo-reset test check check-windows check-filesystems race bench soak build console clean
 
 demo: build
 	@scripts/install-packages.sh postgresql git
@@ -51,6 +51,11 @@ race: console bin/tools/versitygw
 check-windows: console
 	@scripts/install-packages.sh postgresql git wine64 gcc-mingw-w64-x86-64-win32
 	@WINE=/usr/lib/wine/wine64 go test ./e2e -run Windows -count=1 -v -timeout 20m
+
+# A day on each file system that can be made here; make test runs it where their tools are there already.
+check-filesystems: build
+	@scripts/install-packages.sh postgresql git e2fsprogs btrfs-progs xfsprogs
+	@go test ./e2e -run 'FileSystem|Stick' -count=1 -v -timeout 20m
 
 bench: build
 	@scripts/install-packages.sh postgresql git rsync b3sum zstd

@@ -233,8 +233,12 @@ func (w *Workspace) takeAside(ctx context.Context, f wanted) (refusal *model.Ref
 		return nil, true
 	}
 	if err := moveNew(w.root, aside, name); err != nil {
-		// Something stands there by now: what was taken aside is an unsent change, and is kept.
+		// Something stands there by now, or the disk fails: what was taken aside may be an unsent change, and is kept.
 		_, _ = w.keep(aside, f.place, 0, executable(info))
+		if !errors.Is(err, fs.ErrExist) {
+			refusal = &model.Refusal{Path: f.place, Reason: "in-the-way", Message: fmt.Sprintf("%s: it could neither be read nor put back in its place (%s), and is put away", f.place, rootCause(err)),
+				Remedy: "see to the disk; tarn discard --restore " + f.place + " brings it back"}
+		}
 	}
 	return refusal, false
 }
