@@ -3,6 +3,8 @@ package records_test
 import (
 	"context"
 	"errors"
+	"fmt"
+	"os"
 	"strings"
 	"testing"
 	"time"
@@ -258,5 +260,59 @@ func TestDeadlocksAreTriedAgain(t *testing.T) {
 		if err := <-errs; err != nil {
 			t.Error(err)
 		}
+	}
+}
+
+// TestADatabaseOfTheLastReleaseMovesOn: what was there is there, and the orphans that nobody could end have ended.
+func TestADatabaseOfTheLastReleaseMovesOn(t *testing.T) {
+	url := testbed.Database(t)
+	before := open(t, url)
+	p, person := project(t, before)
+	const space = "6e9c1f0a-0000-4000-8000-000000000006"
+	if err := before.Write(t.Context(), func(tx *records.Tx) error {
+		return tx.AddWorkspace(t.Context(), space, p, person, "pc", model.KindFolder)
+	}); err != nil {
+		t.Fatal(err)
+	}
+	text, err := os.ReadFile("migrations/006_trust.sql")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, back, ok := strings.Cut(string(text), "---- create above / drop below ----")
+	if !ok {
+		t.Fatal("there is no way back in 006")
+	}
+	exec(t, url, back+"; update schema_version set version = 5")
+	exec(t, url, fmt.Sprintf("update people set mail = 'tamsin@saltpan.example' where id = %d", person))
+	exec(t, url, fmt.Sprintf("insert into waits (project_id, asset_id, person_id, workspace_id, note, since, place) values (%d, 4711, %d, '%s', '', now(), 1)", p, person, space))
+	db := open(t, url)
+	count := func(sql string) (n int) {
+		conn, err := pgx.Connect(t.Context(), url)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer conn.Close(context.Background())
+		if err := conn.QueryRow(t.Context(), sql).Scan(&n); err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	if n := count("select version from schema_version"); n < 6 {
+		t.Errorf("it is at %d", n)
+	}
+	if n := count("select count(*) from waits where ended is null"); n != 0 {
+		t.Errorf("%d orphans wait on", n)
+	}
+	if n := count("select count(*) from people where mail = 'tamsin@saltpan.example' and mail_wanted = '' and ended is null"); n != 1 {
+		t.Error("the mail address is lost")
+	}
+	if err := db.Read(t.Context(), func(tx *records.Tx) error {
+		found, err := tx.LockAssets(t.Context(), p, []string{"a.png"})
+		if err == nil && found["a.png"] == nil {
+			t.Error("the asset is lost")
+		}
+		return err
+	}); err != nil {
+		t.Fatal(err)
 	}
 }
