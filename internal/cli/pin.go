@@ -35,6 +35,9 @@ func (a *app) pin() *cli.Command {
 		&cli.BoolFlag{Name: "hook", Usage: "put hooks into the git repository: one keeps assets out of commits, the others notice when the pin moves"},
 		&cli.BoolFlag{Name: "no-hook", Usage: "take those hooks out again"})
 	c.Commands = []*cli.Command{a.pinCheck(), a.pinBetween(), a.pinStaged(), a.pinMoved(), a.pinTell()}
+	for _, forHooks := range c.Commands[2:] {
+		forHooks.Hidden = true
+	}
 	return c
 }
 

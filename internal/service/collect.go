@@ -188,9 +188,10 @@ func (c *collection) condemn(ctx context.Context) error {
 	return c.pages(ctx, func(tx *records.Tx, after []byte) ([]chunk.Digest, error) {
 		return tx.Unseen(ctx, c.p.ID, after, c.o.Lease, markPage)
 	}, func(digests []chunk.Digest) error {
+		n := c.out.Condemned
 		return c.s.write(ctx, func(tx *records.Tx) error {
-			n, err := tx.Condemn(ctx, c.p.ID, digests, c.o.Lease)
-			c.out.Condemned += n
+			more, err := tx.Condemn(ctx, c.p.ID, digests, c.o.Lease)
+			c.out.Condemned = n + more // not added to: it may be tried again
 			return err
 		})
 	})
@@ -202,9 +203,10 @@ func (c *collection) dropChunks(ctx context.Context) error {
 	return c.pages(ctx, func(tx *records.Tx, after []byte) ([]chunk.Digest, error) {
 		return tx.Condemned(ctx, c.p.ID, after, c.o.Pause, markPage)
 	}, func(digests []chunk.Digest) error {
+		n := c.out.Chunks
 		return c.behindGate(ctx, func(tx *records.Tx) error {
-			n, _, err := tx.DropChunks(ctx, c.p.ID, digests, c.o.Lease, c.o.Pause)
-			c.out.Chunks += n
+			more, _, err := tx.DropChunks(ctx, c.p.ID, digests, c.o.Lease, c.o.Pause)
+			c.out.Chunks = n + more
 			return err
 		})
 	})

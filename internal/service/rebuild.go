@@ -253,7 +253,11 @@ func (r *rebuild) replay(ctx context.Context) error {
 		if err := r.declare(ctx, reader, diffs); err != nil {
 			return err
 		}
-		if err := r.s.write(ctx, func(tx *records.Tx) error { return r.write(ctx, tx, h, diffs, assets, size) }); err != nil {
+		versions := r.out.Versions
+		if err := r.s.write(ctx, func(tx *records.Tx) error {
+			r.out.Versions = versions // it may be tried again
+			return r.write(ctx, tx, h, diffs, assets, size)
+		}); err != nil {
 			return err
 		}
 		before = h.Root
