@@ -154,7 +154,7 @@ func (s *stage) play() (err error) {
 func (s *stage) lantern() {
 	for name, data := range (files{
 		"textures/rust-albedo.png": scene.Albedo("rust", 512, 1), "textures/rust-normal.png": scene.Normal("rust", 512, 1), "textures/rust-roughness.png": scene.Roughness("rust", 512, 1),
-		"textures/rust-height.png": scene.Height("rust", 512, 1), "models/lamp.glb": scene.Model("lamp", 1), "models/buoy.glb": scene.Model("buoy", 1), "fog-horn.wav": scene.Sound("fog-horn", 1),
+		"textures/rust-height.png": scene.Height("rust", 512, 1), "models/lamp.glb": scene.Model("lamp", 0), "models/buoy.glb": scene.Model("buoy", 0), "fog-horn.wav": scene.Sound("fog-horn", 1),
 		"dialogue-keeper.txt": scene.Dialogue("keeper", 1), "cache/bake.tmp": []byte("made again at any time"),
 	}) {
 		full := filepath.Join(s.folder, "lantern", filepath.FromSlash(name))

@@ -332,7 +332,11 @@ func (a *app) printComing(ctx context.Context, w *workspace.Workspace) error {
 	if err != nil || coming.Files == 0 {
 		return err
 	}
-	a.say("%s, %s to bring, %s:", plural(coming.Files, "asset"), size(coming.Size), paceWord(coming.Size, coming.Pace))
+	long := ""
+	if word := paceWord(coming.Size, coming.Pace); word != "" {
+		long = ", " + word
+	}
+	a.say("%s, %s to bring%s:", plural(coming.Files, "asset"), size(coming.Size), long)
 	t := a.table("", ">", ">", "")
 	for i, f := range coming.Folders {
 		if i == 20 {
@@ -345,10 +349,10 @@ func (a *app) printComing(ctx context.Context, w *workspace.Workspace) error {
 	return nil
 }
 
-// paceWord is how long so many bytes take at so many a second.
+// paceWord is how long so many bytes take at so many a second; "" before the first time that something was brought here.
 func paceWord(n, pace int64) string {
 	if pace <= 0 {
-		return "time not known yet"
+		return ""
 	}
 	d := time.Duration(float64(n) / float64(pace) * float64(time.Second))
 	if d < time.Second {
