@@ -15,6 +15,7 @@ import (
 	"github.com/chromedp/chromedp/kb"
 
 	"kettletarn/demo/scene"
+	"kettletarn/internal/postbox"
 	"kettletarn/internal/testbed"
 )
 
@@ -271,7 +272,60 @@ func TestTheRulesPageAndWhatIsNotSent(t *testing.T) {
 	b.do(chromedp.WaitNotPresent(`//*[contains(., "rurik: changed")]`))
 	// Who is no lead has no button.
 	b.do(chromedp.Navigate(d.URL+"/"), chromedp.Click(`//header//button`), chromedp.Click(`//div[@role="menuitem"][text()="Sign out"]`), chromedp.WaitVisible(`input[name=handle]`))
+	rurik.write(map[string]string{"cache/sea.png": "painted"})
 	rurik.tarn(0, "rules", "include", "cache/sea.png")
 	b.signIn("rurik")
 	b.do(chromedp.Navigate(d.URL+"/p/brinelight/rules"), b.sees("cache/sea.png"), chromedp.WaitNotPresent(button("Accept")))
+}
+
+// TestOnesOwnWayIn: the passphrase, the sign-ins, the mail address, and an old version that is dropped by mistake, all in the browser.
+func TestOnesOwnWayIn(t *testing.T) {
+	t.Parallel()
+	box, address, err := postbox.Open("127.0.0.1:0", t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer box.Close()
+	d := serve(t)
+	d.Stop()
+	d.Env = append(d.Env, "TARND_MAIL=smtp://"+address, "TARND_MAIL_FROM=Kettle Tarn <tarn@saltpan.example>")
+	d.start()
+	odile := d.person("odile")
+	odile.start(map[string]string{"rust.png": "one", "fog.png": "fog"})
+	odile.tarn(0, "lock", "rust.png")
+	odile.write(map[string]string{"rust.png": "two"})
+	odile.tarn(0, "send", "-m", "two")
+	b := open(t, d)
+	b.signIn("odile")
+
+	// What is as an older version was is not sent unasked.
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/assets"),
+		chromedp.Click(`button[aria-label="Lock rust.png"]`), chromedp.Click(`//div[@role="menuitem"][contains(., "this page")]`),
+		chromedp.WaitVisible(`button[aria-label="Unlock rust.png"]`), b.drop("rust.png", "one"), b.sees("Send version 3"),
+		chromedp.SendKeys(`textarea[name=note]`, "From the desktop"), chromedp.Click(button("Send")),
+		b.sees("version 1"), chromedp.Click(button("Send it all the same")), chromedp.WaitNotPresent(button("Send it all the same")), chromedp.WaitVisible(`button[aria-label="Lock rust.png"]`))
+	odile.tarn(0, "update")
+	odile.has("rust.png", "one")
+
+	// A mail address counts once its code was entered.
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/news"), chromedp.SendKeys(`input[type=email]`, "odile@saltpan.example"), chromedp.Click(button("Keep this")),
+		b.sees("A letter with a code went to odile@saltpan.example"), chromedp.SendKeys(`input[name=code]`, "AAAAAAAA"), chromedp.Click(button("Enter it")), b.sees("not the code that was sent"))
+	b.do(b.evaluate(`document.querySelector("input[name=code]").select()`), chromedp.SendKeys(`input[name=code]`, box.Code("odile@saltpan.example")), chromedp.Click(button("Enter it")),
+		chromedp.WaitNotPresent(`input[name=code]`))
+	says(t, odile.tarn(0, "news", "--settings"), "odile@saltpan.example")
+
+	// Changing the passphrase ends the sign-ins elsewhere, and not this one.
+	b.do(chromedp.Navigate(d.URL+"/me"), b.sees("Where you are signed in"), b.sees("tarn on"), b.sees("this one"),
+		chromedp.SendKeys(`input[name=old]`, "not this one"), chromedp.SendKeys(`input[name=new]`, "four seals nap slowly"), chromedp.SendKeys(`input[name=again]`, "four seals nap slowly"),
+		chromedp.Click(button("Change it")), b.sees("That is not your passphrase"),
+		b.evaluate(`document.querySelector("input[name=old]").select()`), chromedp.SendKeys(`input[name=old]`, testbed.Passphrase), chromedp.Click(button("Change it")),
+		b.sees("elsewhere ended"), chromedp.WaitNotPresent(`//td[starts-with(., "tarn on")]`))
+	says(t, odile.tarn(1, "lock", "fog.png"), "tarn sign-in")
+	if r := odile.runIn(odile.home, "four seals nap slowly\n", "sign-in", d.URL, "--as", "odile"); r.Status != 0 {
+		t.Fatalf("%+v", r)
+	}
+
+	// One sign-in elsewhere is ended from the page.
+	b.do(chromedp.Navigate(d.URL+"/me"), chromedp.Click(`//button[normalize-space(.)="End"]`), chromedp.WaitNotPresent(`//button[normalize-space(.)="End"]`))
+	says(t, odile.tarn(1, "lock", "fog.png"), "tarn sign-in")
 }

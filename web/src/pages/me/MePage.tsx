@@ -63,7 +63,7 @@ function Passphrase() {
           <input className={fieldClass} name="again" type="password" autoComplete="new-password" required aria-invalid={differ} aria-describedby="differ" value={again}
             onChange={(e) => setAgain(e.target.value)} />
         </label>
-        <p id="differ" className="text-sm text-peat">{differ ? <span className="text-rust">The two are not the same.</span> : "A few words that do not belong together are easy to keep and hard to guess."}</p>
+        <p id="differ" className="text-sm text-peat">{differ ? <span className="text-rust">The two are not the same.</span> : "At least ten characters. A few words that do not belong together are easy to keep and hard to guess."}</p>
         <Button kind="act" type="submit" disabled={!old || !fresh || fresh !== again || change.isPending}>Change it</Button>
         {change.data && <p role="status" className="text-peat">Changed. {plural(change.data.ended, "sign-in")} elsewhere ended.</p>}
         <Trouble error={change.error} />
