@@ -139,7 +139,7 @@ func TestBeginBringsLocksAndOpens(t *testing.T) {
 	if err := os.Remove(opened); err != nil {
 		t.Fatal(err)
 	}
-	says(t, rurik.tarn(0, "begin", "tool.exe"), "tool.exe is yours", "is a program")
+	says(t, rurik.tarn(0, "begin", "tool.exe"), "tool.exe is yours", "opening it might run it", "It was not opened")
 	if _, err := os.Stat(opened); err == nil {
 		t.Error("a program that somebody sent was opened")
 	}

@@ -179,11 +179,22 @@ func (a *app) adoptNow(ctx context.Context, cmd *cli.Command, repo *mainline.Rep
 	if err != nil {
 		return err
 	}
-	w, err := workspace.Start(ctx, a.dir, key, "", c, newProgress(a.screen))
+	var w *workspace.Workspace
+	beside := cmd.Bool("beside")
+	if beside {
+		w, err = workspace.StartBeside(ctx, a.dir, key, c, newProgress(a.screen))
+	} else {
+		w, err = workspace.Start(ctx, a.dir, key, "", c, newProgress(a.screen))
+	}
 	if err != nil {
 		return err
 	}
 	defer w.Close()
+	if beside {
+		if err := workspace.Beside(ctx, repo); err != nil {
+			return err
+		}
+	}
 	release, err := w.Work()
 	if err != nil {
 		return err
@@ -200,12 +211,6 @@ func (a *app) adoptNow(ctx context.Context, cmd *cli.Command, repo *mainline.Rep
 			a.note("Brought in up to h%d; then something stood in the way.", out.Brought.Last)
 		}
 		return err
-	}
-	beside := cmd.Bool("beside")
-	if beside {
-		if err := workspace.Beside(ctx, repo); err != nil {
-			return err
-		}
 	}
 	if out.Taken, err = w.TakeOver(ctx, beside); err != nil {
 		return err

@@ -205,6 +205,15 @@ func MayStart(ctx context.Context, dir, key string, c *client.Client) (again boo
 // Start makes a project of a folder and ties the folder to it, with rules, where they are not empty, as its rules file. The baseline is sent by the
 // caller. Where the project is refused, nothing is written. Interrupted, it can be repeated.
 func Start(ctx context.Context, dir, key, rulesText string, c *client.Client, progress Progress) (*Workspace, error) {
+	return start(ctx, dir, key, rulesText, true, c, progress)
+}
+
+// StartBeside is Start for a git repository that goes on carrying the assets: its ignore file is left alone.
+func StartBeside(ctx context.Context, dir, key string, c *client.Client, progress Progress) (*Workspace, error) {
+	return start(ctx, dir, key, "", false, c, progress)
+}
+
+func start(ctx context.Context, dir, key, rulesText string, fenced bool, c *client.Client, progress Progress) (*Workspace, error) {
 	again, err := Vacant(dir, key, c.URL())
 	if err != nil {
 		return nil, err
@@ -228,7 +237,7 @@ func Start(ctx context.Context, dir, key, rulesText string, c *client.Client, pr
 			return nil, err
 		}
 	}
-	return Create(ctx, dir, key, c, progress)
+	return create(ctx, dir, key, fenced, c, progress)
 }
 
 // Join ties a folder to a project. A new folder has to be empty or missing. With here, the folder may have the files already:
@@ -271,7 +280,7 @@ func Join(ctx context.Context, dir, key string, here bool, c *client.Client, pro
 		if info, err := os.Stat(dir); err != nil || !info.IsDir() {
 			return nil, model.NewProblem(model.BadRequest, "name the folder that has the files", "%s is not a folder", dir)
 		}
-		return Create(ctx, dir, key, c, progress)
+		return create(ctx, dir, key, true, c, progress)
 	}
 	entries, err := os.ReadDir(dir)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -283,7 +292,7 @@ func Join(ctx context.Context, dir, key string, here bool, c *client.Client, pro
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return nil, fmt.Errorf("%s can't be made: %w", dir, err)
 	}
-	return Create(ctx, dir, key, c, progress)
+	return create(ctx, dir, key, true, c, progress)
 }
 
 // ours tells whether the workspace that a folder's marker names is the signed-in person's: a folder may have been copied from

@@ -171,9 +171,9 @@ func (w *Workspace) ready() error {
 	return w.makeIndex()
 }
 
-// Create ties root to a project: a workspace is made at the service, and the marker is written.
-func Create(ctx context.Context, root, project string, c *client.Client, progress Progress) (*Workspace, error) {
-	if besideCode(root) {
+// create ties root to a project: a workspace is made at the service, and the marker is written. With fenced, git is to take neither that nor assets.
+func create(ctx context.Context, root, project string, fenced bool, c *client.Client, progress Progress) (*Workspace, error) {
+	if fenced && besideCode(root) {
 		// Before anything else is here, so that neither marker nor assets are ever there for git to take.
 		if err := FenceMarker(ctx, root); err != nil {
 			return nil, err
