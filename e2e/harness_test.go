@@ -21,21 +21,7 @@ import (
 
 var bin string
 
-func TestMain(m *testing.M) {
-	var err error
-	if bin, err = os.MkdirTemp("", "kettle-tarn-bin-"); err == nil {
-		var out []byte
-		if out, err = exec.Command("go", "build", "-o", bin, "../cmd/...").CombinedOutput(); err != nil {
-			err = fmt.Errorf("%w\n%s", err, out)
-		}
-	}
-	if err != nil {
-		fmt.Fprintln(os.Stderr, "the programs can't be built:", err)
-		os.Exit(1)
-	}
-	defer os.RemoveAll(bin)
-	testbed.Main(m)
-}
+func TestMain(m *testing.M) { testbed.MainBuilt(m, &bin) }
 
 // daemon is a running tarnd.
 type daemon struct {

@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"os/exec"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -44,9 +45,31 @@ var (
 	number atomic.Int64
 )
 
+// MainBuilt is Main for tests that run the two programs: it builds them first, into a folder that bin is set to.
+func MainBuilt(m *testing.M, bin *string) {
+	dir, err := os.MkdirTemp("", "kettle-tarn-bin-")
+	if err == nil {
+		var out []byte
+		if out, err = exec.Command("go", "build", "-o", dir, "kettletarn/cmd/...").CombinedOutput(); err != nil {
+			err = fmt.Errorf("%w\n%s", err, out)
+		}
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "the programs can't be built:", err)
+		os.Exit(1)
+	}
+	*bin, built = dir, dir
+	Main(m)
+}
+
+var built string
+
 // Main runs a package's tests and ends the PostgreSQL that they started: func TestMain(m *testing.M) { testbed.Main(m) }.
 func Main(m *testing.M) {
 	status := m.Run()
+	if built != "" {
+		_ = os.RemoveAll(built)
+	}
 	if pg != nil {
 		_ = pg.Down()
 	}
