@@ -123,6 +123,8 @@ type guard struct {
 func watchOver(ctx context.Context, most time.Duration, tell func(time.Duration)) (context.Context, *guard) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	g := &guard{last: time.Now(), most: most, cancel: cancel, tell: tell}
+	g.mu.Lock() // the tick may be heard before it is set
+	defer g.mu.Unlock()
 	g.timer = time.AfterFunc(most, func() { cancel(errSilent) })
 	if tell != nil {
 		g.tick = time.AfterFunc(silence, g.speak)
