@@ -102,6 +102,9 @@ func (t *table) under(line string) {
 	t.rows = append(t.rows, []string{assetpath.Printable(line)})
 }
 
+// longCell is the most characters of a cell that a column is widened for where the width of the terminal is not known.
+const longCell = 64
+
 func (t *table) print() {
 	widths := make([]int, len(t.heads))
 	right := make([]bool, len(t.heads))
@@ -115,15 +118,20 @@ func (t *table) print() {
 			continue
 		}
 		for i, c := range r {
-			widths[i] = max(widths[i], utf8.RuneCountInString(c))
+			// Where nothing is shortened, one long path widens its own row and no other.
+			if n := utf8.RuneCountInString(c); t.width > 0 || n <= longCell {
+				widths[i] = max(widths[i], n)
+			}
 		}
 	}
 	t.fit(widths)
 	line := func(cells []string) {
 		var b strings.Builder
 		for i, c := range cells {
-			c = shortened(c, widths[i])
-			gap := strings.Repeat(" ", widths[i]-utf8.RuneCountInString(c))
+			if t.width > 0 {
+				c = shortened(c, widths[i])
+			}
+			gap := strings.Repeat(" ", max(0, widths[i]-utf8.RuneCountInString(c)))
 			if right[i] {
 				b.WriteString(gap + c)
 			} else {

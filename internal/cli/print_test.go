@@ -72,3 +72,16 @@ func TestWrapped(t *testing.T) {
 		}
 	}
 }
+
+// TestOneLongPath widens its own row and no other.
+func TestOneLongPath(t *testing.T) {
+	var out strings.Builder
+	table := &table{out: &out, heads: []string{"PATH", ">SIZE"}}
+	long := strings.Repeat("a/", 200) + "b.png"
+	table.row("x.png", "1 B")
+	table.row(long, "2 B")
+	table.print()
+	if want := "PATH   SIZE\nx.png   1 B\n" + long + "   2 B\n"; out.String() != want {
+		t.Errorf("%q", out.String())
+	}
+}
