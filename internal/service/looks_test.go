@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 
 	"kettletarn/demo/scene"
@@ -90,10 +91,10 @@ func TestVersionsAreLookedAtAndCompared(t *testing.T) {
 // smallDisk has so many bytes free.
 type smallDisk struct {
 	store.Store
-	free int64
+	free atomic.Int64
 }
 
-func (d *smallDisk) Free(context.Context) (int64, error) { return d.free, nil }
+func (d *smallDisk) Free(context.Context) (int64, error) { return d.free.Load(), nil }
 
 // The last room is for what people send, not for pictures: old ones go, new ones are refused, and everything else goes on.
 func TestPicturesLeaveRoom(t *testing.T) {
@@ -101,17 +102,18 @@ func TestPicturesLeaveRoom(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	disk := &smallDisk{directory, 1 << 40}
+	disk := &smallDisk{Store: directory}
+	disk.free.Store(1 << 40)
 	m := newTeam(t, disk)
 	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "rust.png", 0, 0, string(scene.Albedo("rust", 96, 0))), m.change(m.tamsin, "fog.png", 0, 0, string(scene.Albedo("fog", 96, 0)))))
 	if _, err := m.Look(t.Context(), m.viewer, key, "rust.png", 1); err != nil {
 		t.Fatal(err)
 	}
-	disk.free = 20 << 20
+	disk.free.Store(20 << 20)
 	_, err = m.Look(t.Context(), m.viewer, key, "fog.png", 1)
 	testbed.Problem(t, err, model.DiskFull)
 	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "brine.png", 0, 0, string(scene.Albedo("brine", 96, 0)))))
-	disk.free = 1 << 40
+	disk.free.Store(1 << 40)
 	for _, path := range []string{"rust.png", "fog.png", "brine.png"} {
 		if look, err := m.Look(t.Context(), m.viewer, key, path, 1); err != nil || look.Trouble != "" {
 			t.Errorf("%s: %+v, %v", path, look, err)
