@@ -90,9 +90,6 @@ func Safe(address string) bool {
 // Waiting makes the client tell how long it has heard nothing, now and then, while it waits for the service. It is called before the client is used.
 func (c *Client) Waiting(tell func(time.Duration)) { c.waiting = tell }
 
-// Refused makes the client tell when the service has refused something: what was known of it is old then. It is called before the client is used.
-func (c *Client) Refused(tell func()) { c.refused = tell }
-
 // How long a request may hear nothing: until the answer begins, for one that asks little and for one that may take its time, and between two pieces
 // of a body. Somebody is told after silence, and again and again.
 var (
@@ -186,8 +183,13 @@ func (c *Client) SetLimit(ctx context.Context, key string, limit int64) (v model
 	return v, c.json(ctx, request{method: "PUT", path: in(key, "/limit"), body: model.LimitRequest{StorageLimit: limit}}, &v)
 }
 
-// From says in which workspace the client works: the service notes that it was heard of. It is called before the client is used.
-func (c *Client) From(workspace string) { c.from = workspace }
+// In is the client as one workspace uses it, over the same connections: the service notes that that was heard of, and refused is told when the
+// service has refused something, since what was known of it is old then.
+func (c *Client) In(workspace string, refused func()) *Client {
+	own := &Client{base: c.base, token: c.token, http: c.http, from: workspace, waiting: c.waiting, refused: refused}
+	own.answered.Store(c.answered.Load())
+	return own
+}
 
 // URL is the address that the client talks to.
 func (c *Client) URL() string { return c.base }

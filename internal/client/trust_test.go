@@ -162,9 +162,8 @@ func TestARefusalIsTold(t *testing.T) {
 		_, _ = io.WriteString(w, `{"type":"`+model.ProblemPrefix+model.RefusedType+`","title":"x","status":409,"detail":"d","refusals":[{"path":"a","reason":"lock-lost","message":"m","remedy":"r"}]}`)
 	}))
 	defer server.Close()
-	c := New(server.URL, "t", nil)
 	told := 0
-	c.Refused(func() { told++ })
+	c := New(server.URL, "t", nil).In("w", func() { told++ })
 	var refused *model.Refused
 	if _, err := c.TakeLocks(context.Background(), "k", model.LockRequest{}); !errors.As(err, &refused) || told != 1 {
 		t.Errorf("%v, told %d times", err, told)

@@ -132,8 +132,7 @@ func openAnyhow(root string, c *client.Client, progress Progress) (*Workspace, e
 	}
 	w := &Workspace{Root: root, Marker: m, Client: c, Progress: progress, state: stateFolder(m)}
 	if c != nil {
-		c.From(m.Workspace)
-		c.Refused(func() { w.stale.Store(true) })
+		w.Client = c.In(m.Workspace, func() { w.stale.Store(true) })
 	}
 	if progress == nil {
 		w.Progress = silent{}
