@@ -88,10 +88,15 @@ func keeping(ctx context.Context, cmd *cli.Command, work func(*service.Service, 
 	if err != nil {
 		return err
 	}
+	return answer(cmd, out, say)
+}
+
+// answer prints what a command found, as one JSON object or in words.
+func answer(cmd *cli.Command, v any, say func(io.Writer)) error {
 	if cmd.Bool("json") {
 		e := json.NewEncoder(cmd.Root().Writer)
 		e.SetIndent("", "  ")
-		return e.Encode(out)
+		return e.Encode(v)
 	}
 	say(cmd.Root().Writer)
 	return nil

@@ -2,7 +2,6 @@ package daemon
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"io"
 	"log/slog"
@@ -57,13 +56,7 @@ func withPeople(ctx context.Context, cmd *cli.Command, named bool, do func(svc *
 	if err != nil {
 		return err
 	}
-	if cmd.Bool("json") {
-		e := json.NewEncoder(cmd.Root().Writer)
-		e.SetIndent("", "  ")
-		return e.Encode(v)
-	}
-	say(cmd.Root().Writer)
-	return nil
+	return answer(cmd, v, say)
 }
 
 func addPerson(ctx context.Context, cmd *cli.Command) error {

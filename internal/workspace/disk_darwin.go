@@ -1,31 +1,8 @@
 package workspace
 
-import (
-	"errors"
-	"os"
-	"path/filepath"
+import "golang.org/x/sys/unix"
 
-	"golang.org/x/sys/unix"
-)
-
-// RenameNew is renameatx_np(2) with RENAME_EXCL, in folders that were opened below the root.
-func (d rootDisk) RenameNew(from, to string) error {
-	a, err := d.Open(filepath.Dir(from))
-	if err != nil {
-		return err
-	}
-	defer a.Close()
-	b, err := d.Open(filepath.Dir(to))
-	if err != nil {
-		return err
-	}
-	defer b.Close()
-	err = unix.RenameatxNp(int(a.Fd()), filepath.Base(from), int(b.Fd()), filepath.Base(to), unix.RENAME_EXCL)
-	switch {
-	case err == nil:
-		return nil
-	case errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOTSUP):
-		return errors.ErrUnsupported
-	}
-	return &os.LinkError{Op: "rename", Old: from, New: to, Err: err}
+// renameNew is renameatx_np(2) with RENAME_EXCL.
+func renameNew(a int, from string, b int, to string) error {
+	return unix.RenameatxNp(a, from, b, to, unix.RENAME_EXCL)
 }

@@ -1,31 +1,8 @@
 package workspace
 
-import (
-	"errors"
-	"os"
-	"path/filepath"
+import "golang.org/x/sys/unix"
 
-	"golang.org/x/sys/unix"
-)
-
-// RenameNew is renameat2(2) with RENAME_NOREPLACE, in folders that were opened below the root.
-func (d rootDisk) RenameNew(from, to string) error {
-	a, err := d.Open(filepath.Dir(from))
-	if err != nil {
-		return err
-	}
-	defer a.Close()
-	b, err := d.Open(filepath.Dir(to))
-	if err != nil {
-		return err
-	}
-	defer b.Close()
-	err = unix.Renameat2(int(a.Fd()), filepath.Base(from), int(b.Fd()), filepath.Base(to), unix.RENAME_NOREPLACE)
-	switch {
-	case err == nil:
-		return nil
-	case errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.EOPNOTSUPP):
-		return errors.ErrUnsupported
-	}
-	return &os.LinkError{Op: "rename", Old: from, New: to, Err: err}
+// renameNew is renameat2(2) with RENAME_NOREPLACE.
+func renameNew(a int, from string, b int, to string) error {
+	return unix.Renameat2(a, from, b, to, unix.RENAME_NOREPLACE)
 }
