@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -105,9 +106,43 @@ func aDayOn(t *testing.T, at string) {
 	}
 	says(t, rurik.tarn(0, "rollback", "textures/Moss.png", "--to", "v1"), "Back to version 1")
 	rurik.has("textures/Moss.png", "moss one")
+	// Another spelling of a name, of a file's and of a folder's, sent from here and brought to here.
+	rurik.tarn(0, "lock", "textures/Moss.png", "levels/quay.tscn")
+	rurik.tarn(0, "move", "textures/Moss.png", "textures/MOSS.png")
+	rurik.tarn(0, "move", "levels", "Levels")
+	rurik.tarn(0, "send", "-m", "spelled otherwise", "--keep-locks")
+	rurik.spelled("textures/MOSS.png", "Levels/quay.tscn")
+	says(t, rurik.tarn(0, "status"), "Nothing has changed here")
+	rurik.tarn(0, "unlock", ".")
+	odile.tarn(0, "update")
+	odile.spelled("textures/MOSS.png", "Levels/quay.tscn")
+	odile.tarn(0, "lock", "textures/MOSS.png", "Levels/quay.tscn")
+	odile.tarn(0, "move", "textures/MOSS.png", "textures/moss.png")
+	odile.tarn(0, "move", "Levels", "levels")
+	odile.tarn(0, "send", "-m", "and back")
+	rurik.tarn(0, "update")
+	rurik.spelled("textures/moss.png", "levels/quay.tscn")
+	rurik.has("textures/moss.png", "moss one")
 	says(t, rurik.tarn(0, "status"), "Nothing has changed here")
 	if left, _ := filepath.Glob(filepath.Join(rurik.dir, ".tarn-incoming*")); len(left) != 0 {
 		t.Errorf("leftovers: %v", left)
+	}
+}
+
+// spelled looks for files whose names, and those of their folders, are spelled just so.
+func (p *person) spelled(paths ...string) {
+	p.t.Helper()
+	var there []string
+	_ = filepath.WalkDir(p.dir, func(name string, _ os.DirEntry, _ error) error {
+		if rel, err := filepath.Rel(p.dir, name); err == nil {
+			there = append(there, filepath.ToSlash(rel))
+		}
+		return nil
+	})
+	for _, path := range paths {
+		if !slices.Contains(there, path) {
+			p.t.Errorf("%s is not here; here is: %v", path, there)
+		}
 	}
 }
 

@@ -11,6 +11,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/dustin/go-humanize"
@@ -226,13 +227,18 @@ func command(name, usage, arguments, example string, action cli.ActionFunc, flag
 		Flags: append(flags, &cli.BoolFlag{Name: "json", Usage: "print one JSON object"}), Action: action, HideHelpCommand: true}
 }
 
-// valued refuses options that were given and say nothing: a script's empty variable is a mistake, and never stands for everything.
+// valued refuses options that were given and say nothing (a script's empty variable is a mistake, and never stands for everything), and
+// words that an option does not have.
 func valued(cmd *cli.Command) error {
 	for _, f := range cmd.Flags {
 		switch f := f.(type) {
 		case *cli.StringFlag:
 			if cmd.IsSet(f.Name) && strings.TrimSpace(cmd.String(f.Name)) == "" {
 				return wrongUse("--%s says nothing; leave it out, or give it a value", f.Name)
+			}
+			if words := optionWords[f.Name]; cmd.IsSet(f.Name) && words != nil && !slices.Contains(words, cmd.String(f.Name)) {
+				last := len(words) - 1
+				return wrongUse("--%s is %s or %s, not %q", f.Name, strings.Join(words[:last], ", "), words[last], cmd.String(f.Name))
 			}
 		case *cli.StringSliceFlag:
 			for _, v := range cmd.StringSlice(f.Name) {

@@ -110,23 +110,23 @@ func (a *app) offer(values []string) {
 	}
 }
 
+// optionWords are the words that an option may be, in every command that has it; any other is wrong use.
+var optionWords = map[string][]string{
+	"kind":    media.Kinds,
+	"role":    {model.Viewer, model.Artist, model.Lead, model.Owner},
+	"mail":    {news.AtOnce, news.Daily, news.Never},
+	"desktop": {"on", "off"},
+	"use":     {workspace.UseMine, workspace.UseTheirs, workspace.UseBoth, workspace.UseCopy},
+	"edits":   {"send", "put-away", "leave"},
+	"ending":  {"given-back", "sent", "given", "overridden", "brought", "removed", "held"},
+}
+
 // valuesOf are what an option of a command may be, or, with none, what its arguments may be; nil where nothing is known.
 func (a *app) valuesOf(ctx context.Context, command, option string) []string {
+	if words := optionWords[option]; words != nil {
+		return words
+	}
 	switch option {
-	case "kind":
-		return media.Kinds
-	case "role":
-		return []string{model.Viewer, model.Artist, model.Lead, model.Owner}
-	case "mail":
-		return []string{news.AtOnce, news.Daily, news.Never}
-	case "desktop":
-		return []string{"on", "off"}
-	case "use":
-		return []string{workspace.UseMine, workspace.UseTheirs, workspace.UseBoth, workspace.UseCopy}
-	case "edits":
-		return []string{"send", "put-away", "leave"}
-	case "ending":
-		return []string{"given-back", "sent", "given", "overridden", "brought", "removed", "held"}
 	case "preset":
 		return presetNames()
 	case "by", "person":

@@ -155,10 +155,9 @@ func (a *app) beforeUnlock(ctx context.Context, cmd *cli.Command, w *workspace.W
 		}
 		_, err := w.Send(ctx, workspace.SendOptions{Note: note, Paths: names, KeepLocks: true, WithGone: true})
 		return err
-	case "":
-		return model.NewProblem(model.BadRequest, "say --edits send, --edits put-away or --edits leave", "there are changes that were not sent, and nothing was unlocked")
 	}
-	return wrongUse("--edits is send, put-away or leave; this is %q", what)
+	return model.NewProblem(model.BadRequest, "say --edits send, --edits put-away or --edits leave",
+		"there are changes that were not sent, and nothing was unlocked")
 }
 
 func (a *app) holders() *cli.Command {

@@ -87,10 +87,6 @@ func changeNews(cmd *cli.Command, s *model.NewsSettings, kinds []string) (change
 		return false, wrongUse("say of which kinds: tarn news turn asked --mail at-once")
 	case mail == "" && desktop == "" && len(kinds) > 0:
 		return false, wrongUse("say what to change: --mail or --desktop")
-	case mail != "" && mail != news.AtOnce && mail != news.Daily && mail != news.Never:
-		return false, wrongUse("--mail is at-once, daily or never, not %q", mail)
-	case desktop != "" && desktop != "on" && desktop != "off":
-		return false, wrongUse("--desktop is on or off, not %q", desktop)
 	}
 	if cmd.IsSet("address") {
 		if s.Mail, changed = strings.TrimSpace(cmd.String("address")), true; s.Mail == "none" {

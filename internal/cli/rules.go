@@ -5,12 +5,12 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
+	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
 	"kettletarn/internal/workspace"
@@ -253,9 +253,6 @@ func (a *app) settle() *cli.Command {
 			if use == "" {
 				return wrongUse("say which: tarn settle %s --use mine, --use theirs, --use both or --use copy", paths[0])
 			}
-			if !slices.Contains([]string{workspace.UseMine, workspace.UseTheirs, workspace.UseBoth, workspace.UseCopy}, use) {
-				return wrongUse("--use is mine, theirs, both or copy, not %q", use)
-			}
 			s, err := w.Settle(ctx, paths[0], use)
 			if err != nil {
 				return err
@@ -298,7 +295,13 @@ func (a *app) move() *cli.Command {
 	return command("move", "move an asset; it keeps its history and its lock", "FROM TO", "tarn move levels/harbour.glb levels/old/harbour.glb",
 		a.working(2, 2, "move FROM TO", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
 			from, to := paths[0], paths[1]
-			if info, err := os.Stat(filepath.Join(w.Root, filepath.FromSlash(to))); err == nil && info.IsDir() {
+			typed, err := w.Path(a.dir, cmd.Args().Get(1))
+			if err != nil {
+				return err
+			}
+			if assetpath.Fold(typed) == assetpath.Fold(from) {
+				to = typed // another spelling of its own name is not to be put right
+			} else if info, err := os.Stat(filepath.Join(w.Root, filepath.FromSlash(to))); err == nil && info.IsDir() {
 				to = strings.TrimPrefix(to+"/"+filepath.Base(from), "/")
 			}
 			list, err := w.Move(ctx, from, to)

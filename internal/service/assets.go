@@ -106,34 +106,44 @@ func (s *Service) differences(ctx context.Context, tx *records.Tx, p records.Pro
 	return out, nil
 }
 
-// asOf tells of differences as assets are as of a handoff. What is gone from its place may have been moved elsewhere.
+// asOf tells of differences as assets are as of a handoff. What is gone from its place may have been moved elsewhere, if only to another
+// spelling of its name: where names differ in case, the old one is a file of its own.
 func asOf(ctx context.Context, tx *records.Tx, p records.Project, diffs []tree.Difference, at int) ([]model.Asset, error) {
-	ids := make([]int64, len(diffs))
-	for i, d := range diffs {
+	var ids []int64
+	for _, d := range diffs {
+		if d.From != nil {
+			ids = append(ids, d.From.Asset)
+		}
 		if d.To != nil {
-			ids[i] = d.To.Asset
-		} else {
-			ids[i] = d.From.Asset
+			ids = append(ids, d.To.Asset)
 		}
 	}
 	found, err := tx.AssetsByID(ctx, p.ID, ids, at)
-	list := make([]model.Asset, 0, len(ids))
-	for i, d := range diffs {
-		a, ok := found[ids[i]]
-		switch {
-		case d.To != nil && !ok:
-			continue
-		case d.To == nil && !ok:
-			// It was not there yet as of this handoff.
-			a = model.Asset{Path: d.From.Spelling(), Gone: true}
-		case d.To == nil && !a.Gone:
-			a = model.Asset{Path: d.From.Spelling(), Gone: true, Newest: a.Newest, MovedTo: a.Path, Author: a.Author, At: a.At, Handoff: a.Handoff, Note: a.Note}
-		case d.To == nil:
-			a.Path = d.From.Spelling() // it may have been moved before it was deleted
+	list := make([]model.Asset, 0, len(diffs))
+	for _, d := range diffs {
+		if d.From != nil && (d.To == nil || d.To.Spelling() != d.From.Spelling()) {
+			list = append(list, leftBehind(d.From, found))
 		}
-		list = append(list, a)
+		if d.To != nil {
+			if a, ok := found[d.To.Asset]; ok {
+				list = append(list, a)
+			}
+		}
 	}
 	return list, err
+}
+
+// leftBehind tells of a place that has nothing any more. What is not among the assets found was not there yet.
+func leftBehind(e *tree.Entry, found map[int64]model.Asset) model.Asset {
+	a, ok := found[e.Asset]
+	switch {
+	case !ok:
+		return model.Asset{Path: e.Spelling(), Gone: true}
+	case a.Gone:
+		a.Path = e.Spelling() // it may have been moved before it was deleted
+		return a
+	}
+	return model.Asset{Path: e.Spelling(), Gone: true, Newest: a.Newest, MovedTo: a.Path, Author: a.Author, At: a.At, Handoff: a.Handoff, Note: a.Note}
 }
 
 // inOrder reads assets by id, as they are as of a handoff.

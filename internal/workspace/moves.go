@@ -2,6 +2,7 @@ package workspace
 
 import (
 	"context"
+	"path"
 
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/chunk"
@@ -131,6 +132,7 @@ func (w *Workspace) Move(ctx context.Context, from, to string) ([]Moved, error) 
 	refuse := func(m Moved, reason, message, remedy string) {
 		refusals = append(refusals, model.Refusal{Path: m.From, Reason: reason, Message: message, Remedy: remedy})
 	}
+	respells := assetpath.Fold(from) == assetpath.Fold(to)
 	for _, m := range list {
 		bad := assetpath.Check(m.To)
 		t := s.entry(m.To)
@@ -139,9 +141,11 @@ func (w *Workspace) Move(ctx context.Context, from, to string) ([]Moved, error) 
 			refuse(m, "move", "the rules stay at the root of the project", "leave tarn.toml where it is")
 		case bad != nil:
 			refuse(m, bad.Reason, m.To+": "+bad.Message, bad.Remedy)
+		case respells && from != to && path.Dir(from) != path.Dir(to):
+			refuse(m, "move", "the folder of "+m.From+" is spelled "+path.Dir(from), "move that folder to spell it otherwise")
 		case below(to, from):
 			refuse(m, "move", to+" lies in "+from, "choose a place outside it")
-		case !w.free(m.To):
+		case !w.free(m.To) && !w.respelled(m.From, m.To):
 			refuse(m, "taken", "there is a file "+m.To+" already", "choose another name, or put that one away first with tarn discard")
 		case t != nil && t.known && !t.theirs.gone && s.places[m.To] == "":
 			refuse(m, "taken", m.To+" is an asset of the project, and gone here", "choose another name")

@@ -113,7 +113,7 @@ func TestMoveCommand(t *testing.T) {
 	write(t, p.odile, "in/b.png", "two")
 	write(t, p.odile, "c.png", "three")
 	send(t, p.odile, SendOptions{})
-	for _, bad := range [][2]string{{"c.png", "in/a.png"}, {"nothing", "x"}, {"in", "in/deeper"}, {"c.png", "con.png"}, {"c.png", ".git/c.png"}} {
+	for _, bad := range [][2]string{{"c.png", "in/a.png"}, {"nothing", "x"}, {"in", "in/deeper"}, {"c.png", "con.png"}, {"c.png", ".git/c.png"}, {"c.png", "c.png"}, {"in/a.png", "In/a.png"}} {
 		if _, err := p.odile.Move(t.Context(), bad[0], bad[1]); err == nil {
 			t.Errorf("%s goes to %s", bad[0], bad[1])
 		}
@@ -149,6 +149,46 @@ func TestMoveCommand(t *testing.T) {
 	if r := testbed.Refused(t, err); r[0].Reason != "held" {
 		t.Errorf("%+v", r)
 	}
+}
+
+// Another case of its name is another name for a file, and no other place.
+func TestMoveToAnotherSpelling(t *testing.T) {
+	p := newPair(t)
+	write(t, p.odile, "in/a.png", "one")
+	write(t, p.odile, "b.png", "two")
+	send(t, p.odile, SendOptions{})
+	update(t, p.rurik)
+	locked(t, p.odile, "in/a.png", "b.png")
+	for _, m := range [][2]string{{"in/a.png", "in/A.png"}, {"b.png", "B.png"}} {
+		if list, err := p.odile.Move(t.Context(), m[0], m[1]); err != nil || len(list) != 1 {
+			t.Fatalf("%s to %s: %v, %v", m[0], m[1], list, err)
+		}
+	}
+	if got := moves(t, p.odile); got != "B.png<b.png same, in/A.png<in/a.png same" {
+		t.Errorf("moves are %q", got)
+	}
+	send(t, p.odile, SendOptions{KeepLocks: true})
+	update(t, p.rurik)
+	has(t, p.rurik, "in/A.png", "one")
+	has(t, p.rurik, "B.png", "two")
+	if !p.rurik.free("in/a.png") {
+		t.Error("the old spelling stays beside the new one")
+	}
+	if got := states(t, p.rurik) + states(t, p.odile); got != "" {
+		t.Errorf("states are %q", got)
+	}
+	// A folder, too; and where both names are taken, nothing is replaced.
+	if list, err := p.odile.Move(t.Context(), "in", "In"); err != nil || len(list) != 1 {
+		t.Fatalf("%v, %v", list, err)
+	}
+	send(t, p.odile, SendOptions{KeepLocks: true})
+	update(t, p.rurik)
+	has(t, p.rurik, "In/A.png", "one")
+	write(t, p.odile, "b.png", "in the way")
+	if _, err := p.odile.Move(t.Context(), "B.png", "b.png"); err == nil {
+		t.Error("a move replaces a file")
+	}
+	has(t, p.odile, "b.png", "in the way")
 }
 
 func TestAnUnsentChangeFollowsItsAsset(t *testing.T) {

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/chunk"
@@ -265,6 +266,9 @@ func (w *Workspace) rename(from, to string) error {
 		return err
 	}
 	a, b := filepath.FromSlash(from), filepath.FromSlash(to)
+	if w.respelled(from, to) {
+		return w.respell(from, to)
+	}
 	err := w.root.RenameNew(a, b)
 	if errors.Is(err, errors.ErrUnsupported) {
 		err = w.renameAside(a, b, from)
@@ -273,6 +277,52 @@ func (w *Workspace) rename(from, to string) error {
 		w.prune(from)
 	}
 	return err
+}
+
+// respelled reports whether two paths are spellings of one file that is here: the disk takes them for the same, and has it under one of them.
+func (w *Workspace) respelled(from, to string) bool {
+	if from == to || assetpath.Alias(from) != assetpath.Alias(to) {
+		return false
+	}
+	a, errA := w.root.Lstat(filepath.FromSlash(from))
+	b, errB := w.root.Lstat(filepath.FromSlash(to))
+	return errA == nil && errB == nil && os.SameFile(a, b) && slices.ContainsFunc(places(to), func(p string) bool { return !w.spelled(p) })
+}
+
+// spelled reports whether a folder has an entry of exactly this name.
+func (w *Workspace) spelled(name string) bool {
+	entries, err := fs.ReadDir(w.root.FS(), path.Dir(name))
+	return err != nil || slices.ContainsFunc(entries, func(e fs.DirEntry) bool { return e.Name() == path.Base(name) })
+}
+
+// respell gives a file, and the folders above it, the spelling of another path that the disk takes for the same.
+func (w *Workspace) respell(from, to string) error {
+	old := places(from)
+	for i, p := range places(to) {
+		if w.spelled(p) {
+			continue
+		}
+		is, to := filepath.FromSlash(path.Join(path.Dir(p), path.Base(old[i]))), filepath.FromSlash(p)
+		if err := w.root.Rename(is, to); err != nil {
+			return err
+		}
+		if w.spelled(p) {
+			continue
+		}
+		// A system that does not know that its disk folds case takes both for the same, and does nothing.
+		if i == len(old)-1 {
+			return w.renameAside(is, to, from)
+		}
+		// Nothing replaces a folder that has something in it. Killed in between, it has a name that everybody sees.
+		between := to + " (respelled)"
+		if err := w.root.Rename(is, between); err != nil {
+			return err
+		}
+		if err := w.root.Rename(between, to); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // renameAside is rename in two steps: aside, then to its place. Killed in between, the file is put away by the next command.
