@@ -52,20 +52,19 @@ func mounted(t *testing.T, kind string) string {
 func TestEveryFileSystemHoldsADay(t *testing.T) {
 	for _, kind := range []string{"ext4", "btrfs", "xfs", "tmpfs", "overlay", "stick"} {
 		t.Run(kind, func(t *testing.T) {
-			at := ""
 			if kind == "stick" {
-				at = mountStick(t).dir
+				aDayOn(t, mountStick(t).dir, true)
 			} else {
-				at = mounted(t, kind)
+				aDayOn(t, mounted(t, kind), false)
 			}
-			aDayOn(t, at)
 		})
 	}
 }
 
-func aDayOn(t *testing.T, at string) {
+func aDayOn(t *testing.T, at string, served bool) {
 	d := serve(t)
 	odile, rurik := d.person("odile"), d.person("rurik")
+	rurik.machine.Served = served
 	odile.start(map[string]string{"a.png": "a", "textures/Rust.png": "rust one", "textures/Moss.png": "moss one"})
 	odile.tarn(0, "member", "add", "rurik")
 	rurik.dir = filepath.Join(at, "brinelight")
@@ -151,6 +150,7 @@ func TestAStickThatFails(t *testing.T) {
 	stick := mountStick(t)
 	d := serve(t)
 	odile, rurik := d.person("odile"), d.person("rurik")
+	rurik.machine.Served = true
 	odile.start(map[string]string{"a.png": "a", "b.png": "b", "c.png": "c"})
 	odile.tarn(0, "member", "add", "rurik")
 	rurik.dir = filepath.Join(stick.dir, "brinelight")

@@ -102,6 +102,9 @@ type Machine struct {
 	Bin, Home, Handle string
 	Through           string
 	Env               []string
+	// Served says that its folders are on a file system that this process serves itself. A child that went there before its own program
+	// runs would wait for this process, which may be waiting for the child.
+	Served bool
 }
 
 // Command is a command of tarn on that machine, in a folder of it. A program in Home/bin comes before those of the system.
@@ -110,7 +113,9 @@ func (m Machine) Command(ctx context.Context, dir string, args ...string) *exec.
 	if m.Through != "" {
 		cmd = exec.CommandContext(ctx, m.Through, append([]string{filepath.Join(m.Bin, "tarn.exe")}, args...)...)
 	}
-	cmd.Dir = dir
+	if cmd.Dir = dir; m.Served {
+		cmd = exec.CommandContext(ctx, "env", append([]string{"-C", dir}, cmd.Args...)...)
+	}
 	cmd.Env = []string{"PATH=" + filepath.Join(m.Home, "bin") + ":" + os.Getenv("PATH"), "HOME=" + m.Home, "XDG_CONFIG_HOME=" + m.Home + "/.config",
 		"XDG_STATE_HOME=" + m.Home + "/.state", "TARN_MACHINE=" + m.Handle + "-pc"}
 	cmd.Env = append(cmd.Env, m.Env...)
