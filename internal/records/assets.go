@@ -7,19 +7,17 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"kettletarn/internal/core/change"
 	"kettletarn/internal/core/lock"
 	"kettletarn/internal/core/model"
 )
 
-// Asset is a row of assets, with its lock. Was is the lock as it was read: SetLocks writes what is different.
+// Asset is a row of assets, with its lock. Held and Last are not read with it.
 type Asset struct {
-	ID     int64
-	Folded string
-	Path   string
-	Newest int
-	Gone   bool
-	Lock   lock.State
-	Was    lock.State
+	change.Asset
+	Gone bool
+	// Was is the lock as it was read: SetLocks writes what is different.
+	Was lock.State
 	// HeadsUp says that somebody has unsent changes to it.
 	HeadsUp bool
 }

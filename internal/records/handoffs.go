@@ -9,6 +9,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"kettletarn/internal/core/chain"
+	"kettletarn/internal/core/change"
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 )
@@ -337,16 +338,9 @@ func (tx *Tx) WithUnpacked(ctx context.Context) ([]Project, error) {
 	})
 }
 
-// Earlier is a version that came before the newest.
-type Earlier struct {
-	Number int
-	Author string
-	At     time.Time
-}
-
 // OlderVersions finds, for each asset with a content beside it, the latest version that has that content, where it is not the newest one. Relies
 // on the primary key of versions.
-func (tx *Tx) OlderVersions(ctx context.Context, assets, contents []int64) (map[int64]Earlier, error) {
+func (tx *Tx) OlderVersions(ctx context.Context, assets, contents []int64) (map[int64]change.Earlier, error) {
 	rows, err := tx.q.Query(ctx, `select u.a, v.number, `+authorName+`, h.at from unnest($1::bigint[], $2::bigint[]) as u (a, c)
 		cross join lateral (select project_id, newest from assets a where a.id = u.a limit 1) a
 		cross join lateral (select number, handoff from versions v where v.asset_id = u.a and v.content_id = u.c order by number desc limit 1) v
@@ -355,9 +349,9 @@ func (tx *Tx) OlderVersions(ctx context.Context, assets, contents []int64) (map[
 	if err != nil {
 		return nil, err
 	}
-	found := map[int64]Earlier{}
+	found := map[int64]change.Earlier{}
 	var asset int64
-	var e Earlier
+	var e change.Earlier
 	_, err = pgx.ForEachRow(rows, []any{&asset, &e.Number, &e.Author, &e.At}, func() error {
 		found[asset] = e
 		return nil

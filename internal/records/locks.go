@@ -20,12 +20,22 @@ const (
 	idsOf    = `array(select a.id from unnest($2::text[]) u (f) cross join lateral (select id from assets a where a.project_id = $1 and a.folded = u.f limit 1) a)`
 	lockRows = `select a.id, a.folded, a.path, a.newest, a.gone, a.fence, coalesce(a.holder_id, 0), coalesce(a.workspace_id::text, ''), a.locked, a.lock_note, a.diverged, a.waiting + a.asked,
 		exists (select from heads_ups h where h.project_id = a.project_id and h.asset_id = a.id)
-		from assets a where a.id = any(` + idsOf + `) order by a.id for update of a`
+		from assets a where a.id = any(` + idsOf + `) order by a.id`
+	forUpdate = ` for update of a`
 )
 
 // LockAssets locks the rows of assets by id and returns them by folded path. What is decided on is read under the lock.
 func (tx *Tx) LockAssets(ctx context.Context, project int64, folded []string) (map[string]*Asset, error) {
-	rows, err := tx.q.Query(ctx, lockRows, project, folded)
+	return tx.assets(ctx, lockRows+forUpdate, project, folded)
+}
+
+// Assets is LockAssets without the locks: for what is only looked at.
+func (tx *Tx) Assets(ctx context.Context, project int64, folded []string) (map[string]*Asset, error) {
+	return tx.assets(ctx, lockRows, project, folded)
+}
+
+func (tx *Tx) assets(ctx context.Context, sql string, project int64, folded []string) (map[string]*Asset, error) {
+	rows, err := tx.q.Query(ctx, sql, project, folded)
 	if err != nil {
 		return nil, err
 	}
@@ -57,7 +67,7 @@ func (tx *Tx) OpenLocks(ctx context.Context, key string, person int64, workspace
 	batch.Queue(`select `+projectColumns+` from projects p left join memberships m on m.project_id = p.id and m.person_id = $2 where p.key = $1 and p.deleted is null`, key, person)
 	batch.Queue(workspaceByID, workspace)
 	const member = `(select p.id from projects p join memberships m on m.project_id = p.id and m.person_id = $3 where p.key = $1 and p.deleted is null)`
-	batch.Queue(strings.ReplaceAll(lockRows, "$1", member), key, folded, person)
+	batch.Queue(strings.ReplaceAll(lockRows+forUpdate, "$1", member), key, folded, person)
 	batch.Queue(`select clock_timestamp()`) // behind the rows' locks
 	results := tx.q.SendBatch(ctx, batch)
 	defer results.Close()
@@ -491,9 +501,26 @@ func (tx *Tx) Reserved(ctx context.Context, project, person int64) (n int, err e
 	return n, err
 }
 
-// TakenAway is who took a lock away that was held under a fence, with which word, and when. See ErrNotFound.
-func (tx *Tx) TakenAway(ctx context.Context, asset, fence int64) (by, word string, at time.Time, err error) {
-	err = one(tx.q.QueryRow(ctx, `select p.handle, h.word, h.ended from holds h join people p on p.id = h.ender_id
-		where h.asset_id = $1 and h.fence = $2 and h.ending = 'overridden' order by h.id desc limit 1`, asset, fence), &by, &word, &at)
-	return by, word, at, err
+// Override is who took a lock away, with which word, and when.
+type Override struct {
+	By, Word string
+	At       time.Time
+}
+
+// TakenAway finds, for each asset with a fence beside it, who took the lock away that was held under it; what nobody took away is left out.
+func (tx *Tx) TakenAway(ctx context.Context, assets, fences []int64) (map[int64]Override, error) {
+	rows, err := tx.q.Query(ctx, `select u.a, p.handle, h.word, h.ended from unnest($1::bigint[], $2::bigint[]) as u (a, x)
+		cross join lateral (select * from holds h where h.asset_id = u.a and h.fence = u.x and h.ending = 'overridden' order by h.id desc limit 1) h
+		join people p on p.id = h.ender_id`, assets, fences)
+	if err != nil {
+		return nil, err
+	}
+	found := map[int64]Override{}
+	var asset int64
+	var o Override
+	_, err = pgx.ForEachRow(rows, []any{&asset, &o.By, &o.Word, &o.At}, func() error {
+		found[asset] = o
+		return nil
+	})
+	return found, err
 }

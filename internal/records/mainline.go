@@ -6,6 +6,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"kettletarn/internal/core/change"
 	"kettletarn/internal/core/model"
 )
 
@@ -62,38 +63,6 @@ func (tx *Tx) OfCommits(ctx context.Context, project int64, commits []string) (m
 	return found, err
 }
 
-// Newest is the newest version of an asset: what it has, and the handoff that made it.
-type Newest struct {
-	Content    int64
-	Executable bool
-	Handoff    int
-	Author     string
-	Commit     string
-}
-
-// NewestOf reads the newest versions of assets, by id. Relies on the primary key of versions.
-func (tx *Tx) NewestOf(ctx context.Context, project int64, ids []int64) (map[int64]Newest, error) {
-	rows, err := tx.q.Query(ctx, `select a.id, coalesce(v.content_id, 0), v.executable, v.handoff, `+authorName+`, h.commit_id from unnest($2::bigint[]) u (i)
-		cross join lateral (select * from assets a where a.id = u.i limit 1) a
-		cross join lateral (select * from versions v where v.asset_id = a.id and v.number = a.newest limit 1) v
-		cross join lateral (select * from handoffs h where h.project_id = $1 and h.number = v.handoff limit 1) h
-		join people p on p.id = h.author_id`, project, ids)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	found := map[int64]Newest{}
-	for rows.Next() {
-		var id int64
-		var n Newest
-		if err := rows.Scan(&id, &n.Content, &n.Executable, &n.Handoff, &n.Author, &n.Commit); err != nil {
-			return nil, err
-		}
-		found[id] = n
-	}
-	return found, rows.Err()
-}
-
 // PeopleByMail finds people by mail address, in small letters. One that several have is nobody's.
 func (tx *Tx) PeopleByMail(ctx context.Context, mails []string) (map[string]Person, error) {
 	rows, err := tx.q.Query(ctx, `select lower(mail), min(id), min(handle) from people where mail <> '' and lower(mail) = any($1) group by lower(mail) having count(*) = 1`, mails)
@@ -111,4 +80,24 @@ func (tx *Tx) PeopleByMail(ctx context.Context, mails []string) (map[string]Pers
 		found[mail] = p
 	}
 	return found, rows.Err()
+}
+
+// LastOf tells where the newest versions of assets came from, by id. Relies on the primary key of versions.
+func (tx *Tx) LastOf(ctx context.Context, project int64, ids []int64) (map[int64]change.Last, error) {
+	rows, err := tx.q.Query(ctx, `select a.id, v.handoff, `+authorName+`, h.commit_id from unnest($2::bigint[]) u (i)
+		cross join lateral (select * from assets a where a.id = u.i limit 1) a
+		cross join lateral (select * from versions v where v.asset_id = a.id and v.number = a.newest limit 1) v
+		cross join lateral (select * from handoffs h where h.project_id = $1 and h.number = v.handoff limit 1) h
+		join people p on p.id = h.author_id`, project, ids)
+	if err != nil {
+		return nil, err
+	}
+	found := map[int64]change.Last{}
+	var id int64
+	var last change.Last
+	_, err = pgx.ForEachRow(rows, []any{&id, &last.Handoff, &last.Author, &last.Commit}, func() error {
+		found[id] = last
+		return nil
+	})
+	return found, err
 }

@@ -129,6 +129,12 @@ func (tx *Tx) ConsoleSeat(ctx context.Context, fresh string, project, person int
 	return id, err
 }
 
+// FindConsoleSeat is ConsoleSeat for what is only looked at. See ErrNotFound.
+func (tx *Tx) FindConsoleSeat(ctx context.Context, project, person int64) (id string, err error) {
+	err = one(tx.q.QueryRow(ctx, `select id from workspaces where project_id = $1 and person_id = $2 and kind = 'console'`, project, person), &id)
+	return id, err
+}
+
 // Workspace is a row of workspaces with its person.
 type Workspace struct {
 	ID       string

@@ -127,6 +127,9 @@ func (tx *Tx) AnswerRuleRequest(ctx context.Context, project, id, person int64, 
 // FreePaths takes from assets that are gone, or were never there, the paths that other assets get now, and from those the ones that they
 // leave: ids get the folded paths beside them. What was never there goes altogether. A path behind a byte 1 is no path: nobody finds it.
 func (tx *Tx) FreePaths(ctx context.Context, project int64, ids []int64, folded []string) error {
+	if len(ids) == 0 {
+		return nil
+	}
 	if _, err := tx.q.Exec(ctx, `delete from assets a where a.id in (select x.id from unnest($2::text[]) u (f)
 		cross join lateral (select id, newest from assets a where a.project_id = $1 and a.folded = u.f limit 1) x where x.newest = 0)`, project, folded); err != nil {
 		return err

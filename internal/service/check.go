@@ -5,8 +5,10 @@ import (
 	"errors"
 
 	"github.com/dustin/go-humanize"
+	"github.com/google/uuid"
 
 	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/lock"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/records"
 )
@@ -40,30 +42,51 @@ func (s *Service) CheckSend(ctx context.Context, actor Actor, key string, q Ques
 	if len(q.Chunks) > MaxDigests {
 		return c, model.NewProblem(model.TooLarge, "", "ask about at most %d chunks at once", MaxDigests)
 	}
-	var p records.Project
 	err = s.knowingRules(ctx, func() error {
-		return s.db.Write(ctx, func(tx *records.Tx) error {
-			st, err := s.stage(ctx, tx, actor, key, send)
+		return s.read(ctx, func(tx *records.Tx) error {
+			p, err := project(ctx, tx, actor, key, model.Artist)
 			if err != nil {
 				return err
 			}
-			c.Missing, p = st.missing, st.project
-			return errOnlyChecked
+			who, err := seatOf(ctx, tx, actor, p, send.Workspace)
+			if err != nil {
+				return err
+			}
+			l, err := s.load(ctx, tx, p, who, send.Changes, send.wish(), false)
+			if err != nil {
+				return err
+			}
+			plan, err := l.judge(ctx, tx)
+			if err != nil {
+				return err
+			}
+			c.Missing = plan.Missing
+			if c.Chunks, err = lacking(ctx, tx, p.ID, q.Chunks); err != nil {
+				return err
+			}
+			if c.Wanted, err = tx.Damaged(ctx, p.ID, MaxWanted); err != nil {
+				return err
+			}
+			return s.room(ctx, tx, p, q.Coming)
 		})
 	})
-	if err != errOnlyChecked {
-		return c, s.explain(err)
-	}
-	err = s.read(ctx, func(tx *records.Tx) error {
-		if c.Chunks, err = lacking(ctx, tx, p.ID, q.Chunks); err != nil {
-			return err
-		}
-		if c.Wanted, err = tx.Damaged(ctx, p.ID, MaxWanted); err != nil {
-			return err
-		}
-		return s.room(ctx, tx, p, q.Coming)
-	})
 	return c, err
+}
+
+// seatOf is workspace for what is only looked at: a seat at the console that was never taken is not made.
+func seatOf(ctx context.Context, tx *records.Tx, actor Actor, p records.Project, id string) (lock.Place, error) {
+	if id == model.KindConsole {
+		found, err := tx.FindConsoleSeat(ctx, p.ID, actor.ID)
+		if errors.Is(err, records.ErrNotFound) {
+			return lock.Place{Handle: actor.Handle, WorkspaceID: uuid.Nil.String()}, nil
+		}
+		if err != nil {
+			return lock.Place{}, err
+		}
+		id = found
+	}
+	w, err := workspace(ctx, tx, actor, p, id)
+	return seat(w), err
 }
 
 // spare is how many bytes of the store a send leaves free: what it brings takes a little more than its content.
@@ -92,5 +115,3 @@ func (s *Service) room(ctx context.Context, tx *records.Tx, p records.Project, c
 	}
 	return err
 }
-
-var errOnlyChecked = errors.New("only checked")

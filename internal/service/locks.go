@@ -10,6 +10,7 @@ import (
 	"github.com/google/uuid"
 
 	"kettletarn/internal/core/assetpath"
+	"kettletarn/internal/core/change"
 	"kettletarn/internal/core/lock"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/text"
@@ -391,8 +392,8 @@ func (s *Service) reserve(c *lockChange, key string, q lockRequest, order []stri
 	if err := c.tx.Gate(c.ctx, p.ID, false); err != nil {
 		return err
 	}
-	st := &staged{project: p}
-	if _, err := s.rulesOf(c.ctx, c.tx, st, Change{}); err != nil {
+	present, err := s.presentRules(c.ctx, c.tx, p)
+	if err != nil {
 		return err
 	}
 	kept, err := c.tx.Reserved(c.ctx, p.ID, c.actor.ID)
@@ -410,19 +411,18 @@ func (s *Service) reserve(c *lockChange, key string, q lockRequest, order []stri
 	for _, a := range known {
 		there[assetpath.Fold(a.Path)] = !a.Gone
 	}
-	st.byFolded = map[string]Change{}
+	state := change.State{Rules: present}
+	var coming []Change
 	var paths, claim []string
 	for _, f := range order {
-		change := Change{Path: folded[f]}
 		if there[f] {
 			continue
 		}
-		if r := st.judgeKind(change, &records.Asset{}); r != nil {
+		if r := state.Kind(folded[f], &change.Asset{}); r != nil {
 			c.refusals = append(c.refusals, *r)
 			continue
 		}
-		st.byFolded[f], st.fresh = change, append(st.fresh, change)
-		paths, claim = append(paths, change.Path), append(claim, f)
+		coming, paths, claim = append(coming, Change{Path: folded[f]}), append(paths, folded[f]), append(claim, f)
 	}
 	if len(claim) == 0 {
 		return nil
@@ -431,11 +431,12 @@ func (s *Service) reserve(c *lockChange, key string, q lockRequest, order []stri
 	if err != nil {
 		return err
 	}
-	more, err := st.neighbours(c.ctx, s.forest(c.tx, p.ID), branch.Root)
+	laid := change.Lay(coming)
+	around, err := laid.Look(c.ctx, s.forest(c.tx, p.ID), branch.Root, nil)
 	if err != nil {
 		return err
 	}
-	c.refusals = append(c.refusals, more...)
+	c.refusals = append(c.refusals, laid.Neighbours(around, claim)...)
 	return c.tx.ClaimPaths(c.ctx, p.ID, paths, claim)
 }
 
@@ -534,18 +535,6 @@ func (s *Service) releaseAll(ctx context.Context, tx *records.Tx, actor Actor, p
 func shown(l lock.State) model.Lock {
 	return model.Lock{Path: l.Path, Holder: l.Holder.Handle, Workspace: l.Holder.Workspace, WorkspaceID: l.Holder.WorkspaceID,
 		Since: l.Since, Note: l.Note, Fence: l.Fence, Diverged: l.Diverged, Waitlist: waiters(l)}
-}
-
-// somePaths keeps events small: the first hundred paths, beside a count.
-func somePaths(assets []*records.Asset) []string {
-	var paths []string
-	for _, a := range assets {
-		if len(paths) == 100 {
-			break
-		}
-		paths = append(paths, a.Path)
-	}
-	return paths
 }
 
 func sortedKeys[V any](m map[string]V) []string {

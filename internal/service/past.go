@@ -2,13 +2,12 @@ package service
 
 import (
 	"context"
-	"fmt"
 	"strings"
 	"time"
 	"unicode/utf8"
 
 	"kettletarn/internal/core/assetpath"
-	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/change"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
 	"kettletarn/internal/core/text"
@@ -103,7 +102,7 @@ func pastSend(c *model.PastCommit, workspace string) (send Send, err error) {
 	if handles.MatchString(c.Name) {
 		c.Name += " (in git)" // a name is never taken for a person here
 	}
-	send = Send{Workspace: workspace, Note: note, TakeFree: true, Older: true, Changes: make([]Change, len(c.Changes))}
+	send = Send{Workspace: workspace, Note: note, Changes: make([]Change, len(c.Changes))}
 	for i, x := range c.Changes {
 		if x.Digest != nil || x.Base != 0 || x.Fence != 0 || assetpath.Fold(x.Path) == rules.File {
 			return send, model.NewProblem(model.BadRequest, "leave it out", "the change of %s says what a change of the past can't say", printable(x.Path))
@@ -189,121 +188,25 @@ func (b *bringing) commit(c model.PastCommit, send Send) (h model.PastHandoff, e
 	if c.At != nil {
 		by.at = within(*c.At)
 	}
-	st, err := b.stage(&send)
-	if err != nil || len(st.changes) == 0 {
+	if len(send.Changes) == 0 {
+		return h, nil
+	}
+	w, err := workspace(b.ctx, b.tx, b.actor, b.project, send.Workspace)
+	if err != nil {
+		return h, err
+	}
+	l, err := b.s.load(b.ctx, b.tx, b.project, seat(w), send.Changes, change.Wish{Past: true, Over: b.over}, true)
+	if err != nil {
+		return h, err
+	}
+	plan, err := l.judge(b.ctx, b.tx)
+	if err != nil || len(plan.Versions)+len(plan.Missing) == 0 {
 		return h, err
 	}
 	if by.at.IsZero() {
-		by.at = st.now
+		by.at = l.state.Terms.Now
 	}
-	receipt, err := b.s.commit(b.ctx, b.tx, st, b.actor, send, by)
+	receipt, _, err := b.s.writePlan(b.ctx, b.tx, l, plan, b.actor, send, by)
 	h.Handoff = receipt.Handoff.Number
 	return h, err
-}
-
-// stage is the stage of a commit: what its assets were based on is what is there.
-func (b *bringing) stage(send *Send) (*staged, error) {
-	ctx, tx, p := b.ctx, b.tx, b.project
-	w, err := workspace(ctx, tx, b.actor, p, send.Workspace)
-	if err != nil {
-		return nil, err
-	}
-	st := &staged{taken: map[int64]*records.Asset{}, project: p, rules: rules.Default()}
-	st.place.Handle, st.place.WorkspaceID, st.place.Workspace = w.Handle, w.ID, w.Name
-	if st.now, err = tx.Now(ctx); err != nil || len(send.Changes) == 0 {
-		return st, err
-	}
-	refusals, byFolded := checkPaths(send.Changes)
-	order := sortedKeys(byFolded)
-	paths, digests := make([]string, len(order)), []chunk.Digest{}
-	for i, f := range order {
-		if paths[i] = byFolded[f].Path; !byFolded[f].Gone {
-			digests = append(digests, byFolded[f].Content)
-		}
-	}
-	if err := tx.ClaimPaths(ctx, p.ID, paths, order); err != nil {
-		return nil, err
-	}
-	found, err := tx.LockAssets(ctx, p.ID, order)
-	if err != nil {
-		return nil, err
-	}
-	if st.contents, err = tx.Contents(ctx, p.ID, digests, false); err != nil {
-		return nil, err
-	}
-	if st.now, err = tx.Now(ctx); err != nil {
-		return nil, err
-	}
-	ids := make([]int64, 0, len(found))
-	for _, a := range found {
-		ids = append(ids, a.ID)
-	}
-	newest, err := tx.NewestOf(ctx, p.ID, ids)
-	if err != nil {
-		return nil, err
-	}
-	leaving := map[string]bool{}
-	for _, c := range send.Changes {
-		if c.MovedFrom != "" {
-			leaving[assetpath.Fold(c.MovedFrom)] = true
-		}
-	}
-	for _, f := range order {
-		c := byFolded[f]
-		if c.leaves {
-			continue
-		}
-		a := found[f]
-		if c.MovedFrom != "" {
-			if from := found[assetpath.Fold(c.MovedFrom)]; from != nil && !from.Gone && st.judgePlace(c, from, a, leaving) == nil {
-				a = from
-			} else {
-				// Not here any more: it begins anew at its new place.
-				if o := assetpath.Fold(c.MovedFrom); byFolded[o].leaves {
-					delete(byFolded, o)
-				}
-				c.MovedFrom = ""
-				byFolded[f] = c
-			}
-		}
-		switch content, known := st.contents[c.Content]; {
-		case a == nil:
-			return nil, fmt.Errorf("the path %s could not be claimed", c.Path)
-		case c.Gone && a.Gone, !c.Gone && !a.Gone && known && c.MovedFrom == "" && newest[a.ID].Content == content.ID && newest[a.ID].Executable == c.Executable && a.Path == c.Path:
-			delete(byFolded, f)
-			continue
-		case !c.Gone && !known:
-			return nil, model.NewProblem(model.ChunksMissing, "bring the content first", "the service does not have the content %s that is named", c.Content)
-		case !c.Gone && content.Size != c.Size:
-			refusals = append(refusals, model.Refusal{Path: c.Path, Reason: "size", Message: c.Path + ": its size does not agree with its content", Remedy: "run the command again"})
-			continue
-		}
-		if !a.Lock.Free() {
-			refusals = append(refusals, model.Refusal{Path: c.Path, Reason: "held", Message: fmt.Sprintf("%s: %s holds it in %s", c.Path, a.Lock.Holder.Handle, a.Lock.Holder.Workspace),
-				Remedy: "tarn ask -m REASON asks them to let go; the other commits before this one are in"})
-			continue
-		}
-		// What was removed here since counts, too.
-		if n := newest[a.ID]; a.Newest > 0 && n.Commit == "" && !b.over {
-			refusals = append(refusals, model.Refusal{Path: c.Path, Reason: "behind", Message: fmt.Sprintf("%s: it was changed in git, and handed off here since by %s (h%d)", c.Path, n.Author, n.Handoff),
-				Remedy: "tarn adopt --git-wins makes git's the newest, and keeps what was handed off as a version before"})
-			continue
-		}
-		if a.Gone && !c.Gone || a.Folded != f {
-			st.fresh = append(st.fresh, c)
-		}
-		st.changes, st.assets = append(st.changes, c), append(st.assets, a)
-	}
-	st.byFolded = byFolded
-	if st.branch, err = tx.MainBranch(ctx, p.ID, false); err != nil {
-		return nil, err
-	}
-	more, err := st.neighbours(ctx, b.s.forest(tx, p.ID), st.branch.Root)
-	if err != nil {
-		return nil, err
-	}
-	if refusals = append(refusals, more...); len(refusals) > 0 {
-		return nil, &model.Refused{Refusals: refusals}
-	}
-	return st, nil
 }

@@ -67,36 +67,6 @@ func (s *Service) rulesText(ctx context.Context, c records.Content) ([]byte, err
 	return io.ReadAll(io.LimitReader(r, rules.MaxSize+1))
 }
 
-// rulesOf finds the rules that govern a send: those that it carries (change, where its path is not ""), or else the newest. A file that it
-// carries and that can't be read is a reason to refuse it.
-func (s *Service) rulesOf(ctx context.Context, tx *records.Tx, st *staged, change Change) (refusals []model.Refusal, err error) {
-	st.rules = rules.Default()
-	if change.Path != "" && !change.Gone {
-		if c, known := st.contents[change.Content]; known {
-			c.Project = st.project.ID
-			found, ok := s.rules.Get(nodeKey{c.Project, c.Digest})
-			if !ok {
-				return nil, errRulesUnread{c}
-			}
-			if st.rules = found.rules; found.broken != nil {
-				refusals = []model.Refusal{{Path: rules.File, Reason: "rules-broken", Message: "tarn.toml: " + found.broken.Error(), Remedy: "mend it, then send again"}}
-			}
-			return refusals, nil
-		}
-		st.unread = true
-	}
-	c, _, ok, err := tx.ContentAt(ctx, st.project.ID, rules.File)
-	if err != nil || !ok {
-		return nil, err
-	}
-	found, ok := s.rules.Get(nodeKey{c.Project, c.Digest})
-	if !ok {
-		return nil, errRulesUnread{c}
-	}
-	st.rules = found.rules
-	return nil, nil
-}
-
 // ruled is a project's rules as they are now.
 type ruled struct {
 	project records.Project

@@ -1,0 +1,79 @@
+// Package internal_test holds the house to its plan: which package may know which (docs/architecture.md, "The house").
+package internal_test
+
+import (
+	"os/exec"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// arrows are, for each package or folder of packages, what of ours it may import besides core. Nothing else is allowed: arrows run downwards only.
+var arrows = map[string][]string{
+	"core":      {},
+	"version":   {},
+	"licences":  {},
+	"prompt":    {},
+	"localpg":   {},
+	"rig":       {},
+	"postbox":   {},
+	"store":     {},
+	"apart":     {},
+	"courier":   {},
+	"mainline":  {},
+	"admission": {},
+	"records":   {},
+	"client":    {},
+	"service":   {"records", "store", "apart"},
+	"api":       {"service", "admission"},
+	"daemon":    {"api", "admission", "service", "records", "store", "courier", "prompt", "licences", "version", "web"},
+	"workspace": {"client", "mainline", "apart"},
+	"cli":       {"workspace", "client", "mainline", "apart", "prompt", "licences", "version"},
+	// For tests.
+	"testbed": {"api", "client", "localpg", "records", "service", "store", "web"},
+	"contest": {"client"},
+}
+
+func TestArrowsRunDownwards(t *testing.T) {
+	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}}{{range .Imports}} {{.}}{{end}}`, "./...").CombinedOutput()
+	if err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	seen := map[string]bool{}
+	for line := range strings.Lines(string(out)) {
+		words := strings.Fields(line)
+		from := room(words[0])
+		if from == "internal" {
+			continue // this test
+		}
+		may, known := arrows[from]
+		if seen[from] = true; !known {
+			t.Errorf("%s has no place in the house: give it one, here and in docs/architecture.md", words[0])
+			continue
+		}
+		for _, to := range words[1:] {
+			if to, ours := strings.CutPrefix(to, "kettletarn/"); ours {
+				if to = room("kettletarn/" + to); to != from && to != "core" && !slices.Contains(may, to) {
+					t.Errorf("%s imports %s", words[0], to)
+				}
+			} else if from == "core" && slices.Contains([]string{"net", "net/http", "os", "os/exec", "io/ioutil", "database/sql", "math/rand", "math/rand/v2"}, to) {
+				t.Errorf("%s imports %s: the core does nothing outside", words[0], to)
+			}
+		}
+	}
+	for name := range arrows {
+		if !seen[name] {
+			t.Errorf("there is no %s any more", name)
+		}
+	}
+}
+
+// room is the folder below internal that a package is in, or its whole name where it is elsewhere.
+func room(path string) string {
+	inside, is := strings.CutPrefix(path, "kettletarn/internal/")
+	if !is {
+		return strings.TrimPrefix(path, "kettletarn/")
+	}
+	name, _, _ := strings.Cut(inside, "/")
+	return name
+}

@@ -1,0 +1,312 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"kettletarn/internal/core/chain"
+	"kettletarn/internal/core/change"
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/lock"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/rules"
+	"kettletarn/internal/core/text"
+	"kettletarn/internal/core/tree"
+	"kettletarn/internal/records"
+)
+
+// Every change of a project goes one way, from top to bottom of this file: load what it can touch, judge it (package change), write what comes
+// of it. A check ends before the third step.
+
+// loaded is what was loaded for a change: the state that it is judged against, and the rows behind that.
+type loaded struct {
+	project  records.Project
+	branch   records.Branch
+	laid     *change.Laid
+	state    *change.State
+	wish     change.Wish
+	rows     map[int64]*records.Asset
+	contents map[chunk.Digest]records.Content
+}
+
+// load reads what changes can touch, in few statements whatever their number. With claim, paths that nobody has are claimed and the rows of assets
+// are locked, by id, behind the gate that the caller has passed; what is decided on is read after that.
+func (s *Service) load(ctx context.Context, tx *records.Tx, p records.Project, who lock.Place, changes []change.Change, w change.Wish, claim bool) (*loaded, error) {
+	l := &loaded{project: p, laid: change.Lay(changes), wish: w, rows: map[int64]*records.Asset{}}
+	places := l.laid.Places()
+	assets := tx.Assets
+	if claim {
+		paths := make([]string, len(places))
+		for i, f := range places {
+			paths[i], _ = l.laid.Path(f)
+		}
+		if err := tx.ClaimPaths(ctx, p.ID, paths, places); err != nil {
+			return nil, err
+		}
+		assets = tx.LockAssets
+	}
+	rows, err := assets(ctx, p.ID, places)
+	if err != nil {
+		return nil, err
+	}
+	now, err := tx.Now(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if l.branch, err = tx.MainBranch(ctx, p.ID, false); err != nil {
+		return nil, err
+	}
+	if l.contents, err = tx.Contents(ctx, p.ID, l.laid.Contents(), false); err != nil {
+		return nil, err
+	}
+	forest := s.forest(tx, p.ID)
+	held, err := forest.Get(ctx, l.branch.Root, places)
+	if err != nil {
+		return nil, err
+	}
+	l.state = &change.State{Terms: terms(p, now), Who: who, Lead: model.AtLeast(p.Role, model.Lead), Assets: make(map[string]*change.Asset, len(places)),
+		Sizes: make(map[chunk.Digest]int64, len(l.contents))}
+	for d, c := range l.contents {
+		l.state.Sizes[d] = c.Size
+	}
+	for _, f := range places {
+		row, there := rows[f]
+		switch {
+		case there:
+			l.rows[row.ID], l.state.Assets[f] = row, &row.Asset
+		case !claim:
+			path, _ := l.laid.Path(f)
+			l.state.Assets[f] = &change.Asset{Path: path, Folded: f}
+		default:
+			continue // somebody moved it in this moment
+		}
+		if e, ok := held[f]; ok {
+			l.state.Assets[f].Held = &e
+		}
+	}
+	if err := s.loadRules(ctx, tx, l); err != nil {
+		return nil, err
+	}
+	switch {
+	case w.Past:
+		l.laid.Rebase(l.state)
+		err = l.loadLast(ctx, tx)
+	case !w.Older:
+		err = l.loadEarlier(ctx, tx)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return l, l.around(ctx, forest)
+}
+
+// around looks at what is near the places of new assets.
+func (l *loaded) around(ctx context.Context, forest *tree.Forest) (err error) {
+	l.state.Around, err = l.laid.Look(ctx, forest, l.branch.Root, l.state.Assets)
+	return err
+}
+
+// loadRules finds the rules that govern a change: those that it brings, or else the newest. Those of a past stay as they are.
+func (s *Service) loadRules(ctx context.Context, tx *records.Tx, l *loaded) error {
+	st := l.state
+	st.Rules = rules.Default()
+	if l.wish.Past {
+		return nil
+	}
+	if digest, brings := l.laid.Rules(); brings {
+		c, known := l.contents[digest]
+		if known {
+			found, ok := s.rules.Get(nodeKey{l.project.ID, c.Digest})
+			if !ok {
+				return errRulesUnread{c}
+			}
+			st.Rules, st.Broken = found.rules, found.broken
+			return nil
+		}
+		st.Unread = true
+	}
+	found, err := s.presentRules(ctx, tx, l.project)
+	st.Rules = found
+	return err
+}
+
+// presentRules are those that a project has now.
+func (s *Service) presentRules(ctx context.Context, tx *records.Tx, p records.Project) (*rules.Rules, error) {
+	c, _, ok, err := tx.ContentAt(ctx, p.ID, rules.File)
+	if err != nil || !ok {
+		return rules.Default(), err
+	}
+	found, ok := s.rules.Get(nodeKey{p.ID, c.Digest})
+	if !ok {
+		return rules.Default(), errRulesUnread{c}
+	}
+	return found.rules, nil
+}
+
+// loadLast finds where the newest versions came from.
+func (l *loaded) loadLast(ctx context.Context, tx *records.Tx) error {
+	ids := make([]int64, 0, len(l.rows))
+	for id := range l.rows {
+		ids = append(ids, id)
+	}
+	last, err := tx.LastOf(ctx, l.project.ID, ids)
+	for id, row := range l.rows {
+		row.Last = last[id]
+	}
+	return err
+}
+
+// loadEarlier finds the older versions that have what their assets would get.
+func (l *loaded) loadEarlier(ctx context.Context, tx *records.Tx) (err error) {
+	ids, digests := l.laid.Repeats(l.state.Assets, l.state.Sizes)
+	if len(ids) == 0 {
+		return nil
+	}
+	contents := make([]int64, len(digests))
+	for i, d := range digests {
+		contents[i] = l.contents[d].ID
+	}
+	l.state.Earlier, err = tx.OlderVersions(ctx, ids, contents)
+	return err
+}
+
+// judge decides about what was loaded. Refusals are the error; contents that are not known are in the plan.
+func (l *loaded) judge(ctx context.Context, tx *records.Tx) (change.Plan, error) {
+	plan := change.Judge(l.laid, l.state, l.wish)
+	if err := sayWhoTook(ctx, tx, &plan); err != nil || len(plan.Refusals) == 0 {
+		return plan, err
+	}
+	return plan, &model.Refused{Refusals: plan.Refusals}
+}
+
+// sayWhoTook adds to refusals who took the lock away that the sender had, when, and why.
+func sayWhoTook(ctx context.Context, tx *records.Tx, plan *change.Plan) error {
+	if len(plan.Lost) == 0 {
+		return nil
+	}
+	assets, fences := make([]int64, len(plan.Lost)), make([]int64, len(plan.Lost))
+	for i, lost := range plan.Lost {
+		assets[i], fences[i] = lost.Asset, lost.Fence
+	}
+	took, err := tx.TakenAway(ctx, assets, fences)
+	for _, lost := range plan.Lost {
+		if o, ok := took[lost.Asset]; ok {
+			r := &plan.Refusals[lost.Refusal]
+			r.Message = fmt.Sprintf("%s: you no longer hold it: %s took it away from you on %s: %s", r.Path, o.By, o.At.UTC().Format("2 January 15:04"), text.Line(o.Word))
+		}
+	}
+	return err
+}
+
+// origin is whose handoff it is, and when it was made; commit and signed are those of one that is brought in from a git history.
+type origin struct {
+	author int64
+	handle string
+	at     time.Time
+	commit string
+	signed string
+}
+
+// writePlan writes a plan: the nodes of the tree first, then, with the branch locked, locks and handoff. unlocked is how
+// many assets' locks changed.
+func (s *Service) writePlan(ctx context.Context, tx *records.Tx, l *loaded, plan change.Plan, actor Actor, send Send, by origin) (out Receipt, unlocked int, err error) {
+	if len(plan.Missing) > 0 {
+		return out, 0, model.NewProblem(model.ChunksMissing, "send the content first", "the service does not have the content %s that is named", plan.Missing[0])
+	}
+	p := l.project
+	h := records.NewHandoff{Author: by.author, Workspace: l.state.Who.WorkspaceID, Branch: l.branch.ID, Key: send.Key}
+	ids := make([]int64, len(plan.Versions))
+	var moved []int64
+	var to []string
+	for i, v := range plan.Versions {
+		row := records.NewVersion{Asset: v.Asset.ID, Number: v.Number, Before: v.Asset.Newest, Path: v.Path, Folded: v.Folded, Executable: v.Executable}
+		if !v.Gone {
+			row.Content, row.Size = l.contents[v.Content].ID, v.Size
+		}
+		if v.Moves() {
+			moved, to = append(moved, row.Asset), append(to, row.Folded)
+		}
+		ids[i], h.Versions = v.Asset.ID, append(h.Versions, row)
+	}
+	if err := tx.FreePaths(ctx, p.ID, moved, to); err != nil {
+		return out, 0, err
+	}
+	if err := tx.DropHeadsUps(ctx, l.state.Who.WorkspaceID, ids); err != nil {
+		return out, 0, err
+	}
+	root, err := s.growTree(ctx, tx, l, plan, &h)
+	if err != nil {
+		return out, 0, err
+	}
+	number, err := tx.NextNumber(ctx, p.ID)
+	if err != nil {
+		return out, 0, err
+	}
+	h.Record = chain.Handoff{Project: p.Key, Number: number, Branch: l.branch.Name, Root: root, Author: by.handle, At: by.at.UnixMicro(),
+		Note: strings.TrimSpace(send.Note), Tasks: send.Tasks, Stage: send.Stage, Commit: by.commit, Signed: by.signed}
+	if l.branch.Head > 0 {
+		h.Record.Parents = []chain.Parent{{Number: l.branch.Head, Digest: l.branch.HeadDigest}}
+	}
+	_, h.Digest = h.Record.Encode()
+	if unlocked, err = l.writeLocks(ctx, tx, plan, actor, number); err != nil {
+		return out, 0, err
+	}
+	if l.laid.ChangesRules() {
+		if err := tx.SetTerms(ctx, p.ID, termsOf(l.state.Rules), l.state.Rules.Tasks); err != nil {
+			return out, 0, err
+		}
+	}
+	if err := tx.AddHandoff(ctx, p.ID, h); err != nil {
+		return out, 0, err
+	}
+	for _, kept := range plan.Kept {
+		out.Locks = append(out.Locks, shown(kept))
+	}
+	out.Handoff, err = tx.Handoff(ctx, p.ID, number)
+	return out, unlocked, err
+}
+
+// growTree makes the tree that comes of a plan and locks the branch. The nodes are made and written before that; where the branch has moved
+// meanwhile, they are made again on top of what it holds now.
+func (s *Service) growTree(ctx context.Context, tx *records.Tx, l *loaded, plan change.Plan, h *records.NewHandoff) (root chunk.Digest, err error) {
+	for {
+		forest := s.forest(tx, l.project.ID)
+		if root, err = forest.Apply(ctx, l.branch.Root, plan.Tree); err != nil {
+			return root, err
+		}
+		if err := tx.AddNodes(ctx, l.project.ID, forest.Fresh); err != nil {
+			return root, err
+		}
+		seen := l.branch.Root
+		if l.branch, err = tx.MainBranch(ctx, l.project.ID, true); err != nil {
+			return root, err
+		}
+		if l.branch.Root == seen {
+			h.Assets, h.Size, err = forest.Sum(ctx, root, "", "")
+			return root, err
+		}
+		if err := l.around(ctx, s.forest(tx, l.project.ID)); err != nil {
+			return root, err
+		}
+		if more := l.laid.Neighbours(l.state.Around, plan.Fresh); len(more) > 0 {
+			return root, &model.Refused{Refusals: more}
+		}
+	}
+}
+
+// writeLocks writes the locks of a plan, and says how many assets that is. That a handoff gives back its own locks goes without saying.
+func (l *loaded) writeLocks(ctx context.Context, tx *records.Tx, plan change.Plan, actor Actor, number int) (int, error) {
+	c := &lockChange{ctx: ctx, tx: tx, actor: actor, project: l.project, place: l.state.Who, terms: l.state.Terms}
+	for _, x := range plan.Locks {
+		c.set(l.rows[x.Asset.ID], x.Next, x.Events, nil)
+	}
+	if len(c.changed) == 0 {
+		return 0, nil
+	}
+	c.events = slices.DeleteFunc(c.events, func(e lockEvent) bool { return e.Kind == lock.GivenBack })
+	outcome := records.Outcome{By: actor.ID, Ending: "sent", Handoff: number, Terms: l.project.Terms}
+	return len(c.changed), tx.SetLocks(ctx, l.project.ID, outcome, c.changed, c.told(map[string]any{"handoff": number})...)
+}
