@@ -39,9 +39,13 @@ func (b *bench) adopt(commits int, large int64) error {
 	if err != nil {
 		return err
 	}
-	b.row("S13", fmt.Sprintf("`tarn adopt --history`: %s commits, one file of %s among them", humanize.Comma(int64(commits)), humanize.IBytes(uint64(large))),
-		fmt.Sprintf("%.0f s; client and its git %s at most, service %s", ours.time.Seconds(), humanize.IBytes(uint64(ours.memory)), humanize.IBytes(uint64(service))),
-		fmt.Sprintf("git reading all contents %.0f s", theirs.time.Seconds()), fmt.Sprintf("%.1f of its time", ours.time.Seconds()/theirs.time.Seconds()), "client 200 MiB, service 300 MiB", ours.memory <= 200<<20 && service <= 300<<20)
+	b.row("S13", fmt.Sprintf("`tarn adopt --history`: %s commits, one file of %s among them", humanize.Comma(int64(commits)),
+		humanize.IBytes(uint64(large))),
+		fmt.Sprintf("%.0f s; client and its git %s at most, service %s", ours.time.Seconds(), humanize.IBytes(uint64(ours.memory)),
+			humanize.IBytes(uint64(service))),
+		fmt.Sprintf("git reading all contents %.0f s", theirs.time.Seconds()),
+		fmt.Sprintf("%.1f of its time", ours.time.Seconds()/theirs.time.Seconds()), "client 200 MiB, service 300 MiB", ours.memory <= 200<<20 &&
+			service <= 300<<20)
 	return os.RemoveAll(work)
 }
 
@@ -51,7 +55,8 @@ func makeHistory(dir string, commits int, large int64) error {
 	if out, err := init.CombinedOutput(); err != nil {
 		return fmt.Errorf("git init: %w: %s", err, out)
 	}
-	cmd := exec.Command("git", "-c", "core.bigFileThreshold=32m", "-c", "core.compression=0", "-c", "pack.compression=0", "fast-import", "--quiet")
+	cmd := exec.Command("git", "-c", "core.bigFileThreshold=32m", "-c", "core.compression=0", "-c", "pack.compression=0", "fast-import",
+		"--quiet")
 	cmd.Dir = dir
 	in, err := cmd.StdinPipe()
 	if err != nil {

@@ -104,8 +104,10 @@ func (b *bench) locks() error {
 		}
 		a, p := middle(ours), middle(theirs)
 		fmt.Printf("locks: %s: ours %s; pgbench %s; %.1f CPU ms a pair\n", m.work, a, p, cpu.Seconds()*1000/float64(max(pairs, 1)))
-		b.row("S7", fmt.Sprintf("lock and unlock by %d clients at once, %s", len(c.Clients), m.work), a.String(), fmt.Sprintf("pgbench, %d connections: %s", lockConns, p),
-			fmt.Sprintf("%.2f of its rate; %.1f times its p99", a.rate/p.rate, a.p99()/p.p99()), "0.5; 3", a.rate/p.rate >= 0.5 && a.p99()/p.p99() <= 3)
+		b.row("S7", fmt.Sprintf("lock and unlock by %d clients at once, %s", len(c.Clients), m.work), a.String(),
+			fmt.Sprintf("pgbench, %d connections: %s", lockConns, p),
+			fmt.Sprintf("%.2f of its rate; %.1f times its p99", a.rate/p.rate, a.p99()/p.p99()), "0.5; 3", a.rate/p.rate >= 0.5 &&
+				a.p99()/p.p99() <= 3)
 	}
 	if err := b.lockWhile(c); err != nil {
 		return err
@@ -140,7 +142,9 @@ func (b *bench) contest(handles []string) error {
 	if err != nil {
 		verdict = err.Error()
 	}
-	b.row("S7", fmt.Sprintf("%d clients, %d locks, two tarnd: linearizable", len(c.Clients), contestAssets), fmt.Sprintf("%s requests, %s carried out, %d versions", humanize.Comma(int64(r.Answered)), humanize.Comma(int64(r.Done)), r.Sent), "none", verdict, "every answer", err == nil)
+	b.row("S7", fmt.Sprintf("%d clients, %d locks, two tarnd: linearizable", len(c.Clients), contestAssets),
+		fmt.Sprintf("%s requests, %s carried out, %d versions", humanize.Comma(int64(r.Answered)), humanize.Comma(int64(r.Done)), r.Sent), "none",
+		verdict, "every answer", err == nil)
 	return nil
 }
 
@@ -151,12 +155,14 @@ func (b *bench) nameClients(c *contest.Contest) error {
 		return err
 	}
 	defer conn.Close(context.Background())
-	if _, err := conn.Exec(b.ctx, `create table bench_clients (n integer primary key, ws uuid, digest bytea, person bigint, handle text)`); err != nil {
+	if _, err := conn.Exec(b.ctx, `create table bench_clients (n integer primary key,
+		ws uuid, digest bytea, person bigint, handle text)`); err != nil {
 		return err
 	}
 	for i, k := range c.Clients {
 		digest := chunk.Sum([]byte(k.Token))
-		if _, err := conn.Exec(b.ctx, `insert into bench_clients select $1, $2, $3, id, handle from people where handle = $4`, i, k.Place.WorkspaceID, digest[:], k.Place.Handle); err != nil {
+		if _, err := conn.Exec(b.ctx, `insert into bench_clients select $1, $2, $3, id, handle from people where handle = $4`, i,
+			k.Place.WorkspaceID, digest[:], k.Place.Handle); err != nil {
 			return err
 		}
 	}
@@ -193,9 +199,11 @@ func (b *bench) lockLoad(c *contest.Contest, assets int, length time.Duration, u
 				}
 				path := c.Assets[rnd.IntN(assets)]
 				began := time.Now()
-				status, err := post(k, c.URLs[0]+"/api/v1/projects/"+c.Project+"/locks", who.Token, model.LockRequest{Workspace: who.Place.WorkspaceID, Assets: []model.LockWant{{Path: path, Version: 1}}})
+				status, err := post(k, c.URLs[0]+"/api/v1/projects/"+c.Project+"/locks", who.Token,
+					model.LockRequest{Workspace: who.Place.WorkspaceID, Assets: []model.LockWant{{Path: path, Version: 1}}})
 				if err == nil && status == http.StatusOK {
-					status, err = post(k, c.URLs[0]+"/api/v1/projects/"+c.Project+"/locks/release", who.Token, model.UnlockRequest{Workspace: who.Place.WorkspaceID, Paths: []string{path}})
+					status, err = post(k, c.URLs[0]+"/api/v1/projects/"+c.Project+"/locks/release", who.Token,
+						model.UnlockRequest{Workspace: who.Place.WorkspaceID, Paths: []string{path}})
 					if status != http.StatusNoContent && err == nil {
 						err = fmt.Errorf("an unlock is answered with %d", status)
 					}
@@ -255,7 +263,8 @@ func (b *bench) pgbench(c *contest.Contest, assets int) (l load, err error) {
 	if err := os.WriteFile(script, []byte(pgbenchScript), 0o644); err != nil {
 		return l, err
 	}
-	cmd := exec.CommandContext(b.ctx, programs[len(programs)-1], "-n", "-M", "prepared", "-c", strconv.Itoa(lockConns), "-j", "2", "-T", strconv.Itoa(int(lockTime.Seconds())), "-l", "-f", script,
+	cmd := exec.CommandContext(b.ctx, programs[len(programs)-1], "-n", "-M", "prepared", "-c", strconv.Itoa(lockConns), "-j", "2", "-T",
+		strconv.Itoa(int(lockTime.Seconds())), "-l", "-f", script,
 		"-D", "assets="+strconv.Itoa(assets), "-D", "project="+c.Project, "-D", "clients="+strconv.Itoa(len(c.Clients)), b.db)
 	cmd.Dir = folder
 	if text, err := cmd.CombinedOutput(); err != nil {
@@ -303,7 +312,8 @@ func (b *bench) lockWhile(c *contest.Contest) error {
 		quiet = append(quiet, l.p99())
 		send := model.SendRequest{Workspace: c.Clients[0].Place.WorkspaceID, Note: "ten thousand more"}
 		for i := range 10_000 {
-			send.Changes = append(send.Changes, model.SendChange{Path: fmt.Sprintf("more/r%02d/d%03d/x%05d.bin", n, i/500, i), Content: c.Content, Size: c.Size})
+			send.Changes = append(send.Changes, model.SendChange{Path: fmt.Sprintf("more/r%02d/d%03d/x%05d.bin", n, i/500, i), Content: c.Content,
+				Size: c.Size})
 		}
 		done := make(chan struct{})
 		sent := make(chan error, 1)
@@ -323,6 +333,7 @@ func (b *bench) lockWhile(c *contest.Contest) error {
 	slices.Sort(quiet)
 	slices.Sort(busy)
 	q, w := quiet[len(quiet)/2], busy[len(busy)/2]
-	b.row("S7", "lock and unlock by 8 clients while 10,000 assets are handed off", fmt.Sprintf("p99 %.0f ms", w*1000), fmt.Sprintf("the same without it, p99 %.0f ms", q*1000), fmt.Sprintf("%.1f times", w/q), "2", w/q <= 2)
+	b.row("S7", "lock and unlock by 8 clients while 10,000 assets are handed off", fmt.Sprintf("p99 %.0f ms", w*1000),
+		fmt.Sprintf("the same without it, p99 %.0f ms", q*1000), fmt.Sprintf("%.1f times", w/q), "2", w/q <= 2)
 	return nil
 }

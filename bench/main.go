@@ -198,7 +198,8 @@ func (b *bench) rsync() (stop func(), err error) {
 		return nil, err
 	}
 	config := filepath.Join(b.folder, "rsync.conf")
-	text := fmt.Sprintf("use chroot = no\nuid = %d\ngid = %d\naddress = 127.0.0.1\n[m]\npath = %s\nread only = no\n", os.Getuid(), os.Getgid(), target)
+	text := fmt.Sprintf("use chroot = no\nuid = %d\ngid = %d\naddress = 127.0.0.1\n[m]\npath = %s\nread only = no\n", os.Getuid(), os.Getgid(),
+		target)
 	if err := os.WriteFile(config, []byte(text), 0o600); err != nil {
 		return nil, err
 	}
@@ -311,9 +312,13 @@ func (b *bench) write(out string) error {
 			}
 		}
 	}
-	fmt.Fprintf(&t, "# Benchmarks\n\nWritten by `make bench`. What counts is the ratio of two measurements of the same run; times mean nothing on other machines.\n\n")
-	fmt.Fprintf(&t, "- Machine: %s, %d cores, shared with others\n- Go %s, %s, %s\n- PostgreSQL with its durable defaults; every measurement ends with `sync`\n- Median of %d runs, with the least and the most\n- Last run: %s; what a run does not measure stays in the table as it was\n\n",
-		cpu, runtime.NumCPU(), runtime.Version(), firstLineOf("/usr/lib/postgresql/*/bin/postgres", "--version"), firstLineOf("rsync", "--version"), b.runs, time.Now().UTC().Format("2 January 2006"))
+	fmt.Fprintf(&t, "# Benchmarks\n\nWritten by `make bench`. What counts is the ratio of two measurements of the same run; times mean "+
+		"nothing on other machines.\n\n")
+	fmt.Fprintf(&t, "- Machine: %s, %d cores, shared with others\n- Go %s, %s, %s\n- PostgreSQL with its durable defaults; every "+
+		"measurement ends with `sync`\n- Median of %d runs, with the least and the most\n- Last run: %s; what a run does not measure stays in "+
+		"the table as it was\n\n",
+		cpu, runtime.NumCPU(), runtime.Version(), firstLineOf("/usr/lib/postgresql/*/bin/postgres", "--version"),
+		firstLineOf("rsync", "--version"), b.runs, time.Now().UTC().Format("2 January 2006"))
 	t.WriteString("| | work | Kettle Tarn | yardstick | figure | goal | |\n|---|---|---|---|---|---|---|\n")
 	old, _ := os.ReadFile(out)
 	for _, line := range b.table(string(old)) {
@@ -341,7 +346,8 @@ func (b *bench) table(old string) (lines []string) {
 	measured := map[string]bool{}
 	for _, r := range b.rows {
 		measured[r.number] = true
-		lines = append(lines, fmt.Sprintf("| %s | %s | %s | %s | %s | %s | %s |\n", r.number, r.work, r.ours, r.theirs, r.figure, r.goal, r.verdict))
+		lines = append(lines, fmt.Sprintf("| %s | %s | %s | %s | %s | %s | %s |\n", r.number, r.work, r.ours, r.theirs, r.figure, r.goal,
+			r.verdict))
 	}
 	number := func(line string) int {
 		n := 0

@@ -27,7 +27,8 @@ func material() [][]byte {
 		models = append(append(models, scene.Model("crane", pass)...), scene.Enclosure("top", pass)...)
 		sounds = append(sounds, scene.Sound("foghorn", pass)...)
 		textures = append(append(textures, scene.Albedo("rust", 512, pass)...), scene.Normal("rust", 512, pass)...)
-		boards = append(append(append(append(boards, scene.Schematic(pass)...), scene.Board(pass)...), scene.Gerber("F_Cu", pass)...), scene.Step(pass)...)
+		boards = append(append(append(append(boards, scene.Schematic(pass)...), scene.Board(pass)...), scene.Gerber("F_Cu", pass)...),
+			scene.Step(pass)...)
 	}
 	return [][]byte{levels, textures, models, textures, sounds, textures, boards, textures}
 }
@@ -124,7 +125,8 @@ func (b *bench) transfer(size int64) error {
 		if err := same(source, joined); err != nil {
 			return err
 		}
-		for _, f := range []string{work, joined, filepath.Join(b.folder, key+"-copy"), filepath.Join(b.folder, key+"-down"), filepath.Join(b.folder, "rsync", key)} {
+		for _, f := range []string{work, joined, filepath.Join(b.folder, key+"-copy"), filepath.Join(b.folder, key+"-down"),
+			filepath.Join(b.folder, "rsync", key)} {
 			if err := os.RemoveAll(f); err != nil {
 				return err
 			}
@@ -133,11 +135,13 @@ func (b *bench) transfer(size int64) error {
 	what := fmt.Sprintf("%s in %s files", humanize.IBytes(uint64(size)), humanize.Comma(int64(files)))
 	ratio := send.median() / up.median()
 	perGiB := send.cpuPerGiB(size)
-	b.row("S1", "first send of "+what+", over loopback", send.String(), "rsync -a "+up.String(), fmt.Sprintf("%.2f of its time; %.1f CPU s/GiB", ratio, perGiB), "0.8; 4 CPU s/GiB", ratio <= 0.8 && perGiB <= 4)
+	b.row("S1", "first send of "+what+", over loopback", send.String(), "rsync -a "+up.String(),
+		fmt.Sprintf("%.2f of its time; %.1f CPU s/GiB", ratio, perGiB), "0.8; 4 CPU s/GiB", ratio <= 0.8 && perGiB <= 4)
 	ratio = send.median() / copies.median()
 	b.row("S2", "the same", send.String(), "cp -r "+copies.String(), fmt.Sprintf("%.2f of its time", ratio), "1.5", ratio <= 1.5)
 	ratio = join.median() / down.median()
-	b.row("S3", "joining that project", join.String(), "rsync -a "+down.String(), fmt.Sprintf("%.2f of its time; %.1f CPU s/GiB", ratio, join.cpuPerGiB(size)), "0.8", ratio <= 0.8)
+	b.row("S3", "joining that project", join.String(), "rsync -a "+down.String(),
+		fmt.Sprintf("%.2f of its time; %.1f CPU s/GiB", ratio, join.cpuPerGiB(size)), "0.8", ratio <= 0.8)
 	return nil
 }
 
@@ -209,7 +213,8 @@ func (b *bench) status(files int) error {
 	}
 	status, find = status[1:], find[1:] // the first is cold
 	ratio := status.median() / find.median()
-	b.row("S4", fmt.Sprintf("`tarn status`, %s unchanged files, warm", humanize.Comma(int64(files))), status.String(), "find -printf "+find.String(), fmt.Sprintf("%.2f of its time", ratio), "1", ratio <= 1)
+	b.row("S4", fmt.Sprintf("`tarn status`, %s unchanged files, warm", humanize.Comma(int64(files))), status.String(), "find -printf "+
+		find.String(), fmt.Sprintf("%.2f of its time", ratio), "1", ratio <= 1)
 	if err := b.watchedStatus(work, files, find); err != nil {
 		return err
 	}
@@ -242,7 +247,8 @@ func (b *bench) watchedStatus(work string, files int, find series) error {
 		}
 	}
 	ratio := status.median() / find.median()
-	b.row("S4w", fmt.Sprintf("the same with `tarn watch` running, %s files", humanize.Comma(int64(files))), status.String(), "find -printf "+find.String(), fmt.Sprintf("%.2f of its time", ratio), "0.2", ratio <= 0.2)
+	b.row("S4w", fmt.Sprintf("the same with `tarn watch` running, %s files", humanize.Comma(int64(files))), status.String(), "find -printf "+
+		find.String(), fmt.Sprintf("%.2f of its time", ratio), "0.2", ratio <= 0.2)
 	return nil
 }
 
@@ -297,8 +303,10 @@ func (b *bench) edited(number string, size int64, how string, goal float64) erro
 		return err
 	}
 	ratio := send.median() / hash.median()
-	b.row(number, fmt.Sprintf("sending %s after 1 MiB was %s in the middle", humanize.IBytes(uint64(size)), how), send.String(), "b3sum "+hash.String(),
-		fmt.Sprintf("%.2f of its time; %s on the wire", ratio, humanize.IBytes(uint64(wire))), fmt.Sprintf("%.1f; 3 MiB", goal), ratio <= goal && wire <= 3<<20)
+	b.row(number, fmt.Sprintf("sending %s after 1 MiB was %s in the middle", humanize.IBytes(uint64(size)), how), send.String(), "b3sum "+
+		hash.String(),
+		fmt.Sprintf("%.2f of its time; %s on the wire", ratio, humanize.IBytes(uint64(wire))), fmt.Sprintf("%.1f; 3 MiB", goal), ratio <= goal &&
+			wire <= 3<<20)
 	return os.RemoveAll(work)
 }
 
@@ -408,8 +416,11 @@ func (b *bench) memory(size int64) error {
 		return err
 	}
 	client := max(send.memory, join.memory)
-	ours := fmt.Sprintf("client %s sending, %s joining; service %s", humanize.IBytes(uint64(send.memory)), humanize.IBytes(uint64(join.memory)), humanize.IBytes(uint64(service)))
-	b.row("S9", fmt.Sprintf("most memory while %s go there and back", humanize.IBytes(uint64(size))), ours, "none", fmt.Sprintf("sent in %.0f s, joined in %.0f s", send.time.Seconds(), join.time.Seconds()), "client 200 MiB, service 300 MiB", client <= 200<<20 && service <= 300<<20)
+	ours := fmt.Sprintf("client %s sending, %s joining; service %s", humanize.IBytes(uint64(send.memory)),
+		humanize.IBytes(uint64(join.memory)), humanize.IBytes(uint64(service)))
+	b.row("S9", fmt.Sprintf("most memory while %s go there and back", humanize.IBytes(uint64(size))), ours, "none",
+		fmt.Sprintf("sent in %.0f s, joined in %.0f s", send.time.Seconds(), join.time.Seconds()), "client 200 MiB, service 300 MiB",
+		client <= 200<<20 && service <= 300<<20)
 	_ = os.RemoveAll(filepath.Join(b.folder, key+"-joined"))
 	return os.RemoveAll(work)
 }

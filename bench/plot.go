@@ -50,7 +50,8 @@ func (b *bench) growth(largest int64) error {
 	return nil
 }
 
-var inks = []color.Color{color.RGBA{0x1b, 0x5e, 0x7a, 255}, color.RGBA{0xb4, 0x53, 0x09, 255}, color.RGBA{0x3f, 0x6b, 0x2f, 255}, color.RGBA{0x7a, 0x2e, 0x5c, 255}}
+var inks = []color.Color{color.RGBA{0x1b, 0x5e, 0x7a, 255}, color.RGBA{0xb4, 0x53, 0x09, 255}, color.RGBA{0x3f, 0x6b, 0x2f, 255},
+	color.RGBA{0x7a, 0x2e, 0x5c, 255}}
 
 // panel makes one diagram with both axes logarithmic.
 func panel(title, x, y string, lines map[string]plotter.XYs, order []string) (*plot.Plot, error) {
@@ -108,7 +109,8 @@ func (b *bench) pictures() []picture {
 			{"One large file: time", "MiB", "seconds", seconds, []string{"first send", "b3sum"}},
 			{"One large file: memory", "MiB", "MiB resident at most", memory, []string{"client"}},
 		}},
-		{"project", "looks into a project and a send of one asset, against its assets", []diagram{{"A growing project", "assets", "milliseconds (median)", assets, looks}}},
+		{"project", "looks into a project and a send of one asset, against its assets",
+			[]diagram{{"A growing project", "assets", "milliseconds (median)", assets, looks}}},
 	}
 }
 
@@ -132,7 +134,8 @@ func (p picture) draw(file string) error {
 		panels = append(panels, one)
 	}
 	canvas := vgimg.New(vg.Length(len(panels))*5*vg.Inch, 4*vg.Inch)
-	tiles := draw.Tiles{Rows: 1, Cols: len(panels), PadX: vg.Millimeter * 6, PadTop: vg.Millimeter * 3, PadBottom: vg.Millimeter * 3, PadLeft: vg.Millimeter * 3, PadRight: vg.Millimeter * 3}
+	tiles := draw.Tiles{Rows: 1, Cols: len(panels), PadX: vg.Millimeter * 6, PadTop: vg.Millimeter * 3, PadBottom: vg.Millimeter * 3,
+		PadLeft: vg.Millimeter * 3, PadRight: vg.Millimeter * 3}
 	cells := plot.Align([][]*plot.Plot{panels}, tiles, draw.New(canvas))
 	for i, p := range panels {
 		p.Draw(cells[0][i])

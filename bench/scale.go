@@ -105,7 +105,8 @@ func (b *bench) handoff(assets int) error {
 		copies = append(copies, sample{time: took})
 	}
 	ratio := ours.median() / copies.median()
-	b.row("S8", fmt.Sprintf("a handoff of %s small assets, after the bytes are there", humanize.Comma(int64(assets))), ours.String(), "COPY of the same rows "+copies.String(), fmt.Sprintf("%.2f of its time", ratio), "3", ratio <= 3)
+	b.row("S8", fmt.Sprintf("a handoff of %s small assets, after the bytes are there", humanize.Comma(int64(assets))), ours.String(),
+		"COPY of the same rows "+copies.String(), fmt.Sprintf("%.2f of its time", ratio), "3", ratio <= 3)
 	return nil
 }
 
@@ -119,7 +120,8 @@ func (b *bench) copyRows(key string) (time.Duration, error) {
 	tables := []string{"handoffs", "assets", "contents", "versions", "nodes", "events"}
 	rows := map[string][]byte{}
 	for _, table := range tables {
-		if _, err := conn.Exec(b.ctx, fmt.Sprintf("drop table if exists bench_%[1]s; create table bench_%[1]s (like %[1]s including all)", table)); err != nil {
+		if _, err := conn.Exec(b.ctx, fmt.Sprintf("drop table if exists bench_%[1]s; create table bench_%[1]s (like %[1]s including all)",
+			table)); err != nil {
 			return 0, err
 		}
 		var buf bytes.Buffer
@@ -134,7 +136,8 @@ func (b *bench) copyRows(key string) (time.Duration, error) {
 		return 0, err
 	}
 	for _, table := range tables {
-		if _, err := conn.PgConn().CopyFrom(b.ctx, bytes.NewReader(rows[table]), fmt.Sprintf("copy bench_%s from stdin binary", table)); err != nil {
+		if _, err := conn.PgConn().CopyFrom(b.ctx, bytes.NewReader(rows[table]),
+			fmt.Sprintf("copy bench_%s from stdin binary", table)); err != nil {
 			return 0, err
 		}
 	}
@@ -177,13 +180,15 @@ func (c *caller) look(assets int, contents []chunk.Digest) (map[string]float64, 
 				}
 				versions[i] = h.Asset.Newest
 				var locks model.Locks
-				if locks, err = c.TakeLocks(c.b.ctx, c.key, model.LockRequest{Workspace: c.ws, Assets: []model.LockWant{{Path: assetPath(i), Version: versions[i]}}}); err != nil {
+				if locks, err = c.TakeLocks(c.b.ctx, c.key, model.LockRequest{Workspace: c.ws,
+					Assets: []model.LockWant{{Path: assetPath(i), Version: versions[i]}}}); err != nil {
 					return nil, err
 				}
 				k := (i + n + versions[i]) % len(contents)
 				change := model.SendChange{Path: assetPath(i), Base: versions[i], Fence: locks.Locks[0].Fence, Content: contents[k], Size: c.size(k)}
 				start = time.Now()
-				_, err = c.Send(c.b.ctx, c.key, uuid.NewString(), model.SendRequest{Workspace: c.ws, Note: "one asset", Changes: []model.SendChange{change}})
+				_, err = c.Send(c.b.ctx, c.key, uuid.NewString(),
+					model.SendRequest{Workspace: c.ws, Note: "one asset", Changes: []model.SendChange{change}})
 			}
 			if err != nil {
 				return nil, fmt.Errorf("%s: %w", name, err)
@@ -249,7 +254,8 @@ func (b *bench) scale(assets, handoffs int) error {
 			return err
 		}
 		for n := p.Handoffs; n < handoffs; n++ {
-			send := model.SendRequest{Workspace: c.ws, Note: "one more", Changes: []model.SendChange{{Path: fmt.Sprintf("extra/e%03d/x%06d.bin", n%100, n), Content: contents[n%200], Size: c.size(n % 200)}}}
+			send := model.SendRequest{Workspace: c.ws, Note: "one more",
+				Changes: []model.SendChange{{Path: fmt.Sprintf("extra/e%03d/x%06d.bin", n%100, n), Content: contents[n%200], Size: c.size(n % 200)}}}
 			if _, err := c.Send(b.ctx, c.key, uuid.NewString(), send); err != nil {
 				return err
 			}
@@ -261,7 +267,8 @@ func (b *bench) scale(assets, handoffs int) error {
 		b.grown = append(b.grown, grown{assets, times})
 		for _, name := range looks {
 			ratio := times[name] / base[name]
-			b.row("S10", fmt.Sprintf("%s, %s assets and %s handoffs", name, humanize.Comma(int64(assets)), humanize.Comma(int64(handoffs))), fmt.Sprintf("%.1f ms", times[name]*1000),
+			b.row("S10", fmt.Sprintf("%s, %s assets and %s handoffs", name, humanize.Comma(int64(assets)), humanize.Comma(int64(handoffs))),
+				fmt.Sprintf("%.1f ms", times[name]*1000),
 				fmt.Sprintf("1,000 assets %.1f ms", base[name]*1000), fmt.Sprintf("%.2f of its time", ratio), "2", ratio <= 2)
 		}
 	}

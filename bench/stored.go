@@ -34,7 +34,8 @@ func (b *bench) stored(versions int) error {
 		make edits
 		goal float64
 	}{
-		{"level", level(), 0.25}, {"model", meshes(), 0.25}, {"sound", sound(), 0.25}, {"layered source", layers(), 0.25}, {"compressed texture", texture(), 1},
+		{"level", level(), 0.25}, {"model", meshes(), 0.25}, {"sound", sound(), 0.25}, {"layered source", layers(), 0.25},
+		{"compressed texture", texture(), 1},
 	} {
 		key := b.freshKey()
 		work := filepath.Join(b.folder, key)
@@ -75,7 +76,8 @@ func (b *bench) stored(versions int) error {
 			return err
 		}
 		ratio := float64(p.Stored) / float64(packed)
-		b.row("S11", fmt.Sprintf("stored bytes: %s, %d edited versions, %s in all", kind.name, versions, humanize.IBytes(uint64(size))), humanize.IBytes(uint64(p.Stored)),
+		b.row("S11", fmt.Sprintf("stored bytes: %s, %d edited versions, %s in all", kind.name, versions, humanize.IBytes(uint64(size))),
+			humanize.IBytes(uint64(p.Stored)),
 			"zstd -1 of each "+humanize.IBytes(uint64(packed)), fmt.Sprintf("%.2f of its bytes", ratio), fmt.Sprint(kind.goal), ratio <= kind.goal)
 		if err := os.RemoveAll(work); err != nil {
 			return err
@@ -194,7 +196,8 @@ func painting(seed uint64, edge int) (*image.NRGBA, func(), error) {
 	}, nil
 }
 
-// layers is a painting of eight layers in one file: a zip of a PNG each, as open formats for layered pictures are. An edit touches one layer.
+// layers is a painting of eight layers in one file: a zip of a PNG each, as open formats for layered pictures are. An edit touches one
+// layer.
 func layers() edits {
 	var pictures []*image.NRGBA
 	var brushes []func()

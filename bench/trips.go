@@ -156,7 +156,8 @@ func (b *bench) trips() error {
 			return err
 		}
 		took, n := time.Since(start), p.sequential()
-		b.row("S12", c.what+", 80 ms from the service", fmt.Sprintf("%.2f s", took.Seconds()), "none", fmt.Sprintf("%d round trips", n), fmt.Sprint(c.goal), n <= c.goal)
+		b.row("S12", c.what+", 80 ms from the service", fmt.Sprintf("%.2f s", took.Seconds()), "none", fmt.Sprintf("%d round trips", n),
+			fmt.Sprint(c.goal), n <= c.goal)
 	}
 	return os.RemoveAll(work)
 }

@@ -19,8 +19,10 @@ func (p player) git(who string, at time.Time, args ...string) {
 	if !found {
 		mail = who + "@saltpan.example"
 	}
-	cmd.Env = []string{"PATH=" + p.bin + ":" + os.Getenv("PATH"), "HOME=" + p.home(), "XDG_CONFIG_HOME=" + p.home() + "/.config", "XDG_STATE_HOME=" + p.home() + "/.state", "TARN_MACHINE=" + p.handle + "-pc",
-		"GIT_CONFIG_NOSYSTEM=1", "GIT_AUTHOR_NAME=" + name, "GIT_AUTHOR_EMAIL=" + mail, "GIT_COMMITTER_NAME=keiko", "GIT_COMMITTER_EMAIL=keiko@saltpan.example"}
+	cmd.Env = []string{"PATH=" + p.bin + ":" + os.Getenv("PATH"), "HOME=" + p.home(), "XDG_CONFIG_HOME=" + p.home() + "/.config",
+		"XDG_STATE_HOME=" + p.home() + "/.state", "TARN_MACHINE=" + p.handle + "-pc",
+		"GIT_CONFIG_NOSYSTEM=1", "GIT_AUTHOR_NAME=" + name, "GIT_AUTHOR_EMAIL=" + mail, "GIT_COMMITTER_NAME=keiko",
+		"GIT_COMMITTER_EMAIL=keiko@saltpan.example"}
 	if !at.IsZero() {
 		cmd.Env = append(cmd.Env, "GIT_AUTHOR_DATE="+at.Format(time.RFC3339), "GIT_COMMITTER_DATE="+at.Format(time.RFC3339))
 	}
@@ -51,7 +53,8 @@ func (p player) pin(message, file, text string) {
 
 func rowing(pass int) string {
 	drag := []string{"0.4", "0.4 * speed", "0.4 * speed * bend(course)"}[pass]
-	return "package brinelight\n\n// Row is what a stroke of the oars does.\nfunc Row(speed, course float64) float64 { return speed - " + drag + " }\n"
+	return "package brinelight\n\n// Row is what a stroke of the oars does.\nfunc Row(speed, course float64) float64 { return speed - " +
+		drag + " }\n"
 }
 
 func lamp(pass int) string {
@@ -74,12 +77,17 @@ func (s *stage) undertow() {
 		p.git(who, day, "commit", "-q", "-m", message)
 		day = day.Add(58*time.Hour + 13*time.Minute)
 	}
-	commit("keiko", "A boat on a flat sea", files{"boat.go": []byte(rowing(0)), "textures/water-albedo.png": scene.Albedo("brine", 384, 0), "models/boat.glb": scene.Model("rowing-boat", 0)})
-	commit("rurik", "Water: normals, so that it moves\n\nThe albedo is darker to make room for them.", files{"textures/water-albedo.png": scene.Albedo("brine", 384, 1), "textures/water-normal.png": scene.Normal("brine", 384, 0)})
-	commit("Ada Brine|ada@driftwood.example", "Creaks from my grandfather's boat", files{"sounds/creak 1.wav": scene.Sound("hull-creak", 0), "sounds/creak 2.wav": scene.Sound("hull-creak", 1)})
+	commit("keiko", "A boat on a flat sea", files{"boat.go": []byte(rowing(0)), "textures/water-albedo.png": scene.Albedo("brine", 384, 0),
+		"models/boat.glb": scene.Model("rowing-boat", 0)})
+	commit("rurik", "Water: normals, so that it moves\n\nThe albedo is darker to make room for them.",
+		files{"textures/water-albedo.png": scene.Albedo("brine", 384, 1), "textures/water-normal.png": scene.Normal("brine", 384, 0)})
+	commit("Ada Brine|ada@driftwood.example", "Creaks from my grandfather's boat",
+		files{"sounds/creak 1.wav": scene.Sound("hull-creak", 0), "sounds/creak 2.wav": scene.Sound("hull-creak", 1)})
 	commit("keiko", "Row against the tide", files{"boat.go": []byte(rowing(1))})
-	commit("tamsin", "A first shore to land on", files{"levels/shore.glb": scene.Level("harbour", 0), "textures/rust-albedo.png": scene.Albedo("rust", 384, 0)})
-	commit("rurik", "Kelp below the boat", files{"textures/kelp-albedo.png": scene.Albedo("kelp", 384, 0), "textures/kelp-normal.png": scene.Normal("kelp", 384, 0)})
+	commit("tamsin", "A first shore to land on", files{"levels/shore.glb": scene.Level("harbour", 0),
+		"textures/rust-albedo.png": scene.Albedo("rust", 384, 0)})
+	commit("rurik", "Kelp below the boat", files{"textures/kelp-albedo.png": scene.Albedo("kelp", 384, 0),
+		"textures/kelp-normal.png": scene.Normal("kelp", 384, 0)})
 	p.git("tamsin", day, "mv", "textures/rust-albedo.png", "textures/hull-albedo.png")
 	commit("tamsin", "The rust is the hull's", files{"levels/shore.glb": scene.Level("harbour", 1)})
 	commit("Ada Brine|ada@driftwood.example", "Horn, as heard from the pier", files{"sounds/horn.wav": scene.Sound("fog-horn", 0)})

@@ -101,7 +101,8 @@ func run(ctx context.Context, port int, folder, bin string, reset, once bool) er
 		fmt.Printf("Played in %s.\n", time.Since(start).Round(time.Second))
 	}
 	fmt.Printf("\n  The console is at   %s\n  Sign in as          odile (owner)\n  with passphrase     %s\n\n", d.URL, passphrase("odile"))
-	fmt.Printf("  The others are tamsin, rurik, imani, bastien and keiko: lantern-and-HANDLE.\n  Their folders are below %[1]s/people,\n  the letters that they got in %[1]s/letters.\n\n", folder)
+	fmt.Printf("  The others are tamsin, rurik, imani, bastien and keiko: lantern-and-HANDLE.\n  Their folders are below %[1]s/people,\n  "+
+		"the letters that they got in %[1]s/letters.\n\n", folder)
 	if once {
 		return nil
 	}

@@ -153,8 +153,10 @@ func (s *stage) play() (err error) {
 // lantern is the folder of the five minutes in the README: files that are no project yet.
 func (s *stage) lantern() {
 	for name, data := range (files{
-		"textures/rust-albedo.png": scene.Albedo("rust", 512, 1), "textures/rust-normal.png": scene.Normal("rust", 512, 1), "textures/rust-roughness.png": scene.Roughness("rust", 512, 1),
-		"textures/rust-height.png": scene.Height("rust", 512, 1), "models/lamp.glb": scene.Model("lamp", 0), "models/buoy.glb": scene.Model("buoy", 0), "fog-horn.wav": scene.Sound("fog-horn", 1),
+		"textures/rust-albedo.png": scene.Albedo("rust", 512, 1), "textures/rust-normal.png": scene.Normal("rust", 512, 1),
+		"textures/rust-roughness.png": scene.Roughness("rust", 512, 1),
+		"textures/rust-height.png":    scene.Height("rust", 512, 1), "models/lamp.glb": scene.Model("lamp", 0),
+		"models/buoy.glb": scene.Model("buoy", 0), "fog-horn.wav": scene.Sound("fog-horn", 1),
 		"dialogue-keeper.txt": scene.Dialogue("keeper", 1), "cache/bake.tmp": []byte("made again at any time"),
 	}) {
 		full := filepath.Join(s.folder, "lantern", filepath.FromSlash(name))
@@ -235,9 +237,12 @@ func (s *stage) brinelight() {
 	const key = "brinelight"
 	baseline := files{
 		"tarn.toml":                  []byte(brinelightRules),
-		"levels/harbour/harbour.glb": scene.Level("harbour", 0), "levels/kelp-forest/kelp-forest.glb": scene.Level("kelp-forest", 0), "levels/lamp-room/lamp-room.glb": scene.Level("lamp-room", 0),
-		"models/lamp.glb": scene.Model("lamp", 0), "models/buoy.glb": scene.Model("buoy", 0), "models/rowing-boat.glb": scene.Model("rowing-boat", 0), "models/winch.glb": scene.Model("winch", 0),
-		"sounds/fog-horn.wav": scene.Sound("fog-horn", 0), "sounds/oar-stroke.wav": scene.Sound("oar-stroke", 0), "sounds/hull-creak.wav": scene.Sound("hull-creak", 0),
+		"levels/harbour/harbour.glb": scene.Level("harbour", 0), "levels/kelp-forest/kelp-forest.glb": scene.Level("kelp-forest", 0),
+		"levels/lamp-room/lamp-room.glb": scene.Level("lamp-room", 0),
+		"models/lamp.glb":                scene.Model("lamp", 0), "models/buoy.glb": scene.Model("buoy", 0),
+		"models/rowing-boat.glb": scene.Model("rowing-boat", 0), "models/winch.glb": scene.Model("winch", 0),
+		"sounds/fog-horn.wav": scene.Sound("fog-horn", 0), "sounds/oar-stroke.wav": scene.Sound("oar-stroke", 0),
+		"sounds/hull-creak.wav":    scene.Sound("hull-creak", 0),
 		"text/dialogue-keeper.txt": scene.Dialogue("keeper", 0), "text/dialogue-ferryman.txt": scene.Dialogue("ferryman", 0),
 		"text/tuning-boat.csv": scene.Tuning("boat", 0), "text/tuning-light.csv": scene.Tuning("light", 0),
 		"levels/harbour/placements.csv": scene.Tuning("placements", 0), "levels/harbour/things.json": scene.Things(0),
@@ -249,29 +254,40 @@ func (s *stage) brinelight() {
 		baseline[path] = data
 	}
 	baseline["interface/title.png"], baseline["textures/brine-height.png"] = scene.Sky(256, 0), scene.Height("brine", 512, 0)
-	s.found("odile", key, baseline, map[string]string{"tamsin": "artist", "rurik": "artist", "imani": "artist", "keiko": "artist", "bastien": "viewer"})
+	s.found("odile", key, baseline, map[string]string{"tamsin": "artist", "rurik": "artist", "imani": "artist", "keiko": "artist",
+		"bastien": "viewer"})
 	odile, tamsin, rurik, imani, keiko := s.as("odile", key), s.as("tamsin", key), s.as("rurik", key), s.as("imani", key), s.as("keiko", key)
 	keiko.code()
 
 	rurik.hand(handoff{note: "Kelp, first pass: blades only, no veins yet", task: "BRL-104", stage: "rough", fresh: maps("kelp", 512, 0)})
 	imani.hand(handoff{note: "Gull, bell and surf, so that the harbour is not silent any more", task: "BRL-107", fresh: files{
-		"sounds/gull-call.wav": scene.Sound("gull-call", 0), "sounds/buoy-bell.wav": scene.Sound("buoy-bell", 0), "sounds/surf-loop.wav": scene.Sound("surf", 0)}})
-	tamsin.hand(handoff{note: "Harbour: quay dug out for the ferry, two more posts", task: "BRL-112", old: files{"levels/harbour/harbour.glb": scene.Level("harbour", 1), "levels/harbour/placements.csv": scene.Tuning("placements", 1), "levels/harbour/things.json": scene.Things(1)}})
-	rurik.hand(handoff{note: "Lens glass with the soot ring that Odile asked for", task: "BRL-109", stage: "rough", fresh: maps("glass", 512, 0)})
+		"sounds/gull-call.wav": scene.Sound("gull-call", 0), "sounds/buoy-bell.wav": scene.Sound("buoy-bell", 0),
+		"sounds/surf-loop.wav": scene.Sound("surf", 0)}})
+	tamsin.hand(handoff{note: "Harbour: quay dug out for the ferry, two more posts", task: "BRL-112",
+		old: files{"levels/harbour/harbour.glb": scene.Level("harbour", 1), "levels/harbour/placements.csv": scene.Tuning("placements", 1),
+			"levels/harbour/things.json": scene.Things(1)}})
+	rurik.hand(handoff{note: "Lens glass with the soot ring that Odile asked for", task: "BRL-109", stage: "rough",
+		fresh: maps("glass", 512, 0)})
 	rurik.hand(handoff{note: "Fog bank, tiling; roughness is flat on purpose", task: "BRL-110", fresh: maps("fog", 512, 0)})
-	keiko.hand(handoff{note: "Boat handles heavier against the tide: drag and turn rate", task: "BRL-115", old: files{"text/tuning-boat.csv": scene.Tuning("boat", 1)}})
+	keiko.hand(handoff{note: "Boat handles heavier against the tide: drag and turn rate", task: "BRL-115",
+		old: files{"text/tuning-boat.csv": scene.Tuning("boat", 1)}})
 	keiko.pin("Rowing: drag grows with the square of the speed", "boat.go", rowing(1))
 	rurik.hand(handoff{note: "Rust: the plates bite deeper along the seams", task: "BRL-117", stage: "polish", old: maps("rust", 768, 1)})
 	tamsin.hand(handoff{note: "Sky for the harbour evening, and the dials for oil and heading", task: "BRL-118", fresh: files{
-		"skies/harbour-evening.png": scene.Sky(512, 0), "interface/oil-gauge.png": scene.Dial(512, 24, 0.6, 0), "interface/compass.png": scene.Dial(512, 32, -1.2, 1),
+		"skies/harbour-evening.png": scene.Sky(512, 0), "interface/oil-gauge.png": scene.Dial(512, 24, 0.6, 0),
+		"interface/compass.png":    scene.Dial(512, 32, -1.2, 1),
 		"interface/tide-clock.png": scene.Dial(512, 12, 2.1, 0), "skies/kelp-forest-noon.png": scene.Sky(512, 1)}})
-	imani.hand(handoff{note: "Fog horn a third lower; it fought with the gulls", task: "BRL-121", old: files{"sounds/fog-horn.wav": scene.Sound("fog-horn", 1)}})
-	odile.hand(handoff{note: "Lighthouse block-out for scale, with its planks", task: "BRL-122", fresh: files{"models/lighthouse.glb": scene.Model("lighthouse", 0),
-		"textures/plank-albedo.png": scene.Albedo("plank", 512, 0), "textures/plank-normal.png": scene.Normal("plank", 512, 0),
-		"textures/plank-roughness.png": scene.Roughness("plank", 512, 0), "sounds/crank-click.wav": scene.Sound("oar-stroke", 1), "text/dialogue-diver.txt": scene.Dialogue("ferryman", 1)}})
+	imani.hand(handoff{note: "Fog horn a third lower; it fought with the gulls", task: "BRL-121",
+		old: files{"sounds/fog-horn.wav": scene.Sound("fog-horn", 1)}})
+	odile.hand(handoff{note: "Lighthouse block-out for scale, with its planks", task: "BRL-122",
+		fresh: files{"models/lighthouse.glb": scene.Model("lighthouse", 0),
+			"textures/plank-albedo.png": scene.Albedo("plank", 512, 0), "textures/plank-normal.png": scene.Normal("plank", 512, 0),
+			"textures/plank-roughness.png": scene.Roughness("plank", 512, 0), "sounds/crank-click.wav": scene.Sound("oar-stroke", 1),
+			"text/dialogue-diver.txt": scene.Dialogue("ferryman", 1)}})
 
 	odile.tarn("milestone", "add", "quay-walk", "-m", "One walks the quay from end to end, and nothing falls through it")
-	tamsin.hand(handoff{note: "Lamp: taller hood and a handle to carry it by", task: "BRL-123", stage: "rough", old: files{"models/lamp.glb": scene.Model("lamp", 1)}})
+	tamsin.hand(handoff{note: "Lamp: taller hood and a handle to carry it by", task: "BRL-123", stage: "rough",
+		old: files{"models/lamp.glb": scene.Model("lamp", 1)}})
 
 	keiko.pin("Lamp: the light is drawn from the oil that is left", "lamp.go", lamp(0))
 	fmt.Println("  rurik    wants the harbour while tamsin has it; keiko too: both wait, rurik asks")
@@ -283,7 +299,8 @@ func (s *stage) brinelight() {
 	keiko.tarn("update")
 	keiko.tarn("lock", "--wait", "--note", "Collision of the quay", "levels/harbour/harbour.glb")
 	tamsin.tarn("answer", "--not-yet", "-m", "The breakwater is half built", "--until", "2h", "levels/harbour/harbour.glb")
-	tamsin.hand(handoff{note: "Harbour: breakwater, and the current bends round it", task: "BRL-124", stage: "polish", old: files{"levels/harbour/harbour.glb": scene.Level("harbour", 2)}})
+	tamsin.hand(handoff{note: "Harbour: breakwater, and the current bends round it", task: "BRL-124", stage: "polish",
+		old: files{"levels/harbour/harbour.glb": scene.Level("harbour", 2)}})
 	rurik.tarn("begin", "--no-open", "--note", "The two posts", "levels/harbour/harbour.glb")
 	keiko.tarn("ask", "-m", "Only the collision, ten minutes", "levels/harbour/harbour.glb")
 	fmt.Println("  rurik    gives it to keiko before he has begun")
@@ -296,26 +313,40 @@ func (s *stage) brinelight() {
 	imani.write("sounds/hull-creak.wav", scene.Sound("hull-creak", 2))
 	odile.tarn("update")
 	odile.tarn("unlock", "--override", "--reason", "Imani is away until Tuesday and the build needs the creak today", "sounds/hull-creak.wav")
-	odile.hand(handoff{note: "Hull creak shortened for the build", task: "BRL-126", old: files{"sounds/hull-creak.wav": scene.Sound("hull-creak", 1)}})
+	odile.hand(handoff{note: "Hull creak shortened for the build", task: "BRL-126",
+		old: files{"sounds/hull-creak.wav": scene.Sound("hull-creak", 1)}})
 	imani.refused("version 2 is newer", "send", "-m", "Trimmed", "sounds/hull-creak.wav")
 	imani.refused("tarn settle sounds/hull-creak.wav", "update")
 	imani.tarn("settle", "--use", "copy", "sounds/hull-creak.wav")
-	imani.tarn("send", "-m", "My trim of the creak from Friday, beside Odile's: take the better one", "--task", "BRL-126", "sounds/hull-creak-imani.wav")
+	imani.tarn("send", "-m", "My trim of the creak from Friday, beside Odile's: take the better one", "--task", "BRL-126",
+		"sounds/hull-creak-imani.wav")
 
 	rurik.hand(handoff{note: "Kelp: veins and the yellow tips", task: "BRL-104", stage: "polish", old: maps("kelp", 512, 1)})
-	rurik.hand(handoff{note: "Rust: rivets catch the lamp now. Height map for the close-ups", task: "BRL-117", stage: "final", old: maps("rust", 768, 2), fresh: files{"textures/rust-height.png": scene.Height("rust", 768, 2)}})
-	tamsin.hand(handoff{note: "Rowing boat gets a third bench, the buoy a ring to tie up to", task: "BRL-128", stage: "polish", old: files{"models/rowing-boat.glb": scene.Model("rowing-boat", 1), "models/buoy.glb": scene.Model("buoy", 1)}})
-	imani.hand(handoff{note: "Bell lower and longer; the gull calls from further off", task: "BRL-129", stage: "polish", old: files{"sounds/buoy-bell.wav": scene.Sound("buoy-bell", 1), "sounds/gull-call.wav": scene.Sound("gull-call", 1)}})
-	odile.hand(handoff{note: "Lighthouse: a gallery round the lantern, one can stand on it", task: "BRL-122", stage: "polish", old: files{"models/lighthouse.glb": scene.Model("lighthouse", 1)}})
-	rurik.hand(handoff{note: "Glass: the soot ring is thinner, the fog bank warmer at its edge", task: "BRL-109", stage: "polish", old: files{"textures/glass-albedo.png": scene.Albedo("glass", 512, 1), "textures/glass-normal.png": scene.Normal("glass", 512, 1), "textures/fog-albedo.png": scene.Albedo("fog", 512, 1)}})
-	tamsin.hand(handoff{note: "Kelp forest and lamp room: paths widened after the playtest", task: "BRL-130", old: files{"levels/kelp-forest/kelp-forest.glb": scene.Level("kelp-forest", 1), "levels/lamp-room/lamp-room.glb": scene.Level("lamp-room", 1)}})
+	rurik.hand(handoff{note: "Rust: rivets catch the lamp now. Height map for the close-ups", task: "BRL-117", stage: "final",
+		old: maps("rust", 768, 2), fresh: files{"textures/rust-height.png": scene.Height("rust", 768, 2)}})
+	tamsin.hand(handoff{note: "Rowing boat gets a third bench, the buoy a ring to tie up to", task: "BRL-128", stage: "polish",
+		old: files{"models/rowing-boat.glb": scene.Model("rowing-boat", 1), "models/buoy.glb": scene.Model("buoy", 1)}})
+	imani.hand(handoff{note: "Bell lower and longer; the gull calls from further off", task: "BRL-129", stage: "polish",
+		old: files{"sounds/buoy-bell.wav": scene.Sound("buoy-bell", 1), "sounds/gull-call.wav": scene.Sound("gull-call", 1)}})
+	odile.hand(handoff{note: "Lighthouse: a gallery round the lantern, one can stand on it", task: "BRL-122", stage: "polish",
+		old: files{"models/lighthouse.glb": scene.Model("lighthouse", 1)}})
+	rurik.hand(handoff{note: "Glass: the soot ring is thinner, the fog bank warmer at its edge", task: "BRL-109", stage: "polish",
+		old: files{"textures/glass-albedo.png": scene.Albedo("glass", 512, 1), "textures/glass-normal.png": scene.Normal("glass", 512, 1),
+			"textures/fog-albedo.png": scene.Albedo("fog", 512, 1)}})
+	tamsin.hand(handoff{note: "Kelp forest and lamp room: paths widened after the playtest", task: "BRL-130",
+		old: files{"levels/kelp-forest/kelp-forest.glb": scene.Level("kelp-forest", 1),
+			"levels/lamp-room/lamp-room.glb": scene.Level("lamp-room", 1)}})
 	keiko.pin("Breakwater: the current bends round what stands in it", "boat.go", rowing(2))
-	odile.hand(handoff{note: "Keeper's lines for the first lighthouse, read aloud and cut by half", task: "BRL-131", old: files{"text/dialogue-keeper.txt": scene.Dialogue("keeper", 1)}})
-	keiko.hand(handoff{note: "Light range follows the oil left", task: "BRL-133", old: files{"text/tuning-light.csv": scene.Tuning("light", 1)}})
-	tamsin.hand(handoff{note: "Sky: three lamps lit, as at the end of the first chapter", task: "BRL-134", stage: "final", old: files{"skies/harbour-evening.png": scene.Sky(512, 1)}})
+	odile.hand(handoff{note: "Keeper's lines for the first lighthouse, read aloud and cut by half", task: "BRL-131",
+		old: files{"text/dialogue-keeper.txt": scene.Dialogue("keeper", 1)}})
+	keiko.hand(handoff{note: "Light range follows the oil left", task: "BRL-133",
+		old: files{"text/tuning-light.csv": scene.Tuning("light", 1)}})
+	tamsin.hand(handoff{note: "Sky: three lamps lit, as at the end of the first chapter", task: "BRL-134", stage: "final",
+		old: files{"skies/harbour-evening.png": scene.Sky(512, 1)}})
 	odile.tarn("update")
 	odile.tarn("milestone", "add", "first-light", "-m", "The first chapter from the jetty to the third lamp")
-	tamsin.hand(handoff{note: "Compass: tried an arrow instead of the needle", task: "BRL-135", stage: "rough", old: files{"interface/compass.png": scene.Dial(512, 32, 0.4, 0)}})
+	tamsin.hand(handoff{note: "Compass: tried an arrow instead of the needle", task: "BRL-135", stage: "rough",
+		old: files{"interface/compass.png": scene.Dial(512, 32, 0.4, 0)}})
 	fmt.Println("  odile    undoes that handoff: the needle was better")
 	odile.tarn("update")
 	odile.tarn("rollback", "--without", fmt.Sprintf("h%d", odile.newest()), "-m", "BRL-135: the needle was easier to read from the boat")
@@ -357,7 +388,8 @@ func (s *stage) brinelight() {
 func (s *stage) tidepad() {
 	const key = "tidepad"
 	board := func(pass int) files {
-		return files{"board/tidepad.kicad_sch": scene.Schematic(pass), "board/tidepad.kicad_pcb": scene.Board(pass), "parts.csv": scene.PartsList(pass)}
+		return files{"board/tidepad.kicad_sch": scene.Schematic(pass), "board/tidepad.kicad_pcb": scene.Board(pass),
+			"parts.csv": scene.PartsList(pass)}
 	}
 	fabrication := func(pass int) files {
 		f := files{"fabrication/drill.drl": scene.Drill(pass)}
@@ -366,7 +398,8 @@ func (s *stage) tidepad() {
 		}
 		return f
 	}
-	baseline := files{"tarn.toml": []byte(tidepadRules), "enclosure/top.stl": scene.Enclosure("top", 0), "enclosure/bottom.stl": scene.Enclosure("bottom", 0), "enclosure/enclosure.step": scene.Step(0), "data-sheet.pdf": scene.DataSheet(0)}
+	baseline := files{"tarn.toml": []byte(tidepadRules), "enclosure/top.stl": scene.Enclosure("top", 0),
+		"enclosure/bottom.stl": scene.Enclosure("bottom", 0), "enclosure/enclosure.step": scene.Step(0), "data-sheet.pdf": scene.DataSheet(0)}
 	for path, data := range board(0) {
 		baseline[path] = data
 	}
@@ -374,12 +407,17 @@ func (s *stage) tidepad() {
 	bastien, keiko := s.as("bastien", key), s.as("keiko", key)
 	bastien.hand(handoff{note: "Fabrication files of revision A, as sent out", task: "TID-20", stage: "fabrication", fresh: fabrication(0)})
 	bastien.hand(handoff{note: "Revision B: lower regulator, more capacitance, dimmer LED", task: "TID-31", old: board(1)})
-	bastien.hand(handoff{note: "Box 2 mm higher for the crank's bearing", task: "TID-33", old: files{"enclosure/top.stl": scene.Enclosure("top", 1), "enclosure/bottom.stl": scene.Enclosure("bottom", 1), "enclosure/enclosure.step": scene.Step(1)}})
+	bastien.hand(handoff{note: "Box 2 mm higher for the crank's bearing", task: "TID-33",
+		old: files{"enclosure/top.stl": scene.Enclosure("top", 1), "enclosure/bottom.stl": scene.Enclosure("bottom", 1),
+			"enclosure/enclosure.step": scene.Step(1)}})
 	fmt.Println("  keiko    rolls the schematic back: the lower regulator browns out")
 	keiko.tarn("update")
-	keiko.tarn("rollback", "board/tidepad.kicad_sch", "--to", "v1", "-m", "TID-35: back to the regulator of revision A, the new one browns out on the crank's peak")
-	bastien.hand(handoff{note: "Revision B as it is built: data lines protected, lamp on another pin, reset needs no resistor", task: "TID-37", stage: "layout", old: board(2)})
-	bastien.hand(handoff{note: "Fabrication files of revision B; screws M2.5 instead of M3", task: "TID-38", stage: "fabrication", old: fabrication(2)})
+	keiko.tarn("rollback", "board/tidepad.kicad_sch", "--to", "v1", "-m",
+		"TID-35: back to the regulator of revision A, the new one browns out on the crank's peak")
+	bastien.hand(handoff{note: "Revision B as it is built: data lines protected, lamp on another pin, reset needs no resistor", task: "TID-37",
+		stage: "layout", old: board(2)})
+	bastien.hand(handoff{note: "Fabrication files of revision B; screws M2.5 instead of M3", task: "TID-38", stage: "fabrication",
+		old: fabrication(2)})
 	bastien.hand(handoff{note: "Data sheet for revision B", task: "TID-36", old: files{"data-sheet.pdf": scene.DataSheet(2)}})
 	bastien.tarn("milestone", "add", "tidepad-rev-b", "-m", "As sent to the factory")
 	bastien.tarn("update")

@@ -89,7 +89,8 @@ func TestWhatJSONPrints(t *testing.T) {
 	if got := keys(first(sent["handoff"], "assets")); got != "before change content digest path size size_before version" {
 		t.Errorf("an asset of a handoff: %s", got)
 	}
-	if got := keys(first(object(0, "history", "a.png"), "versions")); got != "at author content digest handoff note path size stage tasks version" {
+	if got := keys(first(object(0, "history", "a.png"),
+		"versions")); got != "at author content digest handoff note path size stage tasks version" {
 		t.Errorf("a version: %s", got)
 	}
 	if got := keys(first(object(0, "project", "list"), "projects")); got != "assets handoffs key latest locks members role size stored" {
@@ -276,7 +277,8 @@ func TestCtrlCStopsInOrder(t *testing.T) {
 
 func TestTheServiceFromOutside(t *testing.T) {
 	d := serve(t)
-	for path, want := range map[string]int{"/healthz": 200, "/readyz": 200, "/api/v1/openapi.json": 200, "/api/v1/whoami": 401, "/": 200, "/p/brinelight/handoffs": 200} {
+	for path, want := range map[string]int{"/healthz": 200, "/readyz": 200, "/api/v1/openapi.json": 200, "/api/v1/whoami": 401, "/": 200,
+		"/p/brinelight/handoffs": 200} {
 		answer, err := http.Get(d.URL + path)
 		if err != nil {
 			t.Fatal(err)

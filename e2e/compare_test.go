@@ -101,7 +101,8 @@ func copperAndIce(m *image.NRGBA) (copper, ice int) {
 // loaded waits until all pictures of the page are there, and fails where one is not.
 func (b *browser) loaded() {
 	b.t.Helper()
-	b.do(b.until(`[...document.querySelectorAll("main img")].length > 0 && [...document.querySelectorAll("main img")].every((i) => i.complete)`))
+	b.do(b.until(`[...document.querySelectorAll("main img")].length > 0 &&
+		[...document.querySelectorAll("main img")].every((i) => i.complete)`))
 	if n := b.number(`[...document.querySelectorAll("main img")].filter((i) => i.naturalWidth === 0).length`); n > 0 {
 		b.t.Errorf("%.0f pictures did not load", n)
 	}
@@ -130,9 +131,13 @@ func TestComparisonsInTheBrowser(t *testing.T) {
 	red, blue, green := color.NRGBA{200, 40, 40, 255}, color.NRGBA{40, 60, 200, 255}, color.NRGBA{40, 180, 70, 255}
 	things := func(pass int) map[string]string {
 		files := map[string]string{
-			"a.png": halves([]color.NRGBA{red, green}[pass], blue), "n.png": string(scene.Normal("rust", 128, pass)), "lamp.glb": string(scene.Model("lamp", pass)), "harbour.glb": string(scene.Level("harbour", pass)),
-			"horn.wav": string(scene.Sound("oar-stroke", pass)), "t.kicad_sch": string(scene.Schematic(2 * pass)), "t.kicad_pcb": string(scene.Board(2 * pass)), "top.gbr": string(scene.Gerber("copper-top", 2*pass)), "t.drl": string(scene.Drill(2 * pass)),
-			"things.json": string(scene.Things(pass)), "keeper.txt": string(scene.Dialogue("keeper", pass)), "parts.csv": string(scene.PartsList(2 * pass)), "sheet.pdf": string(scene.DataSheet(pass)), "cut.png": "this is no picture",
+			"a.png": halves([]color.NRGBA{red, green}[pass], blue), "n.png": string(scene.Normal("rust", 128, pass)),
+			"lamp.glb": string(scene.Model("lamp", pass)), "harbour.glb": string(scene.Level("harbour", pass)),
+			"horn.wav": string(scene.Sound("oar-stroke", pass)), "t.kicad_sch": string(scene.Schematic(2 * pass)),
+			"t.kicad_pcb": string(scene.Board(2 * pass)), "top.gbr": string(scene.Gerber("copper-top", 2*pass)),
+			"t.drl":       string(scene.Drill(2 * pass)),
+			"things.json": string(scene.Things(pass)), "keeper.txt": string(scene.Dialogue("keeper", pass)),
+			"parts.csv": string(scene.PartsList(2 * pass)), "sheet.pdf": string(scene.DataSheet(pass)), "cut.png": "this is no picture",
 		}
 		data := append([]byte{}, blob...)
 		if pass > 0 {
@@ -157,7 +162,8 @@ func TestComparisonsInTheBrowser(t *testing.T) {
 		b.do(b.sees("50 %"))
 		b.loaded()
 		first, second := b.picture(`[aria-label="Picture, before"]`), b.picture(`[aria-label="Picture, after"]`)
-		if !near(at(first, 0.3, 0.5), 200, 40, 40) || !near(at(first, 0.7, 0.5), 40, 60, 200) || !near(at(second, 0.3, 0.5), 40, 180, 70) || !near(at(second, 0.7, 0.5), 40, 60, 200) {
+		if !near(at(first, 0.3, 0.5), 200, 40, 40) || !near(at(first, 0.7, 0.5), 40, 60, 200) || !near(at(second, 0.3, 0.5), 40, 180, 70) ||
+			!near(at(second, 0.7, 0.5), 40, 60, 200) {
 			t.Errorf("side by side: %v %v and %v %v", at(first, 0.3, 0.5), at(first, 0.7, 0.5), at(second, 0.3, 0.5), at(second, 0.7, 0.5))
 		}
 		b.do(chromedp.Click(radio("Red")))
@@ -166,7 +172,9 @@ func TestComparisonsInTheBrowser(t *testing.T) {
 		}
 		b.do(chromedp.Click(radio("All")), chromedp.Click(radio("Wipe")))
 		// The wipe stands in the middle; at a quarter, what is right of that is the later one.
-		b.do(b.evaluate(`(() => { const i = document.querySelector("input[aria-label=Wipe]"); Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(i, "0.4"); i.dispatchEvent(new Event("input", {bubbles: true})); })()`))
+		b.do(b.evaluate(`(() => { const i = document.querySelector("input[aria-label=Wipe]"); ` +
+			`Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(i, "0.4"); i.dispatchEvent(new Event("input", ` +
+			`{bubbles: true})); })()`))
 		m := b.picture(`[aria-label="Picture, before | after"]`)
 		if !near(at(m, 0.36, 0.5), 200, 40, 40) || !near(at(m, 0.44, 0.5), 40, 180, 70) {
 			t.Errorf("left of the wipe is %v, right of it %v", at(m, 0.36, 0.5), at(m, 0.44, 0.5))
@@ -182,7 +190,8 @@ func TestComparisonsInTheBrowser(t *testing.T) {
 		}
 		b.do(chromedp.Click(radio("Blink")), b.sees("after"), b.sees("before"))
 		// What is done to one is done to both.
-		b.do(chromedp.Click(radio("Side by side")), chromedp.Focus(`[aria-label="Picture, after"]`), chromedp.SendKeys(`[aria-label="Picture, after"]`, "++"))
+		b.do(chromedp.Click(radio("Side by side")), chromedp.Focus(`[aria-label="Picture, after"]`),
+			chromedp.SendKeys(`[aria-label="Picture, after"]`, "++"))
 		if n := b.number(`new Set([...document.querySelectorAll('[aria-label^="Picture, "] img')].map((i) => i.style.transform)).size`); n != 1 {
 			t.Errorf("the two are zoomed in %.0f ways", n)
 		}
@@ -245,9 +254,11 @@ func TestComparisonsInTheBrowser(t *testing.T) {
 		if _, wave := copperAndIce(b.picture(`img[alt="Waveform before"]`)); wave < 1000 {
 			t.Errorf("%d pixels of a wave are drawn", wave)
 		}
-		b.do(chromedp.Click(button("Play after from 0.0 s")), b.until(`document.querySelectorAll("audio")[1].currentTime > 0.2`), chromedp.Click(button("Stop")))
+		b.do(chromedp.Click(button("Play after from 0.0 s")), b.until(`document.querySelectorAll("audio")[1].currentTime > 0.2`),
+			chromedp.Click(button("Stop")))
 		// The other one goes on where this one stopped.
-		b.do(chromedp.Click(`//button[starts-with(normalize-space(.), "Play before from 0.")]`), b.until(`document.querySelectorAll("audio")[0].currentTime > 0.3`), chromedp.Click(button("Stop")))
+		b.do(chromedp.Click(`//button[starts-with(normalize-space(.), "Play before from 0.")]`),
+			b.until(`document.querySelectorAll("audio")[0].currentTime > 0.3`), chromedp.Click(button("Stop")))
 		if n := b.number(`document.querySelectorAll("audio")[1].paused ? 1 : 0`); n != 1 {
 			t.Error("both play at once")
 		}
@@ -312,7 +323,9 @@ func TestComparisonsInTheBrowser(t *testing.T) {
 	})
 
 	// The same at the command line, with a picture.
-	for _, c := range []struct{ path, says string }{{"a.png", "50 %"}, {"lamp.glb", "handle"}, {"horn.wav", "samples changed"}, {"t.kicad_sch", "ESD array"}, {"things.json", "by 22"}, {"parts.csv", "ESD array"}, {"keeper.txt", "- KEEPER: The third"}, {"sheet.pdf", "pages changed"}, {"mix.bin", "are not as before"}} {
+	for _, c := range []struct{ path, says string }{{"a.png", "50 %"}, {"lamp.glb", "handle"}, {"horn.wav", "samples changed"},
+		{"t.kicad_sch", "ESD array"}, {"things.json", "by 22"}, {"parts.csv", "ESD array"}, {"keeper.txt", "- KEEPER: The third"},
+		{"sheet.pdf", "pages changed"}, {"mix.bin", "are not as before"}} {
 		target := filepath.Join(odile.home, "shown.png")
 		_ = os.Remove(target)
 		says(t, odile.tarn(0, "compare", c.path+"@v1", c.path+"@v2", "--picture", target), c.says, "has the picture")

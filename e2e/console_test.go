@@ -28,8 +28,10 @@ type browser struct {
 
 func open(t *testing.T, d *daemon) *browser {
 	t.Helper()
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.UserDataDir(t.TempDir()), chromedp.NoSandbox, chromedp.WindowSize(1280, 800),
-		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true))
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.UserDataDir(t.TempDir()), chromedp.NoSandbox,
+		chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true))
 	ctx, cancel := chromedp.NewExecAllocator(context.Background(), options...)
 	t.Cleanup(cancel)
 	ctx, cancel = chromedp.NewContext(ctx)
@@ -91,7 +93,8 @@ func TestTheConsole(t *testing.T) {
 	t.Parallel()
 	d := serve(t)
 	odile, rurik := d.person("odile"), d.person("rurik")
-	odile.start(map[string]string{"textures/rust.png": string(scene.Albedo("rust", 128, 0)), "textures/fog.png": string(scene.Albedo("fog", 64, 0)), "sounds/horn.wav": "RIFF"})
+	odile.start(map[string]string{"textures/rust.png": string(scene.Albedo("rust", 128, 0)),
+		"textures/fog.png": string(scene.Albedo("fog", 64, 0)), "sounds/horn.wav": "RIFF"})
 	rurik.join(odile, "artist")
 	b := open(t, d)
 
@@ -192,7 +195,8 @@ func TestTheConsole(t *testing.T) {
 		chromedp.Navigate(d.URL+"/p/no-such-project"), b.sees("There is no project"))
 
 	// Sign out, and nothing is shown any more.
-	b.do(chromedp.Navigate(d.URL+"/"), chromedp.Click(`//header//button`), chromedp.Click(`//div[@role="menuitem"][text()="Sign out"]`), chromedp.WaitVisible(`input[name=handle]`),
+	b.do(chromedp.Navigate(d.URL+"/"), chromedp.Click(`//header//button`), chromedp.Click(`//div[@role="menuitem"][text()="Sign out"]`),
+		chromedp.WaitVisible(`input[name=handle]`),
 		chromedp.Navigate(d.URL+"/p/brinelight"), chromedp.WaitVisible(`input[name=handle]`))
 }
 
@@ -203,7 +207,8 @@ func TestTheConsoleWithoutAMouseAndInBothThemes(t *testing.T) {
 	odile.start(map[string]string{"a.png": "a"})
 	b := open(t, d)
 	b.signIn("odile")
-	b.do(b.sees("owner, latest"), chromedp.KeyEvent(kb.Tab), chromedp.KeyEvent(kb.Tab), chromedp.KeyEvent(kb.Tab), chromedp.KeyEvent(kb.Enter), b.sees("Who is on what")) // the sign, the person, the first project
+	b.do(b.sees("owner, latest"), chromedp.KeyEvent(kb.Tab), chromedp.KeyEvent(kb.Tab), chromedp.KeyEvent(kb.Tab), chromedp.KeyEvent(kb.Enter),
+		b.sees("Who is on what")) // the sign, the person, the first project
 	ratio, err := chromedp.Run(b.ctx, chromedp.Evaluate[map[string]float64](contrast))
 	if err != nil {
 		t.Fatal(err)
@@ -217,7 +222,8 @@ func TestTheConsoleWithoutAMouseAndInBothThemes(t *testing.T) {
 		}
 	}
 	for _, width := range []int64{1280, 768, 380} {
-		b.do(chromedp.EmulateViewport(width, 800), chromedp.Navigate(d.URL+"/p/brinelight/assets"), chromedp.WaitVisible(`button[aria-label="Lock a.png"]`))
+		b.do(chromedp.EmulateViewport(width, 800), chromedp.Navigate(d.URL+"/p/brinelight/assets"),
+			chromedp.WaitVisible(`button[aria-label="Lock a.png"]`))
 		over, err := chromedp.Run(b.ctx, chromedp.Evaluate[int](`document.documentElement.scrollWidth - document.documentElement.clientWidth`))
 		if err != nil || over > 0 {
 			t.Errorf("at %d pixels the page is %d too wide, %v", width, over, err)
@@ -236,7 +242,9 @@ const contrast = `(() => {
 		document.documentElement.dataset.theme = theme;
 		const style = getComputedStyle(document.documentElement);
 		const at = (name) => light(style.getPropertyValue("--" + name).trim());
-		for (const pair of ["ink deep", "ink bank", "ink stone", "peat deep", "peat bank", "copper copper-wash", "copper deep", "ice ice-wash", "ice deep", "rust bank", "on-copper copper"]) {
+		for (const pair of ["ink deep", "ink bank", "ink stone", "peat deep", "peat bank", "copper copper-wash",
+			"copper deep", "ice ice-wash", "ice deep",
+			"rust bank", "on-copper copper"]) {
 			const [a, b] = pair.split(" ").map(at).sort((x, y) => y - x);
 			out[theme + " " + pair] = (a + 0.05) / (b + 0.05);
 		}
@@ -255,7 +263,8 @@ func TestTheRulesPageAndWhatIsNotSent(t *testing.T) {
 	says(t, rurik.tarn(0, "rules", "include", "-m", "by hand", "cache/sky.png"), "they were asked")
 	b := open(t, d)
 	b.signIn("odile")
-	b.do(chromedp.Navigate(d.URL+"/p/brinelight/rules"), b.sees("rurik asks that it be an asset"), b.sees("by hand"), b.sees("tarn.toml, line 3"), b.sees("1 asset"),
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/rules"), b.sees("rurik asks that it be an asset"), b.sees("by hand"),
+		b.sees("tarn.toml, line 3"), b.sees("1 asset"),
 		chromedp.SendKeys(`input[aria-label="Path"]`, "levels/harbour.glb\n"),
 		b.sees("It is an asset."), b.sees("in line 4 of tarn.toml."),
 		chromedp.Click(`button[aria-label="Accept cache/sky.png"]`),
@@ -271,7 +280,8 @@ func TestTheRulesPageAndWhatIsNotSent(t *testing.T) {
 	rurik.tarn(0, "status", "--fetch")
 	b.do(chromedp.WaitNotPresent(`//*[contains(., "rurik: changed")]`))
 	// Who is no lead has no button.
-	b.do(chromedp.Navigate(d.URL+"/"), chromedp.Click(`//header//button`), chromedp.Click(`//div[@role="menuitem"][text()="Sign out"]`), chromedp.WaitVisible(`input[name=handle]`))
+	b.do(chromedp.Navigate(d.URL+"/"), chromedp.Click(`//header//button`), chromedp.Click(`//div[@role="menuitem"][text()="Sign out"]`),
+		chromedp.WaitVisible(`input[name=handle]`))
 	rurik.write(map[string]string{"cache/sea.png": "painted"})
 	rurik.tarn(0, "rules", "include", "cache/sea.png")
 	b.signIn("rurik")
@@ -303,22 +313,28 @@ func TestOnesOwnWayIn(t *testing.T) {
 		chromedp.Click(`button[aria-label="Lock rust.png"]`), chromedp.Click(`//div[@role="menuitem"][contains(., "this page")]`),
 		chromedp.WaitVisible(`button[aria-label="Unlock rust.png"]`), b.drop("rust.png", "one"), b.sees("Send version 3"),
 		chromedp.SendKeys(`textarea[name=note]`, "From the desktop"), chromedp.Click(button("Send")),
-		b.sees("version 1"), chromedp.Click(button("Send it all the same")), chromedp.WaitNotPresent(button("Send it all the same")), chromedp.WaitVisible(`button[aria-label="Lock rust.png"]`))
+		b.sees("version 1"), chromedp.Click(button("Send it all the same")), chromedp.WaitNotPresent(button("Send it all the same")),
+		chromedp.WaitVisible(`button[aria-label="Lock rust.png"]`))
 	odile.tarn(0, "update")
 	odile.has("rust.png", "one")
 
 	// A mail address counts once its code was entered.
-	b.do(chromedp.Navigate(d.URL+"/p/brinelight/news"), chromedp.SendKeys(`input[type=email]`, "odile@saltpan.example"), chromedp.Click(button("Keep this")),
-		b.sees("A letter with a code went to odile@saltpan.example"), chromedp.SendKeys(`input[name=code]`, "AAAAAAAA"), chromedp.Click(button("Enter it")), b.sees("not the code that was sent"))
-	b.do(b.evaluate(`document.querySelector("input[name=code]").select()`), chromedp.SendKeys(`input[name=code]`, box.Code("odile@saltpan.example")), chromedp.Click(button("Enter it")),
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/news"), chromedp.SendKeys(`input[type=email]`, "odile@saltpan.example"),
+		chromedp.Click(button("Keep this")),
+		b.sees("A letter with a code went to odile@saltpan.example"), chromedp.SendKeys(`input[name=code]`, "AAAAAAAA"),
+		chromedp.Click(button("Enter it")), b.sees("not the code that was sent"))
+	b.do(b.evaluate(`document.querySelector("input[name=code]").select()`),
+		chromedp.SendKeys(`input[name=code]`, box.Code("odile@saltpan.example")), chromedp.Click(button("Enter it")),
 		chromedp.WaitNotPresent(`input[name=code]`))
 	says(t, odile.tarn(0, "news", "--settings"), "odile@saltpan.example")
 
 	// Changing the passphrase ends the sign-ins elsewhere, and not this one.
 	b.do(chromedp.Navigate(d.URL+"/me"), b.sees("Where you are signed in"), b.sees("tarn on"), b.sees("this one"),
-		chromedp.SendKeys(`input[name=old]`, "not this one"), chromedp.SendKeys(`input[name=new]`, "four seals nap slowly"), chromedp.SendKeys(`input[name=again]`, "four seals nap slowly"),
+		chromedp.SendKeys(`input[name=old]`, "not this one"), chromedp.SendKeys(`input[name=new]`, "four seals nap slowly"),
+		chromedp.SendKeys(`input[name=again]`, "four seals nap slowly"),
 		chromedp.Click(button("Change it")), b.sees("That is not your passphrase"),
-		b.evaluate(`document.querySelector("input[name=old]").select()`), chromedp.SendKeys(`input[name=old]`, testbed.Passphrase), chromedp.Click(button("Change it")),
+		b.evaluate(`document.querySelector("input[name=old]").select()`), chromedp.SendKeys(`input[name=old]`, testbed.Passphrase),
+		chromedp.Click(button("Change it")),
 		b.sees("elsewhere ended"), chromedp.WaitNotPresent(`//td[starts-with(., "tarn on")]`))
 	says(t, odile.tarn(1, "lock", "fog.png"), "tarn sign-in")
 	if r := odile.runIn(odile.home, "four seals nap slowly\n", "sign-in", d.URL, "--as", "odile"); r.Status != 0 {
@@ -326,6 +342,7 @@ func TestOnesOwnWayIn(t *testing.T) {
 	}
 
 	// One sign-in elsewhere is ended from the page.
-	b.do(chromedp.Navigate(d.URL+"/me"), chromedp.Click(`//button[normalize-space(.)="End"]`), chromedp.WaitNotPresent(`//button[normalize-space(.)="End"]`))
+	b.do(chromedp.Navigate(d.URL+"/me"), chromedp.Click(`//button[normalize-space(.)="End"]`),
+		chromedp.WaitNotPresent(`//button[normalize-space(.)="End"]`))
 	says(t, odile.tarn(1, "lock", "fog.png"), "tarn sign-in")
 }

@@ -30,7 +30,8 @@ func TestLocksAreLinearizable(t *testing.T) {
 	d.Daemon = rig.NewDaemon(bin, strings.TrimPrefix(d.URL, "http://"), named(db, "first"), d.data, &bytes.Buffer{})
 	d.start()
 	t.Cleanup(d.Kill)
-	second := &daemon{t: t, data: d.data, Daemon: rig.NewDaemon(bin, fmt.Sprintf("127.0.0.1:%d", port), named(db, "second"), d.data, &bytes.Buffer{})}
+	second := &daemon{t: t, data: d.data, Daemon: rig.NewDaemon(bin, fmt.Sprintf("127.0.0.1:%d", port), named(db, "second"), d.data,
+		&bytes.Buffer{})}
 	second.start()
 	t.Cleanup(second.Kill)
 	handles := []string{"odile", "tamsin", "rurik", "imani", "bastien", "keiko"}
@@ -65,7 +66,8 @@ func TestLocksAreLinearizable(t *testing.T) {
 			victim.Kill()
 			start := time.Now()
 			for left := 1; left > 0; time.Sleep(20 * time.Millisecond) {
-				if err := conn.QueryRow(context.Background(), `select count(*) from pg_stat_activity where datname = current_database() and application_name = $1`, []string{"first", "second"}[n%2]).Scan(&left); err != nil {
+				if err := conn.QueryRow(context.Background(), `select count(*) from pg_stat_activity where datname = current_database() and `+
+					`application_name = $1`, []string{"first", "second"}[n%2]).Scan(&left); err != nil {
 					t.Errorf("the database can't be asked: %v", err)
 					return
 				}
@@ -78,7 +80,8 @@ func TestLocksAreLinearizable(t *testing.T) {
 	stop()
 	kills := <-killed
 	t.Logf("the database went on for %s at most with what a killed service had sent it", longest)
-	t.Logf("%d requests were answered, %d of them carried out, %d had no answer (%d of them were refused at a second try); %d versions; %d kills; %v", r.Answered, r.Done, r.Unknown, r.Again, r.Sent, kills, r.Kinds)
+	t.Logf("%d requests were answered, %d of them carried out, %d had no answer (%d of them were refused at a second try); %d versions; %d "+
+		"kills; %v", r.Answered, r.Done, r.Unknown, r.Again, r.Sent, kills, r.Kinds)
 	if r.Done < 200 || r.Sent < 20 || r.Unknown == 0 || kills < 2 {
 		t.Error("the contest did not come to much")
 	}
@@ -92,8 +95,10 @@ func TestLocksAreLinearizable(t *testing.T) {
 	}
 	var versions, without int
 	if err := conn.QueryRow(t.Context(), `select count(*), count(*) filter (where not exists (
-			select from holds o where o.asset_id = v.asset_id and o.handoff = v.handoff and o.ending = 'sent' and o.person_id = h.author_id and o.workspace_id = h.workspace_id))
-		from versions v join handoffs h on h.project_id = v.project_id and h.number = v.handoff where v.number > 1`).Scan(&versions, &without); err != nil {
+			select from holds o where o.asset_id = v.asset_id and o.handoff = v.handoff
+			and o.ending = 'sent' and o.person_id = h.author_id and o.workspace_id = h.workspace_id))
+		from versions v join handoffs h on h.project_id = v.project_id and h.number = v.handoff
+		where v.number > 1`).Scan(&versions, &without); err != nil {
 		t.Fatal(err)
 	}
 	if versions < r.Sent || without > 0 {

@@ -26,7 +26,8 @@ func TestADay(t *testing.T) {
 		Refusals []struct{ Path, Reason, Message, Remedy string }
 	}
 	rurik.json(1, &refused, "lock", "levels/harbour.glb")
-	if len(refused.Refusals) != 1 || refused.Refusals[0].Reason != "held" || refused.Refusals[0].Path != "levels/harbour.glb" || refused.Refusals[0].Remedy == "" {
+	if len(refused.Refusals) != 1 || refused.Refusals[0].Reason != "held" || refused.Refusals[0].Path != "levels/harbour.glb" ||
+		refused.Refusals[0].Remedy == "" {
 		t.Errorf("the refusal in JSON: %+v", refused)
 	}
 	says(t, rurik.tarn(0, "holders"), "levels/harbour.glb", "odile", "odile-pc: brinelight", "north quay")
@@ -37,7 +38,8 @@ func TestADay(t *testing.T) {
 		t.Errorf("an edit is %q", got)
 	}
 	says(t, rurik.tarn(1, "send", "-m", "try"), "odile holds it")
-	says(t, rurik.tarn(0, "send", "-m", "Only the new one", "--task", "BRL-7", "--stage", "rough", "textures/new.png"), "h2", "new", "textures/new.png")
+	says(t, rurik.tarn(0, "send", "-m", "Only the new one", "--task", "BRL-7", "--stage", "rough", "textures/new.png"), "h2", "new",
+		"textures/new.png")
 
 	// Odile sends; Rurik's edit is a clash now, and the rest comes.
 	odile.write(map[string]string{"levels/harbour.glb": "harbour two"})
@@ -171,7 +173,8 @@ func TestJoinHereOverwritesNothing(t *testing.T) {
 		says(t, rurik.tarn(0, "join", "brinelight", "--here"), "1 file taken over", "differs.png", "new.png", "3 assets")
 	}
 	rurik.has("differs.png", "mine!!")
-	if got := rurik.state("same.png") + " " + rurik.state("differs.png") + " " + rurik.state("new.png") + " " + rurik.state("lacking.png"); got != "same clash new behind" {
+	if got := rurik.state("same.png") + " " + rurik.state("differs.png") + " " + rurik.state("new.png") + " " +
+		rurik.state("lacking.png"); got != "same clash new behind" {
 		t.Errorf("the states are %s", got)
 	}
 	says(t, rurik.tarn(1, "update"), "differs.png")
@@ -236,7 +239,8 @@ func TestNamesThatCantBeTaken(t *testing.T) {
 		t.Fatal(err)
 	}
 	preview := odile.tarn(0, "start", "brinelight", "--preview")
-	says(t, preview, "would track 5 files", "a:b.png", "trailing.", "nul.png", "line.png", "twin.png", "folder/2.png", "link.png", "Left out: 2 files and folders")
+	says(t, preview, "would track 5 files", "a:b.png", "trailing.", "nul.png", "line.png", "twin.png", "folder/2.png", "link.png",
+		"Left out: 2 files and folders")
 	if strings.Contains(preview, "secret") || strings.Contains(preview, ".git/config") {
 		t.Error("what belongs to git is spoken of")
 	}
@@ -291,7 +295,9 @@ func TestEveryCommandHasHelpWithAnExample(t *testing.T) {
 	d := serve(t)
 	p := d.machine("reader")
 	p.dir = p.home
-	for _, command := range []string{"sign-in", "sign-out", "whoami", "project list", "project show", "member list", "member add", "member remove", "start", "join", "status", "begin", "send", "update", "discard", "lock", "unlock", "holders", "history", "show", "rollback"} {
+	for _, command := range []string{"sign-in", "sign-out", "whoami", "project list", "project show", "member list", "member add",
+		"member remove", "start", "join", "status", "begin", "send", "update", "discard", "lock", "unlock", "holders", "history", "show",
+		"rollback"} {
 		help := p.tarn(0, append(strings.Fields(command), "--help")...)
 		says(t, help, "tarn "+command, "Example: tarn "+command, "--json")
 	}

@@ -295,7 +295,8 @@ func TestTarndSaysWhyItDoesNotStart(t *testing.T) {
 		cmd := exec.Command(filepath.Join(bin, "tarnd"), c.args...)
 		cmd.Env = d.Env
 		out, err := cmd.CombinedOutput()
-		if err == nil || !strings.Contains(string(out), c.says) || strings.Count(strings.TrimSpace(string(out)), "\n") > 0 && name != "unknown option" {
+		if err == nil || !strings.Contains(string(out), c.says) || strings.Count(strings.TrimSpace(string(out)), "\n") > 0 &&
+			name != "unknown option" {
 			t.Errorf("%s: %v\n%s", name, err, out)
 		}
 	}

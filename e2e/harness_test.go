@@ -101,7 +101,8 @@ func (d *daemon) person(handle string) *person {
 // machine is a machine on which nobody has signed in yet.
 func (d *daemon) machine(handle string) *person {
 	home := d.t.TempDir()
-	return &person{t: d.t, handle: handle, home: home, dir: filepath.Join(home, "brinelight"), machine: rig.Machine{Bin: bin, Home: home, Handle: handle}}
+	return &person{t: d.t, handle: handle, home: home, dir: filepath.Join(home, "brinelight"),
+		machine: rig.Machine{Bin: bin, Home: home, Handle: handle}}
 }
 
 // command is one that the test runs by itself.

@@ -68,12 +68,14 @@ func TestTwoPeopleWantOneLevel(t *testing.T) {
 	odile, tamsin, rurik := studio(t, serve(t))
 	const level = "levels/harbour.glb"
 	tamsin.tarn(0, "lock", "--note", "breakwater", level)
-	says(t, rurik.tarn(1, "lock", level), "tamsin holds it, taken a moment ago in tamsin-pc", `for "breakwater"`, "tarn lock --wait puts you in line; tarn ask")
+	says(t, rurik.tarn(1, "lock", level), "tamsin holds it, taken a moment ago in tamsin-pc", `for "breakwater"`,
+		"tarn lock --wait puts you in line; tarn ask")
 	says(t, rurik.tarn(0, "lock", "--wait", "--note", "two posts", level), "tamsin has it; you are 1st in line, and will be told")
 	says(t, odile.tarn(0, "ask", "-m", "the build is at four", level), "tamsin was asked; you are 2nd in line")
 	says(t, odile.tarn(0, "status"), "Waited for (1)", "tamsin; waiting, 2nd in line")
 	says(t, tamsin.tarn(0, "status", "--fetch"), "You hold (1)", "rurik and 1 more wait")
-	says(t, tamsin.tarn(0, "holders"), "1st in line: rurik", "for two posts", "2nd in line: odile", "odile asks tamsin to let go: the build is at four")
+	says(t, tamsin.tarn(0, "holders"), "1st in line: rurik", "for two posts", "2nd in line: odile",
+		"odile asks tamsin to let go: the build is at four")
 	says(t, tamsin.tarn(0, "answer", "--not-yet", "-m", "half built", "--until", "2h", level), "They are told: not yet")
 	says(t, odile.tarn(0, "holders", "--waiting"), "not yet until", "half built")
 
@@ -235,7 +237,8 @@ func TestTheWatchTakesItsTurn(t *testing.T) {
 		t.Fatal(err)
 	}
 	// What the system's notifier would show lands in a file.
-	if err := os.WriteFile(filepath.Join(rurik.home, "bin", "notify-send"), []byte("#!/bin/sh\necho \"$1: $2\" >> "+shown+"\n"), 0o755); err != nil {
+	if err := os.WriteFile(filepath.Join(rurik.home, "bin", "notify-send"), []byte("#!/bin/sh\necho \"$1: $2\" >> "+shown+"\n"),
+		0o755); err != nil {
 		t.Fatal(err)
 	}
 	tamsin.tarn(0, "lock", level)
@@ -271,7 +274,8 @@ func TestNewsLeavesTheHouse(t *testing.T) {
 	chat := newChat(t)
 	d := serve(t)
 	d.Stop()
-	d.Env = append(d.Env, "TARND_MAIL=smtp://"+address, "TARND_MAIL_FROM=Kettle Tarn <tarn@saltpan.example>", "TARND_HOOK_HOSTS="+chat.host, "TARND_ADDRESS="+d.URL+"/")
+	d.Env = append(d.Env, "TARND_MAIL=smtp://"+address, "TARND_MAIL_FROM=Kettle Tarn <tarn@saltpan.example>", "TARND_HOOK_HOSTS="+chat.host,
+		"TARND_ADDRESS="+d.URL+"/")
 	d.start()
 	odile, tamsin, rurik := studio(t, d)
 	for _, p := range []*person{tamsin, rurik} {
@@ -299,7 +303,8 @@ func TestNewsLeavesTheHouse(t *testing.T) {
 	if err != nil || !strings.HasPrefix(hook.Secret, "whsec_") {
 		t.Fatalf("%+v, %v", hook, err)
 	}
-	if _, err := k.AddHook(t.Context(), "brinelight", model.HookRequest{URL: "http://127.0.0.1:9/x", Kinds: []string{"work"}}); err == nil || !strings.Contains(err.Error(), "--hook-hosts") {
+	if _, err := k.AddHook(t.Context(), "brinelight", model.HookRequest{URL: "http://127.0.0.1:9/x", Kinds: []string{"work"}}); err == nil ||
+		!strings.Contains(err.Error(), "--hook-hosts") {
 		t.Errorf("a hook to anywhere: %v", err)
 	}
 	chat.expect(hook.Secret)
@@ -333,8 +338,10 @@ func TestNewsLeavesTheHouse(t *testing.T) {
 	if len(letters) != 1 {
 		t.Fatalf("%d letters: %q", len(letters), letters)
 	}
-	says(t, strings.ReplaceAll(letters[0], "=\n", ""), "To: <tamsin@saltpan.example>", "Subject: [brinelight] rurik asks you to let go of", "two posts", d.URL+"/p/brinelight/asset/levels/harbour.glb", "Auto-Submitted: auto-generated")
-	says(t, strings.Join(chat.heard(), "\n"), "[brinelight] rurik asks tamsin to let go of levels/harbour.glb: two posts", "[brinelight] h2 by odile: new words")
+	says(t, strings.ReplaceAll(letters[0], "=\n", ""), "To: <tamsin@saltpan.example>", "Subject: [brinelight] rurik asks you to let go of",
+		"two posts", d.URL+"/p/brinelight/asset/levels/harbour.glb", "Auto-Submitted: auto-generated")
+	says(t, strings.Join(chat.heard(), "\n"), "[brinelight] rurik asks tamsin to let go of levels/harbour.glb: two posts",
+		"[brinelight] h2 by odile: new words")
 
 	// The rest comes in one letter a day.
 	d.sql(`update deliveries set due = now() where done is null`)
@@ -353,7 +360,8 @@ func TestNewsLeavesTheHouse(t *testing.T) {
 // client is one in a person's name.
 func (d *daemon) client(p *person) *client.Client {
 	d.t.Helper()
-	signed, err := client.New(d.URL, "", nil).SignIn(d.t.Context(), model.SignInRequest{Handle: p.handle, Passphrase: testbed.Passphrase, From: "a test"})
+	signed, err := client.New(d.URL, "", nil).SignIn(d.t.Context(),
+		model.SignInRequest{Handle: p.handle, Passphrase: testbed.Passphrase, From: "a test"})
 	if err != nil {
 		d.t.Fatal(err)
 	}
@@ -449,20 +457,23 @@ func TestLocksInTheConsole(t *testing.T) {
 	rurik.tarn(0, "ask", "-m", "two posts", level)
 	b.do(b.sees("1st in line: rurik"), b.sees("rurik asks tamsin to let go"))
 	// Waiting, from the page.
-	b.do(chromedp.Click(`button[aria-label="Wait in line for `+level+`"]`), chromedp.Click(`//*[@role="menuitem"][contains(., "odile-pc")]`), b.sees("2nd in line: you"))
+	b.do(chromedp.Click(`button[aria-label="Wait in line for `+level+`"]`), chromedp.Click(`//*[@role="menuitem"][contains(., "odile-pc")]`),
+		b.sees("2nd in line: you"))
 
 	// The holder answers with one click.
 	o := open(t, d)
 	o.signIn("tamsin")
 	o.do(chromedp.Navigate(d.URL+"/p/brinelight"), o.sees("Waiting for you"), o.sees("rurik asks you to let go"))
-	o.do(chromedp.Click(button("Not yet, because …")), chromedp.SendKeys(`//label[contains(., "Why")]//input`, "half built"), chromedp.SendKeys(`//label[contains(., "hours")]//input`, "2"), chromedp.Click(button("Tell them")))
+	o.do(chromedp.Click(button("Not yet, because …")), chromedp.SendKeys(`//label[contains(., "Why")]//input`, "half built"),
+		chromedp.SendKeys(`//label[contains(., "hours")]//input`, "2"), chromedp.Click(button("Tell them")))
 	b.do(b.sees("not yet until"), b.sees("half built"))
 	rurik.tarn(0, "ask", "-m", "now then?", level)
 	o.do(o.sees("now then?"), chromedp.Click(`button[aria-label="Give `+level+` to rurik"]`))
 	b.do(b.sees("offered to rurik"))
 	// The offer goes on, and the page says that it is one's turn.
 	rurik.tarn(0, "unlock", level)
-	b.do(b.sees("It is your turn: levels/harbour.glb is offered to you"), chromedp.Click(`button[aria-label="Take the lock of `+level+`"]`), b.sees("in odile-pc"))
+	b.do(b.sees("It is your turn: levels/harbour.glb is offered to you"), chromedp.Click(`button[aria-label="Take the lock of `+level+`"]`),
+		b.sees("in odile-pc"))
 	says(t, odile.tarn(0, "holders"), level, "yours")
 
 	// An override names what becomes of unsent work; the asset's page has the same panel.
@@ -470,13 +481,16 @@ func TestLocksInTheConsole(t *testing.T) {
 	rurik.write(map[string]string{"sounds/creak.wav": "edited"})
 	rurik.tarn(0, "status", "--fetch")
 	b.do(chromedp.Navigate(d.URL+"/p/brinelight/asset/sounds/creak.wav"), chromedp.Click(button("Take away")), b.sees("(there is something)"),
-		chromedp.SendKeys(`//label[contains(., "Reason")]//input`, "the build"), chromedp.Click(button("Take it away")), chromedp.WaitVisible(button("Lock")))
-	b.do(chromedp.Navigate(d.URL+"/p/brinelight/locks/record?ending=overridden"), chromedp.WaitVisible(`//td[contains(., "taken away") and contains(., "by odile")]`), b.sees("“the build”"))
+		chromedp.SendKeys(`//label[contains(., "Reason")]//input`, "the build"), chromedp.Click(button("Take it away")),
+		chromedp.WaitVisible(button("Lock")))
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/locks/record?ending=overridden"),
+		chromedp.WaitVisible(`//td[contains(., "taken away") and contains(., "by odile")]`), b.sees("“the build”"))
 	b.do(chromedp.Click(`//a[normalize-space(.)="What people wait for"]`), b.sees("Together"))
 
 	// How one hears of things.
 	b.do(chromedp.Navigate(d.URL+"/p/brinelight/news"), b.sees("This service has no mail server"), b.sees("This service sends no posts"),
-		chromedp.Click(`//tr[contains(., "new handoffs arrived")]//input[@type="checkbox"]`), chromedp.Click(button("Keep this")), b.sees("Kept."))
+		chromedp.Click(`//tr[contains(., "new handoffs arrived")]//input[@type="checkbox"]`), chromedp.Click(button("Keep this")),
+		b.sees("Kept."))
 	settings, err := d.client(odile).NewsSettings(t.Context())
 	if err != nil || settings.Mail != "" || !settings.Kinds[6].Desktop {
 		t.Errorf("%+v, %v", settings, err)

@@ -23,8 +23,11 @@ func passes(t *testing.T) (d *daemon, odile, rurik *person) {
 	t.Helper()
 	d = serve(t)
 	odile, rurik = d.person("odile"), d.person("rurik")
-	odile.start(map[string]string{"textures/rust.png": string(scene.Albedo("rust", 64, 0)), "textures/fog.png": string(scene.Albedo("fog", 64, 0)), "sounds/horn.wav": string(scene.Sound("oar-stroke", 0)), "text/dialogue-keeper.txt": string(scene.Dialogue("keeper", 0)),
-		"tarn.toml": "presets = [\"game\", \"sound\"]\n\n[[task]]\nmatch = \"BRL-*\"\nlink = \"https://tasks.saltpan.example/{task}\"\n"})
+	odile.start(map[string]string{"textures/rust.png": string(scene.Albedo("rust", 64, 0)),
+		"textures/fog.png": string(scene.Albedo("fog", 64, 0)), "sounds/horn.wav": string(scene.Sound("oar-stroke", 0)),
+		"text/dialogue-keeper.txt": string(scene.Dialogue("keeper", 0)),
+		"tarn.toml": "presets = [\"game\", \"sound\"]\n\n[[task]]\nmatch = \"BRL-*\"\nlink = " +
+			"\"https://tasks.saltpan.example/{task}\"\n"})
 	rurik.join(odile, "artist")
 	rurik.hand("Rust bites deeper", "textures/rust.png", scene.Albedo("rust", 64, 1), "--task", "BRL-117", "--stage", "polish")
 	odile.hand("Keeper's lines cut by half", "text/dialogue-keeper.txt", scene.Dialogue("keeper", 1), "--task", "BRL-131")
@@ -49,8 +52,10 @@ func TestLookingBackAtTheCommandLine(t *testing.T) {
 
 	// One timeline, by everything that it can be filtered by.
 	for want, args := range map[string][]string{
-		"h6 h5 h4 h2": {"--by", "rurik"}, "h5 h2": {"--by", "rurik", "--text", "rust"}, "h3 h1": {"--kind", "text"}, "h4 h1": {"--kind", "sound"}, "h2": {"--task", "BRL-117"}, "h5": {"--stage", "final"},
-		"h5 h2 ": {"--text", "rust"}, "h6 h5 h4 h3 h2 h1": {"--since", "2020-01-01"}, "": {"--until", "2020-01-01"}, "h6 h5 h2 h1": {"textures"}, "h6 h5 h2 h1 ": {"*.png"}, "h1": {"--before", "h2"},
+		"h6 h5 h4 h2": {"--by", "rurik"}, "h5 h2": {"--by", "rurik", "--text", "rust"}, "h3 h1": {"--kind", "text"}, "h4 h1": {"--kind", "sound"},
+		"h2": {"--task", "BRL-117"}, "h5": {"--stage", "final"},
+		"h5 h2 ": {"--text", "rust"}, "h6 h5 h4 h3 h2 h1": {"--since", "2020-01-01"}, "": {"--until", "2020-01-01"}, "h6 h5 h2 h1": {"textures"},
+		"h6 h5 h2 h1 ": {"*.png"}, "h1": {"--before", "h2"},
 	} {
 		var list struct{ Handoffs []struct{ Number int } }
 		odile.json(0, &list, append([]string{"history"}, args...)...)
@@ -128,7 +133,8 @@ func TestLookingBackAtTheCommandLine(t *testing.T) {
 	says(t, odile.tarn(1, "rollback", "--all", "--to", "quay-walk"), "rurik holds it")
 	rurik.tarn(0, "unlock", "textures/fog.png")
 	says(t, odile.tarn(1, "rollback", "--without", "h2"), "h5", "textures/rust.png")
-	says(t, odile.tarn(0, "rollback", "--without", "h4", "-m", "It fought with the gulls"), "h7: It fought with the gulls", "as in v1", "now v3")
+	says(t, odile.tarn(0, "rollback", "--without", "h4", "-m", "It fought with the gulls"), "h7: It fought with the gulls", "as in v1",
+		"now v3")
 	says(t, odile.tarn(0, "show", "h7"), "Without h4: Horn a third lower")
 	says(t, odile.tarn(0, "rollback", "--all", "--to", "quay-walk"), "h8: Back to quay-walk (h3)", "textures/fog.png", "textures/rust.png")
 	odile.has("textures/rust.png", old)
@@ -163,20 +169,27 @@ func TestLookingBackInTheBrowser(t *testing.T) {
 	b.signIn("odile")
 
 	// A filter is an address, and the form makes it.
-	b.do(chromedp.Navigate(d.URL+"/p/brinelight/handoffs?author=rurik&path=textures&text=rust"), b.sees("Rust bites deeper"), b.sees("Rust catches the lamp"), chromedp.WaitNotPresent(`//a[contains(., "Horn a third lower")]`))
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/handoffs?author=rurik&path=textures&text=rust"), b.sees("Rust bites deeper"),
+		b.sees("Rust catches the lamp"), chromedp.WaitNotPresent(`//a[contains(., "Horn a third lower")]`))
 	b.do(chromedp.Click(button("All handoffs")), b.sees("Horn a third lower"), b.sees("quay-walk"),
-		chromedp.SendKeys(`//label[contains(., "Stage")]//input`, "final"), b.until(`location.search === "?stage=final"`), chromedp.WaitNotPresent(`//a[contains(., "Horn a third lower")]`), b.sees("Rust catches the lamp"))
+		chromedp.SendKeys(`//label[contains(., "Stage")]//input`, "final"), b.until(`location.search === "?stage=final"`),
+		chromedp.WaitNotPresent(`//a[contains(., "Horn a third lower")]`), b.sees("Rust catches the lamp"))
 	if n := b.number(`document.querySelectorAll('a[href="https://tasks.saltpan.example/BRL-117"]').length`); n != 0 {
 		t.Errorf("a task of a handoff that does not fit is linked")
 	}
-	b.do(chromedp.Navigate(d.URL+"/p/brinelight/handoffs/2"), chromedp.WaitVisible(`a[href="https://tasks.saltpan.example/BRL-117"]`), b.sees("before v1"), b.sees("after v2"))
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/handoffs/2"), chromedp.WaitVisible(`a[href="https://tasks.saltpan.example/BRL-117"]`),
+		b.sees("before v1"), b.sees("after v2"))
 	b.loaded()
 
 	// Who changed each line, and lists as spreadsheets.
-	b.do(chromedp.Navigate(d.URL+"/p/brinelight/asset/text/dialogue-keeper.txt"), chromedp.WaitVisible(`table[aria-label="Who changed each line last"]`), b.sees("KEEPER: Oil, a dry wick"))
-	for _, address := range []string{"handoffs.csv?author=rurik", "asset.csv?path=textures/rust.png", "between.csv?from=h3&to=h6", "milestones.csv"} {
-		rows := b.number(fmt.Sprintf(`fetch("/api/v1/projects/brinelight/%s").then((r) => r.ok ? r.text() : "").then((t) => t.trim().split("\r\n").length)`, address))
-		want := map[string]float64{"handoffs.csv?author=rurik": 5, "asset.csv?path=textures/rust.png": 4, "between.csv?from=h3&to=h6": 4, "milestones.csv": 2}[address]
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/asset/text/dialogue-keeper.txt"),
+		chromedp.WaitVisible(`table[aria-label="Who changed each line last"]`), b.sees("KEEPER: Oil, a dry wick"))
+	for _, address := range []string{"handoffs.csv?author=rurik", "asset.csv?path=textures/rust.png", "between.csv?from=h3&to=h6",
+		"milestones.csv"} {
+		rows := b.number(fmt.Sprintf(`fetch("/api/v1/projects/brinelight/%s").then((r) => r.ok ? r.text() : "").then((t) => `+
+			`t.trim().split("\r\n").length)`, address))
+		want := map[string]float64{"handoffs.csv?author=rurik": 5, "asset.csv?path=textures/rust.png": 4, "between.csv?from=h3&to=h6": 4,
+			"milestones.csv": 2}[address]
 		if rows != want {
 			t.Errorf("%s has %.0f rows, want %.0f", address, rows, want)
 		}
@@ -184,7 +197,8 @@ func TestLookingBackInTheBrowser(t *testing.T) {
 
 	// A state gets a name, and two names are a page.
 	b.do(chromedp.Navigate(d.URL+"/p/brinelight/handoffs/milestones"), b.sees("quay-walk"), chromedp.Click(button("Name the newest state")),
-		chromedp.SendKeys(`//label[contains(., "Name")]//input`, "first-light"), chromedp.Click(button("Name it")), b.sees("What came since quay-walk"),
+		chromedp.SendKeys(`//label[contains(., "Name")]//input`, "first-light"), chromedp.Click(button("Name it")),
+		b.sees("What came since quay-walk"),
 		chromedp.Click(`//a[contains(., "What came since quay-walk")]`), b.sees("3 assets"), b.sees("By folder"), b.sees("By person"))
 	b.loaded()
 
@@ -194,15 +208,19 @@ func TestLookingBackInTheBrowser(t *testing.T) {
 	if err != nil || response.StatusCode != http.StatusUnauthorized {
 		t.Errorf("an archive without signing in: %v, %v", response.Status, err)
 	}
-	if n := b.number(`fetch("/api/v1/projects/brinelight/archive?at=quay-walk&form=zip").then((r) => r.arrayBuffer()).then((a) => a.byteLength)`); n < 20000 {
+	if n := b.number(`fetch("/api/v1/projects/brinelight/archive?at=quay-walk&form=zip").then((r) => r.arrayBuffer()).then((a) => ` +
+		`a.byteLength)`); n < 20000 {
 		t.Errorf("the archive has %.0f bytes", n)
 	}
 
 	// Going back, looked at first: a handoff is undone, and the whole project goes back.
-	b.do(chromedp.Navigate(d.URL+"/p/brinelight/handoffs/6"), chromedp.Click(button("Undo this handoff")), b.sees("A new handoff of 1 asset"), b.sees("as in version 1"), chromedp.Click(button("Go back")), chromedp.WaitNotPresent(`//div[@role="alertdialog"]`),
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/handoffs/6"), chromedp.Click(button("Undo this handoff")), b.sees("A new handoff of 1 asset"),
+		b.sees("as in version 1"), chromedp.Click(button("Go back")), chromedp.WaitNotPresent(`//div[@role="alertdialog"]`),
 		chromedp.Navigate(d.URL+"/p/brinelight/handoffs"), b.sees("Without h6: Fog warmer at its edge"),
-		chromedp.Navigate(d.URL+"/p/brinelight/handoffs/2"), chromedp.Click(button("Undo this handoff")), b.sees("This stands in the way"), b.sees("textures/rust.png"), chromedp.Click(button("Cancel")),
-		chromedp.Navigate(d.URL+"/p/brinelight/assets?at=h1"), chromedp.Click(button("Bring all of it back")), b.sees("as in version 1"), chromedp.Click(button("Go back")), chromedp.WaitNotPresent(`//div[@role="alertdialog"]`))
+		chromedp.Navigate(d.URL+"/p/brinelight/handoffs/2"), chromedp.Click(button("Undo this handoff")), b.sees("This stands in the way"),
+		b.sees("textures/rust.png"), chromedp.Click(button("Cancel")),
+		chromedp.Navigate(d.URL+"/p/brinelight/assets?at=h1"), chromedp.Click(button("Bring all of it back")), b.sees("as in version 1"),
+		chromedp.Click(button("Go back")), chromedp.WaitNotPresent(`//div[@role="alertdialog"]`))
 	odile.tarn(0, "update")
 	odile.has("textures/rust.png", string(scene.Albedo("rust", 64, 0)))
 	odile.has("text/dialogue-keeper.txt", string(scene.Dialogue("keeper", 0)))

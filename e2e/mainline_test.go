@@ -20,7 +20,8 @@ func (p *person) gitIn(dir string, status int, args ...string) string {
 	p.t.Helper()
 	cmd := exec.Command("git", append([]string{"-c", "init.defaultBranch=main", "-c", "protocol.file.allow=always"}, args...)...)
 	cmd.Dir = dir
-	cmd.Env = append(p.command(dir).Env, "PATH="+bin+":"+os.Getenv("PATH"), "GIT_CONFIG_NOSYSTEM=1", "GIT_AUTHOR_NAME="+p.handle, "GIT_AUTHOR_EMAIL="+p.handle+"@gull.example",
+	cmd.Env = append(p.command(dir).Env, "PATH="+bin+":"+os.Getenv("PATH"), "GIT_CONFIG_NOSYSTEM=1", "GIT_AUTHOR_NAME="+p.handle,
+		"GIT_AUTHOR_EMAIL="+p.handle+"@gull.example",
 		"GIT_COMMITTER_NAME="+p.handle, "GIT_COMMITTER_EMAIL="+p.handle+"@gull.example")
 	out, _ := cmd.CombinedOutput()
 	if got := cmd.ProcessState.ExitCode(); got != status {
@@ -54,7 +55,8 @@ func TestTheCodeNamesItsAssets(t *testing.T) {
 		t.Errorf("git has %q", got)
 	}
 	text, err := os.ReadFile(filepath.Join(keiko.dir, rules.Pin))
-	if err != nil || !strings.Contains(string(text), "service = \""+d.URL+"\"\nproject = \"brinelight\"\nbranch = \"main\"\nhandoff = 1\n") || strings.Contains(string(text), "tarn_") {
+	if err != nil || !strings.Contains(string(text), "service = \""+d.URL+"\"\nproject = \"brinelight\"\nbranch = \"main\"\nhandoff = 1\n") ||
+		strings.Contains(string(text), "tarn_") {
 		t.Errorf("the pin is %s, %v", text, err)
 	}
 
@@ -72,7 +74,8 @@ func TestTheCodeNamesItsAssets(t *testing.T) {
 	says(t, keiko.tarn(0, "pin", "--leave-unsent"), "says h2 already")
 
 	// Going back to a commit goes back to its assets; what was not sent stays.
-	says(t, keiko.tarn(0, "update", "--commit", "HEAD~1"), "Changed here and not sent", "sounds/oar.wav", "this is h1; the workspace stays there")
+	says(t, keiko.tarn(0, "update", "--commit", "HEAD~1"), "Changed here and not sent", "sounds/oar.wav",
+		"this is h1; the workspace stays there")
 	keiko.has("textures/rust.png", "rust 1")
 	keiko.has("textures/kelp.png", "")
 	keiko.has("sounds/oar.wav", "oar, half done")
@@ -127,7 +130,8 @@ func TestAMergeOfCodeAndItsPin(t *testing.T) {
 	keiko.git("checkout", "-q", "night")
 	step("rust 3")
 	says(t, keiko.gitIn(keiko.dir, 1, "merge", "main"), "CONFLICT")
-	says(t, keiko.tarn(1, "update", "--pinned"), "a merge left two pins in it: h3 of your side, and h2 of the side that was merged", "tarn pin --newer")
+	says(t, keiko.tarn(1, "update", "--pinned"), "a merge left two pins in it: h3 of your side, and h2 of the side that was merged",
+		"tarn pin --newer")
 	says(t, keiko.tarn(1, "pin", "check"), "tarn pin --newer")
 	says(t, keiko.tarn(0, "pin", "--newer"), "tarn.pin says h3, the newer of the two (the other side said h2)")
 	keiko.git("commit", "-q", "-m", "Merge")
@@ -204,7 +208,8 @@ func TestAColleagueAndABuildMachineInTwoCommands(t *testing.T) {
 		t.Fatal(err)
 	}
 	says(t, run(1, d.URL, "pin", "check", "--workspace"), "other   textures/rust.png", "missing sounds/oar.wav", "more    textures/more.png")
-	for _, refused := range [][]string{{"lock", "textures/rust.png"}, {"send", "-m", "x"}, {"member", "add", "rurik"}, {"token", "new"}, {"start", "other", "--yes"}} {
+	for _, refused := range [][]string{{"lock", "textures/rust.png"}, {"send", "-m", "x"}, {"member", "add", "rurik"}, {"token", "new"},
+		{"start", "other", "--yes"}} {
 		run(1, d.URL, refused...)
 	}
 	var list struct{ Tokens []struct{ ID int } }
@@ -218,7 +223,8 @@ func TestAColleagueAndABuildMachineInTwoCommands(t *testing.T) {
 func TestHooksInTheRepository(t *testing.T) {
 	_, keiko, tamsin := withCode(t)
 	hooks := filepath.Join(keiko.dir, ".git", "hooks")
-	keiko.write(map[string]string{".git/hooks/pre-commit": "#!/bin/sh\necho theirs >> ran\n", ".git/hooks/post-checkout": "#!/bin/sh\necho \"out $3\" >> ran\n"})
+	keiko.write(map[string]string{".git/hooks/pre-commit": "#!/bin/sh\necho theirs >> ran\n",
+		".git/hooks/post-checkout": "#!/bin/sh\necho \"out $3\" >> ran\n"})
 	for _, h := range []string{"pre-commit", "post-checkout"} {
 		if err := os.Chmod(filepath.Join(hooks, h), 0o755); err != nil {
 			t.Fatal(err)
@@ -231,7 +237,8 @@ func TestHooksInTheRepository(t *testing.T) {
 	keiko.write(map[string]string{"textures/stray.png": "x", "big.dat": "\x00" + strings.Repeat("b", 6<<20), "more.go": "package main\n"})
 	keiko.git("add", "-f", "textures/stray.png", "big.dat", "more.go")
 	out := keiko.gitIn(keiko.dir, 1, "commit", "-m", "all")
-	says(t, out, "textures/stray.png: the rules call it an asset", "big.dat: it is a binary of 6.0 MiB, and no rule covers it", "git restore --staged")
+	says(t, out, "textures/stray.png: the rules call it an asset", "big.dat: it is a binary of 6.0 MiB, and no rule covers it",
+		"git restore --staged")
 	if strings.Contains(out, "more.go") {
 		t.Errorf("code is refused: %s", out)
 	}
@@ -279,8 +286,8 @@ func TestHooksInTheRepository(t *testing.T) {
 	says(t, keiko.tarn(1, "pin", "--hook"), "core.hooksPath", "pre-commit: tarn pin staged")
 }
 
-// A thousand handoffs later the repository has grown by the pins alone: it is compared with one in which the same commits change the code and
-// no pin.
+// A thousand handoffs later the repository has grown by the pins alone: it is compared with one in which the same commits change the code
+// and no pin.
 func TestAThousandPinsAreSmall(t *testing.T) {
 	_, keiko, _ := withCode(t)
 	text, err := os.ReadFile(filepath.Join(keiko.dir, rules.Pin))
@@ -295,7 +302,8 @@ func TestAThousandPinsAreSmall(t *testing.T) {
 		var script strings.Builder
 		for i := range steps {
 			message := fmt.Sprintf("Step %d", i)
-			fmt.Fprintf(&script, "commit refs/heads/main\ncommitter keiko <keiko@gull.example> %d +0000\ndata %d\n%s\n", 1_800_000_000+i*3600, len(message), message)
+			fmt.Fprintf(&script, "commit refs/heads/main\ncommitter keiko <keiko@gull.example> %d +0000\ndata %d\n%s\n", 1_800_000_000+i*3600,
+				len(message), message)
 			code := fmt.Sprintf("package main\n\nconst step = %d\n", i)
 			fmt.Fprintf(&script, "M 100644 inline main.go\ndata %d\n%s\n", len(code), code)
 			if pinned {
@@ -337,7 +345,8 @@ func TestAdoptingARepository(t *testing.T) {
 		t.Helper()
 		keiko.write(files)
 		keiko.git("add", "-A", ".")
-		keiko.git("-c", "user.name=x", "-c", "user.email=x@x", "commit", "-q", "--author", who.handle+" <"+who.handle+"@gull.example>", "-m", message)
+		keiko.git("-c", "user.name=x", "-c", "user.email=x@x", "commit", "-q", "--author", who.handle+" <"+who.handle+"@gull.example>", "-m",
+			message)
 	}
 	commit(keiko, "Begin", map[string]string{"main.go": "package main\n", "tex/rust.png": strings.Repeat("rust 1 ", 900)})
 	commit(tamsin, "Rust, darker", map[string]string{"tex/rust.png": strings.Repeat("rust 2 ", 900), "a:b.png": "odd"})
@@ -349,13 +358,15 @@ func TestAdoptingARepository(t *testing.T) {
 	commit(keiko, "Only code", map[string]string{"main.go": "package main // 2\n"})
 	head := strings.TrimSpace(keiko.git("rev-parse", "HEAD"))
 
-	says(t, keiko.tarn(0, "adopt", "--preview"), "Under the presets game, assets are 4 paths in the history: 4 versions", "A clone of the repository weighs", "without them", "By kind:", "png", "The heaviest:", "tex/rust.png")
+	says(t, keiko.tarn(0, "adopt", "--preview"), "Under the presets game, assets are 4 paths in the history: 4 versions",
+		"A clone of the repository weighs", "without them", "By kind:", "png", "The heaviest:", "tex/rust.png")
 	says(t, keiko.tarn(0, "adopt", "--list-paths"), "a:b.png\n", "tex/rust.png\n")
 	says(t, keiko.tarn(2, "adopt"), "name the project")
 	says(t, keiko.tarn(1, "adopt", "brinelight", "--history"), "nothing was done", "--yes")
 
 	// Beside what there is: git stays as it was.
-	says(t, keiko.tarn(0, "adopt", "brinelight", "--history", "--beside", "--yes"), "5 handoffs, 5 versions: h1 to h5 of brinelight", "Kept by name", "tamsin (in git)", "a:b.png", "Git is as it was")
+	says(t, keiko.tarn(0, "adopt", "brinelight", "--history", "--beside", "--yes"), "5 handoffs, 5 versions: h1 to h5 of brinelight",
+		"Kept by name", "tamsin (in git)", "a:b.png", "Git is as it was")
 	if out := keiko.git("status", "--porcelain", "--untracked-files=no"); out != "" {
 		t.Errorf("git sees %s", out)
 	}
@@ -376,7 +387,8 @@ func TestAdoptingARepository(t *testing.T) {
 	keiko.git("add", "more.go")
 	says(t, keiko.tarn(1, "adopt"), "something is staged", "more.go")
 	keiko.git("restore", "--staged", "more.go")
-	says(t, keiko.tarn(0, "adopt"), "A commit is prepared, and not made: 3 files out of git's index", "tarn.pin and .gitignore in it", "git commit")
+	says(t, keiko.tarn(0, "adopt"), "A commit is prepared, and not made: 3 files out of git's index", "tarn.pin and .gitignore in it",
+		"git commit")
 	status := keiko.git("status", "--porcelain")
 	says(t, status, "D  tex/iron.png", "D  tex/kelp.png", "A  tarn.pin", "A  .gitignore", "?? more.go")
 	if strings.Contains(status, "tarn.toml") || strings.Contains(status, ".tarn") {
@@ -488,10 +500,12 @@ func TestTheBlockFollowsTheRules(t *testing.T) {
 	if ignore() != before {
 		t.Error("the block was rewritten though the rules did not change")
 	}
-	keiko.write(map[string]string{rules.File: string(rulesText) + "\n[[rule]]\nmatch = \"/bakes/\"\nkind = \"asset\"\n", "bakes/one.bin": "baked"})
+	keiko.write(map[string]string{rules.File: string(rulesText) + "\n[[rule]]\nmatch = \"/bakes/\"\nkind = \"asset\"\n",
+		"bakes/one.bin": "baked"})
 	keiko.tarn(0, "send", "-m", "Bakes are assets")
 	after := ignore()
-	if !strings.HasPrefix(after, "first\n"+rules.FenceBegin) || !strings.HasSuffix(after, rules.FenceEnd+"\n"+ours) || !strings.Contains(after, "/[bB][aA][kK][eE][sS]/") {
+	if !strings.HasPrefix(after, "first\n"+rules.FenceBegin) || !strings.HasSuffix(after, rules.FenceEnd+"\n"+ours) ||
+		!strings.Contains(after, "/[bB][aA][kK][eE][sS]/") {
 		t.Errorf("the ignore file is\n%s", after)
 	}
 	if out := keiko.git("status", "--porcelain"); strings.Contains(out, "bakes") {
@@ -526,7 +540,8 @@ func TestTheCodeInTheConsole(t *testing.T) {
 	step("three", "Doors close")
 	third := step("four", "Doors creak")
 	b.do(b.sees("The code gains 1 handoff of assets (h4)"), b.sees("Rust: four"),
-		chromedp.Navigate(d.URL+"/p/brinelight/code?from="+third+"&to="+first), b.sees("Going back, the code loses 2 handoffs of assets (h3 to h4)"),
+		chromedp.Navigate(d.URL+"/p/brinelight/code?from="+third+"&to="+first),
+		b.sees("Going back, the code loses 2 handoffs of assets (h3 to h4)"),
 		chromedp.Navigate(d.URL+"/p/brinelight/handoffs/4"), b.sees("The code goes with it since commit "+third[:10]+" by keiko: Doors creak"),
 		chromedp.Navigate(d.URL+"/p/brinelight/handoffs"), b.sees("pinned by commit "+third[:10]))
 }

@@ -56,11 +56,13 @@ type tally struct{ client, service, both, cut, arrived, verified, deep, compared
 func (n tally) kills() int { return n.client + n.service + 2*n.both }
 func (n *tally) add(m tally) {
 	n.client, n.service, n.both, n.cut, n.arrived = n.client+m.client, n.service+m.service, n.both+m.both, n.cut+m.cut, n.arrived+m.arrived
-	n.verified, n.deep, n.compared, n.handoffs, n.services = n.verified+m.verified, n.deep+m.deep, n.compared+m.compared, n.handoffs+m.handoffs, n.services+m.services
+	n.verified, n.deep, n.compared, n.handoffs, n.services = n.verified+m.verified, n.deep+m.deep, n.compared+m.compared,
+		n.handoffs+m.handoffs, n.services+m.services
 }
 
 func (n tally) String() string {
-	return fmt.Sprintf("%d kills on %d services (%d of the client, %d of the service, %d of both at once): %d commands cut off, %d of their handoffs "+
+	return fmt.Sprintf("%d kills on %d services (%d of the client, %d of the service, %d of both at once): %d commands cut off, %d of their "+
+		"handoffs "+
 		"arrived nevertheless; verified %d times, %d of them every byte; %d handoffs acknowledged, compared %d times",
 		n.kills(), n.services, n.client, n.service, n.both, n.cut, n.arrived, n.verified, n.deep, n.handoffs, n.compared)
 }
@@ -81,7 +83,8 @@ type season struct {
 }
 
 func aSeason(t *testing.T, seed uint64, kills int) tally {
-	s := &season{tally: &tally{services: 1}, t: t, d: serve(t), random: rand.New(rand.NewPCG(seed, 15)), told: map[int]string{}, want: map[string]string{"a.png": "a"}, longest: map[string]time.Duration{}}
+	s := &season{tally: &tally{services: 1}, t: t, d: serve(t), random: rand.New(rand.NewPCG(seed, 15)), told: map[int]string{},
+		want: map[string]string{"a.png": "a"}, longest: map[string]time.Duration{}}
 	s.odile, s.rurik = s.d.person("odile"), s.d.person("rurik")
 	s.odile.start(map[string]string{"a.png": "a"})
 	s.rurik.join(s.odile, "artist")
@@ -214,7 +217,8 @@ func (s *season) cutOff(p *person, args ...string) bool {
 	case err == nil:
 		s.hear(args, out.Bytes())
 	case cmd.ProcessState.ExitCode() >= 0 && cmd.ProcessState.ExitCode() != 3:
-		s.t.Fatalf("tarn %s, with the service gone for a moment, ends with %d:\n%s%s", strings.Join(args, " "), cmd.ProcessState.ExitCode(), out.Bytes(), errs.Bytes())
+		s.t.Fatalf("tarn %s, with the service gone for a moment, ends with %d:\n%s%s", strings.Join(args, " "), cmd.ProcessState.ExitCode(),
+			out.Bytes(), errs.Bytes())
 	default:
 		s.cut++
 	}

@@ -121,7 +121,8 @@ func (n *stickNode) Mkdir(ctx context.Context, name string, mode uint32, out *fu
 	return n.child(ctx, name, out)
 }
 
-func (n *stickNode) Create(ctx context.Context, name string, flags, mode uint32, out *fuse.EntryOut) (*fs.Inode, fs.FileHandle, uint32, syscall.Errno) {
+func (n *stickNode) Create(ctx context.Context, name string, flags, mode uint32,
+	out *fuse.EntryOut) (*fs.Inode, fs.FileHandle, uint32, syscall.Errno) {
 	if wrong := n.stick.before("create", name); wrong != 0 {
 		return nil, nil, 0, wrong
 	}

@@ -22,9 +22,12 @@ func TestAnEmptyNameIsWrongUse(t *testing.T) {
 	odile := d.person("odile")
 	odile.start(map[string]string{"a.png": "a"})
 	odile.write(map[string]string{"a.png": "a day's work", "b.png": "another"})
-	for _, args := range [][]string{{"lock", ""}, {"discard", ""}, {"send", "-m", "n", ""}, {"unlock", " "}, {"begin", "", "a.png"}, {"update", ""}, {"ask", "-m", "x", ""}, {"history", ""}, {"status", ""}, {"rollback", "", "--to", "v1"},
-		{"rules", "include", ""}, {"scope", "add", ""}, {"move", "a.png", ""}, {"lock", "--note", "", "a.png"}, {"send", "-m", ""}, {"join", ""}, {"start", ""}, {"export", "--at", "", "x"}, {"rules", "include"}, {"rules", "test"},
-		{"settle", "a.png", "--use", "nonsense"}, {"history", "--since", "soon"}, {"history", "--last", "0"}, {"holders", "--ending", "sent"}, {"sign-ins", "end"}, {"unlock", "--project", "brinelight", "a.png"}, {"lokc", "a.png"}, {"member", "frobnicate"}} {
+	for _, args := range [][]string{{"lock", ""}, {"discard", ""}, {"send", "-m", "n", ""}, {"unlock", " "}, {"begin", "", "a.png"},
+		{"update", ""}, {"ask", "-m", "x", ""}, {"history", ""}, {"status", ""}, {"rollback", "", "--to", "v1"},
+		{"rules", "include", ""}, {"scope", "add", ""}, {"move", "a.png", ""}, {"lock", "--note", "", "a.png"}, {"send", "-m", ""}, {"join", ""},
+		{"start", ""}, {"export", "--at", "", "x"}, {"rules", "include"}, {"rules", "test"},
+		{"settle", "a.png", "--use", "nonsense"}, {"history", "--since", "soon"}, {"history", "--last", "0"}, {"holders", "--ending", "sent"},
+		{"sign-ins", "end"}, {"unlock", "--project", "brinelight", "a.png"}, {"lokc", "a.png"}, {"member", "frobnicate"}} {
 		if r := odile.runIn(odile.dir, "", args...); r.Status != 2 {
 			t.Errorf("tarn %q ends with %d: %s%s", args, r.Status, r.Out, r.Errs)
 		}
@@ -88,7 +91,8 @@ func TestFromAnywhereAndLearningOfIt(t *testing.T) {
 	says(t, odile.tarn2(t, 0, odile.home, "holders", "--project", "brinelight"), "textures/Rust.png", "rurik", "the north rail")
 	says(t, odile.tarn2(t, 0, odile.home, "holders", "--project", "brinelight", "--person", "odile"), "Nothing is locked")
 	says(t, odile.tarn2(t, 0, odile.home, "history", "--project", "brinelight", "--since", "2h", "--until", "today"), "Baseline")
-	says(t, odile.tarn2(t, 0, odile.home, "unlock", "--override", "--project", "brinelight", "-m", "the build has to go out", "textures/Rust.png"), "is free")
+	says(t, odile.tarn2(t, 0, odile.home, "unlock", "--override", "--project", "brinelight", "-m", "the build has to go out",
+		"textures/Rust.png"), "is free")
 	rurik.write(map[string]string{"textures/Rust.png": "a day's work"})
 	says(t, rurik.tarn(1, "send", "-m", "n"), "odile took it away from you", "the build has to go out")
 	says(t, rurik.tarn(0, "status"), "free")
@@ -134,7 +138,8 @@ func TestPeopleComeAndGo(t *testing.T) {
 		t.Fatal(r.Errs)
 	}
 	says(t, rurik.tarn(0, "sign-ins", "list"), "this one", "tarn on rurik-pc")
-	if r := rurik.runIn(rurik.home, "wrong\nhoarse gulls at low tide\n", "passphrase"); r.Status != 1 || !strings.Contains(r.Errs, "not your passphrase") {
+	if r := rurik.runIn(rurik.home, "wrong\nhoarse gulls at low tide\n", "passphrase"); r.Status != 1 ||
+		!strings.Contains(r.Errs, "not your passphrase") {
 		t.Errorf("%d %s", r.Status, r.Errs)
 	}
 	for _, weak := range []string{"short", "passwordpassword", "rurikrurikrurik"} {
@@ -142,7 +147,8 @@ func TestPeopleComeAndGo(t *testing.T) {
 			t.Errorf("%q is taken: %s", weak, r.Out)
 		}
 	}
-	if r := rurik.runIn(rurik.home, testbed.Passphrase+"\nhoarse gulls at low tide\n", "passphrase"); r.Status != 0 || !strings.Contains(r.Out, "elsewhere ended") {
+	if r := rurik.runIn(rurik.home, testbed.Passphrase+"\nhoarse gulls at low tide\n", "passphrase"); r.Status != 0 ||
+		!strings.Contains(r.Out, "elsewhere ended") {
 		t.Fatalf("%d %s%s", r.Status, r.Out, r.Errs)
 	}
 	if r := laptop.runIn(laptop.home, "", "whoami"); r.Status != 1 || !strings.Contains(r.Errs, "sign-in ended") {

@@ -41,7 +41,8 @@ func windows(t *testing.T) (onWindows func(*person) *person) {
 	return func(p *person) *person {
 		home := `Z:` + strings.ReplaceAll(p.home, "/", `\`)
 		p.machine.Bin, p.machine.Through = dir, wine
-		p.machine.Env = []string{"WINEPREFIX=" + filepath.Join(dir, "prefix"), "WINEDEBUG=-all", "DISPLAY=", "XDG_CONFIG_HOME=" + home + `\.config`, "XDG_STATE_HOME=" + home + `\.state`}
+		p.machine.Env = []string{"WINEPREFIX=" + filepath.Join(dir, "prefix"), "WINEDEBUG=-all", "DISPLAY=", "XDG_CONFIG_HOME=" + home +
+			`\.config`, "XDG_STATE_HOME=" + home + `\.state`}
 		return p
 	}
 }
@@ -62,7 +63,8 @@ func TestADayOnWindows(t *testing.T) {
 	if err := os.MkdirAll(filepath.Join(odile.dir, "cache"), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	odile.start(map[string]string{"textures/rust.png": "rust one", "textures/Moss.png": "moss one", "levels/quay.tscn": "level one", "a.png": "a"})
+	odile.start(map[string]string{"textures/rust.png": "rust one", "textures/Moss.png": "moss one", "levels/quay.tscn": "level one",
+		"a.png": "a"})
 	rurik.join(odile, "artist")
 	keiko.join(odile, "artist")
 
@@ -128,7 +130,8 @@ func TestADayOnWindows(t *testing.T) {
 	for path, text := range files {
 		rurik.has(path, text)
 	}
-	for i, words := range [][]string{{"holders"}, {"news"}, {"project", "list"}, {"whoami"}, {"rules", "test", "textures/rust.png"}, {"help"}, {"milestone", "list"}} {
+	for i, words := range [][]string{{"holders"}, {"news"}, {"project", "list"}, {"whoami"}, {"rules", "test", "textures/rust.png"}, {"help"},
+		{"milestone", "list"}} {
 		if out := rurik.tarn(0, words...); out == "" {
 			t.Error(fmt.Sprint(i), words, "say nothing")
 		}

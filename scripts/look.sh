@@ -1,9 +1,13 @@
-# Formatting and vetting, for all three systems of the client.
+# Formatting, the length of lines, and vetting, for all three systems of the client.
 look() {
   unformatted=$(git ls-files '*.go' | xargs gofmt -l)
   if [ -n "$unformatted" ]; then
     echo "gofmt would change:" >&2
     echo "$unformatted" >&2
+    exit 1
+  fi
+  if git ls-files '*.go' | LC_ALL=C.UTF-8 xargs grep -nE '^.{141,}$'; then
+    echo "these lines have more than 140 characters" >&2
     exit 1
   fi
   go vet ./...

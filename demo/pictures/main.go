@@ -27,7 +27,8 @@ var shots = []shot{
 	{name: "console-asset", address: "/p/tidepad/asset/board/tidepad.kicad_pcb"},
 	{name: "console-handoffs", address: "/p/brinelight/handoffs", theme: "light"},
 	{name: "console-handoff", address: "/p/brinelight/handoffs/8"},
-	{name: "console-compare-texture", address: "/p/brinelight/compare?path=textures/rust-albedo.png&a=2&b=3", before: chromedp.Click(`//button[@role="radio"][.="Wipe"]`)},
+	{name: "console-compare-texture", address: "/p/brinelight/compare?path=textures/rust-albedo.png&a=2&b=3",
+		before: chromedp.Click(`//button[@role="radio"][.="Wipe"]`)},
 	{name: "console-compare-schematic", address: "/p/tidepad/compare?path=board/tidepad.kicad_sch&a=3&b=4"},
 	{name: "console-compare-level", address: "/p/brinelight/compare?path=levels/harbour/things.json&a=1&b=2"},
 	{name: "console-compare-sound", address: "/p/brinelight/compare?path=sounds/fog-horn.wav&a=1&b=2"},
@@ -35,7 +36,8 @@ var shots = []shot{
 	{name: "console-locks", address: "/p/brinelight/locks"},
 	{name: "console-code", address: "/p/brinelight/code"},
 	{name: "console-rules", address: "/p/brinelight/rules?path=textures/cache/rust.png"},
-	{name: "console-rollback", address: "/p/brinelight/asset/textures/rust-albedo.png", theme: "light", before: chromedp.Click(`button[title="Go back to version 1"]`)},
+	{name: "console-rollback", address: "/p/brinelight/asset/textures/rust-albedo.png", theme: "light",
+		before: chromedp.Click(`button[title="Go back to version 1"]`)},
 }
 
 func main() {
@@ -65,7 +67,9 @@ func run(url, out, only string, list []shot, wait time.Duration) error {
 		return err
 	}
 	defer os.RemoveAll(profile)
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.UserDataDir(profile), chromedp.NoSandbox, chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("hide-scrollbars", true))
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.UserDataDir(profile), chromedp.NoSandbox,
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("hide-scrollbars", true))
 	ctx, cancel := chromedp.NewExecAllocator(context.Background(), options...)
 	defer cancel()
 	ctx, cancel = chromedp.NewContext(ctx)

@@ -22,7 +22,8 @@ func looked(t *testing.T, name string, data []byte) media.Report {
 
 func differences(t *testing.T, name string, before, after []byte) []media.Change {
 	t.Helper()
-	c, _, err := media.Compare(media.Subject{Name: name, Size: int64(len(before)), Content: bytes.NewReader(before)}, media.Subject{Name: name, Size: int64(len(after)), Content: bytes.NewReader(after)})
+	c, _, err := media.Compare(media.Subject{Name: name, Size: int64(len(before)), Content: bytes.NewReader(before)},
+		media.Subject{Name: name, Size: int64(len(after)), Content: bytes.NewReader(after)})
 	if err != nil || c.Before.Trouble+c.After.Trouble != "" {
 		t.Fatalf("%s: %v, %s %s", name, err, c.Before.Trouble, c.After.Trouble)
 	}
@@ -102,7 +103,8 @@ func TestRevisionsAgree(t *testing.T) {
 			}
 		}
 	}
-	if got := words(differences(t, "a.kicad_sch", Schematic(0), Schematic(1)), "part"); strings.Count(got, "\n") != 2 || !strings.Contains(got, "LDO-3V0") {
+	if got := words(differences(t, "a.kicad_sch", Schematic(0), Schematic(1)), "part"); strings.Count(got, "\n") != 2 ||
+		!strings.Contains(got, "LDO-3V0") {
 		t.Errorf("the second pass changes\n%s", got)
 	}
 }

@@ -14,12 +14,13 @@ type part struct {
 	nets                 []string
 }
 
-// parts are those of revision A. Pass 1 changes three values. Pass 2 goes back to those of A, protects the cable's data lines with another part, drops
-// a resistor that nobody needs, and moves the lamp to another pin and place.
+// parts are those of revision A. Pass 1 changes three values. Pass 2 goes back to those of A, protects the cable's data lines with another
+// part, drops a resistor that nobody needs, and moves the lamp to another pin and place.
 func parts(pass int) []part {
 	gnd, vcc, bus := "GND", "+3V3", "VBUS"
 	list := []part{
-		{"U1", "MCU-32", "QFN-32", 46, 27, []string{vcc, "CRANK_A", "CRANK_B", "DIAL", "SWITCH", "LAMP", "", gnd, "USB_P", "USB_N", "", "", "RESET", "", "", gnd, vcc, "", "", "", "", "", "", gnd, "", "", "", "", "", "", "", vcc}},
+		{"U1", "MCU-32", "QFN-32", 46, 27, []string{vcc, "CRANK_A", "CRANK_B", "DIAL", "SWITCH", "LAMP", "", gnd, "USB_P", "USB_N", "", "",
+			"RESET", "", "", gnd, vcc, "", "", "", "", "", "", gnd, "", "", "", "", "", "", "", vcc}},
 		{"U2", "LDO-3V3", "SOT-23-5", 22, 13, []string{bus, gnd, bus, "", vcc}},
 		{"J1", "USB-C", "USB-C-8", 46, 5, []string{gnd, bus, "CC1", "USB_P", "USB_N", "CC2", bus, gnd}},
 		{"SW1", "Brass switch", "TH-3", 12, 44, []string{vcc, "SWITCH", gnd}},
@@ -83,9 +84,11 @@ func (p part) body() string {
 	case p.ref[0] == 'R' && len(p.nets) == 2:
 		return "(rectangle (start -2.54 1.02) (end 2.54 -1.02))"
 	case p.ref[0] == 'C':
-		return "(polyline (pts (xy -0.6 2) (xy -0.6 -2))) (polyline (pts (xy 0.6 2) (xy 0.6 -2))) (polyline (pts (xy -2.54 0) (xy -0.6 0))) (polyline (pts (xy 0.6 0) (xy 2.54 0)))"
+		return "(polyline (pts (xy -0.6 2) (xy -0.6 -2))) (polyline (pts (xy 0.6 2) (xy 0.6 -2))) (polyline (pts (xy -2.54 0) (xy -0.6 0))) " +
+			"(polyline (pts (xy 0.6 0) (xy 2.54 0)))"
 	case p.ref[0] == 'D' && len(p.nets) == 2:
-		return "(polyline (pts (xy -2.54 0) (xy -1.5 0) (xy -1.5 1.6) (xy 1.3 0) (xy -1.5 -1.6) (xy -1.5 0))) (polyline (pts (xy 1.3 1.6) (xy 1.3 -1.6))) (polyline (pts (xy 1.3 0) (xy 2.54 0)))"
+		return "(polyline (pts (xy -2.54 0) (xy -1.5 0) (xy -1.5 1.6) (xy 1.3 0) (xy -1.5 -1.6) (xy -1.5 0))) (polyline (pts (xy 1.3 1.6) (xy " +
+			"1.3 -1.6))) (polyline (pts (xy 1.3 0) (xy 2.54 0)))"
 	}
 	return fmt.Sprintf("(rectangle (start -7.62 %.2f) (end 7.62 %.2f))", half, -half)
 }
@@ -96,7 +99,9 @@ func Schematic(pass int) []byte {
 	fmt.Fprintf(&b, "(kicad_sch (version 20211123) (generator eeschema)\n  (uuid %s)\n  (paper \"A4\")\n", uuid("sheet", 0))
 	fmt.Fprintf(&b, "  (title_block (title \"tidepad\") (rev \"%c\") (company \"Gull & Saltpan\"))\n  (lib_symbols\n", 'A'+rune(min(pass, 1)))
 	for _, p := range parts(pass) {
-		fmt.Fprintf(&b, "    (symbol \"tidepad:%s\" (in_bom yes) (on_board yes)\n      (property \"Reference\" \"%s\" (id 0) (at 0 2.54 0))\n      (property \"Value\" \"%s\" (id 1) (at 0 -2.54 0))\n      (symbol \"%s_0_1\" %s)\n      (symbol \"%s_1_1\"\n", p.ref, p.ref, p.value, p.ref, p.body(), p.ref)
+		fmt.Fprintf(&b, "    (symbol \"tidepad:%s\" (in_bom yes) (on_board yes)\n      (property \"Reference\" \"%s\" (id 0) (at 0 2.54 0))\n  "+
+			"    (property \"Value\" \"%s\" (id 1) (at 0 -2.54 0))\n      (symbol \"%s_0_1\" %s)\n      (symbol \"%s_1_1\"\n", p.ref, p.ref, p.value,
+			p.ref, p.body(), p.ref)
 		for pin := range p.nets {
 			x, y, out := p.lead(pin)
 			turn := 0
@@ -108,12 +113,16 @@ func Schematic(pass int) []byte {
 		b.WriteString("      )\n    )\n")
 	}
 	b.WriteString("  )\n")
-	places := map[string][2]float64{"U1": {127, 88.9}, "U2": {58.42, 40.64}, "J1": {209.55, 45.72}, "SW1": {58.42, 132.08}, "RV1": {203.2, 132.08}, "ENC1": {127, 144.78},
-		"C1": {38.1, 60.96}, "C2": {106.68, 40.64}, "C3": {106.68, 53.34}, "R1": {160.02, 33.02}, "R2": {160.02, 45.72}, "R3": {193.04, 88.9}, "D1": {241.3, 88.9}, "R4": {58.42, 88.9}, "D2": {209.55, 66.04}}
+	places := map[string][2]float64{"U1": {127, 88.9}, "U2": {58.42, 40.64}, "J1": {209.55, 45.72}, "SW1": {58.42, 132.08},
+		"RV1": {203.2, 132.08}, "ENC1": {127, 144.78},
+		"C1": {38.1, 60.96}, "C2": {106.68, 40.64}, "C3": {106.68, 53.34}, "R1": {160.02, 33.02}, "R2": {160.02, 45.72}, "R3": {193.04, 88.9},
+		"D1": {241.3, 88.9}, "R4": {58.42, 88.9}, "D2": {209.55, 66.04}}
 	for _, p := range parts(pass) {
 		at := places[p.ref]
 		n := p.number()
-		fmt.Fprintf(&b, "  (symbol (lib_id \"tidepad:%s\") (at %.2f %.2f 0) (unit 1)\n    (uuid %s)\n    (property \"Reference\" \"%s\" (id 0) (at %.2f %.2f 0))\n    (property \"Value\" \"%s\" (id 1) (at %.2f %.2f 0))\n    (property \"Footprint\" \"tidepad:%s\" (id 2) (at %.2f %.2f 0))\n  )\n",
+		fmt.Fprintf(&b, "  (symbol (lib_id \"tidepad:%s\") (at %.2f %.2f 0) (unit 1)\n    (uuid %s)\n    (property \"Reference\" \"%s\" (id 0) "+
+			"(at %.2f %.2f 0))\n    (property \"Value\" \"%s\" (id 1) (at %.2f %.2f 0))\n    (property \"Footprint\" \"tidepad:%s\" (id 2) (at "+
+			"%.2f %.2f 0))\n  )\n",
 			p.ref, at[0], at[1], uuid("part", n), p.ref, at[0], at[1]-7.62, p.value, at[0], at[1]+7.62, p.package_, at[0], at[1])
 		for pin, net := range p.nets {
 			if net == "" {
@@ -215,7 +224,8 @@ func mounting(pass int) float64 { return 3.2 - 0.5*float64(pass/2) }
 // Board is the layout that belongs to the schematic.
 func Board(pass int) []byte {
 	var b strings.Builder
-	b.WriteString("(kicad_pcb (version 20211014) (generator pcbnew)\n  (general (thickness 1.6))\n  (paper \"A4\")\n  (layers (0 \"F.Cu\" signal) (31 \"B.Cu\" signal) (37 \"F.SilkS\" user) (44 \"Edge.Cuts\" user))\n  (net 0 \"\")\n")
+	b.WriteString("(kicad_pcb (version 20211014) (generator pcbnew)\n  (general (thickness 1.6))\n  (paper \"A4\")\n  (layers (0 \"F.Cu\" " +
+		"signal) (31 \"B.Cu\" signal) (37 \"F.SilkS\" user) (44 \"Edge.Cuts\" user))\n  (net 0 \"\")\n")
 	nets := map[string]int{}
 	for _, p := range parts(pass) {
 		for _, net := range p.nets {
@@ -226,7 +236,9 @@ func Board(pass int) []byte {
 		}
 	}
 	for _, p := range parts(pass) {
-		fmt.Fprintf(&b, "  (footprint \"tidepad:%s\" (layer \"F.Cu\") (tstamp %s) (at %.2f %.2f)\n    (fp_text reference \"%s\" (at 0 -2) (layer \"F.SilkS\"))\n    (fp_text value \"%s\" (at 0 2) (layer \"F.SilkS\"))\n", p.package_, uuid("part", p.number()), p.x, p.y, p.ref, p.value)
+		fmt.Fprintf(&b, "  (footprint \"tidepad:%s\" (layer \"F.Cu\") (tstamp %s) (at %.2f %.2f)\n    (fp_text reference \"%s\" (at 0 -2) "+
+			"(layer \"F.SilkS\"))\n    (fp_text value \"%s\" (at 0 2) (layer \"F.SilkS\"))\n", p.package_, uuid("part", p.number()), p.x, p.y, p.ref,
+			p.value)
 		w, h := p.extent()
 		fmt.Fprintf(&b, "    (fp_rect (start %.2f %.2f) (end %.2f %.2f) (layer \"F.SilkS\") (width 0.12))\n", -w, -h, w, h)
 		for pin, q := range p.pads() {
@@ -238,7 +250,8 @@ func Board(pass int) []byte {
 			if q.net != "" {
 				net = fmt.Sprintf(" (net %d \"%s\")", nets[q.net], q.net)
 			}
-			fmt.Fprintf(&b, "    (pad \"%d\" %s (at %.2f %.2f) (size %.2f %.2f) (layers %s)%s)\n", pin+1, kind, q.x-p.x, q.y-p.y, q.w, q.h, layers, net)
+			fmt.Fprintf(&b, "    (pad \"%d\" %s (at %.2f %.2f) (size %.2f %.2f) (layers %s)%s)\n", pin+1, kind, q.x-p.x, q.y-p.y, q.w, q.h, layers,
+				net)
 		}
 		b.WriteString("  )\n")
 	}
@@ -247,13 +260,15 @@ func Board(pass int) []byte {
 		if t.bottom {
 			layer = "B.Cu"
 		}
-		fmt.Fprintf(&b, "  (segment (start %.2f %.2f) (end %.2f %.2f) (width 0.25) (layer \"%s\") (net %d) (tstamp %s))\n", t.x0, t.y0, t.x1, t.y1, layer, nets[t.net], uuid("track", i))
+		fmt.Fprintf(&b, "  (segment (start %.2f %.2f) (end %.2f %.2f) (width 0.25) (layer \"%s\") (net %d) (tstamp %s))\n", t.x0, t.y0, t.x1,
+			t.y1, layer, nets[t.net], uuid("track", i))
 		if t.via {
 			fmt.Fprintf(&b, "  (via (at %.2f %.2f) (size 0.7) (drill 0.3) (layers \"F.Cu\" \"B.Cu\") (net %d))\n", t.x1, t.y1, nets[t.net])
 		}
 	}
 	for i := range len(outline) - 1 {
-		fmt.Fprintf(&b, "  (gr_line (start %.2f %.2f) (end %.2f %.2f) (layer \"Edge.Cuts\") (width 0.1) (tstamp %s))\n", outline[i][0], outline[i][1], outline[i+1][0], outline[i+1][1], uuid("edge", i))
+		fmt.Fprintf(&b, "  (gr_line (start %.2f %.2f) (end %.2f %.2f) (layer \"Edge.Cuts\") (width 0.1) (tstamp %s))\n", outline[i][0],
+			outline[i][1], outline[i+1][0], outline[i+1][1], uuid("edge", i))
 	}
 	b.WriteString(")\n")
 	return []byte(b.String())
@@ -270,7 +285,9 @@ func (p part) extent() (w, h float64) {
 // Gerber is one fabrication layer (RS-274X). Its y grows upwards.
 func Gerber(layer string, pass int) []byte {
 	var b strings.Builder
-	fmt.Fprintf(&b, "G04 tidepad %s revision %c*\n%%FSLAX46Y46*%%\n%%MOMM*%%\n%%LPD*%%\n%%ADD10C,0.250000*%%\n%%ADD11C,0.120000*%%\n%%ADD12C,0.700000*%%\n", layer, 'A'+rune(min(pass, 1)))
+	fmt.Fprintf(&b, "G04 tidepad %s revision "+
+		"%c*\n%%FSLAX46Y46*%%\n%%MOMM*%%\n%%LPD*%%\n%%ADD10C,0.250000*%%\n%%ADD11C,0.120000*%%\n%%ADD12C,0.700000*%%\n", layer,
+		'A'+rune(min(pass, 1)))
 	next, known := 13, map[string]int{}
 	var body strings.Builder
 	at := func(x, y float64) string {
@@ -301,7 +318,8 @@ func Gerber(layer string, pass int) []byte {
 		body.WriteString("D11*\n")
 		for _, p := range parts(pass) {
 			w, h := p.extent()
-			line([2]float64{p.x - w, p.y - h}, [2]float64{p.x + w, p.y - h}, [2]float64{p.x + w, p.y + h}, [2]float64{p.x - w, p.y + h}, [2]float64{p.x - w, p.y - h})
+			line([2]float64{p.x - w, p.y - h}, [2]float64{p.x + w, p.y - h}, [2]float64{p.x + w, p.y + h}, [2]float64{p.x - w, p.y + h},
+				[2]float64{p.x - w, p.y - h})
 		}
 	default:
 		bottom, grow := strings.Contains(layer, "bottom"), 0.0
@@ -368,7 +386,8 @@ func PartsList(pass int) []byte {
 // Step is the enclosure's outside as a box (ISO 10303-21): points, edges and faces.
 func Step(pass int) []byte {
 	var b strings.Builder
-	b.WriteString("ISO-10303-21;\nHEADER;\nFILE_DESCRIPTION(('tidepad enclosure'),'2;1');\nFILE_NAME('enclosure.step','',('bastien'),('Gull & Saltpan'),'','','');\nFILE_SCHEMA(('AUTOMOTIVE_DESIGN'));\nENDSEC;\nDATA;\n")
+	b.WriteString("ISO-10303-21;\nHEADER;\nFILE_DESCRIPTION(('tidepad enclosure'),'2;1');\nFILE_NAME('enclosure.step','',('bastien'),('Gull " +
+		"& Saltpan'),'','','');\nFILE_SCHEMA(('AUTOMOTIVE_DESIGN'));\nENDSEC;\nDATA;\n")
 	id := 0
 	put := func(format string, args ...any) int {
 		id++
@@ -405,8 +424,11 @@ func Step(pass int) []byte {
 // DataSheet is a PDF of two pages: what it is, and a drawing with its sizes.
 func DataSheet(pass int) []byte {
 	high := 36 + 4*pass
-	first := fmt.Sprintf("BT /F1 24 Tf 60 770 Td (tidepad) Tj /F1 13 Tf 0 -22 Td (Data sheet, revision %c) Tj /F1 11 Tf 0 -40 Td (A controller with a crank, a dial and a brass switch.) Tj", 'A'+rune(min(pass, 1)))
-	for _, row := range [][2]string{{"Supply", "5 V by USB-C, 60 mA"}, {"Logic", "3.3 V"}, {"Crank", "24 steps a turn, two phases"}, {"Dial", "10 kOhm, 280 degrees"}, {"Switch", "brass, 10 A, 50,000 cycles"}, {"Lamp", []string{"amber, 330 Ohm", "amber, 470 Ohm", "amber, 330 Ohm"}[min(pass, 2)]}, {"Box", fmt.Sprintf("92 x 58 x %d mm", high)}} {
+	first := fmt.Sprintf("BT /F1 24 Tf 60 770 Td (tidepad) Tj /F1 13 Tf 0 -22 Td (Data sheet, revision %c) Tj /F1 11 Tf 0 -40 Td (A "+
+		"controller with a crank, a dial and a brass switch.) Tj", 'A'+rune(min(pass, 1)))
+	for _, row := range [][2]string{{"Supply", "5 V by USB-C, 60 mA"}, {"Logic", "3.3 V"}, {"Crank", "24 steps a turn, two phases"},
+		{"Dial", "10 kOhm, 280 degrees"}, {"Switch", "brass, 10 A, 50,000 cycles"},
+		{"Lamp", []string{"amber, 330 Ohm", "amber, 470 Ohm", "amber, 330 Ohm"}[min(pass, 2)]}, {"Box", fmt.Sprintf("92 x 58 x %d mm", high)}} {
 		first += fmt.Sprintf(" 0 -24 Td (%s) Tj 120 0 Td (%s) Tj -120 0 Td", row[0], row[1])
 	}
 	first += " 0 -40 Td (Gull & Saltpan) Tj ET 0.6 w"
@@ -414,14 +436,18 @@ func DataSheet(pass int) []byte {
 		first += fmt.Sprintf(" 60 %d m 520 %d l S", 700-24*i, 700-24*i)
 	}
 	h := 5 * float64(high)
-	second := fmt.Sprintf("1.2 w 70 420 460 %.1f re S 0.5 w 70 400 m 530 400 l S 560 420 m 560 %.1f l S BT /F1 11 Tf 285 386 Td (92 mm) Tj 280 %.1f Td (%d mm) Tj ET ", h, 420+h, 34+h/2, high) +
-		fmt.Sprintf("0.75 0.45 0.2 RG 2 w 130 %.1f m 130 %.1f l S 110 %.1f 40 12 re S 0.2 0.35 0.45 RG 440 %.1f 50 26 re S 280 %.1f 40 8 re S BT /F1 14 Tf 70 760 Td (Seen from the front) Tj ET", 420+h, 460+h, 460+h, 420+h, 420+h)
+	second := fmt.Sprintf("1.2 w 70 420 460 %.1f re S 0.5 w 70 400 m 530 400 l S 560 420 m 560 %.1f l S BT /F1 11 Tf 285 386 Td (92 mm) Tj "+
+		"280 %.1f Td (%d mm) Tj ET ", h, 420+h, 34+h/2, high) +
+		fmt.Sprintf("0.75 0.45 0.2 RG 2 w 130 %.1f m 130 %.1f l S 110 %.1f 40 12 re S 0.2 0.35 0.45 RG 440 %.1f 50 26 re S 280 %.1f 40 8 re S "+
+			"BT /F1 14 Tf 70 760 Td (Seen from the front) Tj ET", 420+h, 460+h, 460+h, 420+h, 420+h)
 	objects := []string{
 		"<< /Type /Catalog /Pages 2 0 R >>", "<< /Type /Pages /Kids [3 0 R 4 0 R] /Count 2 >>",
 		"<< /Type /Page /Parent 2 0 R /MediaBox [0 0 595 842] /Contents 5 0 R /Resources << /Font << /F1 7 0 R >> >> >>",
 		"<< /Type /Page /Parent 2 0 R /MediaBox [0 0 595 842] /Contents 6 0 R /Resources << /Font << /F1 7 0 R >> >> >>",
-		fmt.Sprintf("<< /Length %d >>\nstream\n%s\nendstream", len(first), first), fmt.Sprintf("<< /Length %d >>\nstream\n%s\nendstream", len(second), second),
-		"<< /Type /Font /Subtype /Type1 /BaseFont /Helvetica >>", fmt.Sprintf("<< /Title (tidepad data sheet, revision %c) >>", 'A'+rune(min(pass, 1))),
+		fmt.Sprintf("<< /Length %d >>\nstream\n%s\nendstream", len(first), first),
+		fmt.Sprintf("<< /Length %d >>\nstream\n%s\nendstream", len(second), second),
+		"<< /Type /Font /Subtype /Type1 /BaseFont /Helvetica >>",
+		fmt.Sprintf("<< /Title (tidepad data sheet, revision %c) >>", 'A'+rune(min(pass, 1))),
 	}
 	var b bytes.Buffer
 	b.WriteString("%PDF-1.4\n")

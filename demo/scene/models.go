@@ -69,8 +69,8 @@ func ground(edge float64, cells int, seed uint32, pass int) *mesh {
 	return k
 }
 
-// Model makes a glTF binary (version 2.0) of a prop. Later passes change its shape: a chimney for the lamp, a ring for the buoy, a gallery for the
-// lighthouse, a bench more for the boat.
+// Model makes a glTF binary (version 2.0) of a prop. Later passes change its shape: a chimney for the lamp, a ring for the buoy, a gallery
+// for the lighthouse, a bench more for the boat.
 func Model(name string, pass int) []byte {
 	n := 24
 	brass, iron, wood := hex(0xb08a3e), hex(0x4a5357), hex(0x7a5b3a)
@@ -84,11 +84,13 @@ func Model(name string, pass int) []byte {
 			lathe("lens", hex(0xbfe0da), n, vec{}, [2]float64{0.22, 0.85}, [2]float64{0.4, 1.1}, [2]float64{0.4, 1.5}, [2]float64{0.22, 1.75}),
 			lathe("hood", brass, n, vec{}, [2]float64{0.22, 1.75}, [2]float64{0.46, 1.8}, [2]float64{0.1, 2.1 + high}, [2]float64{0, 2.2 + high})}
 		if pass > 0 {
-			parts = append(parts, lathe("handle", iron, n, vec{0.62, 1.2, 0}, [2]float64{0.04, 0}, [2]float64{0.1, 0.1}, [2]float64{0.1, 0.3}, [2]float64{0.04, 0.4}))
+			parts = append(parts, lathe("handle", iron, n, vec{0.62, 1.2, 0}, [2]float64{0.04, 0}, [2]float64{0.1, 0.1}, [2]float64{0.1, 0.3},
+				[2]float64{0.04, 0.4}))
 		}
 	case "buoy":
 		parts = []*mesh{
-			lathe("float", hex(0xa8452c), n, vec{}, [2]float64{0, -0.9}, [2]float64{0.5, -0.7}, [2]float64{0.9, 0}, [2]float64{0.8, 0.3}, [2]float64{0.2, 0.45}),
+			lathe("float", hex(0xa8452c), n, vec{}, [2]float64{0, -0.9}, [2]float64{0.5, -0.7}, [2]float64{0.9, 0}, [2]float64{0.8, 0.3},
+				[2]float64{0.2, 0.45}),
 			lathe("mast", iron, 8, vec{}, [2]float64{0.06, 0.4}, [2]float64{0.05, 1.6}),
 			lathe("bell", brass, n, vec{0, 0.9, 0}, [2]float64{0.28, 0}, [2]float64{0.24, 0.1}, [2]float64{0.16, 0.35}, [2]float64{0, 0.42})}
 		if pass > 0 {
@@ -104,22 +106,25 @@ func Model(name string, pass int) []byte {
 		}
 	case "winch":
 		parts = []*mesh{
-			lathe("drum", iron, n, vec{}, [2]float64{0.5, 0}, [2]float64{0.5, 0.08}, [2]float64{0.3, 0.1}, [2]float64{0.3, 0.8}, [2]float64{0.5, 0.82}, [2]float64{0.5, 0.9}),
+			lathe("drum", iron, n, vec{}, [2]float64{0.5, 0}, [2]float64{0.5, 0.08}, [2]float64{0.3, 0.1}, [2]float64{0.3, 0.8},
+				[2]float64{0.5, 0.82}, [2]float64{0.5, 0.9}),
 			lathe("crank", brass, 12, vec{0.7, 0.3, 0}, [2]float64{0.05, 0}, [2]float64{0.05, 0.5 + 0.2*float64(pass)})}
 	default:
 		parts = []*mesh{
-			lathe("tower", hex(0xd8d2c2), n, vec{}, [2]float64{3, 0}, [2]float64{2.2, 8}, [2]float64{1.8, 14}, [2]float64{2.3, 14.2}, [2]float64{2.3, 14.5}),
+			lathe("tower", hex(0xd8d2c2), n, vec{}, [2]float64{3, 0}, [2]float64{2.2, 8}, [2]float64{1.8, 14}, [2]float64{2.3, 14.2},
+				[2]float64{2.3, 14.5}),
 			lathe("lantern", hex(0xbfe0da), n, vec{}, [2]float64{1.3, 14.5}, [2]float64{1.3, 17}),
 			lathe("roof", hex(0x8a3f1d), n, vec{}, [2]float64{1.7, 17}, [2]float64{0.2, 18.4}, [2]float64{0, 19})}
 		if pass > 0 {
-			parts = append(parts, lathe("gallery", iron, n, vec{}, [2]float64{2.3, 13.9}, [2]float64{3.4, 14.1}, [2]float64{3.4, 15.2}, [2]float64{3.3, 15.2}, [2]float64{3.3, 14.2}))
+			parts = append(parts, lathe("gallery", iron, n, vec{}, [2]float64{2.3, 13.9}, [2]float64{3.4, 14.1}, [2]float64{3.4, 15.2},
+				[2]float64{3.3, 15.2}, [2]float64{3.3, 14.2}))
 		}
 	}
 	return glb(name, parts...)
 }
 
-// Level makes a glTF binary of a level: its ground and what stands on it, each with a place of its own. Each pass adds two posts, moves two, and
-// takes a crate away.
+// Level makes a glTF binary of a level: its ground and what stands on it, each with a place of its own. Each pass adds two posts, moves
+// two, and takes a crate away.
 func Level(name string, pass int) []byte {
 	seed := uint32(len(name) * 13)
 	parts := []*mesh{ground(80, 96, seed, pass)}
@@ -133,7 +138,8 @@ func Level(name string, pass int) []byte {
 		parts = append(parts, post)
 	}
 	for i := range max(0, 5-pass) {
-		crate := lathe(fmt.Sprintf("crate-%d", i+1), hex(0x7a5b3a), 4, vec{}, [2]float64{0, 0}, [2]float64{1.1, 0}, [2]float64{1.1, 1.5}, [2]float64{0, 1.5})
+		crate := lathe(fmt.Sprintf("crate-%d", i+1), hex(0x7a5b3a), 4, vec{}, [2]float64{0, 0}, [2]float64{1.1, 0}, [2]float64{1.1, 1.5},
+			[2]float64{0, 1.5})
 		crate.at = vec{-28 + 5*float64(i), -2, 24 - 2.5*float64(i%2)}
 		parts = append(parts, crate)
 	}
@@ -171,8 +177,10 @@ func glb(name string, parts ...*mesh) []byte {
 		pos := add(points, len(k.pos), 5126, "VEC3", 34962, m{"min": low, "max": high})
 		nor := add(normals, len(k.pos), 5126, "VEC3", 34962, nil)
 		idx := add(k.index, len(k.index), 5125, "SCALAR", 34963, nil)
-		colours = append(colours, m{"name": k.name, "pbrMetallicRoughness": m{"baseColorFactor": []float64{k.colour.r, k.colour.g, k.colour.b, 1}, "metallicFactor": 0.1, "roughnessFactor": 0.7}})
-		meshes = append(meshes, m{"name": k.name, "primitives": []any{m{"attributes": m{"POSITION": pos, "NORMAL": nor}, "indices": idx, "material": i}}})
+		colours = append(colours, m{"name": k.name, "pbrMetallicRoughness": m{"baseColorFactor": []float64{k.colour.r, k.colour.g, k.colour.b, 1},
+			"metallicFactor": 0.1, "roughnessFactor": 0.7}})
+		meshes = append(meshes, m{"name": k.name, "primitives": []any{m{"attributes": m{"POSITION": pos, "NORMAL": nor}, "indices": idx,
+			"material": i}}})
 		node := m{"name": k.name, "mesh": i}
 		if k.at != (vec{}) {
 			node["translation"] = k.at
@@ -180,8 +188,10 @@ func glb(name string, parts ...*mesh) []byte {
 		nodes = append(nodes, node)
 		order = append(order, i)
 	}
-	doc, err := json.Marshal(m{"asset": m{"version": "2.0", "generator": "Gull & Saltpan scene maker"}, "scene": 0, "scenes": []any{m{"name": name, "nodes": order}},
-		"nodes": nodes, "meshes": meshes, "materials": colours, "accessors": accessors, "bufferViews": views, "buffers": []any{m{"byteLength": bin.Len()}}})
+	doc, err := json.Marshal(m{"asset": m{"version": "2.0", "generator": "Gull & Saltpan scene maker"}, "scene": 0,
+		"scenes": []any{m{"name": name, "nodes": order}},
+		"nodes":  nodes, "meshes": meshes, "materials": colours, "accessors": accessors, "bufferViews": views,
+		"buffers": []any{m{"byteLength": bin.Len()}}})
 	if err != nil {
 		panic(err)
 	}
@@ -192,7 +202,8 @@ func glb(name string, parts ...*mesh) []byte {
 		bin.WriteByte(0)
 	}
 	var out bytes.Buffer
-	for _, v := range []any{[]byte("glTF"), uint32(2), uint32(12 + 8 + len(doc) + 8 + bin.Len()), uint32(len(doc)), []byte("JSON"), doc, uint32(bin.Len()), []byte("BIN\x00"), bin.Bytes()} {
+	for _, v := range []any{[]byte("glTF"), uint32(2), uint32(12 + 8 + len(doc) + 8 + bin.Len()), uint32(len(doc)), []byte("JSON"), doc,
+		uint32(bin.Len()), []byte("BIN\x00"), bin.Bytes()} {
 		_ = binary.Write(&out, binary.LittleEndian, v)
 	}
 	return out.Bytes()

@@ -13,10 +13,14 @@ import (
 // everything is one of each kind, by name and pass.
 func everything(pass int) map[string][]byte {
 	return map[string][]byte{
-		"albedo.png": Albedo("rust", 48, pass), "normal.png": Normal("kelp", 48, pass), "roughness.png": Roughness("rust", 48, pass), "height.png": Height("rust", 48, pass),
-		"sky.png": Sky(32, pass), "dial.png": Dial(48, 12, 0.5, pass), "lamp.glb": Model("lamp", pass), "boat.glb": Model("rowing-boat", pass), "level.glb": Level("harbour", pass),
-		"horn.wav": Sound("fog-horn", pass), "oar.wav": Sound("oar-stroke", pass), "top.stl": Enclosure("top", pass), "box.step": Step(pass), "a.kicad_sch": Schematic(pass), "a.kicad_pcb": Board(pass),
-		"top.gbr": Gerber("copper-top", pass), "a.drl": Drill(pass), "parts.csv": PartsList(pass), "sheet.pdf": DataSheet(pass), "keeper.txt": Dialogue("keeper", pass), "boat.csv": Tuning("boat", pass), "things.json": Things(pass),
+		"albedo.png": Albedo("rust", 48, pass), "normal.png": Normal("kelp", 48, pass), "roughness.png": Roughness("rust", 48, pass),
+		"height.png": Height("rust", 48, pass),
+		"sky.png":    Sky(32, pass), "dial.png": Dial(48, 12, 0.5, pass), "lamp.glb": Model("lamp", pass), "boat.glb": Model("rowing-boat", pass),
+		"level.glb": Level("harbour", pass),
+		"horn.wav":  Sound("fog-horn", pass), "oar.wav": Sound("oar-stroke", pass), "top.stl": Enclosure("top", pass), "box.step": Step(pass),
+		"a.kicad_sch": Schematic(pass), "a.kicad_pcb": Board(pass),
+		"top.gbr": Gerber("copper-top", pass), "a.drl": Drill(pass), "parts.csv": PartsList(pass), "sheet.pdf": DataSheet(pass),
+		"keeper.txt": Dialogue("keeper", pass), "boat.csv": Tuning("boat", pass), "things.json": Things(pass),
 	}
 }
 
@@ -61,13 +65,15 @@ func wellFormed(name string, data []byte) error {
 		if err := json.Unmarshal(data[20:20+chunk], &doc); err != nil {
 			return err
 		}
-		if string(data[:4]) != "glTF" || int(length) != len(data) || len(doc.Accessors) == 0 || 28+int(chunk)+doc.Buffers[0].ByteLength != len(data) {
+		if string(data[:4]) != "glTF" || int(length) != len(data) || len(doc.Accessors) == 0 ||
+			28+int(chunk)+doc.Buffers[0].ByteLength != len(data) {
 			return fmt.Errorf("lengths do not agree: %d of %d bytes", length, len(data))
 		}
 	case "json":
 		return json.Unmarshal(data, new(any))
 	case "wav":
-		if string(data[:4]) != "RIFF" || int(binary.LittleEndian.Uint32(data[4:])) != len(data)-8 || int(binary.LittleEndian.Uint32(data[40:])) != len(data)-44 {
+		if string(data[:4]) != "RIFF" || int(binary.LittleEndian.Uint32(data[4:])) != len(data)-8 ||
+			int(binary.LittleEndian.Uint32(data[40:])) != len(data)-44 {
 			return fmt.Errorf("the head does not agree with %d bytes", len(data))
 		}
 	case "stl":

@@ -39,7 +39,8 @@ func Sound(name string, pass int) []byte {
 		seconds -= 0.6 * float64(min(pass, 2))
 		voice = func(t float64) float64 {
 			f := 180 + 60*math.Sin(2.3*t) + 20*math.Sin(31*t)
-			return 0.6 * math.Tanh(4*math.Sin(2*math.Pi*f*t)) * math.Pow(math.Sin(math.Pi*math.Min(1, t/(seconds-0.3))), 2) * (0.4 + 0.6*hiss(0.01)*20)
+			return 0.6 * math.Tanh(4*math.Sin(2*math.Pi*f*t)) * math.Pow(math.Sin(math.Pi*math.Min(1, t/(seconds-0.3))),
+				2) * (0.4 + 0.6*hiss(0.01)*20)
 		}
 	case "gull-call":
 		voice = func(t float64) float64 {
@@ -60,7 +61,8 @@ func Sound(name string, pass int) []byte {
 	}
 	n := int(seconds * rate)
 	var b bytes.Buffer
-	for _, v := range []any{[]byte("RIFF"), uint32(36 + 2*n), []byte("WAVEfmt "), uint32(16), uint16(1), uint16(1), uint32(rate), uint32(2 * rate), uint16(2), uint16(16), []byte("data"), uint32(2 * n)} {
+	for _, v := range []any{[]byte("RIFF"), uint32(36 + 2*n), []byte("WAVEfmt "), uint32(16), uint16(1), uint16(1), uint32(rate),
+		uint32(2 * rate), uint16(2), uint16(16), []byte("data"), uint32(2 * n)} {
 		_ = binary.Write(&b, binary.LittleEndian, v)
 	}
 	samples := make([]int16, n)

@@ -7,8 +7,12 @@ import (
 
 var lines = map[string][2][]string{
 	"keeper": {
-		{"KEEPER: The third lamp went out the winter the ferry stopped.", "KEEPER: You will want oil, a dry wick, and somebody who waits for you.", "KEEPER: I would row myself, but the boat knows the way better without me, and I have said so to everyone who came, which was nobody.", "KEEPER: Mind the kelp."},
-		{"KEEPER: The third lamp went out when the ferry stopped.", "KEEPER: Oil, a dry wick, somebody who waits. That is all there is to it.", "KEEPER: Mind the kelp."},
+		{"KEEPER: The third lamp went out the winter the ferry stopped.",
+			"KEEPER: You will want oil, a dry wick, and somebody who waits for you.",
+			"KEEPER: I would row myself, but the boat knows the way better without me, and I have said so to everyone who came, which was nobody.",
+			"KEEPER: Mind the kelp."},
+		{"KEEPER: The third lamp went out when the ferry stopped.", "KEEPER: Oil, a dry wick, somebody who waits. That is all there is to it.",
+			"KEEPER: Mind the kelp."},
 	},
 	"ferryman": {
 		{"FERRYMAN: Tide's against you. Tide's always against you.", "FERRYMAN: Leave the brass switch up, or the horn will not stop."},
@@ -51,7 +55,8 @@ func Things(pass int) []byte {
 	fmt.Fprintf(&b, "{\n  \"level\": \"harbour\",\n  \"tide\": %.1f,\n  \"things\": [\n", 0.8+0.4*float64(pass))
 	var rows []string
 	add := func(id, kind string, x, z float64, rest string) {
-		rows = append(rows, fmt.Sprintf("    {\"id\": %q, \"kind\": %q, \"position\": {\"x\": %.1f, \"y\": 0, \"z\": %.1f}%s}", id, kind, x, z, rest))
+		rows = append(rows, fmt.Sprintf("    {\"id\": %q, \"kind\": %q, \"position\": {\"x\": %.1f, \"y\": 0, \"z\": %.1f}%s}", id, kind, x, z,
+			rest))
 	}
 	for i := range 9 {
 		x, z := -34+8.5*float64(i), 12+9*float64(i%3)

@@ -1,6 +1,6 @@
-// Package hostile has the real client talk to a service that lies: the real one behind a proxy that puts, into one field of its answers after the
-// other, what no service says. Whatever it is, the client harms nothing outside the assets of its workspace, loses no work, runs nothing, drives no
-// terminal, and ends in words.
+// Package hostile has the real client talk to a service that lies: the real one behind a proxy that puts, into one field of its answers
+// after the other, what no service says. Whatever it is, the client harms nothing outside the assets of its workspace, loses no work, runs
+// nothing, drives no terminal, and ends in words.
 package hostile
 
 import (
@@ -35,7 +35,8 @@ var bin string
 
 func TestMain(m *testing.M) { testbed.MainBuilt(m, &bin) }
 
-// liar is a proxy before the real service. In the answers that it passes on it counts the fields, and puts a lie into the one whose turn it is.
+// liar is a proxy before the real service. In the answers that it passes on it counts the fields, and puts a lie into the one whose turn
+// it is.
 type liar struct {
 	mu    sync.Mutex
 	field int // which field is lied about, from 0; -1 for none
@@ -46,8 +47,10 @@ type liar struct {
 
 // lies are what is put into fields.
 var lies = []any{
-	"../../outside", "/etc/outside", ".git/hooks/pre-commit", "GIT~1/hooks/post-checkout", ".g\u200cit/config", ".tarn-workspace", "con.png", "a:b", "x\ny", "nul\x00", "\x1b[2J\x07\u202eexe", "", strings.Repeat("a/", 2000),
-	-1, 1 << 62, 0, 0.5, nil, true, []any{}, map[string]any{}, []any{"../../outside", ".git/config"}, strings.Repeat("f", 64), "2026-99-99T99:99:99Z",
+	"../../outside", "/etc/outside", ".git/hooks/pre-commit", "GIT~1/hooks/post-checkout", ".g\u200cit/config", ".tarn-workspace", "con.png",
+	"a:b", "x\ny", "nul\x00", "\x1b[2J\x07\u202eexe", "", strings.Repeat("a/", 2000),
+	-1, 1 << 62, 0, 0.5, nil, true, []any{}, map[string]any{}, []any{"../../outside", ".git/config"}, strings.Repeat("f", 64),
+	"2026-99-99T99:99:99Z",
 }
 
 func (l *liar) tell(answer *http.Response) error {
@@ -151,7 +154,8 @@ func newHouse(t *testing.T) *house {
 	}
 	odile := rig.Machine{Bin: bin, Home: t.TempDir(), Handle: "odile"}
 	folder := filepath.Join(odile.Home, "brinelight")
-	for path, text := range map[string]string{"levels/harbour.glb": "a level", "textures/rust.png": "rust", "textures/brine.png": "brine", "sounds/oar.wav": "oar"} {
+	for path, text := range map[string]string{"levels/harbour.glb": "a level", "textures/rust.png": "rust", "textures/brine.png": "brine",
+		"sounds/oar.wav": "oar"} {
 		put(t, filepath.Join(folder, path), text)
 	}
 	run := func(m rig.Machine, dir, input string, args ...string) {
@@ -192,8 +196,8 @@ func put(t *testing.T, name, text string) {
 	}
 }
 
-// guarded is what may not change, whatever a service says: all of the home but the client's own state and the assets' folders, with git's own
-// files, and whatever appears where there was nothing.
+// guarded is what may not change, whatever a service says: all of the home but the client's own state and the assets' folders, with git's
+// own files, and whatever appears where there was nothing.
 func (h *house) guarded() string {
 	h.t.Helper()
 	var b strings.Builder
@@ -203,7 +207,8 @@ func (h *house) guarded() string {
 		}
 		rel, _ := filepath.Rel(h.machine.Home, name)
 		switch {
-		case rel == ".state", rel == ".config", rel == "code/.tarn-incoming", rel == "code/levels", rel == "code/textures", rel == "code/sounds", rel == "exported":
+		case rel == ".state", rel == ".config", rel == "code/.tarn-incoming", rel == "code/levels", rel == "code/textures", rel == "code/sounds",
+			rel == "exported":
 			if d.IsDir() {
 				return fs.SkipDir
 			}
@@ -244,11 +249,14 @@ func (h *house) work() bool {
 
 // commands are those that believe a service something.
 var commands = [][]string{
-	{"update"}, {"status", "--fetch"}, {"history"}, {"holders"}, {"news"}, {"update", "--preview"}, {"begin", "--no-open", "levels/harbour.glb"}, {"lock", "sounds/oar.wav"}, {"show", "h1"},
-	{"send", "-m", "n", "textures/new.png"}, {"export", "--at", "h1", "../exported"}, {"whoami"}, {"member", "list"}, {"milestone", "list"}, {"rules"}, {"compare", "h1"}, {"rollback", "--all", "--to", "h1", "--preview"}, {"update", "--json"}, {"history", "--csv"},
+	{"update"}, {"status", "--fetch"}, {"history"}, {"holders"}, {"news"}, {"update", "--preview"},
+	{"begin", "--no-open", "levels/harbour.glb"}, {"lock", "sounds/oar.wav"}, {"show", "h1"},
+	{"send", "-m", "n", "textures/new.png"}, {"export", "--at", "h1", "../exported"}, {"whoami"}, {"member", "list"}, {"milestone", "list"},
+	{"rules"}, {"compare", "h1"}, {"rollback", "--all", "--to", "h1", "--preview"}, {"update", "--json"}, {"history", "--csv"},
 }
 
-// TestAServiceThatLiesInEveryField goes through fields and lies; without LIES=all, through a few of each, others at each run of the program.
+// TestAServiceThatLiesInEveryField goes through fields and lies; without LIES=all, through a few of each, others at each run of the
+// program.
 func TestAServiceThatLiesInEveryField(t *testing.T) {
 	all := os.Getenv("LIES") == "all"
 	h := newHouse(t)
@@ -330,10 +338,13 @@ func copyTree(t *testing.T, from, to string) {
 func TestAssetsOfAServiceThatTakesOver(t *testing.T) {
 	h := newHouse(t)
 	before := h.guarded()
-	for _, path := range []string{".git/hooks/pre-commit", "GIT~1/hooks/pre-commit", ".git\u200c/hooks/pre-commit", "sub/.GIT/config", ".gitattributes", ".gitmodules", "main.c", "MAIN.C", "../outside", "../../outside", "/outside", "con.png", "aux/x.png", "a:b.png", `..\outside`, "x\ny", "ends.", ".tarn-workspace", "TARN-W~1", "\x1b[2J.png"} {
+	for _, path := range []string{".git/hooks/pre-commit", "GIT~1/hooks/pre-commit", ".git\u200c/hooks/pre-commit", "sub/.GIT/config",
+		".gitattributes", ".gitmodules", "main.c", "MAIN.C", "../outside", "../../outside", "/outside", "con.png", "aux/x.png", "a:b.png",
+		`..\outside`, "x\ny", "ends.", ".tarn-workspace", "TARN-W~1", "\x1b[2J.png"} {
 		h.liar.next(-1, nil)
 		proxy := h.rename(path)
-		for _, args := range [][]string{{"join", "brinelight", "--here"}, {"update"}, {"status"}, {"begin", "--no-open", path}, {"discard", path}} {
+		for _, args := range [][]string{{"join", "brinelight", "--here"}, {"update"}, {"status"}, {"begin", "--no-open", path},
+			{"discard", path}} {
 			if args[0] == "discard" && strings.EqualFold(path, "main.c") {
 				continue // that puts away what is there, as it should
 			}

@@ -1,6 +1,6 @@
-// Package teammate has somebody in the project mean harm: an artist with a token, who speaks to the service past the client, and says and sends what
-// no client does. The service takes nothing of it that could harm; what it takes harms nobody who looks at it, by command line, stream, mail, chat
-// or table.
+// Package teammate has somebody in the project mean harm: an artist with a token, who speaks to the service past the client, and says and
+// sends what no client does. The service takes nothing of it that could harm; what it takes harms nobody who looks at it, by command line,
+// stream, mail, chat or table.
 package teammate
 
 import (
@@ -76,14 +76,16 @@ func newTeam(t *testing.T) *team {
 	if err := os.WriteFile(filepath.Join(m.dir, "textures/rust.png"), []byte("rust"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if r, err := m.lead.Run(t.Context(), m.lead.Home, testbed.Passphrase+"\n", "sign-in", d.URL, "--as", "odile"); err != nil || r.Status != 0 {
+	if r, err := m.lead.Run(t.Context(), m.lead.Home, testbed.Passphrase+"\n", "sign-in", d.URL, "--as", "odile"); err != nil ||
+		r.Status != 0 {
 		t.Fatalf("%v %s", err, r.Errs)
 	}
 	m.tarn("start", key, "--yes")
 	m.tarn("member", "add", "mallow", "--role", "artist")
 	m.tarn("news", "--address", "odile@saltpan.example")
 	m.tarn("news", "--code", box.Code("odile@saltpan.example"))
-	signed, err := client.New(d.URL, "", nil).SignIn(t.Context(), model.SignInRequest{Handle: "mallow", Passphrase: testbed.Passphrase, From: "a hand-made program"})
+	signed, err := client.New(d.URL, "", nil).SignIn(t.Context(),
+		model.SignInRequest{Handle: "mallow", Passphrase: testbed.Passphrase, From: "a hand-made program"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -113,7 +115,8 @@ func (m *team) tarn(args ...string) string {
 func refused(err error) bool {
 	var r *model.Refused
 	var p *model.Problem
-	return errors.As(err, &r) || errors.As(err, &p) && (p.Type == model.BadRequest || p.Type == model.TooLarge || p.Type == model.NotAllowed || p.Type == model.NotFound)
+	return errors.As(err, &r) || errors.As(err, &p) &&
+		(p.Type == model.BadRequest || p.Type == model.TooLarge || p.Type == model.NotAllowed || p.Type == model.NotFound)
 }
 
 // TestNoPathThatHarmsIsTaken sends assets under every name that would run, break out, or hide.
@@ -123,13 +126,19 @@ func TestNoPathThatHarmsIsTaken(t *testing.T) {
 	if err := m.mallow.StoreRecords(t.Context(), key, testbed.Body(c.Records)); err != nil {
 		t.Fatal(err)
 	}
-	for _, path := range []string{".git/hooks/pre-commit", ".GIT/config", "git~1/x", ".g\u200cit/config", "x/.git", ".gitattributes", ".gitmodules", "GITATT~1", ".tarn-workspace", ".tarn-incoming/x", "TARN-W~1", "../x", "a/../../x", "/etc/x", `a\b`, "C:/x",
-		"a:b", "con", "con.png", "aux/x", "lpt1.txt", "nul", "x\ny", "x\x1b[2J", "x\u202egnp.exe", "ends.", "ends ", "", ".", "a//b", strings.Repeat("x", 300), strings.Repeat("a/", 600) + "x", "textures/Rust.png", "Textures/new.png", "textures/rust.png/x"} {
-		_, err := m.mallow.Send(t.Context(), key, uuid.NewString(), model.SendRequest{Workspace: m.space, Note: "n", Changes: []model.SendChange{{Path: path, Content: c.Content, Size: c.Size, Executable: true}}})
+	for _, path := range []string{".git/hooks/pre-commit", ".GIT/config", "git~1/x", ".g\u200cit/config", "x/.git", ".gitattributes",
+		".gitmodules", "GITATT~1", ".tarn-workspace", ".tarn-incoming/x", "TARN-W~1", "../x", "a/../../x", "/etc/x", `a\b`, "C:/x",
+		"a:b", "con", "con.png", "aux/x", "lpt1.txt", "nul", "x\ny", "x\x1b[2J", "x\u202egnp.exe", "ends.", "ends ", "", ".", "a//b",
+		strings.Repeat("x", 300), strings.Repeat("a/", 600) + "x", "textures/Rust.png", "Textures/new.png", "textures/rust.png/x"} {
+		_, err := m.mallow.Send(t.Context(), key, uuid.NewString(),
+			model.SendRequest{Workspace: m.space, Note: "n",
+				Changes: []model.SendChange{{Path: path, Content: c.Content, Size: c.Size, Executable: true}}})
 		if !refused(err) {
 			t.Errorf("%q: %v", path, err)
 		}
-		_, err = m.mallow.Send(t.Context(), key, uuid.NewString(), model.SendRequest{Workspace: m.space, Note: "n", Changes: []model.SendChange{{Path: path, MovedFrom: "textures/rust.png", Base: 1, Content: c.Content, Size: c.Size}}})
+		_, err = m.mallow.Send(t.Context(), key, uuid.NewString(),
+			model.SendRequest{Workspace: m.space, Note: "n",
+				Changes: []model.SendChange{{Path: path, MovedFrom: "textures/rust.png", Base: 1, Content: c.Content, Size: c.Size}}})
 		if !refused(err) {
 			t.Errorf("moved to %q: %v", path, err)
 		}
@@ -141,7 +150,8 @@ func TestNoPathThatHarmsIsTaken(t *testing.T) {
 	}
 }
 
-// TestWhatIsSaidDrivesNothing says what would drive a terminal, a page, a letter or a table: it is refused, and what is taken stays text everywhere.
+// TestWhatIsSaidDrivesNothing says what would drive a terminal, a page, a letter or a table: it is refused, and what is taken stays text
+// everywhere.
 func TestWhatIsSaidDrivesNothing(t *testing.T) {
 	m := newTeam(t)
 	ctx := t.Context()
@@ -216,9 +226,12 @@ func TestNothingTakesTheServiceDown(t *testing.T) {
 		method, path, body string
 		most               int
 	}{
-		{"GET", "/handoffs?path=" + strings.Repeat("**/", 600) + "x", "", 499}, {"GET", "/handoffs?text=" + strings.Repeat("x", 5000), "", 499}, {"POST", "/rules/requests", string(long), 499},
-		{"POST", "/locks", `{"workspace":"` + m.space + `","reserve":true,"assets":[` + strings.TrimSuffix(strings.Repeat(`{"path":"x","version":0},`, 200_000), ",") + `]}`, 499},
-		{"POST", "/sends/check", strings.Repeat("[", 1<<20), 499}, {"GET", "/compare?path=" + strings.Repeat("a", 20_000), "", 499}, {"GET", "/locks/contested?weeks=999999999", "", 499},
+		{"GET", "/handoffs?path=" + strings.Repeat("**/", 600) + "x", "", 499}, {"GET", "/handoffs?text=" + strings.Repeat("x", 5000), "", 499},
+		{"POST", "/rules/requests", string(long), 499},
+		{"POST", "/locks", `{"workspace":"` + m.space + `","reserve":true,"assets":[` +
+			strings.TrimSuffix(strings.Repeat(`{"path":"x","version":0},`, 200_000), ",") + `]}`, 499},
+		{"POST", "/sends/check", strings.Repeat("[", 1<<20), 499}, {"GET", "/compare?path=" + strings.Repeat("a", 20_000), "", 499},
+		{"GET", "/locks/contested?weeks=999999999", "", 499},
 	} {
 		done := make(chan int, 1)
 		began := time.Now()

@@ -1,6 +1,6 @@
-// Package admission is the one layer that every request passes before anything of it is parsed: how large, how slow, how often, and how many at
-// once. What a caller may do is decided beside it, by the right that stands with each route; what a project has room for is charged where it is
-// stored. It knows HTTP and nothing of projects.
+// Package admission is the one layer that every request passes before anything of it is parsed: how large, how slow, how often, and how
+// many at once. What a caller may do is decided beside it, by the right that stands with each route; what a project has room for is
+// charged where it is stored. It knows HTTP and nothing of projects.
 //
 // Limits count on this service alone. Several services behind one balancer each have their own.
 package admission
@@ -35,8 +35,8 @@ const (
 
 	// openAtOnce is how many requests without a sign-in one address has running.
 	openAtOnce = 16
-	// personAtOnce, personWaiting and personStreams are how many requests of a person run, wait for that, and stay open for news; costlyAtOnce is
-	// how many of those that run cost much, and costlyEverywhere of everybody's.
+	// personAtOnce, personWaiting and personStreams are how many requests of a person run, wait for that, and stay open for news;
+	// costlyAtOnce is how many of those that run cost much, and costlyEverywhere of everybody's.
 	personAtOnce     = 64
 	personWaiting    = 512
 	personStreams    = 64
@@ -85,11 +85,12 @@ func New() *Gate {
 	if err != nil {
 		panic(err) // only for a size below 1
 	}
-	return &Gate{open: map[netip.Addr]int{}, people: map[int64]*person{}, costly: make(chan struct{}, costlyEverywhere), tries: newTries(), refused: refused}
+	return &Gate{open: map[netip.Addr]int{}, people: map[int64]*person{}, costly: make(chan struct{}, costlyEverywhere), tries: newTries(),
+		refused: refused}
 }
 
-// Address is where a request comes from: the other end of its connection, or, where that is on this machine, whom it says that it passes on for. A
-// proxy stands on the same machine; one that does not counts as one caller.
+// Address is where a request comes from: the other end of its connection, or, where that is on this machine, whom it says that it passes
+// on for. A proxy stands on the same machine; one that does not counts as one caller.
 func Address(r *http.Request) netip.Addr {
 	host, _, err := net.SplitHostPort(r.RemoteAddr)
 	if err != nil {
@@ -136,7 +137,8 @@ func tooLarge(most int64) error {
 
 // plain refuses text in a request's address that no text is.
 func plain(r *http.Request) error {
-	for _, text := range []string{r.URL.Path, r.URL.RawQuery, r.Header.Get("Last-Event-ID"), r.Header.Get("Idempotency-Key"), r.Header.Get(model.WorkspaceHeader)} {
+	for _, text := range []string{r.URL.Path, r.URL.RawQuery, r.Header.Get("Last-Event-ID"), r.Header.Get("Idempotency-Key"),
+		r.Header.Get(model.WorkspaceHeader)} {
 		if strings.ContainsRune(text, 0) || !utf8.ValidString(text) {
 			return model.NewProblem(model.BadRequest, "take plain text", "there is a zero byte or broken UTF-8 in the address")
 		}

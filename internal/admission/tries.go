@@ -8,8 +8,9 @@ import (
 	lru "github.com/hashicorp/golang-lru/v2"
 )
 
-// Guessing is made slow, not impossible: the first few wrong tries cost nothing, then each doubles the time until the next one is looked at. An
-// address is counted for all handles, and a handle for all addresses, the latter far more patiently: nobody is to be locked out by strangers.
+// Guessing is made slow, not impossible: the first few wrong tries cost nothing, then each doubles the time until the next one is looked
+// at. An address is counted for all handles, and a handle for all addresses, the latter far more patiently: nobody is to be locked out by
+// strangers.
 const (
 	freeTries       = 5
 	freeHandleTries = 50
@@ -58,8 +59,8 @@ func newTries() *tries {
 	return &tries{address: address, handle: handle}
 }
 
-// SignIn admits a try to sign in. done says what came of it: wrong for a wrong handle or passphrase, right for a right one; neither where it was
-// not looked at.
+// SignIn admits a try to sign in. done says what came of it: wrong for a wrong handle or passphrase, right for a right one; neither where
+// it was not looked at.
 func (g *Gate) SignIn(address netip.Addr, handle string) (done func(right, wrong bool), err error) {
 	return g.tries.enter(time.Now(), address, handle)
 }

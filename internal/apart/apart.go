@@ -1,5 +1,5 @@
-// Package apart reads assets in a process of its own: this program, started once more for one content or two, with little memory and little time.
-// What somebody sent may make a reader fail in any way; it takes that process with it and nothing else.
+// Package apart reads assets in a process of its own: this program, started once more for one content or two, with little memory and
+// little time. What somebody sent may make a reader fail in any way; it takes that process with it and nothing else.
 //
 // A program that has this package in it becomes such a process where its environment says so, before anything else of it runs.
 package apart

@@ -71,7 +71,8 @@ func TestLookingAndComparingApart(t *testing.T) {
 // A process that breaks, is cut off, or is stopped takes nothing with it, and is told of.
 func TestAReaderThatBreaksHurtsNobody(t *testing.T) {
 	none := func(string, io.Reader) error { return nil }
-	if err := Look(t.Context(), Content{Name: "a.png", File: "/nowhere"}, none); !errors.Is(err, ErrFailed) || !strings.Contains(err.Error(), "nowhere") {
+	if err := Look(t.Context(), Content{Name: "a.png", File: "/nowhere"}, none); !errors.Is(err, ErrFailed) ||
+		!strings.Contains(err.Error(), "nowhere") {
 		t.Error(err)
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), time.Millisecond)
@@ -80,7 +81,8 @@ func TestAReaderThatBreaksHurtsNobody(t *testing.T) {
 		t.Error(err)
 	}
 	full := errors.New("no room")
-	if err := Look(t.Context(), file(t, "a.png", picture(t, 2000, 2000)), func(string, io.Reader) error { return full }); !errors.Is(err, full) {
+	if err := Look(t.Context(), file(t, "a.png", picture(t, 2000, 2000)), func(string, io.Reader) error { return full }); !errors.Is(err,
+		full) {
 		t.Error(err)
 	}
 	// What was sent may say what it likes: it is a report with a reason.

@@ -47,7 +47,8 @@ func bombs(t *testing.T) map[string][]byte {
 		png = binary.BigEndian.AppendUint32(append(binary.BigEndian.AppendUint32(png, uint32(len(c.data))), body...), crc32.ChecksumIEEE(body))
 	}
 	all["pixels.png"] = png
-	all["pixels.gif"] = append([]byte("GIF89a\xff\xff\xff\xff\x00\x00\x00,\x00\x00\x00\x00\xff\xff\xff\xff\x00\x08"), bytes.Repeat([]byte("\xff"+strings.Repeat("\x00", 255)), 100)...)
+	all["pixels.gif"] = append([]byte("GIF89a\xff\xff\xff\xff\x00\x00\x00,\x00\x00\x00\x00\xff\xff\xff\xff\x00\x08"),
+		bytes.Repeat([]byte("\xff"+strings.Repeat("\x00", 255)), 100)...)
 	tga := make([]byte, 18)
 	tga[2], tga[16] = 10, 32
 	binary.LittleEndian.PutUint16(tga[12:], 65535)
@@ -63,18 +64,23 @@ func bombs(t *testing.T) map[string][]byte {
 	// Sounds: hours of silence take little; made by another program.
 	dir := t.TempDir()
 	for _, name := range []string{"silence.flac", "silence.ogg"} {
-		if out, err := exec.Command("sox", "-n", "-r", "48000", "-c", "2", filepath.Join(dir, name), "trim", "0", "60").CombinedOutput(); err != nil {
+		if out, err := exec.Command("sox", "-n", "-r", "48000", "-c", "2", filepath.Join(dir, name), "trim", "0",
+			"60").CombinedOutput(); err != nil {
 			t.Fatalf("sox writes no %s: %s", name, out)
 		}
 		all[name] = read(t, filepath.Join(dir, name))
 	}
 
 	// Models: accessors that say they have very many elements, over no bytes, over few, and shared by very many meshes.
-	gltf := `{"asset":{"version":"2.0"},"scene":0,"scenes":[{"nodes":[%s]}],"nodes":[%s],"meshes":[{"primitives":[{"attributes":{"POSITION":0}}]}],"accessors":[{%s"componentType":5126,"count":%d,"type":"VEC3"}],"bufferViews":[{"buffer":0,"byteLength":1200000}],"buffers":[{"byteLength":1200000,"uri":"data:application/octet-stream;base64,%s"}]}`
+	gltf := `{"asset":{"version":"2.0"},"scene":0,"scenes":[{"nodes":[%s]}],"nodes":[%s],` +
+		`"meshes":[{"primitives":[{"attributes":{"POSITION":0}}]}],"accessors":[{%s"componentType":5126,"count":%d,"type":"VEC3"}],` +
+		`"bufferViews":[{"buffer":0,"byteLength":1200000}],"buffers":[{"byteLength":1200000,"uri":"data:application/octet-stream;base64,%s"}]}`
 	buffer := base64.StdEncoding.EncodeToString(make([]byte, 1_200_000))
 	all["zeros.gltf"] = []byte(fmt.Sprintf(gltf, "0", `{"mesh":0}`, "", 2_000_000_000, buffer))
-	all["copies.gltf"] = []byte(fmt.Sprintf(gltf, "0"+list(2000, func(i int) string { return fmt.Sprintf(",%d", i+1) }), `{"mesh":0}`+strings.Repeat(`,{"mesh":0}`, 2000), `"bufferView":0,`, 99_999, buffer))
-	all["tree.gltf"] = []byte(`{"asset":{"version":"2.0"},"scene":0,"scenes":[{"nodes":[0]}],"nodes":[` + list(60, func(i int) string { return fmt.Sprintf(`{"children":[%d,%d]},`, i+1, i+1) }) + `{"mesh":0}]}`)
+	all["copies.gltf"] = []byte(fmt.Sprintf(gltf, "0"+list(2000, func(i int) string { return fmt.Sprintf(",%d", i+1) }), `{"mesh":0}`+
+		strings.Repeat(`,{"mesh":0}`, 2000), `"bufferView":0,`, 99_999, buffer))
+	all["tree.gltf"] = []byte(`{"asset":{"version":"2.0"},"scene":0,"scenes":[{"nodes":[0]}],"nodes":[` +
+		list(60, func(i int) string { return fmt.Sprintf(`{"children":[%d,%d]},`, i+1, i+1) }) + `{"mesh":0}]}`)
 	all["faces.obj"] = []byte("v 0 0 0\nv 1 0 0\nv 0 1 0\nf" + strings.Repeat(" 1 2 3", 3_000_000) + "\n")
 
 	// Circuits, structured text, tables and texts: nesting, entities, and rows of very many cells.
@@ -94,7 +100,9 @@ func bombs(t *testing.T) map[string][]byte {
 
 	var pdf bytes.Buffer
 	stream := deflated(t, bytes.Repeat([]byte("0 0 m 1 1 l S\n"), 1<<16), 180)
-	fmt.Fprintf(&pdf, "%%PDF-1.4\n1 0 obj\n<< /Type /Catalog /Pages 2 0 R >>\nendobj\n2 0 obj\n<< /Type /Pages /Kids [3 0 R] /Count 1 >>\nendobj\n3 0 obj\n<< /Type /Page /Parent 2 0 R /MediaBox [0 0 200 100] /Contents 4 0 R >>\nendobj\n4 0 obj\n<< /Length %d /Filter /FlateDecode >>\nstream\n%s\nendstream\nendobj\ntrailer << /Size 5 /Root 1 0 R >>\nstartxref\n0\n%%%%EOF\n", len(stream), stream)
+	fmt.Fprintf(&pdf, "%%PDF-1.4\n1 0 obj\n<< /Type /Catalog /Pages 2 0 R >>\nendobj\n2 0 obj\n<< /Type /Pages /Kids [3 0 R] /Count 1 "+
+		">>\nendobj\n3 0 obj\n<< /Type /Page /Parent 2 0 R /MediaBox [0 0 200 100] /Contents 4 0 R >>\nendobj\n4 0 obj\n<< /Length %d /Filter "+
+		"/FlateDecode >>\nstream\n%s\nendstream\nendobj\ntrailer << /Size 5 /Root 1 0 R >>\nstartxref\n0\n%%%%EOF\n", len(stream), stream)
 	all["stream.pdf"] = pdf.Bytes()
 	return all
 }
@@ -124,7 +132,8 @@ func TestWhatUnfoldsToVeryMuch(t *testing.T) {
 			if err != nil && !errors.Is(err, ErrFailed) {
 				t.Fatal(err)
 			}
-			t.Logf("%d KiB: %s%.200v; %d KiB drawn; up to %d MiB for one process so far", len(data)>>10, r.Trouble, errorWords(err), drawn>>10, largestChild(t)>>20)
+			t.Logf("%d KiB: %s%.200v; %d KiB drawn; up to %d MiB for one process so far", len(data)>>10, r.Trouble, errorWords(err), drawn>>10,
+				largestChild(t)>>20)
 		})
 	}
 	if most := largestChild(t); most > maxMemory {

@@ -83,8 +83,10 @@ func TestTheAPIAnswersAsItsDocumentSays(t *testing.T) {
 	}
 	_, err = c.Wanted(ctx, key)
 	no(err)
-	send := model.SendRequest{Workspace: w.ID, Note: "first", Tasks: []string{"BRL-1"}, Stage: "rough", Changes: []model.SendChange{{Path: "text/a.txt", Content: m.Content, Size: m.Size}}}
-	check, err := c.CheckSend(ctx, key, model.SendQuestion{Send: send, Chunks: append(digests, chunk.Sum([]byte("brought along"))), Coming: 13})
+	send := model.SendRequest{Workspace: w.ID, Note: "first", Tasks: []string{"BRL-1"}, Stage: "rough",
+		Changes: []model.SendChange{{Path: "text/a.txt", Content: m.Content, Size: m.Size}}}
+	check, err := c.CheckSend(ctx, key, model.SendQuestion{Send: send, Chunks: append(digests, chunk.Sum([]byte("brought along"))),
+		Coming: 13})
 	no(err)
 	if len(check.Chunks) != 1 {
 		t.Errorf("%d chunks are lacking, and one was not brought", len(check.Chunks))
@@ -93,7 +95,8 @@ func TestTheAPIAnswersAsItsDocumentSays(t *testing.T) {
 	_, err = c.Send(ctx, key, sendKey, send)
 	no(err)
 	along := testbed.Cut(t, []byte("brought along"))
-	_, err = c.Send(ctx, key, uuid.NewString(), model.SendRequest{Workspace: w.ID, Note: "second", Changes: []model.SendChange{{Path: "text/along.txt", Content: along.Content, Size: along.Size}}}, testbed.Body(along.Records))
+	_, err = c.Send(ctx, key, uuid.NewString(), model.SendRequest{Workspace: w.ID, Note: "second",
+		Changes: []model.SendChange{{Path: "text/along.txt", Content: along.Content, Size: along.Size}}}, testbed.Body(along.Records))
 	no(err)
 	_, err = c.CloseSend(ctx, key, sendKey)
 	no(err)
@@ -141,12 +144,15 @@ func TestTheAPIAnswersAsItsDocumentSays(t *testing.T) {
 	// Those that only a page calls.
 	for _, q := range []struct{ method, path, body string }{
 		{"GET", "/projects/" + key + "/folder?path=text", ""}, {"GET", "/projects/" + key + "/folder?search=A.TX", ""},
-		{"GET", "/projects/" + key + "/archive?at=1", ""}, {"GET", "/projects/" + key + "/archive?form=tar&path=text", ""}, {"GET", "/projects/" + key + "/handoffs.csv?assets=2", ""},
+		{"GET", "/projects/" + key + "/archive?at=1", ""}, {"GET", "/projects/" + key + "/archive?form=tar&path=text", ""},
+		{"GET", "/projects/" + key + "/handoffs.csv?assets=2", ""},
 		{"GET", "/projects/" + key + "/file?path=text/a.txt", ""}, {"GET", "/projects/" + key + "/workspaces", ""},
-		{"GET", "/projects/" + key + "/thumbnail?path=text/a.txt&edge=96", ""}, {"GET", "/projects/" + key + "/thumbnail?path=mix.bin&edge=96", ""},
+		{"GET", "/projects/" + key + "/thumbnail?path=text/a.txt&edge=96", ""},
+		{"GET", "/projects/" + key + "/thumbnail?path=mix.bin&edge=96", ""},
 		{"POST", "/projects/" + key + "/drop?path=text/b.txt&base=0&note=dropped", "from a page"},
 	} {
-		answer, _ := request(t, server.URL, token, q.method, q.path, q.body, map[string]string{"Idempotency-Key": uuid.NewString(), "Content-Type": "application/octet-stream"})
+		answer, _ := request(t, server.URL, token, q.method, q.path, q.body,
+			map[string]string{"Idempotency-Key": uuid.NewString(), "Content-Type": "application/octet-stream"})
 		if want := !strings.Contains(q.path, "mix.bin"); (answer.StatusCode < 300) != want {
 			t.Errorf("%s %s answers %d", q.method, q.path, answer.StatusCode)
 		}
@@ -248,7 +254,8 @@ func TestBulkBodiesAreDistrusted(t *testing.T) {
 		"more than 32 M": bytes.Repeat(good, 1+(33<<20)/len(good)),
 	} {
 		for _, call := range []string{"/chunks", "/handoffs"} {
-			answer, got := request(t, server.URL, token, "POST", "/projects/"+key+call, string(body), map[string]string{"Content-Type": model.CBORSequence, "Idempotency-Key": uuid.NewString()})
+			answer, got := request(t, server.URL, token, "POST", "/projects/"+key+call, string(body),
+				map[string]string{"Content-Type": model.CBORSequence, "Idempotency-Key": uuid.NewString()})
 			if answer.StatusCode < 400 || answer.StatusCode >= 500 {
 				t.Errorf("%s to %s: %d %s", name, call, answer.StatusCode, got)
 			}
@@ -269,10 +276,12 @@ func TestFilesOfUsersRunNothing(t *testing.T) {
 		t.Fatal(err)
 	}
 	page := "<script>alert(1)</script>"
-	request(t, server.URL, token, "POST", "/projects/"+key+"/drop?path=evil.html&base=0&note=n", page, map[string]string{"Idempotency-Key": uuid.NewString(), "Content-Type": "application/octet-stream"})
+	request(t, server.URL, token, "POST", "/projects/"+key+"/drop?path=evil.html&base=0&note=n", page,
+		map[string]string{"Idempotency-Key": uuid.NewString(), "Content-Type": "application/octet-stream"})
 	answer, got := request(t, server.URL, token, "GET", "/projects/"+key+"/file?path=evil.html", "", nil)
 	h := answer.Header
-	if string(got) != page || h.Get("Content-Type") != "application/octet-stream" || !strings.HasPrefix(h.Get("Content-Disposition"), "attachment") ||
+	if string(got) != page || h.Get("Content-Type") != "application/octet-stream" ||
+		!strings.HasPrefix(h.Get("Content-Disposition"), "attachment") ||
 		h.Get("X-Content-Type-Options") != "nosniff" || !strings.Contains(h.Get("Content-Security-Policy"), "sandbox") {
 		t.Errorf("%q with %v", got, h)
 	}
@@ -289,9 +298,11 @@ func TestOnlyTheConsolesOwnPagesActWithItsCookie(t *testing.T) {
 	s := testbed.NewService(t, nil)
 	s.Person(t, "odile")
 	server := s.Serve(t)
-	answer, body := request(t, server.URL, "", "POST", "/sign-in", `{"handle":"odile","passphrase":"`+testbed.Passphrase+`","from":"page","console":true}`, map[string]string{"Content-Type": "application/json"})
+	answer, body := request(t, server.URL, "", "POST", "/sign-in", `{"handle":"odile","passphrase":"`+testbed.Passphrase+
+		`","from":"page","console":true}`, map[string]string{"Content-Type": "application/json"})
 	cookies := answer.Cookies()
-	if len(cookies) != 1 || !cookies[0].HttpOnly || cookies[0].SameSite != http.SameSiteStrictMode || strings.Contains(string(body), cookies[0].Value) {
+	if len(cookies) != 1 || !cookies[0].HttpOnly || cookies[0].SameSite != http.SameSiteStrictMode ||
+		strings.Contains(string(body), cookies[0].Value) {
 		t.Fatalf("cookies %v, body %s", cookies, body)
 	}
 	cookie := cookies[0].Name + "=" + cookies[0].Value
@@ -349,13 +360,15 @@ func TestPages(t *testing.T) {
 	s := testbed.NewService(t, nil)
 	server := httptest.NewServer(api.New(s.Service, console, "test", slog.New(slog.DiscardHandler)))
 	defer server.Close()
-	for path, want := range map[string]int{"/": 200, "/p/brinelight/asset/a/b.png": 200, "/p/x/assets/a.png": 200, "/assets/a.js": 200, "/assets/b.js": 404, "/healthz": 200, "/readyz": 200} {
+	for path, want := range map[string]int{"/": 200, "/p/brinelight/asset/a/b.png": 200, "/p/x/assets/a.png": 200, "/assets/a.js": 200,
+		"/assets/b.js": 404, "/healthz": 200, "/readyz": 200} {
 		answer, err := http.Get(server.URL + path)
 		if err != nil {
 			t.Fatal(err)
 		}
 		_ = answer.Body.Close()
-		if answer.StatusCode != want || answer.Header.Get("X-Request-ID") == "" || !strings.Contains(answer.Header.Get("Content-Security-Policy"), "default-src 'self'") {
+		if answer.StatusCode != want || answer.Header.Get("X-Request-ID") == "" ||
+			!strings.Contains(answer.Header.Get("Content-Security-Policy"), "default-src 'self'") {
 			t.Errorf("%s: %d %v", path, answer.StatusCode, answer.Header)
 		}
 	}

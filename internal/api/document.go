@@ -19,7 +19,8 @@ import (
 var Document = sync.OnceValue(func() *openapi3.T {
 	doc := &openapi3.T{
 		OpenAPI: "3.0.3",
-		Info:    &openapi3.Info{Title: "Kettle Tarn", Version: "1", Description: "The API of tarnd. docs/protocol.md explains what belongs together."},
+		Info: &openapi3.Info{Title: "Kettle Tarn", Version: "1",
+			Description: "The API of tarnd. docs/protocol.md explains what belongs together."},
 		Servers: openapi3.Servers{{URL: Prefix}},
 		Paths:   openapi3.NewPaths(),
 		Components: &openapi3.Components{
@@ -79,14 +80,17 @@ func (r route) operation(schemas openapi3.Schemas) *openapi3.Operation {
 	}
 	op.Responses.Set(fmt.Sprint(status), &openapi3.ResponseRef{Value: good})
 	if r.answerType == binary {
-		op.Responses.Set("206", &openapi3.ResponseRef{Value: openapi3.NewResponse().WithDescription("The range that was asked for").WithContent(raw(binary))})
+		part := openapi3.NewResponse().WithDescription("The range that was asked for").WithContent(raw(binary))
+		op.Responses.Set("206", &openapi3.ResponseRef{Value: part})
 		op.Responses.Set("304", &openapi3.ResponseRef{Value: openapi3.NewResponse().WithDescription("The caller has it")})
 	}
 	problem := openapi3.Content{"application/problem+json": openapi3.NewMediaType().WithSchemaRef(schema(model.ProblemDetails{}, schemas))}
-	op.Responses.Set("default", &openapi3.ResponseRef{Value: openapi3.NewResponse().WithDescription("A problem (RFC 9457)").WithContent(problem)})
+	failed := openapi3.NewResponse().WithDescription("A problem (RFC 9457)").WithContent(problem)
+	op.Responses.Set("default", &openapi3.ResponseRef{Value: failed})
 	op.Extensions = map[string]any{"x-right": string(r.right)}
 	if r.right != service.Anybody {
-		op.Security = openapi3.NewSecurityRequirements().With(openapi3.NewSecurityRequirement().Authenticate("token")).With(openapi3.NewSecurityRequirement().Authenticate("cookie"))
+		token, cookie := openapi3.NewSecurityRequirement().Authenticate("token"), openapi3.NewSecurityRequirement().Authenticate("cookie")
+		op.Security = openapi3.NewSecurityRequirements().With(token).With(cookie)
 	}
 	return op
 }

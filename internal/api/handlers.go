@@ -26,7 +26,8 @@ func (s *Server) signIn(c *call) error {
 	}
 	done, err := s.gate.SignIn(c.address, q.Handle)
 	if err != nil {
-		s.log.Warn("a sign-in was not looked at", "request", requestID(c.Context), "address", c.address.String(), "handle", q.Handle, "reason", "too many wrong ones before")
+		s.log.Warn("a sign-in was not looked at", "request", requestID(c.Context), "address", c.address.String(), "handle", q.Handle, "reason",
+			"too many wrong ones before")
 		return err
 	}
 	answer, err := s.service.SignIn(c.Request().Context(), q.Handle, q.Passphrase, q.From, q.Console)
@@ -152,7 +153,8 @@ func (s *Server) assets(c *call) error {
 	if err := firstError(err1, err2); err != nil {
 		return err
 	}
-	q := service.Changes{Since: since, At: c.state("at"), After: c.QueryParam("after"), Limit: limit, WithLocks: c.QueryParam("locks") == "true", Scope: c.QueryParams()["scope"]}
+	q := service.Changes{Since: since, At: c.state("at"), After: c.QueryParam("after"), Limit: limit,
+		WithLocks: c.QueryParam("locks") == "true", Scope: c.QueryParams()["scope"]}
 	page, err := s.service.Changes(c.Request().Context(), c.actor, c.project(), q)
 	for rest := page; err == nil && c.all(limit) && rest.Next != ""; page.Assets = append(page.Assets, rest.Assets...) {
 		q.At, q.After = stateOf(strconv.Itoa(page.At)), rest.Next
@@ -181,7 +183,8 @@ func (s *Server) folder(c *call) error {
 	if err != nil {
 		return err
 	}
-	page, err := s.service.Folder(c.Request().Context(), c.actor, c.project(), c.QueryParam("path"), c.state("at"), c.QueryParam("search"), c.QueryParam("after"), limit)
+	page, err := s.service.Folder(c.Request().Context(), c.actor, c.project(), c.QueryParam("path"), c.state("at"), c.QueryParam("search"),
+		c.QueryParam("after"), limit)
 	if err != nil {
 		return err
 	}
@@ -303,9 +306,11 @@ func (s *Server) answerRuleRequest(c *call) error {
 
 // sendOf makes the service's send of a request.
 func sendOf(q model.SendRequest, key string) service.Send {
-	send := service.Send{Key: key, Workspace: q.Workspace, Note: q.Note, Tasks: q.Tasks, Stage: q.Stage, KeepLocks: q.KeepLocks, Older: q.Older}
+	send := service.Send{Key: key, Workspace: q.Workspace, Note: q.Note, Tasks: q.Tasks, Stage: q.Stage, KeepLocks: q.KeepLocks,
+		Older: q.Older}
 	for _, c := range q.Changes {
-		send.Changes = append(send.Changes, service.Change{Path: c.Path, MovedFrom: c.MovedFrom, Base: c.Base, Gone: c.Gone, Content: c.Content, Digest: c.Digest, Size: c.Size, Executable: c.Executable, Fence: c.Fence})
+		send.Changes = append(send.Changes, service.Change{Path: c.Path, MovedFrom: c.MovedFrom, Base: c.Base, Gone: c.Gone, Content: c.Content,
+			Digest: c.Digest, Size: c.Size, Executable: c.Executable, Fence: c.Fence})
 	}
 	return send
 }
@@ -315,11 +320,13 @@ func (s *Server) checkSend(c *call) error {
 	if err := c.decode(&q); err != nil {
 		return err
 	}
-	check, err := s.service.CheckSend(c.Request().Context(), c.actor, c.project(), service.Question{Send: sendOf(q.Send, ""), Chunks: q.Chunks, Coming: q.Coming})
+	check, err := s.service.CheckSend(c.Request().Context(), c.actor, c.project(),
+		service.Question{Send: sendOf(q.Send, ""), Chunks: q.Chunks, Coming: q.Coming})
 	if err != nil {
 		return err
 	}
-	return c.answer(model.SendCheck{Missing: append([]chunk.Digest{}, check.Missing...), Chunks: append([]chunk.Digest{}, check.Chunks...), Wanted: check.Wanted})
+	return c.answer(model.SendCheck{Missing: append([]chunk.Digest{}, check.Missing...), Chunks: append([]chunk.Digest{}, check.Chunks...),
+		Wanted: check.Wanted})
 }
 
 func (s *Server) send(c *call) error {
@@ -354,8 +361,9 @@ func (s *Server) handoffs(c *call) error {
 		return err
 	}
 	q := service.HandoffFilter{Before: before, Limit: limit, Assets: assets,
-		Author: c.QueryParam("author"), Path: c.QueryParam("path"), Kind: c.QueryParam("kind"), Since: c.QueryParam("since"), Until: c.QueryParam("until"),
-		Task: c.QueryParam("task"), Stage: c.QueryParam("stage"), Text: c.QueryParam("text")}
+		Author: c.QueryParam("author"), Path: c.QueryParam("path"), Kind: c.QueryParam("kind"), Since: c.QueryParam("since"),
+		Until: c.QueryParam("until"),
+		Task:  c.QueryParam("task"), Stage: c.QueryParam("stage"), Text: c.QueryParam("text")}
 	list, err := s.service.Handoffs(c.Request().Context(), c.actor, c.project(), q)
 	for rest := list; err == nil && c.all(limit) && len(rest) == service.MaxRows; list = append(list, rest...) {
 		q.Before = rest[len(rest)-1].Number
@@ -396,7 +404,8 @@ func (s *Server) drop(c *call) error {
 	if uuid.Validate(key) != nil {
 		return model.NewProblem(model.BadRequest, "", "the key of a send is a UUID")
 	}
-	send := service.Send{Key: key, Workspace: model.KindConsole, Note: c.QueryParam("note"), KeepLocks: c.QueryParam("keep_lock") == "true", Older: c.QueryParam("older") == "true",
+	send := service.Send{Key: key, Workspace: model.KindConsole, Note: c.QueryParam("note"), KeepLocks: c.QueryParam("keep_lock") == "true",
+		Older:   c.QueryParam("older") == "true",
 		Changes: []service.Change{{Path: c.QueryParam("path"), Base: base}}}
 	receipt, err := s.service.Drop(c.Request().Context(), c.actor, c.project(), send, c.Request().Body)
 	return c.receipt(receipt, err)

@@ -20,7 +20,8 @@ func (s *Server) takeLocks(c *call) error {
 	if err := c.decode(&q); err != nil {
 		return err
 	}
-	wish := service.Wish{Workspace: q.Workspace, Note: q.Note, WillUpdate: q.WillUpdate, Any: q.Any, Wait: q.Wait, Diverge: q.Diverge, Bring: q.Bring, Reserve: q.Reserve, Wants: make([]service.Want, len(q.Assets))}
+	wish := service.Wish{Workspace: q.Workspace, Note: q.Note, WillUpdate: q.WillUpdate, Any: q.Any, Wait: q.Wait, Diverge: q.Diverge,
+		Bring: q.Bring, Reserve: q.Reserve, Wants: make([]service.Want, len(q.Assets))}
 	for i, a := range q.Assets {
 		wish.Wants[i] = service.Want(a)
 	}
@@ -87,8 +88,9 @@ func (s *Server) recordOf(c *call) ([]model.Hold, error) {
 	if err := firstError(err1, err2, err3); err != nil {
 		return nil, err
 	}
-	return s.service.Record(c.Request().Context(), c.actor, c.project(), service.RecordQuery{Person: c.QueryParam("person"), Path: c.QueryParam("path"),
-		Ending: c.QueryParam("ending"), Since: since, Until: until, Limit: limit})
+	return s.service.Record(c.Request().Context(), c.actor, c.project(),
+		service.RecordQuery{Person: c.QueryParam("person"), Path: c.QueryParam("path"),
+			Ending: c.QueryParam("ending"), Since: since, Until: until, Limit: limit})
 }
 
 // day reads a day or a time from the query; the zero time where it is left out.

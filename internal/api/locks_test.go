@@ -86,12 +86,15 @@ func TestTheLinesOverTheWire(t *testing.T) {
 	if l, err := h.odile.TakeLocks(ctx, key, take); err != nil || len(l.Locks) != 1 || len(l.Assets) != 0 {
 		t.Fatalf("%+v, %v", l, err)
 	}
-	wait := model.LockRequest{Workspace: h.rurik1, Wait: true, Any: true, Assets: []model.LockWant{{Path: "a.png", Version: 1}, {Path: "b.png", Version: 1}, {Path: "c.png"}}}
+	wait := model.LockRequest{Workspace: h.rurik1, Wait: true, Any: true,
+		Assets: []model.LockWant{{Path: "a.png", Version: 1}, {Path: "b.png", Version: 1}, {Path: "c.png"}}}
 	l, err := h.rurik.TakeLocks(ctx, key, wait)
-	if err != nil || len(l.Locks) != 1 || len(l.Waiting) != 1 || l.Waiting[0].Place != 1 || len(l.Refusals) != 1 || len(l.Assets) != 1 || len(l.Assets[0].Waiting) != 1 {
+	if err != nil || len(l.Locks) != 1 || len(l.Waiting) != 1 || l.Waiting[0].Place != 1 || len(l.Refusals) != 1 || len(l.Assets) != 1 ||
+		len(l.Assets[0].Waiting) != 1 {
 		t.Fatalf("%+v, %v", l, err)
 	}
-	if w, err := h.rurik.Ask(ctx, key, model.AskRequest{Workspace: h.rurik1, Path: "a.png", Reason: "a rail"}); err != nil || w.Holder != "odile" {
+	if w, err := h.rurik.Ask(ctx, key, model.AskRequest{Workspace: h.rurik1, Path: "a.png", Reason: "a rail"}); err != nil ||
+		w.Holder != "odile" {
 		t.Fatalf("%+v, %v", w, err)
 	}
 	until := time.Now().Add(time.Hour).UTC().Truncate(time.Second)
@@ -102,10 +105,12 @@ func TestTheLinesOverTheWire(t *testing.T) {
 	if err != nil || len(all.Locks) != 2 {
 		t.Fatalf("%+v, %v", all, err)
 	}
-	if k := all.Locks[0].Asks; len(k) != 1 || k[0].Answer != "not-yet" || k[0].Until == nil || !k[0].Until.Equal(until) || k[0].Word != "nearly" {
+	if k := all.Locks[0].Asks; len(k) != 1 || k[0].Answer != "not-yet" || k[0].Until == nil || !k[0].Until.Equal(until) ||
+		k[0].Word != "nearly" {
 		t.Errorf("%+v", k)
 	}
-	if status, _, text := h.get("/locks?path=B.png"); status != 200 || !strings.Contains(text, `"b.png"`) || strings.Contains(text, `"a.png"`) {
+	if status, _, text := h.get("/locks?path=B.png"); status != 200 || !strings.Contains(text, `"b.png"`) ||
+		strings.Contains(text, `"a.png"`) {
 		t.Errorf("%d %s", status, text)
 	}
 	if status, _, text := h.get("/locks?path=a%00b"); status != 400 {
@@ -127,7 +132,8 @@ func TestTheRecordAsATable(t *testing.T) {
 	h := newShelf(t, "a.png", "-b.png")
 	ctx := t.Context()
 	for _, note := range []string{"=HYPERLINK(\"http://127.0.0.1\")", "+1", "-1", "@x", "plain, with \"quotes\"\nand lines"} {
-		if _, err := h.odile.TakeLocks(ctx, key, model.LockRequest{Workspace: h.space, Note: note, Assets: []model.LockWant{{Path: "a.png", Version: 1}, {Path: "-b.png", Version: 1}}}); err != nil {
+		if _, err := h.odile.TakeLocks(ctx, key, model.LockRequest{Workspace: h.space, Note: note,
+			Assets: []model.LockWant{{Path: "a.png", Version: 1}, {Path: "-b.png", Version: 1}}}); err != nil {
 			t.Fatal(err)
 		}
 		if err := h.odile.ReleaseLocks(ctx, key, model.UnlockRequest{Workspace: h.space, Paths: []string{"a.png", "-b.png"}}); err != nil {
@@ -144,7 +150,8 @@ func TestTheRecordAsATable(t *testing.T) {
 			t.Errorf("%q", r)
 		}
 	}
-	for query, want := range map[string]int{"": 10, "person=odile": 10, "person=rurik": 0, "ending=sent": 0, "limit=3": 3, "since=" + time.Now().AddDate(0, 0, 1).Format(time.DateOnly): 0,
+	for query, want := range map[string]int{"": 10, "person=odile": 10, "person=rurik": 0, "ending=sent": 0, "limit=3": 3, "since=" +
+		time.Now().AddDate(0, 0, 1).Format(time.DateOnly): 0,
 		"until=2026-01-01": 0, "since=2026-01-01T00:00:00Z": 10, "path=nowhere": 0} {
 		values, err := url.ParseQuery(query)
 		if err != nil {
@@ -154,7 +161,8 @@ func TestTheRecordAsATable(t *testing.T) {
 			t.Errorf("%s: %d entries, %v", query, len(r.Holds), err)
 		}
 	}
-	for _, bad := range []string{"/locks/record?since=yesterday", "/locks/record.csv?until=1", "/locks/contested?weeks=0x", "/locks/contested?weeks=1000", "/locks/record?limit=-1", "/locks/record?person=%00", "/locks/record?person=%ff"} {
+	for _, bad := range []string{"/locks/record?since=yesterday", "/locks/record.csv?until=1", "/locks/contested?weeks=0x",
+		"/locks/contested?weeks=1000", "/locks/record?limit=-1", "/locks/record?person=%00", "/locks/record?person=%ff"} {
 		if status, kind, _ := h.get(bad); status != 400 || !strings.HasPrefix(kind, "application/problem+json") {
 			t.Errorf("%s is answered with %d %s", bad, status, kind)
 		}
@@ -168,7 +176,8 @@ func TestSettingsOfNews(t *testing.T) {
 	h := newShelf(t, "a.png")
 	ctx := t.Context()
 	before, err := h.rurik.NewsSettings(ctx)
-	if err != nil || before.Mail != "" || before.MailWorks || len(before.Kinds) != 7 || before.Kinds[0].Name != "turn" || before.Kinds[0].Mail != "at-once" || !before.Kinds[0].Desktop {
+	if err != nil || before.Mail != "" || before.MailWorks || len(before.Kinds) != 7 || before.Kinds[0].Name != "turn" ||
+		before.Kinds[0].Mail != "at-once" || !before.Kinds[0].Desktop {
 		t.Fatalf("%+v, %v", before, err)
 	}
 	// Only what is named changes, and only one's own.

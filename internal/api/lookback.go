@@ -93,7 +93,8 @@ func (s *Server) between(c *call) error {
 	}
 	out, err := s.service.Between(c.Request().Context(), c.actor, c.project(), c.state("from"), c.state("to"), c.QueryParam("after"), limit)
 	for rest := out; err == nil && c.all(limit) && rest.Next != ""; out.Assets = append(out.Assets, rest.Assets...) {
-		rest, err = s.service.Between(c.Request().Context(), c.actor, c.project(), stateOf(strconv.Itoa(out.From.Number)), stateOf(strconv.Itoa(out.To.Number)), rest.Next, limit)
+		rest, err = s.service.Between(c.Request().Context(), c.actor, c.project(), stateOf(strconv.Itoa(out.From.Number)),
+			stateOf(strconv.Itoa(out.To.Number)), rest.Next, limit)
 	}
 	if err != nil {
 		return err

@@ -30,7 +30,8 @@ func (h *shelf) hand(note string, contents map[string][]byte, versions map[strin
 		}
 		change := model.SendChange{Path: path, Content: m.Content, Size: m.Size, Base: versions[path]}
 		if change.Base > 0 {
-			locks, err := h.odile.TakeLocks(h.Context(), key, model.LockRequest{Workspace: h.space, Assets: []model.LockWant{{Path: path, Version: change.Base}}})
+			locks, err := h.odile.TakeLocks(h.Context(), key,
+				model.LockRequest{Workspace: h.space, Assets: []model.LockWant{{Path: path, Version: change.Base}}})
 			if err != nil {
 				h.Fatal(err)
 			}
@@ -48,8 +49,10 @@ func (h *shelf) hand(note string, contents map[string][]byte, versions map[strin
 // looking is a project with a texture of two versions, and a text.
 func looking(t *testing.T) *shelf {
 	h := newShelf(t, "mix.bin")
-	h.hand("A texture and a text", map[string][]byte{"textures/rust.png": scene.Albedo("rust", 64, 0), "text/keeper.txt": scene.Dialogue("keeper", 0)}, nil)
-	h.hand("Deeper", map[string][]byte{"textures/rust.png": scene.Albedo("rust", 64, 1), "text/keeper.txt": scene.Dialogue("keeper", 1)}, map[string]int{"textures/rust.png": 1, "text/keeper.txt": 1})
+	h.hand("A texture and a text", map[string][]byte{"textures/rust.png": scene.Albedo("rust", 64, 0),
+		"text/keeper.txt": scene.Dialogue("keeper", 0)}, nil)
+	h.hand("Deeper", map[string][]byte{"textures/rust.png": scene.Albedo("rust", 64, 1), "text/keeper.txt": scene.Dialogue("keeper", 1)},
+		map[string]int{"textures/rust.png": 1, "text/keeper.txt": 1})
 	return h
 }
 
@@ -66,11 +69,14 @@ func TestWhatIsDrawnGoesOverTheWire(t *testing.T) {
 			t.Errorf("%s: %d, %s, %d bytes", name, status, kind, len(body))
 		}
 	}
-	if status, kind, body := h.get("/compare/file?path=textures/rust.png&a=1&b=2&name=difference.png"); status != 200 || kind != "image/png" || !strings.HasPrefix(body, "\x89PNG") {
+	if status, kind, body := h.get("/compare/file?path=textures/rust.png&a=1&b=2&name=difference.png"); status != 200 || kind != "image/png" ||
+		!strings.HasPrefix(body, "\x89PNG") {
 		t.Errorf("%d, %s, %d bytes", status, kind, len(body))
 	}
 	// What never changes may be kept, and nothing of it may run.
-	for address, fixed := range map[string]bool{"/look/file?path=textures/rust.png&version=1&name=whole.png": true, "/look/file?path=textures/rust.png&name=whole.png": false, "/compare/file?path=textures/rust.png&a=1&b=2&name=difference.png": true, "/compare/file?path=textures/rust.png&a=1&name=difference.png": false} {
+	for address, fixed := range map[string]bool{"/look/file?path=textures/rust.png&version=1&name=whole.png": true,
+		"/look/file?path=textures/rust.png&name=whole.png": false, "/compare/file?path=textures/rust.png&a=1&b=2&name=difference.png": true,
+		"/compare/file?path=textures/rust.png&a=1&name=difference.png": false} {
 		r, err := http.NewRequest(http.MethodGet, h.url+"/api/v1/projects/"+key+address, nil)
 		if err != nil {
 			t.Fatal(err)
@@ -84,13 +90,16 @@ func TestWhatIsDrawnGoesOverTheWire(t *testing.T) {
 		if kept := strings.Contains(answer.Header.Get("Cache-Control"), "immutable"); kept != fixed {
 			t.Errorf("%s may be kept: %v", address, kept)
 		}
-		if csp := answer.Header.Get("Content-Security-Policy"); !strings.Contains(csp, "sandbox") || answer.Header.Get("X-Content-Type-Options") != "nosniff" {
+		if csp := answer.Header.Get("Content-Security-Policy"); !strings.Contains(csp, "sandbox") ||
+			answer.Header.Get("X-Content-Type-Options") != "nosniff" {
 			t.Errorf("%s: policy %q, %q", address, csp, answer.Header.Get("X-Content-Type-Options"))
 		}
 	}
 	for address, want := range map[string]int{
-		"/look?path=none.png": 404, "/look?path=textures/rust.png&version=9": 404, "/look?path=textures/rust.png&version=x": 400, "/look/file?path=textures/rust.png&name=report.json": 404, "/look/file?path=textures/rust.png&name=../x.png": 404,
-		"/look/file?path=textures/rust.png": 404, "/compare?path=textures/rust.png&a=1&b=7": 404, "/compare?path=none.png&a=1&b=2": 404, "/compare?path=textures/rust.png&a=-1&b=2": 400, "/compare/file?path=textures/rust.png&a=1&b=2&name=report.json": 404,
+		"/look?path=none.png": 404, "/look?path=textures/rust.png&version=9": 404, "/look?path=textures/rust.png&version=x": 400,
+		"/look/file?path=textures/rust.png&name=report.json": 404, "/look/file?path=textures/rust.png&name=../x.png": 404,
+		"/look/file?path=textures/rust.png": 404, "/compare?path=textures/rust.png&a=1&b=7": 404, "/compare?path=none.png&a=1&b=2": 404,
+		"/compare?path=textures/rust.png&a=-1&b=2": 400, "/compare/file?path=textures/rust.png&a=1&b=2&name=report.json": 404,
 	} {
 		if status, _, body := h.get(address); status != want {
 			t.Errorf("%s answers %d, want %d: %.200s", address, status, want, body)
@@ -101,7 +110,9 @@ func TestWhatIsDrawnGoesOverTheWire(t *testing.T) {
 func TestTheTimelineOverTheWire(t *testing.T) {
 	h := looking(t)
 	for query, want := range map[string]string{
-		"": "3 2 1", "author=odile": "3 2 1", "author=rurik": "", "path=textures": "3 2", "path=*.txt": "3 2", "kind=texture": "3 2", "kind=other": "1", "text=deeper": "3", "since=2020-01-01": "3 2 1", "until=2020-01-01": "", "before=3": "2 1", "limit=1": "3", "kind=texture&text=a%20texture": "2",
+		"": "3 2 1", "author=odile": "3 2 1", "author=rurik": "", "path=textures": "3 2", "path=*.txt": "3 2", "kind=texture": "3 2",
+		"kind=other": "1", "text=deeper": "3", "since=2020-01-01": "3 2 1", "until=2020-01-01": "", "before=3": "2 1", "limit=1": "3",
+		"kind=texture&text=a%20texture": "2",
 	} {
 		status, _, body := h.get("/handoffs?" + query)
 		var list model.Handoffs
@@ -121,7 +132,8 @@ func TestTheTimelineOverTheWire(t *testing.T) {
 			t.Errorf("%q as a table: %d, %s, %d rows, %v", query, status, kind, len(rows), err)
 		}
 	}
-	for _, query := range []string{"kind=painting", "since=yesterday", "until=1", "before=x", "limit=-1", "path=" + strings.Repeat("a", 5000)} {
+	for _, query := range []string{"kind=painting", "since=yesterday", "until=1", "before=x", "limit=-1", "path=" +
+		strings.Repeat("a", 5000)} {
 		if status, _, body := h.get("/handoffs?" + query); status != 400 {
 			t.Errorf("%.40s answers %d: %.200s", query, status, body)
 		}
@@ -136,13 +148,15 @@ func TestStatesOverTheWire(t *testing.T) {
 	for at, want := range map[string]string{"h2": "1", "2": "1", "first-light": "1", "FIRST-LIGHT": "1", "": "2", "newest": "2", "h3": "2"} {
 		status, _, body := h.get("/folder?path=textures&at=" + at)
 		var page model.FolderPage
-		if err := json.Unmarshal([]byte(body), &page); status != 200 || err != nil || len(page.Assets) != 1 || string(rune('0'+page.Assets[0].Version)) != want && string(rune('0'+page.Assets[0].Newest)) != want {
+		if err := json.Unmarshal([]byte(body), &page); status != 200 || err != nil || len(page.Assets) != 1 ||
+			string(rune('0'+page.Assets[0].Version)) != want && string(rune('0'+page.Assets[0].Newest)) != want {
 			t.Errorf("at %q: %d, %v, %.300s", at, status, err, body)
 		}
 	}
 	status, _, body := h.get("/between?from=first-light&to=newest")
 	var between model.Between
-	if err := json.Unmarshal([]byte(body), &between); status != 200 || err != nil || between.Total.Edited != 2 || len(between.Assets) != 2 || len(between.Folders) != 2 || between.People[0].Person != "odile" {
+	if err := json.Unmarshal([]byte(body), &between); status != 200 || err != nil || between.Total.Edited != 2 || len(between.Assets) != 2 ||
+		len(between.Folders) != 2 || between.People[0].Person != "odile" {
 		t.Errorf("%d, %v: %s", status, err, body)
 	}
 	if status, _, body := h.get("/between.csv?from=h1&to=h3"); status != 200 || len(strings.Split(strings.TrimSpace(body), "\r\n")) != 3 {
@@ -153,7 +167,8 @@ func TestStatesOverTheWire(t *testing.T) {
 	}
 	// An old state as one file, in either form.
 	_, _, body = h.get("/archive?at=first-light&form=zip&path=textures")
-	if z, err := zip.NewReader(bytes.NewReader([]byte(body)), int64(len(body))); err != nil || len(z.File) != 1 || z.File[0].Name != "textures/rust.png" || int(z.File[0].UncompressedSize64) != len(scene.Albedo("rust", 64, 0)) {
+	if z, err := zip.NewReader(bytes.NewReader([]byte(body)), int64(len(body))); err != nil || len(z.File) != 1 ||
+		z.File[0].Name != "textures/rust.png" || int(z.File[0].UncompressedSize64) != len(scene.Albedo("rust", 64, 0)) {
 		t.Errorf("%v, %d bytes", err, len(body))
 	}
 	_, _, body = h.get("/archive?at=first-light&form=tar")
@@ -168,7 +183,9 @@ func TestStatesOverTheWire(t *testing.T) {
 	if n != 3 {
 		t.Errorf("%d files in the archive", n)
 	}
-	for address, want := range map[string]int{"/folder?at=h9": 404, "/folder?at=no-such-name": 404, "/archive?form=rar": 400, "/archive?at=h0x": 404, "/archive?path=none": 404, "/between?from=h9": 404, "/lines?path=textures/rust.png": 400, "/lines?path=none.txt": 404} {
+	for address, want := range map[string]int{"/folder?at=h9": 404, "/folder?at=no-such-name": 404, "/archive?form=rar": 400,
+		"/archive?at=h0x": 404, "/archive?path=none": 404, "/between?from=h9": 404, "/lines?path=textures/rust.png": 400,
+		"/lines?path=none.txt": 404} {
 		if status, _, body := h.get(address); status != want {
 			t.Errorf("%s answers %d, want %d: %.200s", address, status, want, body)
 		}

@@ -125,7 +125,8 @@ func (s *Server) headers(next echo.HandlerFunc) echo.HandlerFunc {
 		h := c.Response().Header()
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "same-origin")
-		h.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+		h.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; object-src 'none'; "+
+			"base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
 		if strings.HasPrefix(c.Request().URL.Path, Prefix) {
 			h.Set("Cache-Control", "no-store")
 		}
@@ -188,8 +189,8 @@ func (c *call) decode(into any) error {
 	return strictly(body, into)
 }
 
-// strictly reads one JSON value that is all there is, in text that is text: no zero byte, no broken UTF-8, which the standard library would pass
-// on in silence, and a database would not take.
+// strictly reads one JSON value that is all there is, in text that is text: no zero byte, no broken UTF-8, which the standard library
+// would pass on in silence, and a database would not take.
 func strictly(body []byte, into any) error {
 	d := json.NewDecoder(bytes.NewReader(body))
 	d.DisallowUnknownFields()
@@ -254,7 +255,8 @@ func (c *call) answer(v any) error {
 	if err := sheet.Write(&out, v); err != nil {
 		return err
 	}
-	c.Response().Header().Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": strings.TrimPrefix(c.project()+"-"+path.Base(c.Request().URL.Path), "-")}))
+	c.Response().Header().Set("Content-Disposition", mime.FormatMediaType("attachment",
+		map[string]string{"filename": strings.TrimPrefix(c.project()+"-"+path.Base(c.Request().URL.Path), "-")}))
 	return c.Blob(status, csvType+"; charset=utf-8; header=present", out.Bytes())
 }
 

@@ -79,8 +79,8 @@ func allowed(right service.Right, who string) bool {
 	return false
 }
 
-// TestRoutesTimesRoles calls everything that the document has as everybody, with a body that is none: who may not is told so before anything is read,
-// and whoever may, is not.
+// TestRoutesTimesRoles calls everything that the document has as everybody, with a body that is none: who may not is told so before
+// anything is read, and whoever may, is not.
 func TestRoutesTimesRoles(t *testing.T) {
 	s := testbed.NewService(t, nil)
 	server := s.Serve(t)
@@ -191,7 +191,8 @@ func TestGuessingIsSlow(t *testing.T) {
 	mu.Lock()
 	text := log.String()
 	mu.Unlock()
-	if !strings.Contains(text, `"msg":"a sign-in failed"`) || !strings.Contains(text, `"handle":"odile"`) || !strings.Contains(text, `"address":"127.0.0.1"`) || strings.Contains(text, "guess") {
+	if !strings.Contains(text, `"msg":"a sign-in failed"`) || !strings.Contains(text, `"handle":"odile"`) ||
+		!strings.Contains(text, `"address":"127.0.0.1"`) || strings.Contains(text, "guess") {
 		t.Errorf("the log has %s", text)
 	}
 }
@@ -210,7 +211,8 @@ func (l locked) Write(p []byte) (int, error) {
 // TestWhatIsNoRequestIsNoFault: zero bytes, broken UTF-8 and bodies of any size are refused in words, before a person is known or after.
 func TestWhatIsNoRequestIsNoFault(t *testing.T) {
 	h := newShelf(t, "a.png")
-	for _, body := range []string{"{\"handle\":\"a\\u0000b\",\"passphrase\":\"x\",\"from\":\"\"}", "{\"handle\":\"a\xff\",\"passphrase\":\"x\",\"from\":\"\"}", "", "[]", "{\"handle\":" + strings.Repeat("[", 4000)} {
+	for _, body := range []string{"{\"handle\":\"a\\u0000b\",\"passphrase\":\"x\",\"from\":\"\"}",
+		"{\"handle\":\"a\xff\",\"passphrase\":\"x\",\"from\":\"\"}", "", "[]", "{\"handle\":" + strings.Repeat("[", 4000)} {
 		if status, _, text := raw(t, "POST", h.url+api.Prefix+"/sign-in", "", body); status < 400 || status >= 500 {
 			t.Errorf("%q: %d %s", body, status, text)
 		}
@@ -267,7 +269,8 @@ func TestTheCookieBehindAProxy(t *testing.T) {
 	server := s.Serve(t)
 	s.Person(t, "odile")
 	for proto, secure := range map[string]bool{"https": true, "http": false, "": false} {
-		r, err := http.NewRequest("POST", server.URL+api.Prefix+"/sign-in", strings.NewReader(fmt.Sprintf(`{"handle":"odile","passphrase":%q,"from":"x","console":true}`, testbed.Passphrase)))
+		r, err := http.NewRequest("POST", server.URL+api.Prefix+"/sign-in",
+			strings.NewReader(fmt.Sprintf(`{"handle":"odile","passphrase":%q,"from":"x","console":true}`, testbed.Passphrase)))
 		if err != nil {
 			t.Fatal(err)
 		}

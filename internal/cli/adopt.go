@@ -27,7 +27,8 @@ type adopted struct {
 }
 
 func (a *app) adopt() *cli.Command {
-	return command("adopt", "bring the assets of a git repository over, with their past if you like", "[KEY]", "tarn adopt brinelight --history",
+	return command("adopt", "bring the assets of a git repository over, with their past if you like", "[KEY]",
+		"tarn adopt brinelight --history",
 		func(ctx context.Context, cmd *cli.Command) error {
 			args, err := arguments(cmd, 0, 1, "adopt KEY [--history]")
 			if err != nil {
@@ -51,7 +52,8 @@ func (a *app) adopt() *cli.Command {
 			}
 			switch {
 			case len(args) == 1 && again && args[0] != key:
-				return model.NewProblem(model.Taken, "leave the key out, or take a clone of its own for another project", "this folder is a workspace of the project %s already", key)
+				return model.NewProblem(model.Taken, "leave the key out, or take a clone of its own for another project",
+					"this folder is a workspace of the project %s already", key)
 			case len(args) == 1:
 				key = args[0]
 			}
@@ -66,8 +68,10 @@ func (a *app) adopt() *cli.Command {
 			if err := workspace.ReadyForPast(ctx, repo, cmd.Bool("history"), cmd.Bool("beside")); err != nil {
 				return err
 			}
-			if !again && !cmd.Bool("yes") && !prompt.Confirm(a.in, a.errs, fmt.Sprintf("Make the project %s of the assets in this repository?", key)) {
-				return model.NewProblem(model.BadRequest, "say --yes to go on, --preset NAME for other presets, --preview only to look", "nothing was done")
+			if !again && !cmd.Bool("yes") && !prompt.Confirm(a.in, a.errs,
+				fmt.Sprintf("Make the project %s of the assets in this repository?", key)) {
+				return model.NewProblem(model.BadRequest, "say --yes to go on, --preset NAME for other presets, --preview only to look",
+					"nothing was done")
 			}
 			if out.Rules != "" {
 				if err := workspace.WriteRules(a.dir, out.Rules); err != nil {
@@ -76,7 +80,8 @@ func (a *app) adopt() *cli.Command {
 			}
 			return a.adoptNow(ctx, cmd, repo, out, key)
 		},
-		&cli.BoolFlag{Name: "history", Usage: "bring the past in first: a handoff for each commit that changed an asset, with its author, date and message"},
+		&cli.BoolFlag{Name: "history", Usage: "bring the past in first: a handoff for each commit that changed an asset, with its author, date " +
+			"and message"},
 		&cli.BoolFlag{Name: "beside", Usage: "leave git as it is, to try it out beside what you have; again, it brings what came since"},
 		&cli.BoolFlag{Name: "preview", Usage: "only show what the assets weigh in the repository"},
 		&cli.BoolFlag{Name: "list-paths", Usage: "only print the path of every asset that the repository's history has"},
@@ -136,7 +141,8 @@ func (a *app) adoptPreview(ctx context.Context, cmd *cli.Command, repo *mainline
 
 func (a *app) printWeights(w *workspace.Weights, presets []string) {
 	if len(presets) > 0 {
-		a.say("Under the presets %s, assets are %s in the history: %s, %s.", strings.Join(presets, ", "), plural(w.Paths, "path"), plural(w.Versions, "version"), size(w.Size))
+		a.say("Under the presets %s, assets are %s in the history: %s, %s.", strings.Join(presets, ", "), plural(w.Paths, "path"),
+			plural(w.Versions, "version"), size(w.Size))
 	} else {
 		a.say("Assets are %s in the history: %s, %s.", plural(w.Paths, "path"), plural(w.Versions, "version"), size(w.Size))
 	}
@@ -144,12 +150,14 @@ func (a *app) printWeights(w *workspace.Weights, presets []string) {
 	if w.Whole > 0 {
 		share = 100 * float64(w.Assets) / float64(w.Whole)
 	}
-	a.say("A clone of the repository weighs %s, compressed. %s of that is assets (%.1f %%); without them it would weigh %s.", size(w.Whole), size(w.Assets), share, size(w.Whole-w.Assets))
+	a.say("A clone of the repository weighs %s, compressed. %s of that is assets (%.1f %%); without them it would weigh %s.", size(w.Whole),
+		size(w.Assets), share, size(w.Whole-w.Assets))
 	if len(w.Kinds) == 0 {
 		return
 	}
 	row := func(t *table, x workspace.Weight) {
-		t.row("  "+assetpath.Printable(x.Name), count(x.Versions), size(x.Size), size(x.Stored), fmt.Sprintf("%.1f %%", 100*float64(x.Stored)/float64(max(w.Whole, 1))))
+		t.row("  "+assetpath.Printable(x.Name), count(x.Versions), size(x.Size), size(x.Stored),
+			fmt.Sprintf("%.1f %%", 100*float64(x.Stored)/float64(max(w.Whole, 1))))
 	}
 	a.say("\nBy kind:")
 	t := a.table("", ">VERSIONS", ">SIZE", ">IN GIT", ">SHARE")
@@ -204,7 +212,8 @@ func (a *app) adoptNow(ctx context.Context, cmd *cli.Command, repo *mainline.Rep
 	if err != nil {
 		return err
 	}
-	o := workspace.BringOptions{History: cmd.Bool("history"), Over: cmd.Bool("git-wins"), Note: "Baseline: the assets as the git repository has them"}
+	o := workspace.BringOptions{History: cmd.Bool("history"), Over: cmd.Bool("git-wins"),
+		Note: "Baseline: the assets as the git repository has them"}
 	if out.Brought, err = w.BringPast(ctx, repo, r, o); err != nil {
 		var refused *model.Refused
 		if errors.As(err, &refused) && out.Brought != nil && out.Brought.Handoffs > 0 {
@@ -231,7 +240,8 @@ func (a *app) printAdoption(key string, out *adopted) {
 	case b.First == b.Last:
 		a.say("1 handoff, %s: h%d of %s, up to commit %s.", plural(b.Versions, "version"), b.Last, key, b.Head[:10])
 	default:
-		a.say("%s, %s: h%d to h%d of %s, up to commit %s.", plural(b.Handoffs, "handoff"), plural(b.Versions, "version"), b.First, b.Last, key, b.Head[:10])
+		a.say("%s, %s: h%d to h%d of %s, up to commit %s.", plural(b.Handoffs, "handoff"), plural(b.Versions, "version"), b.First, b.Last, key,
+			b.Head[:10])
 	}
 	if len(b.Unknown) > 0 {
 		a.say("Kept by name, since nobody here has their mail address (tarn news --address sets one's own): %s.", strings.Join(b.Unknown, ", "))
@@ -261,7 +271,9 @@ func (a *app) printAdoption(key string, out *adopted) {
 		a.say("Git is as it was. tarn adopt --beside brings what comes since; tarn adopt moves the assets over for good.")
 		return
 	}
-	a.say("A commit is prepared, and not made: %s out of git's index (the files stay), %s in it.", plural(out.Prepared.Untracked, "file"), strings.Join(out.Prepared.Staged, " and "))
+	a.say("A commit is prepared, and not made: %s out of git's index (the files stay), %s in it.", plural(out.Prepared.Untracked, "file"),
+		strings.Join(out.Prepared.Staged, " and "))
 	a.say("Look at it with git status, then: git commit -m \"The assets live in Kettle Tarn\"")
-	a.say("What the past weighs stays in git until it is rewritten there: tarn adopt --list-paths prints the paths, and the page \"Code and assets\" says how.")
+	a.say("What the past weighs stays in git until it is rewritten there: tarn adopt --list-paths prints the paths, and the page \"Code and " +
+		"assets\" says how.")
 }

@@ -72,8 +72,9 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errs io.Writer)
 		Reader:                     in, Writer: a.out, ErrWriter: a.errs,
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		OnUsageError:   onUsageError,
-		Flags:          []cli.Flag{&cli.BoolFlag{Name: "licences", Local: true, Usage: "print what this program is built upon, and the licences of that"}},
-		Commands:       a.commands(),
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "licences", Local: true,
+			Usage: "print what this program is built upon, and the licences of that"}},
+		Commands: a.commands(),
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			if cmd.Bool("licences") && !cmd.Args().Present() {
 				_, err := io.WriteString(a.out, licences.Notices)
@@ -223,8 +224,9 @@ func command(name, usage, arguments, example string, action cli.ActionFunc, flag
 		}
 		return do(ctx, cmd)
 	}
-	return &cli.Command{Name: words[len(words)-1], Usage: usage, ArgsUsage: arguments, UsageText: strings.TrimSpace("tarn "+name+" [options] "+arguments) + "\n\nExample: " + example,
-		Flags: append(flags, &cli.BoolFlag{Name: "json", Usage: "print one JSON object"}), Action: action, HideHelpCommand: true}
+	return &cli.Command{Name: words[len(words)-1], Usage: usage, ArgsUsage: arguments,
+		UsageText: strings.TrimSpace("tarn "+name+" [options] "+arguments) + "\n\nExample: " + example,
+		Flags:     append(flags, &cli.BoolFlag{Name: "json", Usage: "print one JSON object"}), Action: action, HideHelpCommand: true}
 }
 
 // valued refuses options that were given and say nothing (a script's empty variable is a mistake, and never stands for everything), and
@@ -282,7 +284,8 @@ func (a *app) open() (*workspace.Workspace, error) {
 		return nil, err
 	}
 	if root == "" {
-		return nil, model.NewProblem(model.NotFound, "go to one, or make one with tarn join KEY or tarn start KEY", "%s does not lie in a workspace", a.dir)
+		return nil, model.NewProblem(model.NotFound, "go to one, or make one with tarn join KEY or tarn start KEY",
+			"%s does not lie in a workspace", a.dir)
 	}
 	m, err := workspace.ReadMarker(root)
 	if err != nil {
@@ -442,10 +445,12 @@ func (a *app) commands() (all []*cli.Command) {
 		name string
 		list []*cli.Command
 	}{
-		{"1. Set up", []*cli.Command{a.signIn(), a.signOut(), a.whoami(), a.passphrase(), a.signInList(), a.start(), a.join(), a.scope(), a.rules()}},
+		{"1. Set up", []*cli.Command{a.signIn(), a.signOut(), a.whoami(), a.passphrase(), a.signInList(), a.start(), a.join(), a.scope(),
+			a.rules()}},
 		{"2. The day's work", []*cli.Command{lists(a.status()), a.begin(), a.send(), a.update(), a.discard(), a.settle(), a.move(), a.watch()}},
 		{"3. Locks, and one another", []*cli.Command{a.lock(), a.unlock(), lists(a.holders()), a.ask(), a.answerAsk(), lists(a.news())}},
-		{"4. Look back, and go back", []*cli.Command{lists(a.history()), lists(a.show()), lists(a.compare()), a.export(), a.rollback(), a.milestone()}},
+		{"4. Look back, and go back", []*cli.Command{lists(a.history()), lists(a.show()), lists(a.compare()), a.export(), a.rollback(),
+			a.milestone()}},
 		{"5. Beside the code", []*cli.Command{a.pin(), a.adopt()}},
 		{"6. Projects and people", []*cli.Command{a.project(), a.member(), a.token(), a.heal(), a.completion()}},
 	} {

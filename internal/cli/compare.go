@@ -20,7 +20,8 @@ import (
 )
 
 func (a *app) compare() *cli.Command {
-	return command("compare", "what is different between two versions of an asset, or between two states of the project", "A [B]", "tarn compare textures/rust-albedo.png@v2 textures/rust-albedo.png@v3 --picture rust.png",
+	return command("compare", "what is different between two versions of an asset, or between two states of the project", "A [B]",
+		"tarn compare textures/rust-albedo.png@v2 textures/rust-albedo.png@v3 --picture rust.png",
 		func(ctx context.Context, cmd *cli.Command) error {
 			args, err := arguments(cmd, 1, 2, "compare PATH@v2 [PATH@v3], compare PATH, or compare h30 [h40]")
 			if err != nil {
@@ -59,7 +60,8 @@ func (a *app) compare() *cli.Command {
 }
 
 // compareVersions compares what the service has: nothing has to come here for that.
-func (a *app) compareVersions(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, path string, version int, with string, later int) error {
+func (a *app) compareVersions(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, path string, version int, with string,
+	later int) error {
 	// Large ones take the service some seconds the first time.
 	waiting := time.AfterFunc(time.Second, func() { a.note("Looking at both …") })
 	out, err := w.Client.Compare(ctx, w.Marker.Project, path, version, with, later)
@@ -105,7 +107,8 @@ func (a *app) compareHere(ctx context.Context, cmd *cli.Command, w *workspace.Wo
 }
 
 // savePicture writes what --picture asks for. get gives a file of the earlier side (0), the later one (1), or of both (2).
-func (a *app) savePicture(ctx context.Context, cmd *cli.Command, get func(side int, name string) ([]byte, error), c media.Comparison) error {
+func (a *app) savePicture(ctx context.Context, cmd *cli.Command,
+	get func(side int, name string) ([]byte, error), c media.Comparison) error {
 	name := cmd.String("picture")
 	if name == "" {
 		return nil
@@ -341,7 +344,8 @@ func (a *app) printBetween(out model.Between) {
 			title = ""
 		}
 	}
-	tally("all", model.Tally{Name: plural(len(out.Assets), "asset"), New: out.Total.New, Edited: out.Total.Edited, Moved: out.Total.Moved, Gone: out.Total.Gone, Size: out.Total.Size, SizeBefore: out.Total.SizeBefore})
+	tally("all", model.Tally{Name: plural(len(out.Assets), "asset"), New: out.Total.New, Edited: out.Total.Edited, Moved: out.Total.Moved,
+		Gone: out.Total.Gone, Size: out.Total.Size, SizeBefore: out.Total.SizeBefore})
 	tally("folder", out.Folders...)
 	tally("kind", out.Kinds...)
 	t.print()

@@ -52,7 +52,8 @@ func TestAComparisonIsPrinted(t *testing.T) {
 		c.Changes = append(c.Changes, media.Change{Change: media.Came, What: "part", Name: "R1"})
 	}
 	long := printed(func(a *app) { a.printComparison(c) })
-	if strings.Contains(long, "\x1b") || !strings.Contains(long, "The earlier one can't be read: bad") || !strings.Contains(long, "and 520 more: --json has them") || strings.Count(long, "R1") != 60 {
+	if strings.Contains(long, "\x1b") || !strings.Contains(long, "The earlier one can't be read: bad") ||
+		!strings.Contains(long, "and 520 more: --json has them") || strings.Count(long, "R1") != 60 {
 		t.Errorf("prints\n%s", long)
 	}
 }
@@ -69,7 +70,8 @@ func TestLinesSideBySide(t *testing.T) {
 		}
 	}
 	got := printed(func(a *app) { a.printRows(media.Comparison{Rows: rows, RowsLeft: 3}) })
-	want := []string{"      1     1   one", "      2       - two", "            2 + 2", "      3     3   three", "      ⋮     ⋮", "     10    10   ten", "     11       - eleven", "     12    11   twelve", "           12 + thirteen", "  … and 3 more lines"}
+	want := []string{"      1     1   one", "      2       - two", "            2 + 2", "      3     3   three", "      ⋮     ⋮",
+		"     10    10   ten", "     11       - eleven", "     12    11   twelve", "           12 + thirteen", "  … and 3 more lines"}
 	if lines := strings.Split(strings.TrimSpace(got), "\n"); len(lines) != len(want) {
 		t.Fatalf("prints %d lines, want %d:\n%s", len(lines), len(want), got)
 	}
@@ -99,7 +101,8 @@ func TestAStripOfBytes(t *testing.T) {
 			t.Errorf("%v is %s, want %s", c.parts, got, c.want)
 		}
 	}
-	c := media.Comparison{Kind: media.Other, Strip: &media.Strip{After: 4 << 20, Changed: 1 << 20, Parts: []media.Stretch{{Size: 3 << 20, Same: true}, {Size: 1 << 20}}}}
+	c := media.Comparison{Kind: media.Other, Strip: &media.Strip{After: 4 << 20, Changed: 1 << 20,
+		Parts: []media.Stretch{{Size: 3 << 20, Same: true}, {Size: 1 << 20}}}}
 	if got := printed(func(a *app) { a.printComparison(c) }); !strings.Contains(got, "1.0 MiB of 4.0 MiB are not as before:") {
 		t.Errorf("prints %q", got)
 	}
@@ -107,11 +110,14 @@ func TestAStripOfBytes(t *testing.T) {
 
 func TestARollbackIsPrinted(t *testing.T) {
 	changes := []model.RollbackChange{
-		{Path: "a.png", Change: "back", Version: 3, To: 1, Size: 2048}, {Path: "b.png", Change: "returns", To: 2, Size: 100}, {Path: "c.png", MovedFrom: "kept/c.png", Change: "moves", Version: 1, Size: 5}, {Path: "d.png", Change: "goes", Version: 2},
+		{Path: "a.png", Change: "back", Version: 3, To: 1, Size: 2048}, {Path: "b.png", Change: "returns", To: 2, Size: 100},
+		{Path: "c.png", MovedFrom: "kept/c.png", Change: "moves", Version: 1, Size: 5}, {Path: "d.png", Change: "goes", Version: 2},
 	}
-	answer := &model.RollbackAnswer{Note: "Back to quay-walk (h3)", Changes: changes, HeadsUps: []model.HeadsUp{{Handle: "rurik", Path: "a.png", Workspace: "rurik-pc"}}}
+	answer := &model.RollbackAnswer{Note: "Back to quay-walk (h3)", Changes: changes,
+		HeadsUps: []model.HeadsUp{{Handle: "rurik", Path: "a.png", Workspace: "rurik-pc"}}}
 	preview := printed(func(a *app) { a.printRollback(answer, true) })
-	for _, want := range []string{"This would be a handoff of 4 assets: Back to quay-walk (h3)", "as in v1", "was v3", "returns as in v2", "kept/c.png → c.png", "back to where it was", "goes: it was not there", "heads-up: rurik has unsent changes to a.png, in rurik-pc"} {
+	for _, want := range []string{"This would be a handoff of 4 assets: Back to quay-walk (h3)", "as in v1", "was v3", "returns as in v2",
+		"kept/c.png → c.png", "back to where it was", "goes: it was not there", "heads-up: rurik has unsent changes to a.png, in rurik-pc"} {
 		if !strings.Contains(preview, want) {
 			t.Errorf("%q is not in\n%s", want, preview)
 		}
@@ -119,7 +125,8 @@ func TestARollbackIsPrinted(t *testing.T) {
 	if strings.Contains(preview, "now v") {
 		t.Errorf("a preview says which versions there are:\n%s", preview)
 	}
-	answer.Handoff = &model.Handoff{Number: 7, Note: "Why\n\nBack to quay-walk (h3)", Assets: []model.HandoffAsset{{Path: "a.png", Version: 4}, {Path: "b.png", Version: 3}, {Path: "d.png", Version: 3}}}
+	answer.Handoff = &model.Handoff{Number: 7, Note: "Why\n\nBack to quay-walk (h3)",
+		Assets: []model.HandoffAsset{{Path: "a.png", Version: 4}, {Path: "b.png", Version: 3}, {Path: "d.png", Version: 3}}}
 	done := printed(func(a *app) { a.printRollback(answer, false) })
 	for _, want := range []string{"h7: Why. Nothing was deleted.", "was v3, now v4", "was gone, now v3"} {
 		if !strings.Contains(done, want) {
@@ -133,10 +140,12 @@ func TestARollbackIsPrinted(t *testing.T) {
 
 func TestWhatIsBetweenTwoStatesIsPrinted(t *testing.T) {
 	b := model.Between{From: model.Handoff{}, To: model.Handoff{Number: 9, Milestones: []string{"first-light"}}}
-	if got := printed(func(a *app) { a.printBetween(b) }); !strings.Contains(got, "From the start to h9 (first-light)") || !strings.Contains(got, "Nothing is different.") {
+	if got := printed(func(a *app) { a.printBetween(b) }); !strings.Contains(got, "From the start to h9 (first-light)") ||
+		!strings.Contains(got, "Nothing is different.") {
 		t.Errorf("prints\n%s", got)
 	}
-	b.Assets = []model.HandoffAsset{{Path: "a.png", Change: "new", Version: 1, Size: 10}, {Path: "textures/b.png", Change: "edited", Before: 1, Version: 3, Size: 30, SizeBefore: 20}}
+	b.Assets = []model.HandoffAsset{{Path: "a.png", Change: "new", Version: 1, Size: 10},
+		{Path: "textures/b.png", Change: "edited", Before: 1, Version: 3, Size: 30, SizeBefore: 20}}
 	b.Total = model.Tally{New: 1, Edited: 1, Size: 40, SizeBefore: 20}
 	b.Folders = []model.Tally{{Name: "", New: 1, Size: 10}, {Name: "textures", Edited: 1, Size: 30, SizeBefore: 20}}
 	b.Kinds = []model.Tally{{Name: "texture", New: 1, Edited: 1, Size: 40, SizeBefore: 20}}

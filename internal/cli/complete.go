@@ -17,8 +17,8 @@ import (
 	"kettletarn/internal/workspace"
 )
 
-// Completion: a shell's script asks the program itself what may stand next (the option --generate-shell-completion of package cli), and offers the
-// names of files where the program knows nothing. The words are passed on as they are: nothing of them is run.
+// Completion: a shell's script asks the program itself what may stand next (the option --generate-shell-completion of package cli), and
+// offers the names of files where the program knows nothing. The words are passed on as they are: nothing of them is run.
 
 const bashScript = `# tarn: completion for bash. In ~/.bashrc: source <(tarn completion bash)
 _tarn() {
@@ -60,17 +60,20 @@ complete -c tarn -a '(__tarn_complete)'
 const pwshScript = `# tarn: completion for PowerShell. In $PROFILE: tarn completion pwsh | Out-String | Invoke-Expression
 Register-ArgumentCompleter -Native -CommandName tarn -ScriptBlock {
   param($word, $ast, $position)
-  $before = @($ast.CommandElements | Select-Object -Skip 1 | Where-Object { $_.Extent.EndOffset -lt $position } | ForEach-Object { $_.ToString() })
+  $before = @($ast.CommandElements | Select-Object -Skip 1 |
+    Where-Object { $_.Extent.EndOffset -lt $position } | ForEach-Object { $_.ToString() })
   if ($word -like '-*') { $before += $word }
-  & tarn @before --generate-shell-completion 2>$null | ForEach-Object { ($_ -split ':')[0] } | Where-Object { $_ -like "$word*" } | ForEach-Object {
+  & tarn @before --generate-shell-completion 2>$null | ForEach-Object { ($_ -split ':')[0] } |
+    Where-Object { $_ -like "$word*" } | ForEach-Object {
     [System.Management.Automation.CompletionResult]::new($_, $_, 'ParameterValue', $_) }
 }
 `
 
 func (a *app) completion() *cli.Command {
 	scripts := map[string]string{"bash": bashScript, "zsh": zshScript, "fish": fishScript, "pwsh": pwshScript}
-	return &cli.Command{Name: "completion", Usage: "print the completion script for bash, zsh, fish or pwsh", ArgsUsage: "SHELL", HideHelpCommand: true,
-		UsageText: "tarn completion bash|zsh|fish|pwsh\n\nExample: source <(tarn completion bash)",
+	return &cli.Command{Name: "completion", Usage: "print the completion script for bash, zsh, fish or pwsh", ArgsUsage: "SHELL",
+		HideHelpCommand: true,
+		UsageText:       "tarn completion bash|zsh|fish|pwsh\n\nExample: source <(tarn completion bash)",
 		Action: func(_ context.Context, cmd *cli.Command) error {
 			script, ok := scripts[cmd.Args().First()]
 			if !ok || cmd.Args().Len() != 1 {

@@ -80,7 +80,8 @@ func clash(c model.Asset) model.Refusal {
 func (a *app) begin() *cli.Command {
 	return command("begin", "before editing: newest version, lock, and open it in its program", "PATH…", "tarn begin textures/rust-albedo.png",
 		a.working(1, -1, "begin PATH…", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
-			out, err := w.Lock(ctx, paths, workspace.LockOptions{Note: cmd.String("note"), Begin: true, Set: cmd.Bool("set"), Any: cmd.Bool("any"), Bring: cmd.Bool("bring")})
+			out, err := w.Lock(ctx, paths, workspace.LockOptions{Note: cmd.String("note"), Begin: true, Set: cmd.Bool("set"), Any: cmd.Bool("any"),
+				Bring: cmd.Bool("bring")})
 			if err != nil {
 				return err
 			}
@@ -132,7 +133,8 @@ func (a *app) openFiles(w *workspace.Workspace, locks []model.Lock) {
 	}
 }
 
-// opened starts what opens a file, and waits a moment for it to fail: what has nothing to open with says so at once, and what works goes on.
+// opened starts what opens a file, and waits a moment for it to fail: what has nothing to open with says so at once, and what works goes
+// on.
 func opened(c *exec.Cmd) error {
 	if err := c.Start(); err != nil {
 		return err
@@ -147,8 +149,8 @@ func opened(c *exec.Cmd) error {
 	}
 }
 
-// known tells whether a file is of a kind that is looked at and edited: those that the readers know. Anything else might be a program, here or on some
-// other system, and files come from others.
+// known tells whether a file is of a kind that is looked at and edited: those that the readers know. Anything else might be a program,
+// here or on some other system, and files come from others.
 func known(w *workspace.Workspace, name string) bool {
 	if kind := media.KindOf(name); kind == media.Other {
 		return false
@@ -168,7 +170,8 @@ func (a *app) send() *cli.Command {
 				return wrongUse("add a note: tarn send -m \"what was done, and why\"")
 			}
 			o := workspace.SendOptions{Note: note, Tasks: cmd.StringSlice("task"), Stage: cmd.String("stage"),
-				KeepLocks: cmd.Bool("keep-locks"), Older: cmd.Bool("older"), WithGone: cmd.Bool("with-gone"), Paths: paths, Set: cmd.Bool("set"), Apart: a.askApart, Stay: a.printStay}
+				KeepLocks: cmd.Bool("keep-locks"), Older: cmd.Bool("older"), WithGone: cmd.Bool("with-gone"), Paths: paths, Set: cmd.Bool("set"),
+				Apart: a.askApart, Stay: a.printStay}
 			if cmd.Bool("background") {
 				return a.sendLater(ctx, cmd, w, o)
 			}
@@ -193,7 +196,8 @@ func (a *app) send() *cli.Command {
 		&cli.BoolFlag{Name: "cancel", Usage: "take back what is being sent in the background, and is not there yet"}, limitFlag())
 }
 
-// meant asks whether going back to older versions is meant, where nothing else stands in the way of a send, and somebody is there to say so.
+// meant asks whether going back to older versions is meant, where nothing else stands in the way of a send, and somebody is there to say
+// so.
 func (a *app) meant(err error) bool {
 	var refused *model.Refused
 	if !errors.As(err, &refused) || !prompt.Interactive(a.in) {
@@ -490,7 +494,8 @@ func (a *app) heal() *cli.Command {
 				case h.Given == 0:
 					a.say("The service lacks %s, and none of it is here. Somebody else's workspace may have it.", plural(h.Wanted, "chunk"))
 				default:
-					a.say("The service lacked %s; %s of it came from here (%s). Somebody else's workspace may have the rest.", plural(h.Wanted, "chunk"), count(h.Given), size(h.Size))
+					a.say("The service lacked %s; %s of it came from here (%s). Somebody else's workspace may have the rest.", plural(h.Wanted, "chunk"),
+						count(h.Given), size(h.Size))
 				}
 			})
 		}), limitFlag())

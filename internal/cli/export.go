@@ -14,7 +14,8 @@ import (
 )
 
 func (a *app) export() *cli.Command {
-	return command("export", "write an old state beside the present, into a folder or an archive; the workspace stays as it is", "TARGET [PATH…]", "tarn export --at first-light ~/brinelight-first-light",
+	return command("export", "write an old state beside the present, into a folder or an archive; the workspace stays as it is",
+		"TARGET [PATH…]", "tarn export --at first-light ~/brinelight-first-light",
 		func(ctx context.Context, cmd *cli.Command) error {
 			args, err := arguments(cmd, 1, -1, "export --at h40 TARGET [PATH…]")
 			if err != nil {

@@ -19,7 +19,8 @@ import (
 )
 
 func (a *app) history() *cli.Command {
-	return command("history", "the handoffs of the project, or the versions of one asset", "[PATH | FOLDER | 'PATTERN']", "tarn history --by rurik --kind texture --since 2026-03-02",
+	return command("history", "the handoffs of the project, or the versions of one asset", "[PATH | FOLDER | 'PATTERN']",
+		"tarn history --by rurik --kind texture --since 2026-03-02",
 		func(ctx context.Context, cmd *cli.Command) error {
 			args, err := arguments(cmd, 0, 1, "history [PATH]")
 			if err != nil {
@@ -99,7 +100,8 @@ func (a *app) handoffs(ctx context.Context, w *workspace.Workspace, q client.Han
 
 // handoffQuery reads the filters. Days and times are those of the person's own zone.
 func (a *app) handoffQuery(cmd *cli.Command, w *workspace.Workspace, args []string) (q client.HandoffQuery, err error) {
-	q = client.HandoffQuery{Author: cmd.String("by"), Limit: int(cmd.Int("last")), Kind: cmd.String("kind"), Task: cmd.String("task"), Stage: cmd.String("stage"), Text: cmd.String("text")}
+	q = client.HandoffQuery{Author: cmd.String("by"), Limit: int(cmd.Int("last")), Kind: cmd.String("kind"), Task: cmd.String("task"),
+		Stage: cmd.String("stage"), Text: cmd.String("text")}
 	if q.Limit < 1 {
 		return q, wrongUse("--last is a number from 1 on")
 	}

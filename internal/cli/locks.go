@@ -18,9 +18,11 @@ import (
 )
 
 func (a *app) lock() *cli.Command {
-	return command("lock", "take the locks of assets (files, folders, quoted patterns), all of them or none; or wait in line", "PATH…", `tarn lock --wait --note "north rail" levels/harbour.glb`,
+	return command("lock", "take the locks of assets (files, folders, quoted patterns), all of them or none; or wait in line", "PATH…",
+		`tarn lock --wait --note "north rail" levels/harbour.glb`,
 		a.working(1, -1, "lock PATH…", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
-			out, err := w.Lock(ctx, paths, workspace.LockOptions{Note: cmd.String("note"), Set: cmd.Bool("set"), Any: cmd.Bool("any"), Wait: cmd.Bool("wait"),
+			out, err := w.Lock(ctx, paths, workspace.LockOptions{Note: cmd.String("note"), Set: cmd.Bool("set"), Any: cmd.Bool("any"),
+				Wait:    cmd.Bool("wait"),
 				Diverge: cmd.Bool("diverge"), Bring: cmd.Bool("bring"), Reserve: cmd.Bool("reserve")})
 			if err != nil {
 				return err
@@ -71,7 +73,8 @@ func (a *app) printHeadsUps(ctx context.Context, w *workspace.Workspace, locks [
 }
 
 func (a *app) unlock() *cli.Command {
-	return command("unlock", "give locks back, or leave the line", "PATH…", `tarn unlock --override --reason "on leave since Friday" levels/harbour.glb`,
+	return command("unlock", "give locks back, or leave the line", "PATH…",
+		`tarn unlock --override --reason "on leave since Friday" levels/harbour.glb`,
 		a.unlocking(func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
 			reason := strings.TrimSpace(cmd.String("reason") + cmd.String("note"))
 			if cmd.Bool("override") && reason == "" {
@@ -161,7 +164,8 @@ func (a *app) beforeUnlock(ctx context.Context, cmd *cli.Command, w *workspace.W
 }
 
 func (a *app) holders() *cli.Command {
-	return command("holders", "who holds what, since when and for what, who waits, and who has unsent changes", "[PATH…]", "tarn holders levels",
+	return command("holders", "who holds what, since when and for what, who waits, and who has unsent changes", "[PATH…]",
+		"tarn holders levels",
 		a.anywhere(0, -1, "holders [PATH…]", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
 			if cmd.Bool("record") {
 				return a.record(ctx, cmd, w, paths)
@@ -194,7 +198,8 @@ func (a *app) holders() *cli.Command {
 		&cli.BoolFlag{Name: "stale", Usage: "only what looks forgotten: held for long, with no unsent change and no word from its workspace"},
 		&cli.BoolFlag{Name: "record", Usage: "who held what before, for how long, and how it ended"},
 		&cli.StringFlag{Name: "person", Usage: "only of one person"},
-		&cli.StringFlag{Name: "ending", Usage: "the record of what ended so: given-back, sent, given, overridden, brought, removed, or held for what has not"},
+		&cli.StringFlag{Name: "ending", Usage: "the record of what ended so: given-back, sent, given, overridden, brought, removed, or held " +
+			"for what has not"},
 		&cli.StringFlag{Name: "since", Usage: "the record from this time on (2h, yesterday, 16:30, 2026-03-02)"}, anywhereFlag())
 }
 
@@ -203,7 +208,8 @@ func wanted(cmd *cli.Command, w *workspace.Workspace, l model.Lock) bool {
 	if who := cmd.String("person"); who != "" && l.Holder != who {
 		return false
 	}
-	return (!cmd.Bool("mine") || mine && l.Holder != "") && (!cmd.Bool("waiting") || len(l.Waitlist) > 0) && (!cmd.Bool("stale") || l.Forgotten)
+	return (!cmd.Bool("mine") || mine && l.Holder != "") && (!cmd.Bool("waiting") || len(l.Waitlist) > 0) &&
+		(!cmd.Bool("stale") || l.Forgotten)
 }
 
 // unsentOf lists who has unsent changes at or below paths.
@@ -335,7 +341,8 @@ func (a *app) record(ctx context.Context, cmd *cli.Command, w *workspace.Workspa
 }
 
 func endingWords(h model.Hold) string {
-	word := map[string]string{"": "held still", "given-back": "given back", "sent": "sent", "given": "given to the next", "overridden": "taken away", "brought": "brought to another workspace", "removed": "left the project"}[h.Ending]
+	word := map[string]string{"": "held still", "given-back": "given back", "sent": "sent", "given": "given to the next",
+		"overridden": "taken away", "brought": "brought to another workspace", "removed": "left the project"}[h.Ending]
 	if h.Handoff > 0 {
 		word += fmt.Sprintf(" (h%d)", h.Handoff)
 	}
@@ -349,7 +356,8 @@ func endingWords(h model.Hold) string {
 }
 
 func (a *app) ask() *cli.Command {
-	return command("ask", "ask the holder of a lock to let go; you wait in line from then on", "PATH", `tarn ask -m "two minutes for the rail" levels/harbour.glb`,
+	return command("ask", "ask the holder of a lock to let go; you wait in line from then on", "PATH",
+		`tarn ask -m "two minutes for the rail" levels/harbour.glb`,
 		a.working(1, 1, "ask -m REASON PATH", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
 			reason := cmd.String("reason")
 			if strings.TrimSpace(reason) == "" {
@@ -367,45 +375,48 @@ func (a *app) ask() *cli.Command {
 }
 
 func (a *app) answerAsk() *cli.Command {
-	return command("answer", "answer those who ask for a lock that you hold", "PATH", `tarn answer --not-yet -m "the reef is half moved" --until 16:30 levels/harbour.glb`,
-		a.working(1, 1, "answer PATH --give or --not-yet", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
-			give := cmd.Bool("give")
-			if give == cmd.Bool("not-yet") {
-				return wrongUse("say --give or --not-yet")
-			}
-			answer := model.AskAnswer{Path: paths[0], Give: give, To: cmd.String("to"), Word: cmd.String("word")}
-			if text := cmd.String("until"); text != "" {
-				until, err := moment(text, time.Now())
-				if err != nil {
+	return command("answer", "answer those who ask for a lock that you hold", "PATH",
+		`tarn answer --not-yet -m "the reef is half moved" --until 16:30 levels/harbour.glb`,
+		a.working(1, 1, "answer PATH --give or --not-yet",
+			func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
+				give := cmd.Bool("give")
+				if give == cmd.Bool("not-yet") {
+					return wrongUse("say --give or --not-yet")
+				}
+				answer := model.AskAnswer{Path: paths[0], Give: give, To: cmd.String("to"), Word: cmd.String("word")}
+				if text := cmd.String("until"); text != "" {
+					until, err := moment(text, time.Now())
+					if err != nil {
+						return err
+					}
+					answer.Until = &until
+				}
+				if give {
+					if err := a.beforeUnlock(ctx, cmd, w, paths); err != nil {
+						return err
+					}
+				}
+				if err := w.Answer(ctx, answer); err != nil {
 					return err
 				}
-				answer.Until = &until
-			}
-			if give {
-				if err := a.beforeUnlock(ctx, cmd, w, paths); err != nil {
-					return err
-				}
-			}
-			if err := w.Answer(ctx, answer); err != nil {
-				return err
-			}
-			return a.answer(cmd, map[string]any{"path": answer.Path, "give": give}, func() {
-				switch {
-				case give && answer.To != "":
-					a.say("%s is offered to %s now.", answer.Path, answer.To)
-				case give:
-					a.say("%s is offered to the first in line now.", answer.Path)
-				default:
-					a.say("They are told: not yet.")
-				}
-			})
-		}),
+				return a.answer(cmd, map[string]any{"path": answer.Path, "give": give}, func() {
+					switch {
+					case give && answer.To != "":
+						a.say("%s is offered to %s now.", answer.Path, answer.To)
+					case give:
+						a.say("%s is offered to the first in line now.", answer.Path)
+					default:
+						a.say("They are told: not yet.")
+					}
+				})
+			}),
 		&cli.BoolFlag{Name: "give", Usage: "give the lock back, for the first in line"},
 		&cli.BoolFlag{Name: "not-yet", Usage: "keep it for now"},
 		&cli.StringFlag{Name: "to", Usage: "of several, whom it is for"},
 		&cli.StringFlag{Name: "word", Aliases: []string{"m"}, Usage: "with --not-yet: why; with --edits send: the note"},
 		&cli.StringFlag{Name: "until", Usage: "with --not-yet: until when (16:30, tomorrow, 2026-03-02, 2h)"},
-		&cli.StringFlag{Name: "edits", Usage: "with --give: what becomes of changes that were not sent: send, put-away or leave; asked for where left out"})
+		&cli.StringFlag{Name: "edits", Usage: "with --give: what becomes of changes that were not sent: send, put-away or leave; asked for " +
+			"where left out"})
 }
 
 // past reads a point in time behind us: how long ago, a day, or a time of day. With end, a day stands for its end.

@@ -36,8 +36,10 @@ func TestWhatThereIsToSayOfALock(t *testing.T) {
 	until := now.Add(3 * time.Hour)
 	heard := ago(4 * 24 * time.Hour)
 	l := model.Lock{Holder: "tamsin", Diverged: 2, Forgotten: true, Heard: &heard,
-		Waitlist: []model.Waiter{{Handle: "rurik", Since: ago(time.Hour), Note: "a rail"}, {Handle: "odile", Since: ago(time.Hour), Note: "the build"}},
-		Asks:     []model.Ask{{Person: "odile", Reason: "the build", At: ago(time.Hour), Unanswered: true}, {Person: "rurik", Reason: "a rail, please", At: ago(2 * time.Hour), Answer: "not-yet", Word: "half built", Until: &until}}}
+		Waitlist: []model.Waiter{{Handle: "rurik", Since: ago(time.Hour), Note: "a rail"},
+			{Handle: "odile", Since: ago(time.Hour), Note: "the build"}},
+		Asks: []model.Ask{{Person: "odile", Reason: "the build", At: ago(time.Hour), Unanswered: true},
+			{Person: "rurik", Reason: "a rail, please", At: ago(2 * time.Hour), Answer: "not-yet", Word: "half built", Until: &until}}}
 	got := strings.Join(lockLines(l), "\n")
 	want := strings.Join([]string{
 		"taken knowingly from version 2, which is not the newest",
@@ -76,7 +78,8 @@ func TestHowALockEnded(t *testing.T) {
 }
 
 func TestSpan(t *testing.T) {
-	for d, want := range map[time.Duration]string{0: "0 s", 59 * time.Second: "59 s", time.Minute: "1 min", 119 * time.Minute: "119 min", 2 * time.Hour: "2 h", 47 * time.Hour: "47 h", 72 * time.Hour: "3 days"} {
+	for d, want := range map[time.Duration]string{0: "0 s", 59 * time.Second: "59 s", time.Minute: "1 min", 119 * time.Minute: "119 min",
+		2 * time.Hour: "2 h", 47 * time.Hour: "47 h", 72 * time.Hour: "3 days"} {
 		if got := span(d); got != want {
 			t.Errorf("%s is %q, want %q", d, got, want)
 		}

@@ -13,17 +13,20 @@ import (
 
 func (a *app) milestone() *cli.Command {
 	return &cli.Command{Name: "milestone", Usage: "names for handoffs that stay", HideHelpCommand: true, Commands: []*cli.Command{
-		lists(command("milestone list", "the milestones, the latest handoff first", "", "tarn milestone list", a.looking(0, 0, "milestone list", a.listMilestones))),
-		command("milestone add", "name a handoff; a milestone is never moved", "NAME", "tarn milestone add first-light --at h40", a.named("milestone add NAME", a.addMilestone),
+		lists(command("milestone list", "the milestones, the latest handoff first", "", "tarn milestone list",
+			a.looking(0, 0, "milestone list", a.listMilestones))),
+		command("milestone add", "name a handoff; a milestone is never moved", "NAME", "tarn milestone add first-light --at h40",
+			a.named("milestone add NAME", a.addMilestone),
 			&cli.StringFlag{Name: "at", Usage: "the handoff, or a time; the newest where left out"},
 			&cli.StringFlag{Name: "note", Aliases: []string{"m"}, Usage: "what it stands for"}),
-		command("milestone remove", "take a name away, which only leads may; the handoff stays", "NAME", "tarn milestone remove first-light", a.named("milestone remove NAME",
-			func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, names []string) error {
-				if err := w.Client.RemoveMilestone(ctx, w.Marker.Project, names[0]); err != nil {
-					return err
-				}
-				return a.answer(cmd, map[string]any{"removed": names[0]}, func() { a.say("The name %s is gone; its handoff stays.", names[0]) })
-			})),
+		command("milestone remove", "take a name away, which only leads may; the handoff stays", "NAME", "tarn milestone remove first-light",
+			a.named("milestone remove NAME",
+				func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, names []string) error {
+					if err := w.Client.RemoveMilestone(ctx, w.Marker.Project, names[0]); err != nil {
+						return err
+					}
+					return a.answer(cmd, map[string]any{"removed": names[0]}, func() { a.say("The name %s is gone; its handoff stays.", names[0]) })
+				})),
 	}}
 }
 

@@ -11,13 +11,15 @@ import (
 )
 
 func (a *app) news() *cli.Command {
-	return command("news", "what happened that concerns you, the newest first; and how you hear of it by mail and on the desktop", "[KIND…]", "tarn news turn asked --mail at-once --desktop on",
+	return command("news", "what happened that concerns you, the newest first; and how you hear of it by mail and on the desktop", "[KIND…]",
+		"tarn news turn asked --mail at-once --desktop on",
 		func(ctx context.Context, cmd *cli.Command) error {
 			kinds, err := arguments(cmd, 0, -1, "news, news --settings, or news KIND… --mail at-once")
 			if err != nil {
 				return err
 			}
-			if len(kinds) == 0 && !cmd.Bool("settings") && !cmd.IsSet("address") && !cmd.IsSet("code") && !cmd.IsSet("mail") && !cmd.IsSet("desktop") {
+			if len(kinds) == 0 && !cmd.Bool("settings") && !cmd.IsSet("address") && !cmd.IsSet("code") && !cmd.IsSet("mail") &&
+				!cmd.IsSet("desktop") {
 				return a.told(ctx, cmd)
 			}
 			c, err := a.clientFor("")
@@ -45,7 +47,8 @@ func (a *app) news() *cli.Command {
 			return a.answer(cmd, settings, func() {
 				switch {
 				case settings.MailWanted != "":
-					a.say("A letter with a code went to %s: tarn news --code CODE shows that it is yours, and mail goes there from then on.", settings.MailWanted)
+					a.say("A letter with a code went to %s: tarn news --code CODE shows that it is yours, and mail goes there from then on.",
+						settings.MailWanted)
 				case !settings.MailWorks:
 					a.say("This service sends no mail: whoever runs it sets a mail server.")
 				case settings.Mail == "":

@@ -32,7 +32,8 @@ func (a *app) pin() *cli.Command {
 		}),
 		&cli.BoolFlag{Name: "leave-unsent", Usage: "pin what is at the service, though there are changes here that were not sent"},
 		&cli.BoolFlag{Name: "newer", Usage: "settle a pin that a merge left in conflict: the newer side stays"},
-		&cli.BoolFlag{Name: "hook", Usage: "put hooks into the git repository: one keeps assets out of commits, the others notice when the pin moves"},
+		&cli.BoolFlag{Name: "hook", Usage: "put hooks into the git repository: one keeps assets out of commits, the others notice when the pin " +
+			"moves"},
 		&cli.BoolFlag{Name: "no-hook", Usage: "take those hooks out again"})
 	c.Commands = []*cli.Command{a.pinCheck(), a.pinBetween(), a.pinStaged(), a.pinMoved(), a.pinTell()}
 	for _, forHooks := range c.Commands[2:] {
@@ -94,7 +95,8 @@ func (a *app) pinNewer(ctx context.Context, cmd *cli.Command, w *workspace.Works
 		return err
 	}
 	return a.answer(cmd, map[string]pin.Pin{"pin": newer, "older": older}, func() {
-		a.say("tarn.pin says h%d, the newer of the two (the other side said h%d), and is settled for git. tarn update --pinned brings its assets.", newer.Handoff, older.Handoff)
+		a.say("tarn.pin says h%d, the newer of the two (the other side said h%d), and is settled for git. "+
+			"tarn update --pinned brings its assets.", newer.Handoff, older.Handoff)
 	})
 }
 
@@ -158,7 +160,8 @@ func (a *app) pinCheck() *cli.Command {
 			if len(out.Differing) == 0 {
 				return nil
 			}
-			fmt.Fprintf(a.errs, "The files here are not those (%s): tarn update --pinned brings them; changes of yours stay.\n", count(len(out.Differing)))
+			fmt.Fprintf(a.errs, "The files here are not those (%s): tarn update --pinned brings them; changes of yours stay.\n",
+				count(len(out.Differing)))
 			for i, x := range out.Differing {
 				if i == 40 && len(out.Differing) > 45 {
 					fmt.Fprintf(a.errs, "  … and %d more (--json lists all)\n", len(out.Differing)-i)
@@ -219,7 +222,8 @@ func (a *app) pinBetween() *cli.Command {
 				if out.To.Handoff < out.From.Handoff {
 					back = "; it goes back, so these are left out again"
 				}
-				a.say("%s pins h%d, %s pins h%d: %s between%s", args[0], out.From.Handoff, args[1], out.To.Handoff, plural(len(out.Handoffs), "handoff"), back)
+				a.say("%s pins h%d, %s pins h%d: %s between%s", args[0], out.From.Handoff, args[1], out.To.Handoff,
+					plural(len(out.Handoffs), "handoff"), back)
 				a.printHandoffs(out.Handoffs)
 			})
 		})
@@ -237,7 +241,8 @@ func (a *app) pinOf(ctx context.Context, w *workspace.Workspace, revision string
 	}
 	p, err = repo.PinAt(ctx, commit)
 	if errors.Is(err, mainline.ErrNoPin) {
-		return p, model.NewProblem(model.NotFound, "git log tarn.pin lists the commits that moved it", "the commit %s (%s) has no tarn.pin", revision, commit[:12])
+		return p, model.NewProblem(model.NotFound, "git log tarn.pin lists the commits that moved it", "the commit %s (%s) has no tarn.pin",
+			revision, commit[:12])
 	}
 	if err != nil {
 		return p, model.NewProblem(model.BadRequest, "take a commit before or behind it", "the pin of %s can't be read: %v", revision, err)
@@ -246,7 +251,8 @@ func (a *app) pinOf(ctx context.Context, w *workspace.Workspace, revision string
 }
 
 func (a *app) pinStaged() *cli.Command {
-	return command("pin staged", "refuse what the next commit would add if it is an asset: for the hook before a commit", "", "tarn pin staged",
+	return command("pin staged", "refuse what the next commit would add if it is an asset: for the hook before a commit", "",
+		"tarn pin staged",
 		func(ctx context.Context, cmd *cli.Command) error {
 			if _, err := arguments(cmd, 0, 0, "pin staged"); err != nil {
 				return err
@@ -267,7 +273,8 @@ func (a *app) pinStaged() *cli.Command {
 }
 
 func (a *app) pinMoved() *cli.Command {
-	return command("pin moved", "say, or bring along, what a move from one commit to another did to the pin: for hooks", "FROM TO", "tarn pin moved ORIG_HEAD HEAD",
+	return command("pin moved", "say, or bring along, what a move from one commit to another did to the pin: for hooks", "FROM TO",
+		"tarn pin moved ORIG_HEAD HEAD",
 		func(ctx context.Context, cmd *cli.Command) error {
 			args, err := arguments(cmd, 2, 2, "pin moved FROM TO")
 			if err != nil {
@@ -299,7 +306,8 @@ func (a *app) pinMoved() *cli.Command {
 			}
 			if !follows {
 				return a.answer(cmd, v, func() {
-					a.say("tarn.pin says h%d now; this workspace is at h%d and does not follow the pin. tarn update --pinned brings those assets.", is.Handoff, at)
+					a.say("tarn.pin says h%d now; this workspace is at h%d and does not follow the pin. tarn update --pinned brings those assets.",
+						is.Handoff, at)
 				})
 			}
 			release, err := w.Work()
@@ -382,7 +390,8 @@ func tellPins(ctx context.Context, w *workspace.Workspace, repo *mainline.Repo) 
 	}
 	commits := make([]model.PinnedCommit, 0, len(list))
 	for _, p := range list {
-		commits = append(commits, model.PinnedCommit{Commit: p.Commit, Author: p.Author, Subject: p.Subject, At: time.Unix(p.At, 0).UTC(), Handoff: p.Pin.Handoff, Digest: p.Pin.Digest})
+		commits = append(commits, model.PinnedCommit{Commit: p.Commit, Author: p.Author, Subject: p.Subject, At: time.Unix(p.At, 0).UTC(),
+			Handoff: p.Pin.Handoff, Digest: p.Pin.Digest})
 	}
 	return w.TellPins(ctx, commits)
 }
@@ -410,7 +419,8 @@ func (a *app) joinPinned(ctx context.Context, cmd *cli.Command) error {
 	if err := workspace.CheckPin(ctx, c, p.Project, p); err != nil {
 		var problem *model.Problem
 		if errors.As(err, &problem) && problem.Type == model.NotSignedIn {
-			return model.NewProblem(model.NotSignedIn, "tarn sign-in "+c.URL()+", then the same again; a build machine sets TARN_URL and TARN_TOKEN", "the assets that go with this code are at %s, and you are not signed in there", c.URL())
+			return model.NewProblem(model.NotSignedIn, "tarn sign-in "+c.URL()+", then the same again; a build machine sets TARN_URL and TARN_TOKEN",
+				"the assets that go with this code are at %s, and you are not signed in there", c.URL())
 		}
 		return err
 	}
@@ -441,7 +451,8 @@ func (a *app) joinPinned(ctx context.Context, cmd *cli.Command) error {
 		if u.Same > 0 {
 			here = fmt.Sprintf(", %s were here", count(u.Same))
 		}
-		a.say("%s is as tarn.pin says, h%d: %s, %s brought%s. It follows the pin until tarn update --newest.", p.Project, u.At, plural(len(u.Brought), "asset"), size(sum(u.Brought)), here)
+		a.say("%s is as tarn.pin says, h%d: %s, %s brought%s. It follows the pin until tarn update --newest.", p.Project, u.At,
+			plural(len(u.Brought), "asset"), size(sum(u.Brought)), here)
 	}); err != nil {
 		return err
 	}
@@ -461,7 +472,8 @@ func (a *app) pinFolder(ctx context.Context) (string, error) {
 			return dir, nil
 		}
 		if same, err := filepath.EvalSymlinks(dir); err != nil || same == top || dir == top || dir == filepath.Dir(dir) {
-			return "", model.NewProblem(model.NotFound, "go to a clone of the code whose commit has one; tarn pin writes it in a workspace", "there is no tarn.pin in %s", a.dir)
+			return "", model.NewProblem(model.NotFound, "go to a clone of the code whose commit has one; tarn pin writes it in a workspace",
+				"there is no tarn.pin in %s", a.dir)
 		}
 	}
 }

@@ -49,7 +49,8 @@ func TestNumbered(t *testing.T) {
 }
 
 func TestWantsJSON(t *testing.T) {
-	for args, want := range map[string]bool{"tarn status --json": true, "tarn status": false, "tarn send -m x -- --json": false, "tarn holders --json a": true} {
+	for args, want := range map[string]bool{"tarn status --json": true, "tarn status": false, "tarn send -m x -- --json": false,
+		"tarn holders --json a": true} {
 		if got := wantsJSON(strings.Fields(args)); got != want {
 			t.Errorf("%s: %v", args, got)
 		}

@@ -46,7 +46,8 @@ func TestProgressSaysWhatCanBeKnown(t *testing.T) {
 }
 
 func TestTimeLeft(t *testing.T) {
-	for d, want := range map[time.Duration]string{300 * time.Millisecond: "a second", 20 * time.Second: "20 s", 5 * time.Minute: "5 min", 90 * time.Minute: "90 min", 27 * time.Hour: "more than a day", 5 * time.Hour: "5 h"} {
+	for d, want := range map[time.Duration]string{300 * time.Millisecond: "a second", 20 * time.Second: "20 s", 5 * time.Minute: "5 min",
+		90 * time.Minute: "90 min", 27 * time.Hour: "more than a day", 5 * time.Hour: "5 h"} {
 		if got := leftWord(d); got != want {
 			t.Errorf("%s: %q", d, got)
 		}

@@ -33,55 +33,59 @@ func (a *app) project() *cli.Command {
 			t.print()
 		})
 	})
-	show := command("project show", "one project and its people", "KEY", "tarn project show brinelight", func(ctx context.Context, cmd *cli.Command) error {
-		args, err := arguments(cmd, 1, 1, "project show KEY")
-		if err != nil {
-			return err
-		}
-		c, err := a.clientFor("")
-		if err != nil {
-			return err
-		}
-		p, err := c.Project(ctx, args[0])
-		if err != nil {
-			return err
-		}
-		members, err := c.Members(ctx, args[0])
-		if err != nil {
-			return err
-		}
-		v := struct {
-			model.Project
-			People []model.Member `json:"people"`
-		}{p, members.Members}
-		return a.answer(cmd, v, func() {
-			a.say("%s: %s, %s, %s, %s locked; latest %s", p.Key, plural(p.Assets, "asset"), size(p.Size), plural(p.Handoffs, "handoff"), count(p.Locks), whenPtr(p.Latest))
-			a.say("%s", storage(p))
-			a.printMembers(members.Members)
-		})
-	})
-	limit := command("project limit", "set the most that a project may take at the service, none for no limit; for stewards", "KEY SIZE", "tarn project limit brinelight 500GB", func(ctx context.Context, cmd *cli.Command) error {
-		args, err := arguments(cmd, 2, 2, "project limit KEY SIZE")
-		if err != nil {
-			return err
-		}
-		n := uint64(0)
-		if args[1] != "none" {
-			if n, err = humanize.ParseBytes(args[1]); err != nil || n == 0 || n > 1<<60 {
-				return wrongUse("%q is not a size; it looks like 500GB, or none", args[1])
+	show := command("project show", "one project and its people", "KEY", "tarn project show brinelight",
+		func(ctx context.Context, cmd *cli.Command) error {
+			args, err := arguments(cmd, 1, 1, "project show KEY")
+			if err != nil {
+				return err
 			}
-		}
-		c, err := a.clientFor("")
-		if err != nil {
-			return err
-		}
-		p, err := c.SetLimit(ctx, args[0], int64(n))
-		if err != nil {
-			return err
-		}
-		return a.answer(cmd, p, func() { a.say("%s", storage(p)) })
-	})
-	return &cli.Command{Name: "project", Usage: "projects: list, show, limit", Commands: []*cli.Command{lists(list), show, limit}, HideHelpCommand: true, Action: needsSub}
+			c, err := a.clientFor("")
+			if err != nil {
+				return err
+			}
+			p, err := c.Project(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			members, err := c.Members(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			v := struct {
+				model.Project
+				People []model.Member `json:"people"`
+			}{p, members.Members}
+			return a.answer(cmd, v, func() {
+				a.say("%s: %s, %s, %s, %s locked; latest %s", p.Key, plural(p.Assets, "asset"), size(p.Size), plural(p.Handoffs, "handoff"),
+					count(p.Locks), whenPtr(p.Latest))
+				a.say("%s", storage(p))
+				a.printMembers(members.Members)
+			})
+		})
+	limit := command("project limit", "set the most that a project may take at the service, none for no limit; for stewards", "KEY SIZE",
+		"tarn project limit brinelight 500GB", func(ctx context.Context, cmd *cli.Command) error {
+			args, err := arguments(cmd, 2, 2, "project limit KEY SIZE")
+			if err != nil {
+				return err
+			}
+			n := uint64(0)
+			if args[1] != "none" {
+				if n, err = humanize.ParseBytes(args[1]); err != nil || n == 0 || n > 1<<60 {
+					return wrongUse("%q is not a size; it looks like 500GB, or none", args[1])
+				}
+			}
+			c, err := a.clientFor("")
+			if err != nil {
+				return err
+			}
+			p, err := c.SetLimit(ctx, args[0], int64(n))
+			if err != nil {
+				return err
+			}
+			return a.answer(cmd, p, func() { a.say("%s", storage(p)) })
+		})
+	return &cli.Command{Name: "project", Usage: "projects: list, show, limit", Commands: []*cli.Command{lists(list), show, limit},
+		HideHelpCommand: true, Action: needsSub}
 }
 
 // storage says what a project takes.
@@ -153,37 +157,42 @@ func (a *app) member() *cli.Command {
 			return do(ctx, cmd, key, args)
 		}
 	}
-	list := command("member list", "the people of the project", "", "tarn member list", with(0, "member list", func(ctx context.Context, cmd *cli.Command, key string, _ []string) error {
-		c, err := a.clientFor(a.serviceOf(cmd))
-		if err != nil {
-			return err
-		}
-		members, err := c.Members(ctx, key)
-		if err != nil {
-			return err
-		}
-		return a.answer(cmd, members, func() { a.printMembers(members.Members) })
-	}), projectFlag)
-	add := command("member add", "add a person, or change their role", "HANDLE", "tarn member add rurik --role artist", with(1, "member add HANDLE --role ROLE", func(ctx context.Context, cmd *cli.Command, key string, args []string) error {
-		c, err := a.clientFor(a.serviceOf(cmd))
-		if err != nil {
-			return err
-		}
-		m, err := c.SetMember(ctx, key, args[0], cmd.String("role"))
-		if err != nil {
-			return err
-		}
-		return a.answer(cmd, m, func() { a.say("%s is %s in %s.", m.Handle, m.Role, key) })
-	}), projectFlag, &cli.StringFlag{Name: "role", Value: model.Artist, Usage: "viewer, artist, lead or owner"})
-	remove := command("member remove", "take a person out; their locks are given back", "HANDLE", "tarn member remove rurik", with(1, "member remove HANDLE", func(ctx context.Context, cmd *cli.Command, key string, args []string) error {
-		c, err := a.clientFor(a.serviceOf(cmd))
-		if err != nil {
-			return err
-		}
-		if err := c.RemoveMember(ctx, key, args[0]); err != nil {
-			return err
-		}
-		return a.answer(cmd, map[string]string{"handle": args[0]}, func() { a.say("%s is no longer in %s; what they held is free.", args[0], key) })
-	}), projectFlag)
-	return &cli.Command{Name: "member", Usage: "the people of a project: list, add, remove", Commands: []*cli.Command{lists(list), add, remove}, HideHelpCommand: true, Action: needsSub}
+	list := command("member list", "the people of the project", "", "tarn member list",
+		with(0, "member list", func(ctx context.Context, cmd *cli.Command, key string, _ []string) error {
+			c, err := a.clientFor(a.serviceOf(cmd))
+			if err != nil {
+				return err
+			}
+			members, err := c.Members(ctx, key)
+			if err != nil {
+				return err
+			}
+			return a.answer(cmd, members, func() { a.printMembers(members.Members) })
+		}), projectFlag)
+	add := command("member add", "add a person, or change their role", "HANDLE", "tarn member add rurik --role artist",
+		with(1, "member add HANDLE --role ROLE", func(ctx context.Context, cmd *cli.Command, key string, args []string) error {
+			c, err := a.clientFor(a.serviceOf(cmd))
+			if err != nil {
+				return err
+			}
+			m, err := c.SetMember(ctx, key, args[0], cmd.String("role"))
+			if err != nil {
+				return err
+			}
+			return a.answer(cmd, m, func() { a.say("%s is %s in %s.", m.Handle, m.Role, key) })
+		}), projectFlag, &cli.StringFlag{Name: "role", Value: model.Artist, Usage: "viewer, artist, lead or owner"})
+	remove := command("member remove", "take a person out; their locks are given back", "HANDLE", "tarn member remove rurik",
+		with(1, "member remove HANDLE", func(ctx context.Context, cmd *cli.Command, key string, args []string) error {
+			c, err := a.clientFor(a.serviceOf(cmd))
+			if err != nil {
+				return err
+			}
+			if err := c.RemoveMember(ctx, key, args[0]); err != nil {
+				return err
+			}
+			return a.answer(cmd, map[string]string{"handle": args[0]},
+				func() { a.say("%s is no longer in %s; what they held is free.", args[0], key) })
+		}), projectFlag)
+	return &cli.Command{Name: "member", Usage: "the people of a project: list, add, remove",
+		Commands: []*cli.Command{lists(list), add, remove}, HideHelpCommand: true, Action: needsSub}
 }

@@ -12,26 +12,29 @@ import (
 )
 
 func (a *app) rollback() *cli.Command {
-	return command("rollback", "bring an old state back, as a new handoff; nothing is deleted", "[PATH…] --to v3|h40|MILESTONE|TIME", "tarn rollback textures/rust-albedo.png --to v3",
-		a.working(0, -1, "rollback PATH… --to h40, rollback --without h40, or rollback --all --to h40", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
-			o, err := a.rollbackOptions(cmd, paths)
-			if err != nil {
-				return err
-			}
-			h, u, err := w.Rollback(ctx, o)
-			if err != nil {
-				return err
-			}
-			answer := map[string]any{"handoff": h.Handoff, "note": h.Note, "changes": h.Changes, "heads_up": h.HeadsUps, "brought": u.Brought, "refusals": append(h.Refusals, u.Refusals...)}
-			if err := a.answer(cmd, answer, func() { a.printRollback(h, o.Preview) }); err != nil {
-				return err
-			}
-			if o.Preview && len(h.Refusals) > 0 {
-				a.printRefusals("This stands in the way:", h.Refusals)
-				return errPartly
-			}
-			return a.partly(&workspace.Updated{Refusals: u.Refusals})
-		}),
+	return command("rollback", "bring an old state back, as a new handoff; nothing is deleted", "[PATH…] --to v3|h40|MILESTONE|TIME",
+		"tarn rollback textures/rust-albedo.png --to v3",
+		a.working(0, -1, "rollback PATH… --to h40, rollback --without h40, or rollback --all --to h40",
+			func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
+				o, err := a.rollbackOptions(cmd, paths)
+				if err != nil {
+					return err
+				}
+				h, u, err := w.Rollback(ctx, o)
+				if err != nil {
+					return err
+				}
+				answer := map[string]any{"handoff": h.Handoff, "note": h.Note, "changes": h.Changes, "heads_up": h.HeadsUps, "brought": u.Brought,
+					"refusals": append(h.Refusals, u.Refusals...)}
+				if err := a.answer(cmd, answer, func() { a.printRollback(h, o.Preview) }); err != nil {
+					return err
+				}
+				if o.Preview && len(h.Refusals) > 0 {
+					a.printRefusals("This stands in the way:", h.Refusals)
+					return errPartly
+				}
+				return a.partly(&workspace.Updated{Refusals: u.Refusals})
+			}),
 		&cli.StringFlag{Name: "to", Usage: "what to go back to: v3 of one asset, or h40, a milestone or a time (2026-03-02)"},
 		&cli.StringFlag{Name: "without", Usage: "undo this handoff, where its assets have not moved on (h40)"},
 		&cli.BoolFlag{Name: "all", Usage: "the whole project"},
@@ -41,12 +44,14 @@ func (a *app) rollback() *cli.Command {
 }
 
 func (a *app) rollbackOptions(cmd *cli.Command, paths []string) (o workspace.RollbackOptions, err error) {
-	o = workspace.RollbackOptions{Paths: paths, All: cmd.Bool("all"), Set: cmd.Bool("set"), Note: cmd.String("note"), Preview: cmd.Bool("preview")}
+	o = workspace.RollbackOptions{Paths: paths, All: cmd.Bool("all"), Set: cmd.Bool("set"), Note: cmd.String("note"),
+		Preview: cmd.Bool("preview")}
 	to, without := cmd.String("to"), cmd.String("without")
 	n, version := point.Numbered(to, "v")
 	switch {
 	case (to == "") == (without == ""):
-		return o, wrongUse("say what to go back to (--to v3, h40, a milestone or a time), or what to do without (--without h40); tarn history lists the handoffs")
+		return o, wrongUse("say what to go back to (--to v3, h40, a milestone or a time), or what to do without (--without h40); tarn history " +
+			"lists the handoffs")
 	case without != "":
 		if len(paths) > 0 || o.All || o.Set {
 			return o, wrongUse("--without undoes a handoff as a whole: leave the paths out")

@@ -57,7 +57,8 @@ func (a *app) printRules(v *workspace.RulesHere) {
 	if v.Locks.BehindWarns {
 		behind = "is only warned about"
 	}
-	a.say("A lock that comes free stands offered to the next in line for %s; one that is held %s. Locking an old version %s.", seconds(v.Locks.OfferFor), forgotten, behind)
+	a.say("A lock that comes free stands offered to the next in line for %s; one that is held %s. Locking an old version %s.",
+		seconds(v.Locks.OfferFor), forgotten, behind)
 }
 
 func dash(s string) string {
@@ -164,12 +165,14 @@ func (a *app) printStay(stay []model.Asset) {
 	if len(stay) == 0 {
 		return
 	}
-	fmt.Fprintf(a.errs, "These are assets, and the rules would leave them out now (%s). They stay assets until somebody hands off their removal:\n", count(len(stay)))
+	fmt.Fprintf(a.errs, "These are assets, and the rules would leave them out now (%s). They stay assets until somebody hands off their "+
+		"removal:\n", count(len(stay)))
 	few(a.errs, stay, func(x model.Asset) string { return x.Path })
 }
 
 func (a *app) rulesInclude() *cli.Command {
-	return command("rules include", "make an asset of a path that the rules leave out; who is no lead asks the leads", "PATH…", `tarn rules include -m "the sky is painted, not made" cache/sky.png`,
+	return command("rules include", "make an asset of a path that the rules leave out; who is no lead asks the leads", "PATH…",
+		`tarn rules include -m "the sky is painted, not made" cache/sky.png`,
 		a.working(1, -1, "rules include PATH…", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
 			out, err := w.Include(ctx, paths, cmd.String("reason"))
 			if err != nil {
@@ -224,7 +227,8 @@ func (a *app) scope() *cli.Command {
 					return err
 				}
 				if err := a.answer(cmd, u, func() {
-					a.say("%s, %s, taken out of this workspace. The service keeps them; tarn scope add brings them back.", plural(len(u.Removed), "file"), size(sum(u.Removed)))
+					a.say("%s, %s, taken out of this workspace. The service keeps them; tarn scope add brings them back.", plural(len(u.Removed), "file"),
+						size(sum(u.Removed)))
 				}); err != nil {
 					return err
 				}
@@ -248,21 +252,23 @@ func scopeWords(scope []string) string {
 
 func (a *app) settle() *cli.Command {
 	return command("settle", "end a clash: what changed both here and there", "PATH", "tarn settle levels/harbour.glb --use both",
-		a.working(1, 1, "settle PATH --use mine|theirs|both|copy", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
-			use := cmd.String("use")
-			if use == "" {
-				return wrongUse("say which: tarn settle %s --use mine, --use theirs, --use both or --use copy", paths[0])
-			}
-			s, err := w.Settle(ctx, paths[0], use)
-			if err != nil {
-				return err
-			}
-			if now, err := w.Status(ctx, workspace.Question{}); err == nil {
-				w.Tell(ctx, now)
-			}
-			return a.answer(cmd, s, func() { a.printSettled(s) })
-		}),
-		&cli.StringFlag{Name: "use", Usage: "mine, theirs, both (theirs beside mine under a name of its own) or copy (mine becomes a new file beside theirs, which needs no lock)"})
+		a.working(1, 1, "settle PATH --use mine|theirs|both|copy",
+			func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
+				use := cmd.String("use")
+				if use == "" {
+					return wrongUse("say which: tarn settle %s --use mine, --use theirs, --use both or --use copy", paths[0])
+				}
+				s, err := w.Settle(ctx, paths[0], use)
+				if err != nil {
+					return err
+				}
+				if now, err := w.Status(ctx, workspace.Question{}); err == nil {
+					w.Tell(ctx, now)
+				}
+				return a.answer(cmd, s, func() { a.printSettled(s) })
+			}),
+		&cli.StringFlag{Name: "use", Usage: "mine, theirs, both (theirs beside mine under a name of its own) or copy (mine becomes a new file " +
+			"beside theirs, which needs no lock)"})
 }
 
 func (a *app) printSettled(s *workspace.Settled) {
@@ -292,7 +298,8 @@ func (a *app) printSettled(s *workspace.Settled) {
 }
 
 func (a *app) move() *cli.Command {
-	return command("move", "move an asset; it keeps its history and its lock", "FROM TO", "tarn move levels/harbour.glb levels/old/harbour.glb",
+	return command("move", "move an asset; it keeps its history and its lock", "FROM TO",
+		"tarn move levels/harbour.glb levels/old/harbour.glb",
 		a.working(2, 2, "move FROM TO", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, paths []string) error {
 			from, to := paths[0], paths[1]
 			typed, err := w.Path(a.dir, cmd.Args().Get(1))

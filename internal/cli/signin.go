@@ -114,12 +114,14 @@ func (a *app) newClient(address, token string) *client.Client {
 
 // unsafeAddress is the problem of an address to which credentials would go in the open.
 func unsafeAddress(address string) error {
-	return model.NewProblem(model.NotAllowed, "use its https address; where the network between is yours alone, tarn sign-in --plain-http says that you know (TARN_PLAIN_HTTP=1 in scripts)",
+	return model.NewProblem(model.NotAllowed, "use its https address; where the network between is yours alone, tarn sign-in --plain-http "+
+		"says that you know (TARN_PLAIN_HTTP=1 in scripts)",
 		"%s is not encrypted: everybody between here and there could read your credential and change what comes back", address)
 }
 
 func (a *app) signIn() *cli.Command {
-	return command("sign-in", "sign in to a service; keeps the address and the credential for this user", "URL", "tarn sign-in https://tarn.example --as tamsin",
+	return command("sign-in", "sign in to a service; keeps the address and the credential for this user", "URL",
+		"tarn sign-in https://tarn.example --as tamsin",
 		func(ctx context.Context, cmd *cli.Command) error {
 			args, err := arguments(cmd, 1, 1, "sign-in URL [--as HANDLE]")
 			if err != nil {
@@ -175,36 +177,38 @@ func (a *app) credential(ctx context.Context, cmd *cli.Command, address string) 
 	if err != nil {
 		return "", "", err
 	}
-	answer, err := a.newClient(address, "").SignIn(ctx, model.SignInRequest{Handle: handle, Passphrase: passphrase, From: "tarn on " + workspace.Machine()})
+	answer, err := a.newClient(address, "").SignIn(ctx,
+		model.SignInRequest{Handle: handle, Passphrase: passphrase, From: "tarn on " + workspace.Machine()})
 	return answer.Handle, answer.Token, err
 }
 
 func (a *app) signOut() *cli.Command {
-	return command("sign-out", "end the sign-in and forget the credential", "", "tarn sign-out", func(ctx context.Context, cmd *cli.Command) error {
-		if _, err := arguments(cmd, 0, 0, "sign-out"); err != nil {
-			return err
-		}
-		s, err := readSignIns()
-		if err != nil {
-			return err
-		}
-		was, ok := s.Services[s.Current]
-		if !ok {
-			return model.NewProblem(model.NotSignedIn, "there is nothing to do", "you are not signed in")
-		}
-		address := s.Current
-		ended := a.newClient(address, was.Token).SignOut(ctx)
-		delete(s.Services, address)
-		s.Current = ""
-		if err := s.write(); err != nil {
-			return err
-		}
-		var problem *model.Problem
-		if ended != nil && !errors.As(ended, &problem) {
-			fmt.Fprintf(a.errs, "The credential is forgotten here, but the service could not be told: %v\n", ended)
-		}
-		return a.answer(cmd, map[string]string{"handle": was.Handle, "service": address}, func() { a.say("Signed out of %s.", address) })
-	})
+	return command("sign-out", "end the sign-in and forget the credential", "", "tarn sign-out",
+		func(ctx context.Context, cmd *cli.Command) error {
+			if _, err := arguments(cmd, 0, 0, "sign-out"); err != nil {
+				return err
+			}
+			s, err := readSignIns()
+			if err != nil {
+				return err
+			}
+			was, ok := s.Services[s.Current]
+			if !ok {
+				return model.NewProblem(model.NotSignedIn, "there is nothing to do", "you are not signed in")
+			}
+			address := s.Current
+			ended := a.newClient(address, was.Token).SignOut(ctx)
+			delete(s.Services, address)
+			s.Current = ""
+			if err := s.write(); err != nil {
+				return err
+			}
+			var problem *model.Problem
+			if ended != nil && !errors.As(ended, &problem) {
+				fmt.Fprintf(a.errs, "The credential is forgotten here, but the service could not be told: %v\n", ended)
+			}
+			return a.answer(cmd, map[string]string{"handle": was.Handle, "service": address}, func() { a.say("Signed out of %s.", address) })
+		})
 }
 
 func (a *app) whoami() *cli.Command {

@@ -52,7 +52,8 @@ func (a *app) start() *cli.Command {
 				a.printPreview(args[0], preview)
 			}
 			if !cmd.Bool("yes") && !again && !prompt.Confirm(a.in, a.errs, fmt.Sprintf("Make the project %s of this folder?", args[0])) {
-				return model.NewProblem(model.BadRequest, "say --yes to go on, --preset NAME for other presets, --no-presets for none", "nothing was done")
+				return model.NewProblem(model.BadRequest, "say --yes to go on, --preset NAME for other presets, --no-presets for none",
+					"nothing was done")
 			}
 			rulesText := ""
 			if preview != nil {
@@ -80,7 +81,8 @@ func (a *app) start() *cli.Command {
 			}
 			return a.answer(cmd, sent, func() {
 				if sent.Handoff != nil {
-					a.say("The project %s is there. Handoff h%d holds it as it stands: %s.", args[0], sent.Handoff.Number, plural(sent.Handoff.Count, "asset"))
+					a.say("The project %s is there. Handoff h%d holds it as it stands: %s.", args[0], sent.Handoff.Number,
+						plural(sent.Handoff.Count, "asset"))
 				} else {
 					a.say("The project %s is there, and has nothing in it yet.", args[0])
 				}
@@ -121,7 +123,8 @@ func (a *app) printPreview(key string, p *workspace.Preview) {
 	}
 	a.printSizes("The largest:", p.Largest)
 	if len(p.Hidden) > 0 {
-		a.say("Large, and hidden by a git ignore file. Often these are assets; a rule with kind = \"asset\" that names their place takes them in:")
+		a.say("Large, and hidden by a git ignore file. Often these are assets; " +
+			"a rule with kind = \"asset\" that names their place takes them in:")
 		t := a.table("", ">", "")
 		for _, l := range p.Hidden {
 			t.row("  "+l.Path, size(l.Size), l.By.String())
@@ -145,7 +148,8 @@ func (a *app) printSizes(title string, list []model.Asset) {
 }
 
 func (a *app) join() *cli.Command {
-	return command("join", "bring a project down into a new folder, or the assets that go with the code in this one", "KEY [DIR]", "tarn join brinelight ~/work/brinelight",
+	return command("join", "bring a project down into a new folder, or the assets that go with the code in this one", "KEY [DIR]",
+		"tarn join brinelight ~/work/brinelight",
 		func(ctx context.Context, cmd *cli.Command) error {
 			if cmd.Bool("pinned") {
 				return a.joinPinned(ctx, cmd)
@@ -223,7 +227,8 @@ func (a *app) join() *cli.Command {
 		&cli.BoolFlag{Name: "here", Usage: "tie a folder that has the files already; overwrites nothing"}, limitFlag())
 }
 
-// scopeThere refuses folders of a scope that the project does not have, before anything is made: a slip would make a workspace with nothing in it.
+// scopeThere refuses folders of a scope that the project does not have, before anything is made: a slip would make a workspace with
+// nothing in it.
 func scopeThere(ctx context.Context, c *client.Client, key string, folders []string) error {
 	var refusals []model.Refusal
 	for _, f := range folders {
@@ -234,7 +239,8 @@ func scopeThere(ctx context.Context, c *client.Client, key string, folders []str
 			return err
 		}
 		if err != nil || len(page.Folders)+len(page.Assets) == 0 {
-			refusals = append(refusals, model.Refusal{Path: f, Reason: "unknown", Message: f + ": the project has no such folder", Remedy: "check the spelling; the console shows the folders, and tarn scope add brings one in later"})
+			refusals = append(refusals, model.Refusal{Path: f, Reason: "unknown", Message: f + ": the project has no such folder",
+				Remedy: "check the spelling; the console shows the folders, and tarn scope add brings one in later"})
 		}
 	}
 	if len(refusals) > 0 {
@@ -262,22 +268,26 @@ func (a *app) takeUp(ctx context.Context, cmd *cli.Command, w *workspace.Workspa
 	}
 	var others []model.Workspace
 	for _, o := range known.Workspaces {
-		if o.ID != w.Marker.Workspace && o.Kind == model.KindFolder && (like == "" && o.Told != nil && o.Machine != "" || like != "" && strings.EqualFold(o.Name, like)) {
+		if o.ID != w.Marker.Workspace && o.Kind == model.KindFolder &&
+			(like == "" && o.Told != nil && o.Machine != "" || like != "" && strings.EqualFold(o.Name, like)) {
 			others = append(others, o)
 		}
 	}
 	switch {
 	case like != "" && len(others) == 0:
-		return model.NewProblem(model.NotFound, "tarn join without --like shows them", "you have, and had, no workspace %s in %s", like, w.Marker.Project)
+		return model.NewProblem(model.NotFound, "tarn join without --like shows them", "you have, and had, no workspace %s in %s", like,
+			w.Marker.Project)
 	case like != "":
 		return a.takeLike(ctx, w, others[0])
 	}
 	// The one that was heard of last is offered where it is not just another folder on this machine that is in use.
 	for _, o := range others {
-		if o.Machine == workspace.Machine() && workspace.Stands(o.Folder) || len(o.Scope) == 0 && o.Follows == 0 && o.Locks == 0 && o.Unsent == 0 {
+		if o.Machine == workspace.Machine() && workspace.Stands(o.Folder) || len(o.Scope) == 0 && o.Follows == 0 && o.Locks == 0 &&
+			o.Unsent == 0 {
 			continue
 		}
-		text := fmt.Sprintf("You had %s in %s on %s, last heard of %s: %s.", w.Marker.Project, o.Folder, o.Machine, when(o.Seen), workspaceWords(o))
+		text := fmt.Sprintf("You had %s in %s on %s, last heard of %s: %s.", w.Marker.Project, o.Folder, o.Machine, when(o.Seen),
+			workspaceWords(o))
 		if !prompt.Interactive(a.in) || cmd.Bool("json") {
 			a.note("%s\nWith --like %q this one gets the same.", text, o.Name)
 			return nil
@@ -301,7 +311,8 @@ func (a *app) takeLike(ctx context.Context, w *workspace.Workspace, o model.Work
 	}
 	a.note("As in %s: %s.", o.Name, workspaceWords(o))
 	if o.Locks > 0 {
-		a.note("%s held there: tarn holders --mine lists them, and tarn lock --bring PATH makes one yours here.", plural(o.Locks, "lock is", "locks are"))
+		a.note("%s held there: tarn holders --mine lists them, and tarn lock --bring PATH makes one yours here.",
+			plural(o.Locks, "lock is", "locks are"))
 	}
 	if o.Unsent > 0 {
 		a.note("%s had changes there that were never sent; only that machine has them.", plural(o.Unsent, "asset"))

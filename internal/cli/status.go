@@ -32,7 +32,8 @@ func (a *app) status() *cli.Command {
 			}
 			assets, missing := workspace.Within(s.Assets, paths)
 			if missing = unexplained(missing, s); len(missing) > 0 {
-				return model.NewProblem(model.NotFound, "check the spelling; tarn rules test PATH says whether the rules leave it out", "there is no asset at %s", strings.Join(missing, ", "))
+				return model.NewProblem(model.NotFound, "check the spelling; tarn rules test PATH says whether the rules leave it out",
+					"there is no asset at %s", strings.Join(missing, ", "))
 			}
 			if s.Rules != nil {
 				fmt.Fprintln(a.errs, "tarn:", s.Rules)
@@ -72,8 +73,10 @@ func unexplained(missing []string, s *workspace.Status) (out []string) {
 }
 
 func statusJSON(w *workspace.Workspace, s *workspace.Status, assets []model.Asset, leftOut bool) map[string]any {
-	v := map[string]any{"project": w.Marker.Project, "service": w.Marker.Service, "at": s.At, "newest": s.View.Newest, "fetched": s.Fetched, "assets": emptyNotNil(assets), "same": s.Same,
-		"odd": append([]model.Refusal{}, s.Odd...), "left_out": s.Left, "code": s.Code, "uncovered": emptyNotNil(s.Uncovered), "scope": append([]string{}, s.Scope...)}
+	v := map[string]any{"project": w.Marker.Project, "service": w.Marker.Service, "at": s.At, "newest": s.View.Newest, "fetched": s.Fetched,
+		"assets": emptyNotNil(assets), "same": s.Same,
+		"odd": append([]model.Refusal{}, s.Odd...), "left_out": s.Left, "code": s.Code, "uncovered": emptyNotNil(s.Uncovered),
+		"scope": append([]string{}, s.Scope...)}
 	if s.Follows > 0 {
 		v["follows"], v["pinned"] = s.Follows, s.Pinned
 	}
@@ -264,7 +267,8 @@ func (a *app) printStatus(w *workspace.Workspace, s *workspace.Status, assets []
 		a.say("\nNothing has changed here, and nothing newer is known: %s.", plural(s.Same, "asset"))
 	}
 	if len(s.Uncovered) > 0 {
-		a.say("\nLarge and covered by no rule (%s): the main history would take them. tarn rules include PATH makes an asset of one", count(len(s.Uncovered)))
+		a.say("\nLarge and covered by no rule (%s): the main history would take them. tarn rules include PATH makes an asset of one",
+			count(len(s.Uncovered)))
 		t := a.table("", ">")
 		for _, x := range s.Uncovered {
 			t.row("  "+x.Path, size(x.Size))
@@ -342,7 +346,8 @@ func (a *app) printJobs(jobs []workspace.Job) {
 			a.say("  tarn send --cancel takes it back.")
 			continue
 		}
-		a.printRefusals(fmt.Sprintf("\nA send in the background was refused (%s). Your files are as they were; send again when this is cleared:", note), j.Refusals)
+		a.printRefusals(fmt.Sprintf("\nA send in the background was refused (%s). Your files are as they were; send again when this is cleared:",
+			note), j.Refusals)
 	}
 }
 
@@ -404,7 +409,8 @@ func (a *app) printCard(w *workspace.Workspace, s *workspace.Status, x model.Ass
 
 // cardState is a state with what it means.
 func cardState(x model.Asset) string {
-	words := map[string]string{model.Same: "as it is at the service", model.New: "not sent yet", model.Edited: "changed here, not sent", model.Gone: "gone here", model.Behind: "a newer version exists",
+	words := map[string]string{model.Same: "as it is at the service", model.New: "not sent yet", model.Edited: "changed here, not sent",
+		model.Gone: "gone here", model.Behind: "a newer version exists",
 		model.Clash: "changed here, and newer there", model.Outside: "outside the scope"}
 	word := x.State
 	if words[x.State] != "" {

@@ -13,7 +13,8 @@ import (
 )
 
 func (a *app) token() *cli.Command {
-	with := func(least int, usage string, do func(ctx context.Context, cmd *cli.Command, c *client.Client, key string, args []string) error) cli.ActionFunc {
+	with := func(least int, usage string, do func(ctx context.Context, cmd *cli.Command, c *client.Client, key string,
+		args []string) error) cli.ActionFunc {
 		return func(ctx context.Context, cmd *cli.Command) error {
 			args, err := arguments(cmd, least, least, usage)
 			if err != nil {
@@ -30,8 +31,10 @@ func (a *app) token() *cli.Command {
 			return do(ctx, cmd, c, key, args)
 		}
 	}
-	fresh := command("token new", "make a credential for this project alone, for a machine that works by itself", "", "tarn token new --role viewer --expires 90d --label \"build machine\"",
-		with(0, "token new --role ROLE --expires 90d", func(ctx context.Context, cmd *cli.Command, c *client.Client, key string, _ []string) error {
+	fresh := command("token new", "make a credential for this project alone, for a machine that works by itself", "",
+		"tarn token new --role viewer --expires 90d --label \"build machine\"",
+		with(0, "token new --role ROLE --expires 90d", func(ctx context.Context, cmd *cli.Command, c *client.Client, key string,
+			_ []string) error {
 			days, ok := daysOf(cmd.String("expires"))
 			if !ok {
 				return wrongUse("%q is not a length of time; it looks like 90d, 12w or 1y", cmd.String("expires"))
@@ -42,7 +45,8 @@ func (a *app) token() *cli.Command {
 			}
 			return a.answer(cmd, t, func() {
 				a.say("%s", t.Token)
-				a.note("It is shown this once. It is for %s alone, may do what %s may, and ends on %s. A machine sets TARN_URL=%s and TARN_TOKEN to it.", key, withArticle(t.Role), t.Expires.Local().Format("2 January 2006"), c.URL())
+				a.note("It is shown this once. It is for %s alone, may do what %s may, and ends on %s. "+
+					"A machine sets TARN_URL=%s and TARN_TOKEN to it.", key, withArticle(t.Role), t.Expires.Local().Format("2 January 2006"), c.URL())
 			})
 		}),
 		&cli.StringFlag{Name: "role", Value: model.Viewer, Usage: "the most that it may do: viewer, artist, lead or owner"},
@@ -77,7 +81,8 @@ func (a *app) token() *cli.Command {
 			}
 			return a.answer(cmd, map[string]int64{"ended": id}, func() { a.say("It can't be used any more.") })
 		}), projectFlag)
-	return &cli.Command{Name: "token", Usage: "credentials for machines: new, list, end", Commands: []*cli.Command{fresh, lists(list), end}, HideHelpCommand: true, Action: needsSub}
+	return &cli.Command{Name: "token", Usage: "credentials for machines: new, list, end", Commands: []*cli.Command{fresh, lists(list), end},
+		HideHelpCommand: true, Action: needsSub}
 }
 
 func withArticle(role string) string {

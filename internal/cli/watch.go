@@ -70,6 +70,7 @@ Restart=on-failure
 RestartSec=10
 
 [Install]
-WantedBy=default.target`, w.Marker.Project, strings.ReplaceAll(filepath.Base(w.Root), "%", "%%"), strings.ReplaceAll(w.Root, "%", "%%"), command)
+WantedBy=default.target`, w.Marker.Project, strings.ReplaceAll(filepath.Base(w.Root), "%", "%%"),
+		strings.ReplaceAll(w.Root, "%", "%%"), command)
 	return nil
 }

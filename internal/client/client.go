@@ -47,7 +47,8 @@ type Unreachable struct {
 }
 
 func (e *Unreachable) Error() string {
-	return fmt.Sprintf("the service at %s can't be reached (%s); check the address and the network, then run the command again: nothing is lost", e.URL, e.Cause)
+	return fmt.Sprintf("the service at %s can't be reached (%s); check the address and the network, then run the command again: nothing is "+
+		"lost", e.URL, e.Cause)
 }
 
 // CheckURL tidies the address of a service.
@@ -63,8 +64,9 @@ func CheckURL(address string) (string, error) {
 func New(base, token string, transport http.RoundTripper) *Client {
 	if transport == nil {
 		transport = &http.Transport{
-			Proxy:               http.ProxyFromEnvironment,
-			DialContext:         (&net.Dialer{Timeout: 10 * time.Second, KeepAliveConfig: net.KeepAliveConfig{Enable: true, Idle: 10 * time.Second, Interval: 5 * time.Second, Count: 3}}).DialContext,
+			Proxy: http.ProxyFromEnvironment,
+			DialContext: (&net.Dialer{Timeout: 10 * time.Second,
+				KeepAliveConfig: net.KeepAliveConfig{Enable: true, Idle: 10 * time.Second, Interval: 5 * time.Second, Count: 3}}).DialContext,
 			TLSHandshakeTimeout: 10 * time.Second,
 			MaxIdleConnsPerHost: 8,
 			IdleConnTimeout:     60 * time.Second,
@@ -87,11 +89,12 @@ func Safe(address string) bool {
 	return u.Scheme == "https" || u.Hostname() == "localhost" || ip != nil && ip.IsLoopback()
 }
 
-// Waiting makes the client tell how long it has heard nothing, now and then, while it waits for the service. It is called before the client is used.
+// Waiting makes the client tell how long it has heard nothing, now and then, while it waits for the service. It is called before the
+// client is used.
 func (c *Client) Waiting(tell func(time.Duration)) { c.waiting = tell }
 
-// How long a request may hear nothing: until the answer begins, for one that asks little and for one that may take its time, and between two pieces
-// of a body. Somebody is told after silence, and again and again.
+// How long a request may hear nothing: until the answer begins, for one that asks little and for one that may take its time, and between
+// two pieces of a body. Somebody is told after silence, and again and again.
 var (
 	smallPatience = 20 * time.Second
 	manyPatience  = 90 * time.Second
@@ -183,8 +186,8 @@ func (c *Client) SetLimit(ctx context.Context, key string, limit int64) (v model
 	return v, c.json(ctx, request{method: "PUT", path: in(key, "/limit"), body: model.LimitRequest{StorageLimit: limit}}, &v)
 }
 
-// In is the client as one workspace uses it, over the same connections: the service notes that that was heard of, and refused is told when the
-// service has refused something, since what was known of it is old then.
+// In is the client as one workspace uses it, over the same connections: the service notes that that was heard of, and refused is told when
+// the service has refused something, since what was known of it is old then.
 func (c *Client) In(workspace string, refused func()) *Client {
 	own := &Client{base: c.base, token: c.token, http: c.http, from: workspace, waiting: c.waiting, refused: refused}
 	own.answered.Store(c.answered.Load())
@@ -210,7 +213,8 @@ type request struct {
 func (q request) patience() time.Duration {
 	last := q.path[strings.LastIndexByte(q.path, '/')+1:]
 	switch {
-	case q.raw != nil, q.method == "POST" && (last == "handoffs" || last == "rollback" || last == "past" || last == "check"), last == "compare", last == "look", last == "between", last == "lines":
+	case q.raw != nil, q.method == "POST" && (last == "handoffs" || last == "rollback" || last == "past" || last == "check"),
+		last == "compare", last == "look", last == "between", last == "lines":
 		return longPatience
 	case strings.Contains(q.path, "/locks"), last == "unsent", last == "assets", last == "file", last == "fetch":
 		return manyPatience
@@ -407,7 +411,9 @@ func problem(answer *http.Response, base string) error {
 		if u, err := url.Parse(where); err == nil && u.Host != "" {
 			where = u.Scheme + "://" + u.Host
 		}
-		return model.NewProblem(model.BadRequest, "ask your lead for the right address, and sign in there with tarn sign-in URL; nothing of yours was sent on", "the service at %s sends callers on to %s, and a credential goes to the address that it was made for only", base, where)
+		return model.NewProblem(model.BadRequest, "ask your lead for the right address, and sign in there with tarn sign-in URL; nothing of "+
+			"yours was sent on", "the service at %s sends callers on to %s, and a credential goes to the address that it was made for only", base,
+			where)
 	case answer.StatusCode == 502 || answer.StatusCode == 503 || answer.StatusCode == 504:
 		return model.NewProblem(model.Unavailable, "try again in a moment", "what stands before the service at %s says that it is away", base)
 	}
@@ -478,9 +484,11 @@ func (c *Client) ConfirmMail(ctx context.Context, code string) (v model.NewsSett
 	return v, c.json(ctx, request{method: "PUT", path: "/me/news/address", body: model.MailCode{Code: code}}, &v)
 }
 
-// Latest is a page of what happened that concerns one, the newest first, below an item (0 for from the newest on), in one project where that is named.
+// Latest is a page of what happened that concerns one, the newest first, below an item (0 for from the newest on), in one project where
+// that is named.
 func (c *Client) Latest(ctx context.Context, project string, before int64, limit int) (v model.News, err error) {
-	return v, c.get(ctx, "/me/news/latest", url.Values{"project": {project}, "before": {strconv.FormatInt(before, 10)}, "limit": {strconv.Itoa(limit)}}, &v)
+	return v, c.get(ctx, "/me/news/latest", url.Values{"project": {project}, "before": {strconv.FormatInt(before, 10)},
+		"limit": {strconv.Itoa(limit)}}, &v)
 }
 
 // ReadNews notes up to which item one has read.
@@ -699,11 +707,12 @@ func (c *Client) CloseSend(ctx context.Context, key, sendKey string) (v model.Se
 
 // Rollback brings an old state back, or says what that would do.
 func (c *Client) Rollback(ctx context.Context, key, sendKey string, q model.RollbackRequest) (v model.RollbackAnswer, err error) {
-	return v, c.json(ctx, request{method: "POST", path: in(key, "/rollback"), header: map[string]string{"Idempotency-Key": sendKey}, body: q}, &v)
+	return v, c.json(ctx, request{method: "POST", path: in(key, "/rollback"), header: map[string]string{"Idempotency-Key": sendKey}, body: q},
+		&v)
 }
 
-// HandoffQuery filters handoffs; zero values filter nothing. Path is an asset, a folder or a pattern; Since and Until are days or times. Assets is
-// how many of its assets each comes with.
+// HandoffQuery filters handoffs; zero values filter nothing. Path is an asset, a folder or a pattern; Since and Until are days or times.
+// Assets is how many of its assets each comes with.
 type HandoffQuery struct {
 	Before, Limit, Assets int
 	Author, Path, Kind    string
@@ -714,7 +723,8 @@ type HandoffQuery struct {
 // Handoffs lists handoffs, the newest first.
 func (c *Client) Handoffs(ctx context.Context, key string, q HandoffQuery) (v model.Handoffs, err error) {
 	query := url.Values{"before": {strconv.Itoa(q.Before)}, "limit": {strconv.Itoa(q.Limit)}, "assets": {strconv.Itoa(q.Assets)}}
-	for name, value := range map[string]string{"author": q.Author, "path": q.Path, "kind": q.Kind, "since": q.Since, "until": q.Until, "task": q.Task, "stage": q.Stage, "text": q.Text} {
+	for name, value := range map[string]string{"author": q.Author, "path": q.Path, "kind": q.Kind, "since": q.Since, "until": q.Until,
+		"task": q.Task, "stage": q.Stage, "text": q.Text} {
 		if value != "" {
 			query.Set(name, value)
 		}
@@ -869,12 +879,13 @@ func (c *Client) Drawing(ctx context.Context, key, path string, version int, nam
 
 // CopyFile writes the content of a version.
 func (c *Client) CopyFile(ctx context.Context, key, path string, version int, to io.Writer) error {
-	return c.do(ctx, request{method: "GET", path: in(key, "/file"), query: url.Values{"path": {path}, "version": {strconv.Itoa(version)}}}, func(r io.Reader) error {
-		if _, err := io.Copy(to, r); err != nil {
-			return &brokenAnswer{err}
-		}
-		return nil
-	})
+	return c.do(ctx, request{method: "GET", path: in(key, "/file"), query: url.Values{"path": {path}, "version": {strconv.Itoa(version)}}},
+		func(r io.Reader) error {
+			if _, err := io.Copy(to, r); err != nil {
+				return &brokenAnswer{err}
+			}
+			return nil
+		})
 }
 
 func (c *Client) bytes(ctx context.Context, path string, query url.Values, limit int64) (data []byte, err error) {

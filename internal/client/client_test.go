@@ -62,7 +62,8 @@ func TestItDoesNotTryAgainWhatWasRefused(t *testing.T) {
 	}))
 	defer server.Close()
 	var problem *model.Problem
-	if err := New(server.URL, "", nil).StoreRecords(t.Context(), "p", []byte("x")); !errors.As(err, &problem) || problem.Type != model.ChunksMissing || len(problem.Missing) != 1 || calls.Load() != 1 {
+	if err := New(server.URL, "", nil).StoreRecords(t.Context(), "p", []byte("x")); !errors.As(err, &problem) ||
+		problem.Type != model.ChunksMissing || len(problem.Missing) != 1 || calls.Load() != 1 {
 		t.Errorf("after %d calls: %v", calls.Load(), err)
 	}
 }
@@ -103,7 +104,8 @@ func TestWhatArrivesDamagedIsNotTaken(t *testing.T) {
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { _, _ = w.Write(body) }))
 	defer server.Close()
 	var problem *model.Problem
-	if err := New(server.URL, "", nil).FetchChunks(t.Context(), "p", []chunk.Digest{chunk.Sum(data)}, func(int, []byte) error { return nil }); !errors.As(err, &problem) || problem.Type != model.Damaged {
+	if err := New(server.URL, "", nil).FetchChunks(t.Context(), "p", []chunk.Digest{chunk.Sum(data)},
+		func(int, []byte) error { return nil }); !errors.As(err, &problem) || problem.Type != model.Damaged {
 		t.Errorf("got %v", err)
 	}
 }

@@ -56,7 +56,8 @@ func TestNoRedirectTakesACredentialAlong(t *testing.T) {
 }
 
 func TestWhatIsSafe(t *testing.T) {
-	for address, safe := range map[string]bool{"https://tarn.example": true, "http://127.0.0.1:7420": true, "http://localhost:1": true, "http://[::1]:2": true, "http://127.9.9.9": true,
+	for address, safe := range map[string]bool{"https://tarn.example": true, "http://127.0.0.1:7420": true, "http://localhost:1": true,
+		"http://[::1]:2": true, "http://127.9.9.9": true,
 		"http://tarn.example": false, "http://10.0.0.1": false, "http://127.0.0.1.example": false, "http://localhost.example": false} {
 		if Safe(address) != safe {
 			t.Errorf("%s: %v", address, !safe)
@@ -159,7 +160,8 @@ func TestARefusalIsTold(t *testing.T) {
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "application/problem+json")
 		w.WriteHeader(409)
-		_, _ = io.WriteString(w, `{"type":"`+model.ProblemPrefix+model.RefusedType+`","title":"x","status":409,"detail":"d","refusals":[{"path":"a","reason":"lock-lost","message":"m","remedy":"r"}]}`)
+		_, _ = io.WriteString(w, `{"type":"`+model.ProblemPrefix+model.RefusedType+
+			`","title":"x","status":409,"detail":"d","refusals":[{"path":"a","reason":"lock-lost","message":"m","remedy":"r"}]}`)
 	}))
 	defer server.Close()
 	told := 0

@@ -114,7 +114,8 @@ func (c *Contest) Run(ctx context.Context, length time.Duration, seed uint64) Re
 					newest[q.asset].CompareAndSwap(int64(q.have), int64(q.have+1))
 				}
 				mu.Lock()
-				result.history = append(result.history, porcupine.Operation{ClientId: id, Input: q, Call: int64(called), Output: a, Return: int64(returned)})
+				result.history = append(result.history, porcupine.Operation{ClientId: id, Input: q, Call: int64(called), Output: a,
+					Return: int64(returned)})
 				switch {
 				case a.unknown:
 					result.Unknown++
@@ -141,7 +142,8 @@ func (c *Contest) Run(ctx context.Context, length time.Duration, seed uint64) Re
 	return result
 }
 
-// choose thinks of the next request. What would change nothing, whoever asks when, is seldom asked: it tells nothing, and makes the check long.
+// choose thinks of the next request. What would change nothing, whoever asks when, is seldom asked: it tells nothing, and makes the check
+// long.
 func (c *Contest) choose(rnd *rand.Rand, who Client, fences []int64, lines []bool, newest []atomic.Int64) ask {
 	q := ask{asset: rnd.IntN(len(c.Assets)), who: who.Place}
 	n := rnd.IntN(20)
@@ -180,9 +182,9 @@ func refusedAt(err error) bool {
 	return errors.As(err, &op) && op.Op == "dial"
 }
 
-// single makes sure that a request is made once: where its answer is lost, the client may not ask again by itself. net/http does all the same
-// where a connection that was used before breaks under a request with an Idempotency-Key: that the last try was refused says nothing then
-// about the first, which may have been heard.
+// single makes sure that a request is made once: where its answer is lost, the client may not ask again by itself. net/http does all the
+// same where a connection that was used before breaks under a request with an Idempotency-Key: that the last try was refused says nothing
+// then about the first, which may have been heard.
 type single struct {
 	below   http.RoundTripper
 	stop    context.CancelFunc
@@ -210,7 +212,8 @@ func (c *Contest) request(token, url string, q ask, transport http.RoundTripper)
 	switch q.op {
 	case "take":
 		var out model.Locks
-		out, err = k.TakeLocks(ctx, c.Project, model.LockRequest{Workspace: q.who.WorkspaceID, Assets: []model.LockWant{{Path: path, Version: q.have}}, Wait: q.wait})
+		out, err = k.TakeLocks(ctx, c.Project, model.LockRequest{Workspace: q.who.WorkspaceID,
+			Assets: []model.LockWant{{Path: path, Version: q.have}}, Wait: q.wait})
 		if len(out.Locks) == 1 {
 			a.fence = out.Locks[0].Fence
 		}
@@ -223,7 +226,8 @@ func (c *Contest) request(token, url string, q ask, transport http.RoundTripper)
 	case "give back":
 		err = k.ReleaseLocks(ctx, c.Project, model.UnlockRequest{Workspace: q.who.WorkspaceID, Paths: []string{path}})
 	case "override":
-		err = k.ReleaseLocks(ctx, c.Project, model.UnlockRequest{Workspace: q.who.WorkspaceID, Paths: []string{path}, Override: true, Reason: "it is wanted"})
+		err = k.ReleaseLocks(ctx, c.Project, model.UnlockRequest{Workspace: q.who.WorkspaceID, Paths: []string{path}, Override: true,
+			Reason: "it is wanted"})
 	case "leave":
 		err = k.LeaveLines(ctx, c.Project, []string{path})
 	case "ask":
@@ -341,8 +345,8 @@ func (c *Contest) spec() porcupine.Model {
 }
 
 // Check reports whether some order explains every answer; it gives up, with an error, after limit. A request whose answer was lost may have
-// been carried out up to lost later: whoever kills services finds out how long the database goes on with what they had sent it. picture, where it is not "", is a file
-// for a page that shows a history that nothing explains.
+// been carried out up to lost later: whoever kills services finds out how long the database goes on with what they had sent it. picture,
+// where it is not "", is a file for a page that shows a history that nothing explains.
 func (c *Contest) Check(r Result, limit, lost time.Duration, picture string) error {
 	history := slices.Clone(r.history)
 	for i := range history {

@@ -22,18 +22,27 @@ func TestTheCheckFindsWhatIsWrong(t *testing.T) {
 		history []porcupine.Operation
 		good    bool
 	}{
-		"one after the other": {[]porcupine.Operation{op(0, 1, take(tamsin), answer{fence: 1}), op(2, 3, ask{op: "give back", who: tamsin}, answer{}), op(4, 5, take(rurik), answer{fence: 3})}, true},
-		"at once, one wins":   {[]porcupine.Operation{op(0, 9, take(tamsin), answer{reason: "held"}), op(0, 9, take(rurik), answer{fence: 1})}, true},
-		"both win":            {[]porcupine.Operation{op(0, 9, take(tamsin), answer{fence: 1}), op(0, 9, take(rurik), answer{fence: 2})}, false},
-		"refused too early":   {[]porcupine.Operation{op(0, 1, take(tamsin), answer{reason: "held"}), op(2, 3, take(rurik), answer{fence: 1})}, false},
-		"a fence twice":       {[]porcupine.Operation{op(0, 1, take(tamsin), answer{fence: 1}), op(2, 3, ask{op: "override", who: rurik}, answer{}), op(4, 5, take(tamsin), answer{fence: 1})}, false},
-		"sent after an override": {[]porcupine.Operation{op(0, 1, take(tamsin), answer{fence: 1}), op(2, 3, ask{op: "override", who: rurik}, answer{}), op(4, 5, take(tamsin), answer{fence: 3}),
+		"one after the other": {[]porcupine.Operation{op(0, 1, take(tamsin), answer{fence: 1}),
+			op(2, 3, ask{op: "give back", who: tamsin}, answer{}), op(4, 5, take(rurik), answer{fence: 3})}, true},
+		"at once, one wins": {[]porcupine.Operation{op(0, 9, take(tamsin), answer{reason: "held"}), op(0, 9, take(rurik), answer{fence: 1})},
+			true},
+		"both win": {[]porcupine.Operation{op(0, 9, take(tamsin), answer{fence: 1}), op(0, 9, take(rurik), answer{fence: 2})}, false},
+		"refused too early": {[]porcupine.Operation{op(0, 1, take(tamsin), answer{reason: "held"}), op(2, 3, take(rurik), answer{fence: 1})},
+			false},
+		"a fence twice": {[]porcupine.Operation{op(0, 1, take(tamsin), answer{fence: 1}),
+			op(2, 3, ask{op: "override", who: rurik}, answer{}), op(4, 5, take(tamsin), answer{fence: 1})}, false},
+		"sent after an override": {[]porcupine.Operation{op(0, 1, take(tamsin), answer{fence: 1}),
+			op(2, 3, ask{op: "override", who: rurik}, answer{}), op(4, 5, take(tamsin), answer{fence: 3}),
 			op(6, 7, send(tamsin, 1), answer{})}, false},
-		"refused after an override": {[]porcupine.Operation{op(0, 1, take(tamsin), answer{fence: 1}), op(2, 3, ask{op: "override", who: rurik}, answer{}), op(4, 5, take(tamsin), answer{fence: 3}),
+		"refused after an override": {[]porcupine.Operation{op(0, 1, take(tamsin), answer{fence: 1}),
+			op(2, 3, ask{op: "override", who: rurik}, answer{}), op(4, 5, take(tamsin), answer{fence: 3}),
 			op(6, 7, send(tamsin, 1), answer{reason: "lock-lost"})}, true},
-		"lost, and carried out":     {[]porcupine.Operation{op(0, 9, take(tamsin), answer{unknown: true}), op(2, 3, take(rurik), answer{reason: "held"})}, true},
-		"lost, and not carried out": {[]porcupine.Operation{op(0, 9, take(tamsin), answer{unknown: true}), op(2, 3, take(rurik), answer{fence: 1})}, true},
-		"lost, and both":            {[]porcupine.Operation{op(0, 9, take(tamsin), answer{unknown: true}), op(2, 3, take(rurik), answer{reason: "held"}), op(20, 21, take(rurik), answer{fence: 1})}, false},
+		"lost, and carried out": {[]porcupine.Operation{op(0, 9, take(tamsin), answer{unknown: true}),
+			op(2, 3, take(rurik), answer{reason: "held"})}, true},
+		"lost, and not carried out": {[]porcupine.Operation{op(0, 9, take(tamsin), answer{unknown: true}),
+			op(2, 3, take(rurik), answer{fence: 1})}, true},
+		"lost, and both": {[]porcupine.Operation{op(0, 9, take(tamsin), answer{unknown: true}),
+			op(2, 3, take(rurik), answer{reason: "held"}), op(20, 21, take(rurik), answer{fence: 1})}, false},
 	} {
 		if err := c.Check(Result{history: h.history}, 0, 0, ""); (err == nil) != h.good {
 			t.Errorf("%s: %v", name, err)

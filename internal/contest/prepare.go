@@ -45,7 +45,8 @@ func Prepare(ctx context.Context, url, project, passphrase string, handles []str
 			if err != nil {
 				return nil, err
 			}
-			c.Clients = append(c.Clients, Client{Token: signed.Token, Lead: i < 2, Place: lock.Place{Handle: handle, WorkspaceID: w.ID, Workspace: w.Name}})
+			c.Clients = append(c.Clients, Client{Token: signed.Token, Lead: i < 2,
+				Place: lock.Place{Handle: handle, WorkspaceID: w.ID, Workspace: w.Name}})
 		}
 	}
 	return c, c.fill(ctx, owner, assets)

@@ -125,7 +125,8 @@ func (c *Courier) mailClient() (*mail.Client, error) {
 	if user := c.mail.User; user != nil {
 		password, _ := user.Password()
 		// A password never goes over an open line.
-		options = append(options, mail.WithTLSPolicy(mail.TLSMandatory), mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(user.Username()), mail.WithPassword(password))
+		options = append(options, mail.WithTLSPolicy(mail.TLSMandatory), mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover),
+			mail.WithUsername(user.Username()), mail.WithPassword(password))
 	}
 	return mail.NewClient(c.mail.Hostname(), options...)
 }

@@ -43,7 +43,8 @@ func TestALetterIsWhatItSays(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := c.Mail(t.Context(), "key-1", "tamsin@saltpan.example", "rocks\r\nBcc: everybody@saltpan.example", "one\r\n.\r\nRSET\r\ntwo — three"); err != nil {
+	if err := c.Mail(t.Context(), "key-1", "tamsin@saltpan.example", "rocks\r\nBcc: everybody@saltpan.example",
+		"one\r\n.\r\nRSET\r\ntwo — three"); err != nil {
 		t.Fatal(err)
 	}
 	letters, err := box.Letters()
@@ -51,7 +52,8 @@ func TestALetterIsWhatItSays(t *testing.T) {
 		t.Fatalf("%q, %v", letters, err)
 	}
 	head, body, _ := strings.Cut(letters[0], "\n\n")
-	if strings.Contains(head, "\nBcc:") || !strings.Contains(head, "Message-ID: <key-1@kettle-tarn>") || !strings.Contains(body, "one\n.\nRSET\ntwo") {
+	if strings.Contains(head, "\nBcc:") || !strings.Contains(head, "Message-ID: <key-1@kettle-tarn>") ||
+		!strings.Contains(body, "one\n.\nRSET\ntwo") {
 		t.Errorf("%s", letters[0])
 	}
 	for _, to := range []string{"no address", "a@b.example\r\nBcc: c@d.example", ""} {
@@ -83,7 +85,8 @@ func TestAPostGoesNowhereElse(t *testing.T) {
 		t.Fatal(err)
 	}
 	const secret = "whsec_MfKQ9r8GKYqrTwjUPD8ILPZIo2LaLaSw"
-	if err := c.Call(context.Background(), outer.URL+"/x", secret, "k", []byte("{}")); err == nil || !strings.Contains(err.Error(), "status 307") {
+	if err := c.Call(context.Background(), outer.URL+"/x", secret, "k", []byte("{}")); err == nil ||
+		!strings.Contains(err.Error(), "status 307") {
 		t.Errorf("a redirect: %v", err)
 	}
 	if err := c.Call(context.Background(), inner.URL, secret, "k", []byte("{}")); err == nil {

@@ -69,7 +69,8 @@ func shower(w io.Writer) (show func(what string, done, total int64), end func())
 }
 
 // keeping opens what the commands below work on, and prints what they return.
-func keeping(ctx context.Context, cmd *cli.Command, work func(*service.Service, func(string, int64, int64)) (any, error), say func(io.Writer)) error {
+func keeping(ctx context.Context, cmd *cli.Command,
+	work func(*service.Service, func(string, int64, int64)) (any, error), say func(io.Writer)) error {
 	if cmd.Args().Present() {
 		return wrong("%s takes no arguments; see tarnd %s --help", cmd.Name, cmd.Name)
 	}
@@ -135,7 +136,8 @@ func verify(ctx context.Context, cmd *cli.Command) error {
 				fmt.Fprintf(w, "  touches %s\n", version)
 			}
 		}
-		fmt.Fprintf(w, "Looked at %s: %s with %s, %s, %s with %s", count(v.Projects, "project", "projects"), count(v.Packs, "pack", "packs"), count(v.Chunks, "chunk", "chunks"),
+		fmt.Fprintf(w, "Looked at %s: %s with %s, %s, %s with %s", count(v.Projects, "project", "projects"), count(v.Packs, "pack", "packs"),
+			count(v.Chunks, "chunk", "chunks"),
 			count(v.Contents, "content", "contents"), count(v.Handoffs, "handoff", "handoffs"), count(v.Nodes, "tree node", "tree nodes"))
 		if o.Deep {
 			fmt.Fprintf(w, "; read %s", humanize.IBytes(uint64(v.Read)))
@@ -147,7 +149,8 @@ func verify(ctx context.Context, cmd *cli.Command) error {
 		if len(v.Findings) == 0 {
 			fmt.Fprintln(w, "Everything is there and sound.")
 		} else {
-			fmt.Fprintf(w, "%s. Ask those who have the files in a workspace to run tarn heal, then run tarnd verify again.\n", count(len(v.Findings), "finding", "findings"))
+			fmt.Fprintf(w, "%s. Ask those who have the files in a workspace to run tarn heal, then run tarnd verify again.\n",
+				count(len(v.Findings), "finding", "findings"))
 		}
 	}); err != nil {
 		return err
@@ -168,9 +171,11 @@ func collect(ctx context.Context, cmd *cli.Command) error {
 			fmt.Fprintln(w, "There is nothing to collect.")
 			return
 		}
-		fmt.Fprintf(w, "Freed %s: %s and %s are gone, %s written anew.\n", humanize.IBytes(uint64(c.Freed)), count(int(c.Chunks), "chunk", "chunks"), count(c.Packs, "pack", "packs"), count(c.Rewritten, "pack was", "packs were"))
+		fmt.Fprintf(w, "Freed %s: %s and %s are gone, %s written anew.\n", humanize.IBytes(uint64(c.Freed)),
+			count(int(c.Chunks), "chunk", "chunks"), count(c.Packs, "pack", "packs"), count(c.Rewritten, "pack was", "packs were"))
 		if c.Condemned > 0 {
-			fmt.Fprintf(w, "%s more condemned: a run a day from now or later removes what is still unused then.\n", count(int(c.Condemned), "chunk was", "chunks were"))
+			fmt.Fprintf(w, "%s more condemned: a run a day from now or later removes what is still unused then.\n",
+				count(int(c.Condemned), "chunk was", "chunks were"))
 		}
 		if c.Projects > 0 {
 			fmt.Fprintf(w, "%s removed.\n", count(c.Projects, "deleted project was", "deleted projects were"))
@@ -185,18 +190,22 @@ func rebuild(ctx context.Context, cmd *cli.Command) error {
 		return map[string]any{"projects": list}, err
 	}, func(w io.Writer) {
 		for _, r := range list {
-			fmt.Fprintf(w, "%s is back: %s with %s, from %s.\n", r.Project, count(r.Handoffs, "handoff", "handoffs"), count(r.Versions, "version", "versions"), count(r.Packs, "pack", "packs"))
+			fmt.Fprintf(w, "%s is back: %s with %s, from %s.\n", r.Project, count(r.Handoffs, "handoff", "handoffs"),
+				count(r.Versions, "version", "versions"), count(r.Packs, "pack", "packs"))
 			for _, name := range r.Unread {
 				fmt.Fprintf(w, "  pack %s can't be read\n", name)
 			}
 			if r.Lacking > 0 {
-				fmt.Fprintf(w, "  the content of %s lacks; tarnd verify says of which, and tarn heal may bring it back\n", count(r.Lacking, "version", "versions"))
+				fmt.Fprintf(w, "  the content of %s lacks; tarnd verify says of which, and tarn heal may bring it back\n",
+					count(r.Lacking, "version", "versions"))
 			}
 		}
 		if len(list) == 0 {
 			fmt.Fprintln(w, "There is no project in the store.")
 			return
 		}
-		fmt.Fprintf(w, "People have no passphrase yet: give them one with tarnd person add HANDLE. Roles, locks and workspaces are not in packs;\n%s owns every project and can add the others; everybody ties their folder again with tarn join KEY --here.\n", cmd.String("owner"))
+		fmt.Fprintf(w, "People have no passphrase yet: give them one with tarnd person add HANDLE. Roles, locks and workspaces are not in "+
+			"packs;\n%s owns every project and can add the others; everybody ties their folder again with tarn join KEY --here.\n",
+			cmd.String("owner"))
 	})
 }

@@ -22,11 +22,15 @@ func people() *cli.Command {
 		{Name: "add", Usage: "make a person; reads a passphrase, prints a token once", ArgsUsage: "HANDLE",
 			UsageText: "tarnd person add HANDLE [--steward]\n\nExample: tarnd person add tamsin",
 			Flags:     []cli.Flag{&cli.BoolFlag{Name: "steward", Usage: "may run the whole service"}, asJSON()}, Action: addPerson},
-		{Name: "list", Usage: "everybody, and when they were last heard of", UsageText: "tarnd person list\n\nExample: tarnd person list", Flags: []cli.Flag{asJSON()}, Action: listPeople},
-		{Name: "end", Usage: "let somebody go: sign-ins and tokens end at once, locks are given back; what they did stays under their name", ArgsUsage: "HANDLE",
+		{Name: "list", Usage: "everybody, and when they were last heard of", UsageText: "tarnd person list\n\nExample: tarnd person list",
+			Flags: []cli.Flag{asJSON()}, Action: listPeople},
+		{Name: "end", Usage: "let somebody go: sign-ins and tokens end at once, locks are given back; what they did stays under their name",
+			ArgsUsage: "HANDLE",
 			UsageText: "tarnd person end HANDLE\n\nExample: tarnd person end rurik", Flags: []cli.Flag{asJSON()}, Action: endPerson},
-		{Name: "passphrase", Usage: "give a person another passphrase, for one who forgot theirs or comes back; all their sign-ins end", ArgsUsage: "HANDLE",
-			UsageText: "tarnd person passphrase HANDLE\n\nExample: tarnd person passphrase rurik", Flags: []cli.Flag{asJSON()}, Action: resetPassphrase},
+		{Name: "passphrase", Usage: "give a person another passphrase, for one who forgot theirs or comes back; all their sign-ins end",
+			ArgsUsage: "HANDLE",
+			UsageText: "tarnd person passphrase HANDLE\n\nExample: tarnd person passphrase rurik", Flags: []cli.Flag{asJSON()},
+			Action: resetPassphrase},
 	}, Action: func(_ context.Context, cmd *cli.Command) error {
 		if cmd.Args().Present() {
 			return wrong("tarnd person has no command %q; tarnd person --help lists them", cmd.Args().First())
@@ -36,7 +40,8 @@ func people() *cli.Command {
 }
 
 // withPeople opens the service for one of them, with the one handle that it takes where it takes one.
-func withPeople(ctx context.Context, cmd *cli.Command, named bool, do func(svc *service.Service, handle string) (any, error), say func(io.Writer)) error {
+func withPeople(ctx context.Context, cmd *cli.Command, named bool,
+	do func(svc *service.Service, handle string) (any, error), say func(io.Writer)) error {
 	switch {
 	case named && (cmd.Args().Len() != 1 || strings.TrimSpace(cmd.Args().First()) == ""):
 		return wrong("name one handle: tarnd person %s HANDLE", cmd.Name)
@@ -117,7 +122,8 @@ func endPerson(ctx context.Context, cmd *cli.Command) error {
 			fmt.Fprintf(w, "They left %s.\n", strings.Join(out.Projects, ", "))
 		}
 		if len(out.Owns) > 0 {
-			fmt.Fprintf(w, "They are the only owner of %s still: make somebody else an owner there (tarn member add HANDLE --role owner, as a steward).\n", strings.Join(out.Owns, ", "))
+			fmt.Fprintf(w, "They are the only owner of %s still: make somebody else an owner there (tarn member add HANDLE --role owner, as a "+
+				"steward).\n", strings.Join(out.Owns, ", "))
 		}
 	})
 }

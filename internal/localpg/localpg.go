@@ -66,7 +66,8 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 
 // Up starts the server again after Down.
 func (s *Server) Up(ctx context.Context) error {
-	args := []string{"-D", s.folder, "-p", strconv.Itoa(s.port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c", "log_min_messages=fatal"}
+	args := []string{"-D", s.folder, "-p", strconv.Itoa(s.port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c",
+		"log_min_messages=fatal"}
 	if s.fast {
 		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
 	}

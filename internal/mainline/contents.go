@@ -12,8 +12,8 @@ import (
 	"strings"
 )
 
-// Contents reads the repository's contents one after the other, through one git process. It holds a buffer, never a whole content. Not safe for
-// concurrent use.
+// Contents reads the repository's contents one after the other, through one git process. It holds a buffer, never a whole content. Not
+// safe for concurrent use.
 type Contents struct {
 	cancel context.CancelFunc
 	ctx    context.Context
@@ -46,8 +46,8 @@ func (r *Repo) Contents(ctx context.Context) (*Contents, error) {
 	return c, nil
 }
 
-// Open gives the size in bytes and the bytes of a content, by its id. Whoever reads them checks that they are so many: git may have ended. What
-// Open gave before is over then.
+// Open gives the size in bytes and the bytes of a content, by its id. Whoever reads them checks that they are so many: git may have ended.
+// What Open gave before is over then.
 func (c *Contents) Open(blob string) (size int64, body io.Reader, err error) {
 	if err := c.skip(); err != nil {
 		return 0, nil, err

@@ -13,8 +13,8 @@ import (
 	"time"
 )
 
-// Commit is one commit on the first-parent line, with what it changed beside its first parent. Message and names are UTF-8 as far as git could
-// make them so.
+// Commit is one commit on the first-parent line, with what it changed beside its first parent. Message and names are UTF-8 as far as git
+// could make them so.
 type Commit struct {
 	ID         string
 	Name, Mail string
@@ -40,8 +40,8 @@ func (c Change) Executable() bool { return c.Mode == "100755" }
 // maxField is the longest field that is read, in bytes: a message, a path.
 const maxField = 64 << 20
 
-// Walk calls each with the commits on the first-parent line of a revision, the oldest first, as git finds them: nothing is kept. Renames are
-// git's: a file that goes and one that comes in the same commit and is alike.
+// Walk calls each with the commits on the first-parent line of a revision, the oldest first, as git finds them: nothing is kept. Renames
+// are git's: a file that goes and one that comes in the same commit and is alike.
 func (r *Repo) Walk(ctx context.Context, revision string, each func(Commit) error) error {
 	args := append([]string{"log", "--first-parent", "-m", "--reverse", "--root", "--format=%H%x00%aN%x00%aE%x00%at%x00%B"}, rawOptions...)
 	return r.stream(ctx, append(args, "--end-of-options", revision, "--"), func(out *bufio.Reader) error {
@@ -219,15 +219,16 @@ func piped(ctx context.Context, cmd *exec.Cmd, args []string, cancel func(), rea
 
 // Line is the ids of the commits on the first-parent line of a revision, the oldest first.
 func (r *Repo) Line(ctx context.Context, revision string, each func(id string) error) error {
-	return r.stream(ctx, []string{"rev-list", "--first-parent", "--reverse", "--end-of-options", revision, "--"}, func(out *bufio.Reader) error {
-		lines := bufio.NewScanner(out)
-		for lines.Scan() {
-			if err := each(lines.Text()); err != nil {
-				return err
+	return r.stream(ctx, []string{"rev-list", "--first-parent", "--reverse", "--end-of-options", revision, "--"},
+		func(out *bufio.Reader) error {
+			lines := bufio.NewScanner(out)
+			for lines.Scan() {
+				if err := each(lines.Text()); err != nil {
+					return err
+				}
 			}
-		}
-		return lines.Err()
-	})
+			return lines.Err()
+		})
 }
 
 // Shallow reports whether the repository has only the latest part of its history.

@@ -12,8 +12,8 @@ import (
 	"strings"
 )
 
-// Ours are the hooks that can be put into a repository, and what each runs in the folder of the workspace. The last three do something beside
-// what git did, and never make it look failed.
+// Ours are the hooks that can be put into a repository, and what each runs in the folder of the workspace. The last three do something
+// beside what git did, and never make it look failed.
 var ours = map[string]string{
 	"pre-commit":    "tarn pin staged",
 	"post-checkout": `tarn pin moved "$1" "$2"`,
@@ -43,7 +43,8 @@ func (r *Repo) script(hook string) []byte {
 // quoted is a word for a shell.
 func quoted(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
-// hookFolder is where the repository's hooks lie. One that is part of the work tree is refused: what is in it belongs to the team's history.
+// hookFolder is where the repository's hooks lie. One that is part of the work tree is refused: what is in it belongs to the team's
+// history.
 func (r *Repo) hookFolder(ctx context.Context) (string, error) {
 	folder, err := r.path(ctx, "hooks")
 	if err != nil {
@@ -58,7 +59,8 @@ func (r *Repo) hookFolder(ctx context.Context) (string, error) {
 		for _, hook := range hookNames() {
 			lines = append(lines, hook+": "+ours[hook])
 		}
-		return "", fmt.Errorf("the hooks of this repository lie in %s, which is part of its history (core.hooksPath); add these lines to them by hand: %s", folder, strings.Join(lines, "; "))
+		return "", fmt.Errorf("the hooks of this repository lie in %s, which is part of its history (core.hooksPath); add these lines to them "+
+			"by hand: %s", folder, strings.Join(lines, "; "))
 	}
 	return folder, nil
 }
@@ -71,8 +73,8 @@ func hookNames() (names []string) {
 	return names
 }
 
-// AddHooks puts our hooks into the repository, and returns the names of hooks that were there before: they are kept, and called first. Again,
-// it brings them up to date.
+// AddHooks puts our hooks into the repository, and returns the names of hooks that were there before: they are kept, and called first.
+// Again, it brings them up to date.
 func (r *Repo) AddHooks(ctx context.Context) (kept []string, err error) {
 	folder, err := r.hookFolder(ctx)
 	if err != nil {
@@ -90,7 +92,8 @@ func (r *Repo) AddHooks(ctx context.Context) (kept []string, err error) {
 			return kept, err
 		case !bytes.Contains(text, []byte(signature)):
 			if _, err := os.Lstat(name + earlier); err == nil {
-				return kept, fmt.Errorf("both %s and %s%s are there already, and neither is to be lost; put what they do into one of them, and take the other away", name, hook, earlier)
+				return kept, fmt.Errorf("both %s and %s%s are there already, and neither is to be lost; put what they do into one of them, and take "+
+					"the other away", name, hook, earlier)
 			}
 			if err := os.Rename(name, name+earlier); err != nil {
 				return kept, err

@@ -1,6 +1,6 @@
-// Package mainline is the team's git repository beside a workspace, seen through git's own command line (git 2.30 or later). It reads commits,
-// contents and the index, and changes nothing but what it is asked to: the index, an ignore file's block, hooks. It knows nothing of the
-// service.
+// Package mainline is the team's git repository beside a workspace, seen through git's own command line (git 2.30 or later). It reads
+// commits, contents and the index, and changes nothing but what it is asked to: the index, an ignore file's block, hooks. It knows nothing
+// of the service.
 //
 // Where the workspace is a folder inside the repository, everything here is about that folder: paths are relative to it.
 package mainline
@@ -22,7 +22,8 @@ import (
 
 // Repo is a git repository with a work tree, seen from a folder in it. Safe for concurrent use.
 type Repo struct {
-	// Top is the root of the work tree; Dir the folder that all paths are relative to; Prefix the way from Top to Dir, "" or with a slash at its end.
+	// Top is the root of the work tree; Dir the folder that all paths are relative to; Prefix the way from Top to Dir, "" or with a slash at
+	// its end.
 	Top, Dir, Prefix string
 	// Home is the repository's own folder (git rev-parse --absolute-git-dir).
 	Home string
@@ -58,7 +59,8 @@ func environment() []string {
 	for _, entry := range os.Environ() {
 		name, value, _ := strings.Cut(entry, "=")
 		switch name {
-		case "GIT_DIR", "GIT_WORK_TREE", "GIT_PREFIX", "GIT_OBJECT_DIRECTORY", "GIT_COMMON_DIR", "GIT_NAMESPACE", "GIT_EXTERNAL_DIFF", "GIT_LITERAL_PATHSPECS":
+		case "GIT_DIR", "GIT_WORK_TREE", "GIT_PREFIX", "GIT_OBJECT_DIRECTORY", "GIT_COMMON_DIR", "GIT_NAMESPACE", "GIT_EXTERNAL_DIFF",
+			"GIT_LITERAL_PATHSPECS":
 			continue
 		case "GIT_INDEX_FILE":
 			if full, err := filepath.Abs(value); err == nil {
@@ -87,8 +89,10 @@ func (f *Failed) Error() string {
 
 // always stands before every command: what a person's settings may say of the first would change what is read; the last four keep large
 // contents, and what of the packs is mapped, out of memory.
-var always = []string{"-c", "core.quotePath=false", "-c", "core.fsmonitor=false", "-c", "log.showSignature=false", "-c", "log.showRoot=true",
-	"-c", "i18n.logOutputEncoding=UTF-8", "-c", "diff.renameLimit=4000", "-c", "core.commitGraph=true", "-c", "core.bigFileThreshold=32m", "-c", "core.packedGitWindowSize=16m", "-c", "core.packedGitLimit=64m", "-c", "core.deltaBaseCacheLimit=32m"}
+var always = []string{"-c", "core.quotePath=false", "-c", "core.fsmonitor=false", "-c", "log.showSignature=false", "-c",
+	"log.showRoot=true",
+	"-c", "i18n.logOutputEncoding=UTF-8", "-c", "diff.renameLimit=4000", "-c", "core.commitGraph=true", "-c", "core.bigFileThreshold=32m",
+	"-c", "core.packedGitWindowSize=16m", "-c", "core.packedGitLimit=64m", "-c", "core.deltaBaseCacheLimit=32m"}
 
 func (r *Repo) command(ctx context.Context, args ...string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, "git", append(append([]string{}, always...), args...)...)
@@ -200,10 +204,11 @@ type Pinned struct {
 	Pin                     pin.Pin
 }
 
-// PinLog lists up to limit commits on the first-parent line of a revision that moved the pin, the latest first. Those whose pin can't be read
-// are left out.
+// PinLog lists up to limit commits on the first-parent line of a revision that moved the pin, the latest first. Those whose pin can't be
+// read are left out.
 func (r *Repo) PinLog(ctx context.Context, revision string, limit int) ([]Pinned, error) {
-	out, err := r.run(ctx, nil, "log", "--first-parent", fmt.Sprintf("--max-count=%d", limit), "-z", "--format=%H%x00%aN%x00%at%x00%s", "--end-of-options", revision, "--", rules.Pin)
+	out, err := r.run(ctx, nil, "log", "--first-parent", fmt.Sprintf("--max-count=%d", limit), "-z", "--format=%H%x00%aN%x00%at%x00%s",
+		"--end-of-options", revision, "--", rules.Pin)
 	if err != nil {
 		return nil, err
 	}

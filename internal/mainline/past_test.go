@@ -108,7 +108,8 @@ func (r *repository) git(args ...string) string {
 	r.t.Helper()
 	cmd := exec.Command("git", args...)
 	cmd.Dir = r.dir
-	cmd.Env = append(cmd.Environ(), "GIT_AUTHOR_NAME=odile", "GIT_AUTHOR_EMAIL=odile@gull.example", "GIT_COMMITTER_NAME=odile", "GIT_COMMITTER_EMAIL=odile@gull.example")
+	cmd.Env = append(cmd.Environ(), "GIT_AUTHOR_NAME=odile", "GIT_AUTHOR_EMAIL=odile@gull.example", "GIT_COMMITTER_NAME=odile",
+		"GIT_COMMITTER_EMAIL=odile@gull.example")
 	out, err := cmd.CombinedOutput()
 	if err != nil {
 		r.t.Fatalf("git %s: %v: %s", strings.Join(args, " "), err, out)
@@ -116,7 +117,8 @@ func (r *repository) git(args ...string) string {
 	return string(out)
 }
 
-var stems = []string{"rust", "kelp bed", "été", "日本", "fog \"thick\"", "brass#1", "!odd", "deep/harbour", "deep/harbour/stone", "a:b", "aux", "tail.", "Rust", "KELP BED", "back\\slash", "new\nline", "ta\tb", "'q'", "x;y $z"}
+var stems = []string{"rust", "kelp bed", "été", "日本", "fog \"thick\"", "brass#1", "!odd", "deep/harbour", "deep/harbour/stone", "a:b",
+	"aux", "tail.", "Rust", "KELP BED", "back\\slash", "new\nline", "ta\tb", "'q'", "x;y $z"}
 
 func (r *repository) name() string {
 	return stems[r.random.IntN(len(stems))] + fmt.Sprint(r.random.IntN(4)) + []string{".png", ".wav", ".glb", ".go", ".txt"}[r.random.IntN(5)]
@@ -141,7 +143,8 @@ func quotedPath(path string) string {
 // begin writes the head of a commit on a branch.
 func (r *repository) begin(branch string, s authored, from, merge string) {
 	r.n++
-	fmt.Fprintf(&r.script, "commit refs/heads/%s\nmark :%d\nauthor %s <%s> %d +0200\ncommitter keiko <keiko@gull.example> %d +0000\ndata %d\n%s\n", branch, r.n, s.author, s.mail, s.at, s.at+60, len(s.message), s.message)
+	fmt.Fprintf(&r.script, "commit refs/heads/%s\nmark :%d\nauthor %s <%s> %d +0200\ncommitter keiko <keiko@gull.example> %d +0000\ndata "+
+		"%d\n%s\n", branch, r.n, s.author, s.mail, s.at, s.at+60, len(s.message), s.message)
 	if from != "" {
 		fmt.Fprintf(&r.script, "from %s\n", from)
 	}
@@ -151,9 +154,11 @@ func (r *repository) begin(branch string, s authored, from, merge string) {
 }
 
 func (r *repository) step() authored {
-	people := []authored{{author: "Rurik", mail: "rurik@gull.example"}, {author: "Odile", mail: "Odile@Gull.example"}, {author: "Ada Brine", mail: "ada@elsewhere.example"}, {author: "rurik", mail: "somebody@else.example"}}
+	people := []authored{{author: "Rurik", mail: "rurik@gull.example"}, {author: "Odile", mail: "Odile@Gull.example"},
+		{author: "Ada Brine", mail: "ada@elsewhere.example"}, {author: "rurik", mail: "somebody@else.example"}}
 	s := people[r.random.IntN(len(people))]
-	s.at, s.message = 1_700_000_000+int64(r.n)*977+int64(r.random.IntN(5000)), fmt.Sprintf("Step %d\n\nWhat was done, é, and why: %d", r.n, r.random.IntN(1000))
+	s.at, s.message = 1_700_000_000+int64(r.n)*977+int64(r.random.IntN(5000)),
+		fmt.Sprintf("Step %d\n\nWhat was done, é, and why: %d", r.n, r.random.IntN(1000))
 	if r.random.IntN(40) == 0 {
 		s.message = ""
 	}
@@ -346,7 +351,8 @@ func TestAThousandCommitsAreTheSameHere(t *testing.T) {
 	if again, err := bring(); err != nil || again.Handoffs != 0 {
 		t.Errorf("again it brings %d handoffs, %v", again.Handoffs, err)
 	}
-	if len(out.Mapped) == 0 || !slices.Equal(out.Unknown, []string{"Ada Brine", "rurik (in git)"}) && !slices.Equal(out.Unknown, []string{"Ada Brine"}) {
+	if len(out.Mapped) == 0 || !slices.Equal(out.Unknown, []string{"Ada Brine", "rurik (in git)"}) &&
+		!slices.Equal(out.Unknown, []string{"Ada Brine"}) {
 		t.Errorf("mapped are %d paths, unknown %v", len(out.Mapped), out.Unknown)
 	}
 	compareWithGit(t, p, git, repo, r, out)
@@ -396,26 +402,28 @@ func compareWithGit(t *testing.T, p *pair, git *repository, repo *mainline.Repo,
 		want := git.line[i]
 		if h, ok := handoffs[id]; ok {
 			// Only what changed is asked for: whoever adds it up has everything.
-			if err := p.odile.Client.Changes(ctx, key, model.ChangesQuery{Since: number, At: fmt.Sprintf("h%d", h.Number)}, func(page model.Assets) error {
-				for _, a := range page.Assets {
-					if a.Gone {
-						delete(at, a.Path)
-						if a.MovedTo != "" {
-							moved++
+			if err := p.odile.Client.Changes(ctx, key, model.ChangesQuery{Since: number, At: fmt.Sprintf("h%d", h.Number)},
+				func(page model.Assets) error {
+					for _, a := range page.Assets {
+						if a.Gone {
+							delete(at, a.Path)
+							if a.MovedTo != "" {
+								moved++
+							}
 						}
 					}
-				}
-				for _, a := range page.Assets {
-					if !a.Gone {
-						at[a.Path] = a
+					for _, a := range page.Assets {
+						if !a.Gone {
+							at[a.Path] = a
+						}
 					}
-				}
-				return nil
-			}); err != nil {
+					return nil
+				}); err != nil {
 				t.Fatal(err)
 			}
 			number = h.Number
-			author := map[string]string{"rurik@gull.example": "rurik", "Odile@Gull.example": "odile", "ada@elsewhere.example": "Ada Brine", "somebody@else.example": "rurik (in git)"}[want.mail]
+			author := map[string]string{"rurik@gull.example": "rurik", "Odile@Gull.example": "odile", "ada@elsewhere.example": "Ada Brine",
+				"somebody@else.example": "rurik (in git)"}[want.mail]
 			note := strings.TrimSpace(want.message)
 			if note == "" {
 				note = "(without a message)"

@@ -18,8 +18,8 @@ type Staged struct {
 // binaryLook is how many bytes are looked at to tell whether a content is binary, as git does.
 const binaryLook = 8000
 
-// Staged lists the files that the index has and the last commit has not, with their paths from Dir; of those of at least large bytes it tells
-// whether they are binary.
+// Staged lists the files that the index has and the last commit has not, with their paths from Dir; of those of at least large bytes it
+// tells whether they are binary.
 func (r *Repo) Staged(ctx context.Context, large int64) ([]Staged, error) {
 	changes, err := r.Index(ctx)
 	if err != nil {

@@ -11,16 +11,16 @@ import (
 	"strings"
 )
 
-// Object is one content of the repository's history, with a path that it has somewhere there. Size is that of its bytes, Stored what it takes
-// in the repository, compressed or as a difference.
+// Object is one content of the repository's history, with a path that it has somewhere there. Size is that of its bytes, Stored what it
+// takes in the repository, compressed or as a difference.
 type Object struct {
 	Path         string
 	Blob         bool
 	Size, Stored int64
 }
 
-// Objects calls each with everything that can be reached from the revisions ("--all" for every branch and tag): what a clone brings. Objects
-// without a path are commits and the roots of trees.
+// Objects calls each with everything that can be reached from the revisions ("--all" for every branch and tag): what a clone brings.
+// Objects without a path are commits and the roots of trees.
 func (r *Repo) Objects(ctx context.Context, revisions []string, each func(Object) error) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()

@@ -1,5 +1,5 @@
-// Package postbox is a mail server (SMTP, RFC 5321) that delivers nothing: each letter becomes a file in a folder. It stands in for a real one
-// in tests and in the demo, on loopback.
+// Package postbox is a mail server (SMTP, RFC 5321) that delivers nothing: each letter becomes a file in a folder. It stands in for a real
+// one in tests and in the demo, on loopback.
 package postbox
 
 import (

@@ -8,7 +8,8 @@ import (
 )
 
 func TestLine(t *testing.T) {
-	for input, want := range map[string]string{"salt\n": "salt", "salt": "salt", "salt\r\nmore\n": "salt", "  two words \n": "  two words ", "\n": ""} {
+	for input, want := range map[string]string{"salt\n": "salt", "salt": "salt", "salt\r\nmore\n": "salt", "  two words \n": "  two words ",
+		"\n": ""} {
 		got, err := Line(iotest.OneByteReader(strings.NewReader(input)))
 		if err != nil || got != want {
 			t.Errorf("%q is read as %q, %v", input, got, err)
@@ -24,7 +25,8 @@ func TestLine(t *testing.T) {
 
 func TestWithoutATerminalNothingIsAsked(t *testing.T) {
 	var asked bytes.Buffer
-	if got, err := Passphrase(strings.NewReader("brine and salt\n"), &asked, "Passphrase", true); err != nil || got != "brine and salt" || asked.Len() > 0 {
+	if got, err := Passphrase(strings.NewReader("brine and salt\n"), &asked, "Passphrase", true); err != nil || got != "brine and salt" ||
+		asked.Len() > 0 {
 		t.Errorf("%q, %v, asked %q", got, err, asked.String())
 	}
 	if Confirm(strings.NewReader("y\n"), &asked, "Sure?") || asked.Len() > 0 {

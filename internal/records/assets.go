@@ -29,14 +29,15 @@ func (tx *Tx) ClaimPaths(ctx context.Context, project int64, paths, folded []str
 	return err
 }
 
-// Now is the database's clock: the one that locks and handoffs go by. It is the time of asking, not that of the transaction's start: asked for
-// behind a lock, it is later than all that was done under that lock before.
+// Now is the database's clock: the one that locks and handoffs go by. It is the time of asking, not that of the transaction's start: asked
+// for behind a lock, it is later than all that was done under that lock before.
 func (tx *Tx) Now(ctx context.Context) (t time.Time, err error) {
 	err = tx.q.QueryRow(ctx, `select clock_timestamp()`).Scan(&t)
 	return t, err
 }
 
-const assetColumns = `a.id, v.path, v.number, v.gone, coalesce(c.size, 0), coalesce(c.digest, ''), coalesce(c.whole, ''), v.executable, ` + authorName + `, h.at, v.handoff, h.note,
+const assetColumns = `a.id, v.path, v.number, v.gone, coalesce(c.size, 0), coalesce(c.digest, ''), coalesce(c.whole, ''), v.executable, ` +
+	authorName + `, h.at, v.handoff, h.note,
 	a.fence, coalesce(hp.handle, ''), coalesce(a.workspace_id::text, ''), coalesce(w.name, ''), a.locked, a.lock_note, a.diverged`
 
 // Each row is looked up by its key, whatever the planner thinks of tables that have just grown.
@@ -130,8 +131,10 @@ func (tx *Tx) IDsAt(ctx context.Context, project int64, folded []string) (map[st
 
 // Search lists up to limit live assets whose path has text in it, behind the folded path after.
 func (tx *Tx) Search(ctx context.Context, project int64, text, after string, limit int) ([]model.Asset, error) {
-	rows, err := tx.q.Query(ctx, `select `+assetColumns+` from assets a join versions v on v.asset_id = a.id and v.number = a.newest`+assetJoins+`
-		where a.project_id = $1 and not a.gone and a.folded > $3 and position($2 in a.folded) > 0 order by a.folded limit $4`, project, text, after, limit)
+	rows, err := tx.q.Query(ctx, `select `+assetColumns+` from assets a join versions v on v.asset_id = a.id and v.number = a.newest`+
+		assetJoins+`
+		where a.project_id = $1 and not a.gone and a.folded > $3 and position($2 in a.folded) > 0
+			order by a.folded limit $4`, project, text, after, limit)
 	if err != nil {
 		return nil, err
 	}

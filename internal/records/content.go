@@ -21,7 +21,8 @@ func (tx *Tx) AddPack(ctx context.Context, project int64, name string, size int6
 	for _, e := range entries {
 		history = history || e.Kind > pack.Manifest
 	}
-	if err := tx.q.QueryRow(ctx, `insert into packs (project_id, name, size, history) values ($1, $2, $3, $4) returning id`, project, name, size, history).Scan(&id); err != nil {
+	if err := tx.q.QueryRow(ctx, `insert into packs (project_id, name, size, history) values ($1, $2, $3, $4) returning id`, project, name,
+		size, history).Scan(&id); err != nil {
 		return err
 	}
 	n := 0
@@ -34,13 +35,15 @@ func (tx *Tx) AddPack(ctx context.Context, project int64, name string, size int6
 			continue
 		}
 		seen[e.Digest] = true
-		digests[n], starts[n], stored[n], sizes[n], codecs[n], kinds[n] = e.Digest[:], e.Offset, int32(e.Stored), int32(e.Size), int16(e.Codec), int16(e.Kind)
+		digests[n], starts[n], stored[n], sizes[n], codecs[n], kinds[n] = e.Digest[:], e.Offset, int32(e.Stored), int32(e.Size), int16(e.Codec),
+			int16(e.Kind)
 		n++
 	}
 	_, err := tx.q.Exec(ctx, `
 		with brought as (
 			insert into chunks (project_id, digest, pack_id, start, stored, size, codec, kind)
-			select $1, d, $2, s, t, z, c, k from unnest($3::bytea[], $4::bigint[], $5::int[], $6::int[], $7::smallint[], $8::smallint[]) as u (d, s, t, z, c, k)
+			select $1, d, $2, s, t, z, c, k from unnest($3::bytea[], $4::bigint[], $5::int[], $6::int[], $7::smallint[], $8::smallint[]) as u (d, s,
+				t, z, c, k)
 			order by d on conflict (project_id, digest) do update
 				set pack_id = excluded.pack_id, start = excluded.start, stored = excluded.stored, size = excluded.size, codec = excluded.codec,
 					kind = excluded.kind, seen = now(), condemned = null, damaged = null
@@ -81,7 +84,8 @@ func (tx *Tx) Places(ctx context.Context, project int64, digests []chunk.Digest)
 func (tx *Tx) Lease(ctx context.Context, project int64, digests []chunk.Digest) (map[chunk.Digest]int, error) {
 	// The second statement waits for a collection that is removing some of them, and only what is looked at after that is true.
 	rows, err := tx.q.Query(ctx, `select c.digest from unnest($2::bytea[]) u (d) cross join lateral (
-		select * from chunks c where c.project_id = $1 and c.digest = u.d limit 1) c where c.seen < now() - interval '1 day' or c.condemned is not null`, project, raw(digests))
+		select * from chunks c where c.project_id = $1 and c.digest = u.d limit 1) c where c.seen < now() - interval '1 day'
+			or c.condemned is not null`, project, raw(digests))
 	if err != nil {
 		return nil, err
 	}
@@ -92,13 +96,15 @@ func (tx *Tx) Lease(ctx context.Context, project int64, digests []chunk.Digest) 
 	if len(old) > 0 {
 		if _, err := tx.q.Exec(ctx, `
 			update chunks c set seen = now(), condemned = null from (
-				select k.digest from unnest($2::bytea[]) u (d) join chunks k on k.project_id = $1 and k.digest = u.d order by k.digest for update of k) old
+				select k.digest from unnest($2::bytea[]) u (d) join chunks k on k.project_id = $1 and k.digest = u.d
+					order by k.digest for update of k) old
 			where c.project_id = $1 and c.digest = old.digest and c.damaged is null`, project, raw(old)); err != nil {
 			return nil, err
 		}
 	}
 	rows, err = tx.q.Query(ctx, `select c.digest, c.size from unnest($2::bytea[]) u (d)
-		cross join lateral (select * from chunks c where c.project_id = $1 and c.digest = u.d limit 1) c where c.damaged is null`, project, raw(digests))
+		cross join lateral (select * from chunks c where c.project_id = $1 and c.digest = u.d limit 1) c
+			where c.damaged is null`, project, raw(digests))
 	if err != nil {
 		return nil, err
 	}
@@ -185,7 +191,8 @@ func (tx *Tx) AddContents(ctx context.Context, project int64, list []Content) er
 	}
 	_, err := tx.q.Exec(ctx, `
 		insert into contents (project_id, digest, size, claimed, whole, sealed, person_id)
-		select $1, d, s, c, w, case when w is not null then now() end, nullif(p, 0) from unnest($2::bytea[], $3::bigint[], $4::bytea[], $5::bytea[], $6::bigint[]) as u (d, s, c, w, p)
+		select $1, d, s, c, w, case when w is not null then now() end, nullif(p, 0) from unnest($2::bytea[], $3::bigint[], $4::bytea[],
+			$5::bytea[], $6::bigint[]) as u (d, s, c, w, p)
 		order by d on conflict do nothing`, project, digests, sizes, claimed, whole, people)
 	return err
 }
@@ -207,7 +214,8 @@ func (tx *Tx) Seal(ctx context.Context, content int64, whole *chunk.Digest) erro
 
 // PathsOf lists up to limit paths of versions that have a content.
 func (tx *Tx) PathsOf(ctx context.Context, project, content int64, limit int) ([]string, error) {
-	rows, err := tx.q.Query(ctx, `select distinct path from versions where project_id = $1 and content_id = $2 order by path limit $3`, project, content, limit)
+	rows, err := tx.q.Query(ctx, `select distinct path from versions where project_id = $1 and content_id = $2 order by path limit $3`,
+		project, content, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -231,7 +239,8 @@ func (tx *Tx) AddDamage(ctx context.Context, project int64, d Damage) error {
 		with hit as (
 			update chunks c set damaged = now() from packs p
 			where p.id = c.pack_id and c.project_id = $1 and c.digest = $2 and p.name = $3 and c.start = $4 and c.damaged is null returning c.digest)
-		insert into damage (project_id, digest, pack, start, cause) select $1, digest, $3, $4, $5 from hit`, project, d.Digest[:], d.Pack, d.Start, d.Cause)
+		insert into damage (project_id, digest, pack, start, cause) select $1, digest, $3, $4, $5
+			from hit`, project, d.Digest[:], d.Pack, d.Start, d.Cause)
 	return err
 }
 
@@ -260,16 +269,18 @@ func (tx *Tx) Stored(ctx context.Context, project int64) (n int64, err error) {
 	return n, err
 }
 
-// ChargeRoom waits for the right to charge room of a project that has a limit, and has it for this transaction: two that fit one by one may be too
-// much together.
+// ChargeRoom waits for the right to charge room of a project that has a limit, and has it for this transaction: two that fit one by one
+// may be too much together.
 func (tx *Tx) ChargeRoom(ctx context.Context, project int64) error {
-	_, err := tx.q.Exec(ctx, `select pg_advisory_xact_lock(7424, id::integer) from projects where id = $1 and storage_limit is not null`, project)
+	_, err := tx.q.Exec(ctx, `select pg_advisory_xact_lock(7424, id::integer) from projects where id = $1 and storage_limit is not null`,
+		project)
 	return err
 }
 
 // Room is the limit of a project in bytes, 0 for none, and what it takes.
 func (tx *Tx) Room(ctx context.Context, project int64) (limit, stored int64, err error) {
-	err = one(tx.q.QueryRow(ctx, `select coalesce(storage_limit, 0), case when storage_limit is null then 0 else (select coalesce(sum(size), 0)::bigint from packs where project_id = $1) end
+	err = one(tx.q.QueryRow(ctx, `select coalesce(storage_limit, 0), case when storage_limit is null then 0 else (select coalesce(sum(size),
+		0)::bigint from packs where project_id = $1) end
 		from projects where id = $1`, project), &limit, &stored)
 	return limit, stored, err
 }

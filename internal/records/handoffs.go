@@ -23,19 +23,23 @@ type SendKey struct {
 
 // ClaimSendKey takes a key for this transaction; a transaction that has it and is not done yet is waited for. fresh is false where
 // the key was used or closed before; key then tells what became of it. A nil request closes the key.
-func (tx *Tx) ClaimSendKey(ctx context.Context, project int64, key string, person int64, request []byte) (k SendKey, fresh bool, err error) {
-	tag, err := tx.q.Exec(ctx, `insert into send_keys (project_id, key, person_id, request) values ($1, $2, $3, $4) on conflict do nothing`, project, key, person, request)
+func (tx *Tx) ClaimSendKey(ctx context.Context, project int64, key string, person int64,
+	request []byte) (k SendKey, fresh bool, err error) {
+	tag, err := tx.q.Exec(ctx, `insert into send_keys (project_id, key, person_id, request) values ($1, $2, $3, $4) on conflict do nothing`,
+		project, key, person, request)
 	if err != nil || tag.RowsAffected() == 1 {
 		return k, true, err
 	}
-	err = one(tx.q.QueryRow(ctx, `select person_id, request, coalesce(handoff, 0) from send_keys where project_id = $1 and key = $2`, project, key),
+	err = one(tx.q.QueryRow(ctx, `select person_id, request, coalesce(handoff, 0) from send_keys where project_id = $1 and key = $2`, project,
+		key),
 		&k.PersonID, &k.Request, &k.Handoff)
 	return k, false, err
 }
 
 // SendKey tells what became of a key; PersonID is 0 where nobody has used it.
 func (tx *Tx) SendKey(ctx context.Context, project int64, key string) (k SendKey, err error) {
-	err = one(tx.q.QueryRow(ctx, `select person_id, request, coalesce(handoff, 0) from send_keys where project_id = $1 and key = $2`, project, key),
+	err = one(tx.q.QueryRow(ctx, `select person_id, request, coalesce(handoff, 0) from send_keys where project_id = $1 and key = $2`, project,
+		key),
 		&k.PersonID, &k.Request, &k.Handoff)
 	if err == ErrNotFound {
 		err = nil
@@ -81,7 +85,8 @@ func (tx *Tx) AddHandoff(ctx context.Context, project int64, h NewHandoff) error
 	contents, executable, folded := make([]int64, n), make([]bool, n), make([]string, n)
 	size := int64(0)
 	for i, v := range h.Versions {
-		ids[i], numbers[i], before[i], paths[i], contents[i], executable[i] = v.Asset, int32(v.Number), int32(v.Before), v.Path, v.Content, v.Executable
+		ids[i], numbers[i], before[i], paths[i], contents[i], executable[i] = v.Asset, int32(v.Number), int32(v.Before), v.Path, v.Content,
+			v.Executable
 		size, folded[i] = size+v.Size, v.Folded
 	}
 	parent := 0
@@ -96,16 +101,20 @@ func (tx *Tx) AddHandoff(ctx context.Context, project int64, h NewHandoff) error
 		h.Record.Tasks = []string{}
 	}
 	var batch pgx.Batch
-	batch.Queue(`insert into handoffs (project_id, number, branch_id, author_id, workspace_id, note, at, tasks, stage, parent, root, digest, assets, size, commit_id, signed)
+	batch.Queue(`insert into handoffs (project_id, number, branch_id, author_id, workspace_id, note, at, tasks, stage, parent, root, digest,
+		assets, size, commit_id, signed)
 		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16)`,
-		project, h.Record.Number, h.Branch, h.Author, space, h.Record.Note, h.Record.Time(), h.Record.Tasks, h.Record.Stage, parent, h.Record.Root[:], h.Digest[:], n, size, h.Record.Commit, h.Record.Signed)
+		project, h.Record.Number, h.Branch, h.Author, space, h.Record.Note, h.Record.Time(), h.Record.Tasks, h.Record.Stage, parent,
+		h.Record.Root[:], h.Digest[:], n, size, h.Record.Commit, h.Record.Signed)
 	batch.Queue(`insert into versions (asset_id, number, project_id, handoff, before, path, content_id, gone, executable)
 		select id, n, $1, $2, b, p, nullif(c, 0), c = 0, x
 		from unnest($3::bigint[], $4::int[], $5::int[], $6::text[], $7::bigint[], $8::boolean[]) as u (id, n, b, p, c, x)`,
 		project, h.Record.Number, ids, numbers, before, paths, contents, executable)
 	batch.Queue(`update assets a set newest = u.n, path = u.p, folded = u.f, gone = u.c = 0
-		from unnest($1::bigint[], $2::int[], $3::text[], $4::bigint[], $5::text[]) as u (id, n, p, c, f) where a.id = u.id`, ids, numbers, paths, contents, folded)
-	batch.Queue(`update branches set root = $2, head = $3, assets = $4, size = $5 where id = $1`, h.Branch, h.Record.Root[:], h.Record.Number, h.Assets, h.Size)
+		from unnest($1::bigint[], $2::int[], $3::text[], $4::bigint[], $5::text[]) as u (id, n, p, c, f)
+			where a.id = u.id`, ids, numbers, paths, contents, folded)
+	batch.Queue(`update branches set root = $2, head = $3, assets = $4, size = $5 where id = $1`, h.Branch, h.Record.Root[:], h.Record.Number,
+		h.Assets, h.Size)
 	if h.Key != "" {
 		batch.Queue(`update send_keys set handoff = $3 where project_id = $1 and key = $2`, project, h.Key, h.Record.Number)
 	}
@@ -115,20 +124,23 @@ func (tx *Tx) AddHandoff(ctx context.Context, project int64, h NewHandoff) error
 // authorName is who made a handoff: a person's handle, or a name from the git history that it was brought in from.
 const authorName = `coalesce(nullif(h.signed, ''), p.handle)`
 
-const handoffColumns = `h.number, b.name, ` + authorName + `, h.note, h.at, h.tasks, h.stage, h.parent, h.root, h.digest, h.assets, h.size, h.commit_id
+const handoffColumns = `h.number, b.name, ` + authorName + `, h.note, h.at, h.tasks, h.stage, h.parent, h.root, h.digest, h.assets, h.size,
+	h.commit_id
 	, array(select m.name from milestones m where m.project_id = h.project_id and m.handoff = h.number order by m.at)
 	from handoffs h join branches b on b.id = h.branch_id join people p on p.id = h.author_id`
 
 func scanHandoff(row pgx.CollectableRow) (h model.Handoff, err error) {
 	h.Assets = []model.HandoffAsset{}
 	var root, digest []byte
-	err = row.Scan(&h.Number, &h.Branch, &h.Author, &h.Note, &h.At, &h.Tasks, &h.Stage, &h.Parent, &root, &digest, &h.Count, &h.Size, &h.Commit, &h.Milestones)
+	err = row.Scan(&h.Number, &h.Branch, &h.Author, &h.Note, &h.At, &h.Tasks, &h.Stage, &h.Parent, &root, &digest, &h.Count, &h.Size,
+		&h.Commit, &h.Milestones)
 	h.Root, h.Digest = hex.EncodeToString(root), hex.EncodeToString(digest)
 	return h, err
 }
 
-// HandoffQuery says which handoffs are listed; zero values filter nothing. Path is a folded path of an asset or a folder; Pattern and Kind are
-// regular expressions for folded paths, which an asset of the handoff matches both of, with Path. Since and Until are times of the handoff.
+// HandoffQuery says which handoffs are listed; zero values filter nothing. Path is a folded path of an asset or a folder; Pattern and Kind
+// are regular expressions for folded paths, which an asset of the handoff matches both of, with Path. Since and Until are times of the
+// handoff.
 type HandoffQuery struct {
 	Before, Above, Limit int
 	Author               string
@@ -150,7 +162,9 @@ func (tx *Tx) Handoffs(ctx context.Context, project int64, q HandoffQuery) ([]mo
 			and ($9::timestamptz is null or h.at >= $9) and ($10::timestamptz is null or h.at <= $10)
 			and ($11 = '' or exists (select 1 from unnest(h.tasks) k where lower(k) = lower($11))) and ($12 = '' or lower(h.stage) = lower($12))
 			and ($13 = '' or position(lower($13) in lower(h.note)) > 0)
-		order by h.number desc limit $4`, project, q.Before, q.Above, q.Limit, q.Author, q.Path, q.Pattern, q.Kind, notZero(q.Since), notZero(q.Until), q.Task, q.Stage, q.Text)
+		order by h.number desc limit
+			$4`, project, q.Before, q.Above, q.Limit, q.Author, q.Path, q.Pattern, q.Kind,
+		notZero(q.Since), notZero(q.Until), q.Task, q.Stage, q.Text)
 	if err != nil {
 		return nil, err
 	}
@@ -164,7 +178,8 @@ func (tx *Tx) Handoffs(ctx context.Context, project int64, q HandoffQuery) ([]mo
 	}
 	// Without an order: any few will do, and a handoff may have a hundred thousand.
 	rows, err = tx.q.Query(ctx, `select u.n, `+changeColumns+` from unnest($2::int[]) u (n)
-		cross join lateral (select * from versions v where v.project_id = $1 and v.handoff = u.n limit $3) v`+changeJoins+` order by v.path`, project, numbers, q.Assets)
+		cross join lateral (select * from versions v where v.project_id = $1
+			and v.handoff = u.n limit $3) v`+changeJoins+` order by v.path`, project, numbers, q.Assets)
 	if err != nil {
 		return nil, err
 	}
@@ -179,8 +194,10 @@ func (tx *Tx) Handoffs(ctx context.Context, project int64, q HandoffQuery) ([]mo
 	return list, rows.Err()
 }
 
-const changeColumns = `v.path, case when v.gone then 'gone' when v.before = 0 or o.gone then 'new' when v.path <> o.path and v.content_id = o.content_id then 'moved' else 'edited' end,
-	v.number, v.before, coalesce(c.size, 0), coalesce(oc.size, 0), coalesce(c.digest, ''), coalesce(c.whole, ''), case when v.before > 0 and not o.gone and v.path <> o.path then o.path else '' end,
+const changeColumns = `v.path, case when v.gone then 'gone' when v.before = 0 or o.gone then 'new' when v.path <> o.path
+	and v.content_id = o.content_id then 'moved' else 'edited' end,
+	v.number, v.before, coalesce(c.size, 0), coalesce(oc.size, 0), coalesce(c.digest, ''), coalesce(c.whole, ''), case when v.before > 0
+		and not o.gone and v.path <> o.path then o.path else '' end,
 	case when a.path <> v.path then a.path else '' end`
 
 // Each row is looked up by its key, whatever the planner thinks of tables that have just grown.
@@ -191,7 +208,8 @@ const changeJoins = ` cross join lateral (select * from assets a where a.id = v.
 
 func scanChange(row pgx.CollectableRow, before ...any) (a model.HandoffAsset, err error) {
 	var content, whole []byte
-	err = row.Scan(append(before, &a.Path, &a.Change, &a.Version, &a.Before, &a.Size, &a.SizeBefore, &content, &whole, &a.MovedFrom, &a.Now)...)
+	err = row.Scan(append(before, &a.Path, &a.Change, &a.Version, &a.Before, &a.Size, &a.SizeBefore, &content, &whole, &a.MovedFrom,
+		&a.Now)...)
 	a.Content, a.Digest = hex.EncodeToString(content), hex.EncodeToString(whole)
 	return a, err
 }
@@ -209,7 +227,8 @@ func (tx *Tx) Handoff(ctx context.Context, project int64, number int) (model.Han
 		}
 		return h, err
 	}
-	rows, err = tx.q.Query(ctx, `select `+changeColumns+` from versions v`+changeJoins+` where v.project_id = $1 and v.handoff = $2 order by v.path`, project, number)
+	rows, err = tx.q.Query(ctx, `select `+changeColumns+` from versions v`+changeJoins+` where v.project_id = $1 and v.handoff = $2
+		order by v.path`, project, number)
 	if err != nil {
 		return h, err
 	}
@@ -219,13 +238,15 @@ func (tx *Tx) Handoff(ctx context.Context, project int64, number int) (model.Han
 
 // HandoffUpTo is the number of the last handoff that was made up to a time, 0 where there was none yet.
 func (tx *Tx) HandoffUpTo(ctx context.Context, project int64, t time.Time) (number int, err error) {
-	err = tx.q.QueryRow(ctx, `select coalesce((select number from handoffs where project_id = $1 and at <= $2 order by number desc limit 1), 0)`, project, t).Scan(&number)
+	err = tx.q.QueryRow(ctx, `select coalesce((select number from handoffs where project_id = $1 and at <= $2 order by number desc limit 1),
+		0)`, project, t).Scan(&number)
 	return number, err
 }
 
 // Worked lists what each person did in the handoffs behind one number and up to another.
 func (tx *Tx) Worked(ctx context.Context, project int64, above, upTo int) ([]model.Worked, error) {
-	rows, err := tx.q.Query(ctx, `select `+authorName+` who, count(*), sum(h.assets), min(h.at), max(h.at) from handoffs h join people p on p.id = h.author_id
+	rows, err := tx.q.Query(ctx, `select `+authorName+` who, count(*), sum(h.assets), min(h.at), max(h.at) from handoffs h join people p
+		on p.id = h.author_id
 		where h.project_id = $1 and h.number > $2 and h.number <= $3 group by who order by 3 desc, who`, project, above, upTo)
 	if err != nil {
 		return nil, err
@@ -245,8 +266,8 @@ func (tx *Tx) Versions(ctx context.Context, project int64, folded string) ([]mod
 	return pgx.CollectRows(rows, scanVersion)
 }
 
-// Version is one version of the asset at a folded path, 0 for the newest. See ErrNotFound. Relies on assets_project_id_folded_key and the primary
-// key of versions.
+// Version is one version of the asset at a folded path, 0 for the newest. See ErrNotFound. Relies on assets_project_id_folded_key and the
+// primary key of versions.
 func (tx *Tx) Version(ctx context.Context, project int64, folded string, number int) (v model.Version, err error) {
 	rows, err := tx.q.Query(ctx, versionsOf+` and v.number = case when $3 = 0 then a.newest else $3 end`, project, folded, number)
 	if err != nil {
@@ -260,14 +281,17 @@ func (tx *Tx) Version(ctx context.Context, project int64, folded string, number 
 }
 
 const versionsOf = `
-		select v.number, v.path, v.handoff, ` + authorName + `, h.at, h.note, h.tasks, h.stage, coalesce(c.size, 0), coalesce(c.digest, ''), coalesce(c.whole, ''), v.executable, v.gone
+		select v.number, v.path, v.handoff,
+			` + authorName + `, h.at, h.note, h.tasks, h.stage, coalesce(c.size, 0), coalesce(c.digest, ''),
+			coalesce(c.whole, ''), v.executable, v.gone
 		from assets a join versions v on v.asset_id = a.id join handoffs h on h.project_id = v.project_id and h.number = v.handoff
 		join people p on p.id = h.author_id left join contents c on c.id = v.content_id
 		where a.project_id = $1 and a.folded = $2`
 
 func scanVersion(row pgx.CollectableRow) (v model.Version, err error) {
 	var content, whole []byte
-	err = row.Scan(&v.Version, &v.Path, &v.Handoff, &v.Author, &v.At, &v.Note, &v.Tasks, &v.Stage, &v.Size, &content, &whole, &v.Executable, &v.Gone)
+	err = row.Scan(&v.Version, &v.Path, &v.Handoff, &v.Author, &v.At, &v.Note, &v.Tasks, &v.Stage, &v.Size, &content, &whole, &v.Executable,
+		&v.Gone)
 	v.Content, v.Digest = hex.EncodeToString(content), hex.EncodeToString(whole)
 	return v, err
 }
@@ -283,7 +307,8 @@ func (tx *Tx) Chain(ctx context.Context, project int64, from, limit int) ([]chai
 }
 
 func (tx *Tx) chain(ctx context.Context, where, order string, args ...any) ([]chain.Handoff, error) {
-	rows, err := tx.q.Query(ctx, `select j.key, h.number, b.name, h.parent, coalesce(o.digest, ''), h.root, p.handle, h.at, h.note, h.tasks, h.stage, h.commit_id, h.signed
+	rows, err := tx.q.Query(ctx, `select j.key, h.number, b.name, h.parent, coalesce(o.digest, ''), h.root, p.handle, h.at, h.note, h.tasks,
+		h.stage, h.commit_id, h.signed
 		from handoffs h join projects j on j.id = h.project_id join branches b on b.id = h.branch_id join people p on p.id = h.author_id
 		left join handoffs o on o.project_id = h.project_id and o.number = h.parent where `+where+` `+order, args...)
 	if err != nil {
@@ -293,7 +318,8 @@ func (tx *Tx) chain(ctx context.Context, where, order string, args ...any) ([]ch
 		var parent chain.Parent
 		var above, root []byte
 		var at time.Time
-		if err = row.Scan(&h.Project, &h.Number, &h.Branch, &parent.Number, &above, &root, &h.Author, &at, &h.Note, &h.Tasks, &h.Stage, &h.Commit, &h.Signed); err != nil {
+		if err = row.Scan(&h.Project, &h.Number, &h.Branch, &parent.Number, &above, &root, &h.Author, &at, &h.Note, &h.Tasks, &h.Stage, &h.Commit,
+			&h.Signed); err != nil {
 			return h, err
 		}
 		h.Root, h.At = chunk.Digest(root), at.UnixMicro()
@@ -328,7 +354,8 @@ func (tx *Tx) Packed(ctx context.Context, project int64, numbers []int) error {
 
 // WithUnpacked lists projects with handoffs that lie in no pack yet.
 func (tx *Tx) WithUnpacked(ctx context.Context) ([]Project, error) {
-	rows, err := tx.q.Query(ctx, `select p.id, p.key from projects p where exists (select 1 from handoffs h where h.project_id = p.id and not h.packed)`)
+	rows, err := tx.q.Query(ctx, `select p.id, p.key from projects p where exists (select 1 from handoffs h where h.project_id = p.id
+		and not h.packed)`)
 	if err != nil {
 		return nil, err
 	}
@@ -338,8 +365,8 @@ func (tx *Tx) WithUnpacked(ctx context.Context) ([]Project, error) {
 	})
 }
 
-// OlderVersions finds, for each asset with a content beside it, the latest version that has that content, where it is not the newest one. Relies
-// on the primary key of versions.
+// OlderVersions finds, for each asset with a content beside it, the latest version that has that content, where it is not the newest one.
+// Relies on the primary key of versions.
 func (tx *Tx) OlderVersions(ctx context.Context, assets, contents []int64) (map[int64]change.Earlier, error) {
 	rows, err := tx.q.Query(ctx, `select u.a, v.number, `+authorName+`, h.at from unnest($1::bigint[], $2::bigint[]) as u (a, c)
 		cross join lateral (select project_id, newest from assets a where a.id = u.a limit 1) a

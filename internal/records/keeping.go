@@ -44,7 +44,8 @@ func (tx *Tx) Packs(ctx context.Context, project, after int64, limit int) ([]Pac
 	rows, err := tx.q.Query(ctx, `
 		select p.id, p.name, p.size, p.created, p.history, p.condemned, coalesce(c.live, 0), coalesce(c.n, 0), coalesce(c.damaged, 0)
 		from (select * from packs where project_id = $1 and id > $2 order by id limit $3) p
-		left join lateral (select sum(stored + 92)::bigint as live, count(*) as n, count(damaged) as damaged from chunks where pack_id = p.id) c on true
+		left join lateral (select sum(stored + 92)::bigint as live, count(*) as n, count(damaged) as damaged from chunks where pack_id = p.id) c
+			on true
 		order by p.id`, project, after, limit)
 	if err != nil {
 		return nil, err
@@ -57,7 +58,8 @@ func (tx *Tx) Packs(ctx context.Context, project, after int64, limit int) ([]Pac
 
 // ChunksOfPack lists what the index says is in a pack and not set aside, in the order in which it lies there. Relies on chunks_of_pack.
 func (tx *Tx) ChunksOfPack(ctx context.Context, id int64) ([]pack.Entry, error) {
-	rows, err := tx.q.Query(ctx, `select digest, start, stored, size, codec, kind from chunks where pack_id = $1 and damaged is null order by start`, id)
+	rows, err := tx.q.Query(ctx, `select digest, start, stored, size, codec, kind from chunks where pack_id = $1 and damaged is null
+		order by start`, id)
 	if err != nil {
 		return nil, err
 	}
@@ -72,7 +74,8 @@ func (tx *Tx) ChunksOfPack(ctx context.Context, id int64) ([]pack.Entry, error) 
 
 // ContentsAfter lists up to limit contents of a project behind an id.
 func (tx *Tx) ContentsAfter(ctx context.Context, project, after int64, limit int) ([]Content, error) {
-	rows, err := tx.q.Query(ctx, `select `+contentColumns+` from contents where project_id = $1 and id > $2 order by id limit $3`, project, after, limit)
+	rows, err := tx.q.Query(ctx, `select `+contentColumns+` from contents where project_id = $1 and id > $2 order by id limit $3`, project,
+		after, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -81,7 +84,8 @@ func (tx *Tx) ContentsAfter(ctx context.Context, project, after int64, limit int
 
 // VersionsWith lists versions that have a content, as people write them: path and number.
 func (tx *Tx) VersionsWith(ctx context.Context, project, content int64) ([]string, error) {
-	rows, err := tx.q.Query(ctx, `select path || '@v' || number from versions where project_id = $1 and content_id = $2 order by path, number`, project, content)
+	rows, err := tx.q.Query(ctx, `select path || '@v' || number from versions where project_id = $1 and content_id = $2 order by path, number`,
+		project, content)
 	if err != nil {
 		return nil, err
 	}
@@ -127,8 +131,8 @@ func (tx *Tx) ForgetHistoryPack(ctx context.Context, name string) error {
 	return err
 }
 
-// UnusedContents lists up to limit contents, by id behind after, that no version has and that nobody was told of since the lease began. Relies on
-// versions_of_content.
+// UnusedContents lists up to limit contents, by id behind after, that no version has and that nobody was told of since the lease began.
+// Relies on versions_of_content.
 func (tx *Tx) UnusedContents(ctx context.Context, project, after int64, lease time.Duration, limit int) ([]int64, error) {
 	rows, err := tx.q.Query(ctx, `select c.id from contents c where c.project_id = $1 and c.id > $2 and c.seen < now() - $3::interval
 		and not exists (select from versions v where v.content_id = c.id) order by c.id limit $4`, project, after, lease, limit)
@@ -157,7 +161,8 @@ func (tx *Tx) Unseen(ctx context.Context, project int64, after []byte, lease tim
 
 // Condemned lists up to limit chunks, by digest behind after, that were condemned at least so long ago. Relies on chunks_condemned.
 func (tx *Tx) Condemned(ctx context.Context, project int64, after []byte, ago time.Duration, limit int) ([]chunk.Digest, error) {
-	rows, err := tx.q.Query(ctx, `select digest from chunks where project_id = $1 and digest > $2 and condemned <= now() - $3::interval order by digest limit $4`, project, after, ago, limit)
+	rows, err := tx.q.Query(ctx, `select digest from chunks where project_id = $1 and digest > $2 and condemned <= now() - $3::interval
+		order by digest limit $4`, project, after, ago, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -166,23 +171,27 @@ func (tx *Tx) Condemned(ctx context.Context, project int64, after []byte, ago ti
 
 // Condemn marks chunks that nothing refers to, unless somebody was told of them meanwhile.
 func (tx *Tx) Condemn(ctx context.Context, project int64, digests []chunk.Digest, lease time.Duration) (int64, error) {
-	tag, err := tx.q.Exec(ctx, `update chunks c set condemned = now() from (select k.digest from unnest($2::bytea[]) u (d) join chunks k on k.project_id = $1 and k.digest = u.d order by k.digest for update of k) d
+	tag, err := tx.q.Exec(ctx, `update chunks c set condemned = now() from (select k.digest from unnest($2::bytea[]) u (d) join chunks k
+		on k.project_id = $1 and k.digest = u.d order by k.digest for update of k) d
 		where c.project_id = $1 and c.digest = d.digest and c.seen < now() - $3::interval and c.condemned is null`, project, raw(digests), lease)
 	return tag.RowsAffected(), err
 }
 
 // DropChunks removes condemned chunks from the index, unless somebody was told of them meanwhile, and returns how many stored bytes that
 // are. It needs the exclusive gate.
-func (tx *Tx) DropChunks(ctx context.Context, project int64, digests []chunk.Digest, lease, condemned time.Duration) (n, size int64, err error) {
+func (tx *Tx) DropChunks(ctx context.Context, project int64, digests []chunk.Digest, lease,
+	condemned time.Duration) (n, size int64, err error) {
 	err = tx.q.QueryRow(ctx, `
-		with gone as (delete from chunks c using unnest($2::bytea[]) u (d) where c.project_id = $1 and c.digest = u.d and condemned <= now() - $4::interval and seen < now() - $3::interval returning stored)
+		with gone as (delete from chunks c using unnest($2::bytea[]) u (d) where c.project_id = $1 and c.digest = u.d
+			and condemned <= now() - $4::interval and seen < now() - $3::interval returning stored)
 		select count(*), coalesce(sum(stored), 0)::bigint from gone`, project, raw(digests), lease, condemned).Scan(&n, &size)
 	return n, size, err
 }
 
 // CondemnPacks marks packs that have nothing in use.
 func (tx *Tx) CondemnPacks(ctx context.Context, ids []int64) error {
-	_, err := tx.q.Exec(ctx, `update packs p set condemned = now() where id = any($1) and condemned is null and not exists (select 1 from chunks c where c.pack_id = p.id)`, ids)
+	_, err := tx.q.Exec(ctx, `update packs p set condemned = now() where id = any($1) and condemned is null and not exists (select 1
+		from chunks c where c.pack_id = p.id)`, ids)
 	return err
 }
 
@@ -206,9 +215,11 @@ func (tx *Tx) DropPack(ctx context.Context, id int64) error {
 }
 
 // MovePack records a pack that was written out of others: what still lies in those lies in it from now on, and they are condemned.
-func (tx *Tx) MovePack(ctx context.Context, project int64, from []int64, name string, size int64, history bool, entries []pack.Entry) error {
+func (tx *Tx) MovePack(ctx context.Context, project int64, from []int64, name string, size int64, history bool,
+	entries []pack.Entry) error {
 	var id int64
-	if err := tx.q.QueryRow(ctx, `insert into packs (project_id, name, size, history) values ($1, $2, $3, $4) returning id`, project, name, size, history).Scan(&id); err != nil {
+	if err := tx.q.QueryRow(ctx, `insert into packs (project_id, name, size, history) values ($1, $2, $3, $4) returning id`, project, name,
+		size, history).Scan(&id); err != nil {
 		return err
 	}
 	digests, starts, stored := make([][]byte, len(entries)), make([]int64, len(entries)), make([]int32, len(entries))
@@ -220,11 +231,13 @@ func (tx *Tx) MovePack(ctx context.Context, project int64, from []int64, name st
 		if _, err := tx.q.Exec(ctx, `
 			update chunks c set pack_id = $3, start = u.s, stored = u.t, codec = u.c
 			from (select * from unnest($4::bytea[], $5::bigint[], $6::int[], $7::smallint[]) as u (d, s, t, c) order by d) u
-			where c.project_id = $1 and c.digest = u.d and c.pack_id = any($2) and c.damaged is null`, project, from, id, digests, starts, stored, codecs); err != nil {
+			where c.project_id = $1 and c.digest = u.d and c.pack_id = any($2)
+				and c.damaged is null`, project, from, id, digests, starts, stored, codecs); err != nil {
 			return err
 		}
 	}
-	_, err := tx.q.Exec(ctx, `update packs p set condemned = now() where id = any($1) and not exists (select 1 from chunks c where c.pack_id = p.id)`, from)
+	_, err := tx.q.Exec(ctx, `update packs p set condemned = now() where id = any($1) and not exists (select 1 from chunks c
+		where c.pack_id = p.id)`, from)
 	return err
 }
 
@@ -265,7 +278,9 @@ func (tx *Tx) DropProject(ctx context.Context, id int64) error {
 	if _, err := tx.q.Exec(ctx, `update events set project_id = null where project_id = $1`, id); err != nil {
 		return err
 	}
-	for _, table := range []string{"tokens", "pins", "milestones", "deliveries", "hooks", "holds", "asks", "waits", "rule_requests", "heads_ups", "send_keys", "versions", "handoffs", "assets", "contents", "damage", "chunks", "packs", "nodes", "branches", "workspaces", "memberships"} {
+	for _, table := range []string{"tokens", "pins", "milestones", "deliveries", "hooks", "holds", "asks", "waits", "rule_requests",
+		"heads_ups", "send_keys", "versions", "handoffs", "assets", "contents", "damage", "chunks", "packs", "nodes", "branches", "workspaces",
+		"memberships"} {
 		if _, err := tx.q.Exec(ctx, fmt.Sprintf(`delete from %s where project_id = $1`, table), id); err != nil {
 			return err
 		}
@@ -313,7 +328,8 @@ func (tx *Tx) SetHandoffs(ctx context.Context, project int64, n int) error {
 // Restored brings the counters of ids behind what was restored.
 func (tx *Tx) Restored(ctx context.Context) error {
 	for _, table := range []string{"projects", "assets"} {
-		if _, err := tx.q.Exec(ctx, fmt.Sprintf(`select setval(pg_get_serial_sequence('%[1]s', 'id'), greatest((select max(id) from %[1]s), 1))`, table)); err != nil {
+		if _, err := tx.q.Exec(ctx, fmt.Sprintf(`select setval(pg_get_serial_sequence('%[1]s', 'id'), greatest((select max(id) from %[1]s), 1))`,
+			table)); err != nil {
 			return err
 		}
 	}
@@ -331,6 +347,7 @@ func (tx *Tx) EnsurePerson(ctx context.Context, handle string) (id int64, err er
 
 // SetPassphrase gives a person a passphrase, where they have none.
 func (tx *Tx) SetPassphrase(ctx context.Context, handle, passphrase string, steward bool) (id int64, err error) {
-	err = one(tx.q.QueryRow(ctx, `update people set passphrase = $2, steward = steward or $3 where handle = $1 and passphrase = '' returning id`, handle, passphrase, steward), &id)
+	err = one(tx.q.QueryRow(ctx, `update people set passphrase = $2, steward = steward or $3 where handle = $1 and passphrase = ''
+		returning id`, handle, passphrase, steward), &id)
 	return id, err
 }

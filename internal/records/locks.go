@@ -17,8 +17,10 @@ import (
 // lockRows locks rows of assets by id, which a subquery looks up first, one index look for each path (see the note at Tx), and reads them
 // as they are then: what for update gives back is the newest of each row. Nothing is joined: that would be as of before.
 const (
-	idsOf    = `array(select a.id from unnest($2::text[]) u (f) cross join lateral (select id from assets a where a.project_id = $1 and a.folded = u.f limit 1) a)`
-	lockRows = `select a.id, a.folded, a.path, a.newest, a.gone, a.fence, coalesce(a.holder_id, 0), coalesce(a.workspace_id::text, ''), a.locked, a.lock_note, a.diverged, a.waiting + a.asked,
+	idsOf = `array(select a.id from unnest($2::text[]) u (f) cross join lateral (select id from assets a where a.project_id = $1
+		and a.folded = u.f limit 1) a)`
+	lockRows = `select a.id, a.folded, a.path, a.newest, a.gone, a.fence, coalesce(a.holder_id, 0), coalesce(a.workspace_id::text, ''),
+		a.locked, a.lock_note, a.diverged, a.waiting + a.asked,
 		exists (select from heads_ups h where h.project_id = a.project_id and h.asset_id = a.id)
 		from assets a where a.id = any(` + idsOf + `) order by a.id`
 	forUpdate = ` for update of a`
@@ -64,9 +66,11 @@ func (tx *Tx) OpenLocks(ctx context.Context, key string, person int64, workspace
 	batch := &pgx.Batch{}
 	batch.Queue(cheapPlans)
 	batch.Queue(`select pg_advisory_xact_lock_shared(7420, id::integer) from projects where key = $1 and deleted is null`, key)
-	batch.Queue(`select `+projectColumns+` from projects p left join memberships m on m.project_id = p.id and m.person_id = $2 where p.key = $1 and p.deleted is null`, key, person)
+	batch.Queue(`select `+projectColumns+` from projects p left join memberships m on m.project_id = p.id and m.person_id = $2 where p.key = $1
+		and p.deleted is null`, key, person)
 	batch.Queue(workspaceByID, workspace)
-	const member = `(select p.id from projects p join memberships m on m.project_id = p.id and m.person_id = $3 where p.key = $1 and p.deleted is null)`
+	const member = `(select p.id from projects p join memberships m on m.project_id = p.id and m.person_id = $3 where p.key = $1
+		and p.deleted is null)`
 	batch.Queue(strings.ReplaceAll(lockRows+forUpdate, "$1", member), key, folded, person)
 	batch.Queue(`select clock_timestamp()`) // behind the rows' locks
 	results := tx.q.SendBatch(ctx, batch)
@@ -113,7 +117,8 @@ func scanLocks(rows pgx.Rows) ([]lockRow, error) {
 		a, l := r.asset, &r.asset.Lock
 		var since *time.Time
 		var people int
-		err = row.Scan(&a.ID, &a.Folded, &a.Path, &a.Newest, &a.Gone, &l.Fence, &r.holder, &l.Holder.WorkspaceID, &since, &l.Note, &l.Diverged, &people, &a.HeadsUp)
+		err = row.Scan(&a.ID, &a.Folded, &a.Path, &a.Newest, &a.Gone, &l.Fence, &r.holder, &l.Holder.WorkspaceID, &since, &l.Note, &l.Diverged,
+			&people, &a.HeadsUp)
 		if since != nil {
 			l.Since = *since
 		}
@@ -140,7 +145,8 @@ func (tx *Tx) names(ctx context.Context, read []lockRow, known Workspace) (map[s
 		}
 	}
 	if len(unknown) > 0 {
-		rows, err := tx.q.Query(ctx, `select p.handle, w.id::text, w.name from workspaces w join people p on p.id = w.person_id where w.id = any($1)`, unknown)
+		rows, err := tx.q.Query(ctx, `select p.handle, w.id::text, w.name from workspaces w join people p on p.id = w.person_id
+			where w.id = any($1)`, unknown)
 		if err != nil {
 			return nil, err
 		}
@@ -185,14 +191,15 @@ func (tx *Tx) readLines(ctx context.Context, assets map[int64]*Asset) error {
 	var asset int64
 	var w lock.Waiter
 	var until *time.Time
-	if _, err := pgx.ForEachRow(rows, []any{&asset, &w.Handle, &w.WorkspaceID, &w.Workspace, &w.Since, &w.Note, &w.Passed, &until}, func() error {
-		w.Until = time.Time{}
-		if until != nil {
-			w.Until = *until
-		}
-		assets[asset].Lock.Line = append(assets[asset].Lock.Line, w)
-		return nil
-	}); err != nil {
+	if _, err := pgx.ForEachRow(rows, []any{&asset, &w.Handle, &w.WorkspaceID, &w.Workspace, &w.Since, &w.Note, &w.Passed, &until},
+		func() error {
+			w.Until = time.Time{}
+			if until != nil {
+				w.Until = *until
+			}
+			assets[asset].Lock.Line = append(assets[asset].Lock.Line, w)
+			return nil
+		}); err != nil {
 		return err
 	}
 	rows, err = tx.q.Query(ctx, `select x.asset_id, p.handle, x.reason, x.at, x.told from asks x join people p on p.id = x.person_id
@@ -230,7 +237,8 @@ func (tx *Tx) SetLocks(ctx context.Context, project int64, o Outcome, assets []*
 	var lines []*Asset
 	for i, a := range assets {
 		l := &a.Lock
-		ids[i], fences[i], handles[i], notes[i], diverged[i], waiting[i], asked[i] = a.ID, l.Fence, l.Holder.Handle, l.Note, l.Diverged, len(l.Line), len(l.Asks)
+		ids[i], fences[i], handles[i], notes[i], diverged[i], waiting[i], asked[i] = a.ID, l.Fence, l.Holder.Handle, l.Note, l.Diverged,
+			len(l.Line), len(l.Asks)
 		if !l.Free() {
 			spaces[i], since[i] = &l.Holder.WorkspaceID, &l.Since
 		}
@@ -244,21 +252,27 @@ func (tx *Tx) SetLocks(ctx context.Context, project int64, o Outcome, assets []*
 	batch := &pgx.Batch{}
 	if len(ended) > 0 {
 		n := len(ended)
-		ids, paths, people, spaces, notes, fences, taken := make([]int64, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]int64, n), make([]time.Time, n)
+		ids, paths, people, spaces, notes, fences, taken := make([]int64, n), make([]string, n), make([]string, n), make([]string, n),
+			make([]string, n), make([]int64, n), make([]time.Time, n)
 		for i, a := range ended {
-			ids[i], paths[i], people[i], spaces[i], notes[i], fences[i], taken[i] = a.ID, a.Path, a.Was.Holder.Handle, a.Was.Holder.WorkspaceID, a.Was.Note, a.Was.Fence, a.Was.Since
+			ids[i], paths[i], people[i], spaces[i], notes[i], fences[i], taken[i] = a.ID, a.Path, a.Was.Holder.Handle, a.Was.Holder.WorkspaceID,
+				a.Was.Note, a.Was.Fence, a.Was.Since
 		}
 		batch.Queue(`
 			insert into holds (project_id, asset_id, path, person_id, workspace_id, note, fence, taken, ended, ending, ender_id, word, handoff)
-			select $1, a, f, (select id from people p where p.handle = h), w, n, x, t, clock_timestamp(), $2, nullif($3::bigint, 0), $4, nullif($5::integer, 0)
-			from unnest($6::bigint[], $7::text[], $8::text[], $9::uuid[], $10::text[], $11::bigint[], $12::timestamptz[]) as u (a, f, h, w, n, x, t)`,
+			select $1, a, f, (select id from people p where p.handle = h), w, n, x, t, clock_timestamp(), $2, nullif($3::bigint, 0), $4,
+				nullif($5::integer, 0)
+			from unnest($6::bigint[], $7::text[], $8::text[], $9::uuid[], $10::text[], $11::bigint[], $12::timestamptz[]) as u (a, f, h, w, n, x,
+				t)`,
 			project, o.Ending, o.By, o.Word, o.Handoff, ids, paths, people, spaces, notes, fences, taken)
 	}
 	setLines(batch, project, o, lines)
 	batch.Queue(`
-		update assets a set fence = u.fence, holder_id = (select id from people p where p.handle = u.holder), workspace_id = u.space, locked = u.since, lock_note = u.note, diverged = u.diverged,
+		update assets a set fence = u.fence, holder_id = (select id from people p where p.handle = u.holder), workspace_id = u.space,
+			locked = u.since, lock_note = u.note, diverged = u.diverged,
 			waiting = u.waiting, asked = u.asked
-		from unnest($1::bigint[], $2::bigint[], $3::text[], $4::uuid[], $5::text[], $6::timestamptz[], $7::integer[], $8::integer[], $9::integer[]) as u (id, fence, holder, space, note, since, diverged, waiting, asked)
+		from unnest($1::bigint[], $2::bigint[], $3::text[], $4::uuid[], $5::text[], $6::timestamptz[], $7::integer[], $8::integer[],
+			$9::integer[]) as u (id, fence, holder, space, note, since, diverged, waiting, asked)
 		where a.id = u.id`, ids, fences, handles, spaces, notes, since, diverged, waiting, asked)
 	for _, e := range events {
 		tx.events = true
@@ -284,7 +298,8 @@ func setLines(batch *pgx.Batch, project int64, o Outcome, assets []*Asset) {
 			if a.Lock.Holder.Handle == w.Handle {
 				ending = "got"
 			}
-			batch.Queue(`update waits set ended = clock_timestamp(), ending = $3, until = null where asset_id = $1 and ended is null and person_id = (select id from people where handle = $2)`, a.ID, w.Handle, ending)
+			batch.Queue(`update waits set ended = clock_timestamp(), ending = $3, until = null where asset_id = $1 and ended is null
+				and person_id = (select id from people where handle = $2)`, a.ID, w.Handle, ending)
 		}
 		for i, w := range a.Lock.Line {
 			if i < len(a.Was.Line) && a.Was.Line[i] == w {
@@ -292,12 +307,14 @@ func setLines(batch *pgx.Batch, project int64, o Outcome, assets []*Asset) {
 			}
 			batch.Queue(`insert into waits (project_id, asset_id, person_id, workspace_id, note, since, place, passed, until)
 				select $1, $2, id, $4, $5, $6, $7, $8, $9 from people where handle = $3
-				on conflict (asset_id, person_id) where ended is null do update set place = excluded.place, passed = excluded.passed, until = excluded.until`,
+				on conflict (asset_id, person_id) where ended is null do update set place = excluded.place, passed = excluded.passed,
+					until = excluded.until`,
 				project, a.ID, w.Handle, w.WorkspaceID, w.Note, w.Since, i, w.Passed, optional(w.Until))
 		}
 		for _, was := range a.Was.Asks {
 			if !slices.ContainsFunc(a.Lock.Asks, func(k lock.Ask) bool { return k.From == was.From }) {
-				batch.Queue(`update asks set answered = clock_timestamp(), answer = $3, word = $4, until = $5 where asset_id = $1 and answered is null and person_id = (select id from people where handle = $2)`,
+				batch.Queue(`update asks set answered = clock_timestamp(), answer = $3, word = $4, until = $5 where asset_id = $1 and answered is null
+					and person_id = (select id from people where handle = $2)`,
 					a.ID, was.From, o.Ending, o.Word, optional(o.Until))
 			}
 		}
@@ -306,7 +323,8 @@ func setLines(batch *pgx.Batch, project int64, o Outcome, assets []*Asset) {
 				continue
 			}
 			batch.Queue(`insert into asks (project_id, asset_id, person_id, holder_id, fence, reason, at, late, told)
-				select $1, $2, p.id, h.id, $5, $6, $7, $7::timestamptz + $8 * interval '1 second', $9 from people p, people h where p.handle = $3 and h.handle = $4
+				select $1, $2, p.id, h.id, $5, $6, $7, $7::timestamptz + $8 * interval '1 second', $9 from people p, people h where p.handle = $3
+					and h.handle = $4
 				on conflict (asset_id, person_id) where answered is null do update set told = excluded.told`,
 				project, a.ID, k.From, a.Lock.Holder.Handle, a.Lock.Fence, k.Reason, k.At, int(o.Terms.AnswerWithin/time.Second), k.Late)
 		}
@@ -326,7 +344,8 @@ func (tx *Tx) SetTerms(ctx context.Context, project int64, t Terms, links []rule
 	if links == nil {
 		links = []rules.TaskLink{}
 	}
-	_, err := tx.q.Exec(ctx, `update projects set offer_for = $2, answer_within = $3, forgotten_after = $4, behind_warns = $5, task_links = $6 where id = $1`,
+	_, err := tx.q.Exec(ctx, `update projects set offer_for = $2, answer_within = $3, forgotten_after = $4, behind_warns = $5, task_links = $6
+		where id = $1`,
 		project, int(t.OfferFor/time.Second), int(t.AnswerWithin/time.Second), int(t.ForgottenAfter/time.Second), t.BehindWarns, links)
 	return err
 }
@@ -340,8 +359,10 @@ type Due struct {
 // DueLocks lists up to limit locks with an offer that lapsed or an ask that stayed unanswered. Relies on waits_due and asks_due.
 func (tx *Tx) DueLocks(ctx context.Context, limit int) ([]Due, error) {
 	rows, err := tx.q.Query(ctx, `select a.project_id, a.folded from (
-			(select w.asset_id from waits w where w.ended is null and w.until <= now() and exists (select from assets a where a.id = w.asset_id) order by w.until limit $1)
-			union (select k.asset_id from asks k where k.answered is null and not k.told and k.late <= now() and exists (select from assets a where a.id = k.asset_id) order by k.late limit $1)) d
+			(select w.asset_id from waits w where w.ended is null and w.until <= now() and exists (select from assets a where a.id = w.asset_id)
+				order by w.until limit $1)
+			union (select k.asset_id from asks k where k.answered is null and not k.told and k.late <= now() and exists (select from assets a
+				where a.id = k.asset_id) order by k.late limit $1)) d
 		join assets a on a.id = d.asset_id limit $1`, limit)
 	if err != nil {
 		return nil, err
@@ -350,15 +371,18 @@ func (tx *Tx) DueLocks(ctx context.Context, limit int) ([]Due, error) {
 }
 
 // forgotten is what makes a lock look forgotten; a is assets, j projects, w workspaces.
-const forgotten = `j.forgotten_after > 0 and a.locked <= now() - j.forgotten_after * interval '1 second' and w.seen <= now() - j.forgotten_after * interval '1 second'
+const forgotten = `j.forgotten_after > 0 and a.locked <= now() - j.forgotten_after * interval '1 second'
+	and w.seen <= now() - j.forgotten_after * interval '1 second'
 	and not exists (select from heads_ups h where h.workspace_id = a.workspace_id and h.asset_id = a.id)`
 
 // RemindForgotten notes of up to limit forgotten locks that their holders are reminded now, and returns them. A lock is reminded of once.
 func (tx *Tx) RemindForgotten(ctx context.Context, limit int) (list []model.Lock, projects []int64, err error) {
 	rows, err := tx.q.Query(ctx, `
 		update assets set reminded = assets.fence from (
-			select a.id, p.handle, w.name from assets a join projects j on j.id = a.project_id join workspaces w on w.id = a.workspace_id join people p on p.id = a.holder_id
-			where a.holder_id is not null and a.reminded <> a.fence and j.deleted is null and `+forgotten+` order by a.id limit $1 for update of a skip locked) f
+			select a.id, p.handle, w.name from assets a join projects j on j.id = a.project_id join workspaces w on w.id = a.workspace_id
+				join people p on p.id = a.holder_id
+			where a.holder_id is not null and a.reminded <> a.fence and j.deleted is null
+				and `+forgotten+` order by a.id limit $1 for update of a skip locked) f
 		where assets.id = f.id returning assets.project_id, assets.path, f.handle, f.name, assets.locked`, limit)
 	if err != nil {
 		return nil, nil, err
@@ -375,17 +399,21 @@ func (tx *Tx) RemindForgotten(ctx context.Context, limit int) (list []model.Lock
 // Locks lists what is held, or waited for, in a project, the longest held first; folded, where not "", is the one asset asked about.
 // Relies on assets_held and assets_waited_for.
 func (tx *Tx) Locks(ctx context.Context, project int64, folded string) ([]model.Lock, error) {
-	rows, err := tx.q.Query(ctx, `select a.id, a.path, coalesce(p.handle, ''), coalesce(w.name, ''), coalesce(w.id::text, ''), coalesce(a.locked, now()), a.lock_note, a.fence, a.diverged, w.seen,
+	rows, err := tx.q.Query(ctx, `select a.id, a.path, coalesce(p.handle, ''), coalesce(w.name, ''), coalesce(w.id::text, ''),
+		coalesce(a.locked, now()), a.lock_note, a.fence, a.diverged, w.seen,
 			exists (select from heads_ups h where h.workspace_id = a.workspace_id and h.asset_id = a.id), coalesce(`+forgotten+`, false)
-		from assets a join projects j on j.id = a.project_id left join people p on p.id = a.holder_id left join workspaces w on w.id = a.workspace_id
-		where a.project_id = $1 and (a.holder_id is not null or a.waiting > 0) and ($2 = '' or a.folded = $2) order by a.locked, a.path`, project, folded)
+		from assets a join projects j on j.id = a.project_id left join people p on p.id = a.holder_id left join workspaces w
+			on w.id = a.workspace_id
+		where a.project_id = $1 and (a.holder_id is not null or a.waiting > 0) and ($2 = '' or a.folded = $2) order by a.locked,
+			a.path`, project, folded)
 	if err != nil {
 		return nil, err
 	}
 	at := map[int64]int{}
 	list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (l model.Lock, err error) {
 		var id int64
-		err = row.Scan(&id, &l.Path, &l.Holder, &l.Workspace, &l.WorkspaceID, &l.Since, &l.Note, &l.Fence, &l.Diverged, &l.Heard, &l.Unsent, &l.Forgotten)
+		err = row.Scan(&id, &l.Path, &l.Holder, &l.Workspace, &l.WorkspaceID, &l.Since, &l.Note, &l.Fence, &l.Diverged, &l.Heard, &l.Unsent,
+			&l.Forgotten)
 		l.Waitlist = []model.Waiter{}
 		at[id] = len(at)
 		return l, err
@@ -398,7 +426,8 @@ func (tx *Tx) Locks(ctx context.Context, project int64, folded string) ([]model.
 
 // addLines adds to locks, by asset id, who waits, and what was asked of the present holder.
 func (tx *Tx) addLines(ctx context.Context, project int64, list []model.Lock, at map[int64]int) error {
-	rows, err := tx.q.Query(ctx, `select x.asset_id, p.handle, w.name, w.id, x.since, x.note, x.until from assets a join waits x on x.asset_id = a.id and x.ended is null
+	rows, err := tx.q.Query(ctx, `select x.asset_id, p.handle, w.name, w.id, x.since, x.note, x.until from assets a join waits x
+		on x.asset_id = a.id and x.ended is null
 		join people p on p.id = x.person_id join workspaces w on w.id = x.workspace_id
 		where a.project_id = $1 and a.waiting > 0 order by x.asset_id, x.place, x.id`, project)
 	if err != nil {
@@ -406,29 +435,32 @@ func (tx *Tx) addLines(ctx context.Context, project int64, list []model.Lock, at
 	}
 	var asset int64
 	var w model.Waiter
-	if _, err := pgx.ForEachRow(rows, []any{&asset, &w.Handle, &w.Workspace, &w.WorkspaceID, &w.Since, &w.Note, &w.OfferedUntil}, func() error {
-		if i, ok := at[asset]; ok {
-			list[i].Waitlist = append(list[i].Waitlist, w)
-		}
-		w.OfferedUntil = nil
-		return nil
-	}); err != nil {
+	if _, err := pgx.ForEachRow(rows, []any{&asset, &w.Handle, &w.Workspace, &w.WorkspaceID, &w.Since, &w.Note, &w.OfferedUntil},
+		func() error {
+			if i, ok := at[asset]; ok {
+				list[i].Waitlist = append(list[i].Waitlist, w)
+			}
+			w.OfferedUntil = nil
+			return nil
+		}); err != nil {
 		return err
 	}
-	rows, err = tx.q.Query(ctx, `select x.asset_id, p.handle, x.reason, x.at, x.answered is null and x.late <= now(), x.answer, x.answered, x.word, x.until
+	rows, err = tx.q.Query(ctx, `select x.asset_id, p.handle, x.reason, x.at, x.answered is null and x.late <= now(), x.answer, x.answered,
+		x.word, x.until
 		from assets a join asks x on x.asset_id = a.id and x.fence = a.fence join people p on p.id = x.person_id
 		where a.project_id = $1 and a.holder_id is not null and x.answer in ('', 'not-yet') order by x.asset_id, x.id`, project)
 	if err != nil {
 		return err
 	}
 	var k model.Ask
-	_, err = pgx.ForEachRow(rows, []any{&asset, &k.Person, &k.Reason, &k.At, &k.Unanswered, &k.Answer, &k.Answered, &k.Word, &k.Until}, func() error {
-		if i, ok := at[asset]; ok {
-			list[i].Asks = append(list[i].Asks, k)
-		}
-		k.Answered, k.Until = nil, nil
-		return nil
-	})
+	_, err = pgx.ForEachRow(rows, []any{&asset, &k.Person, &k.Reason, &k.At, &k.Unanswered, &k.Answer, &k.Answered, &k.Word, &k.Until},
+		func() error {
+			if i, ok := at[asset]; ok {
+				list[i].Asks = append(list[i].Asks, k)
+			}
+			k.Answered, k.Until = nil, nil
+			return nil
+		})
 	return err
 }
 
@@ -447,9 +479,12 @@ func (tx *Tx) Record(ctx context.Context, project int64, q RecordQuery) ([]model
 		all = q.Limit
 	}
 	rows, err := tx.q.Query(ctx, `
-		select r.path, p.handle, coalesce(w.name, ''), r.note, r.taken, r.ended, extract(epoch from coalesce(r.ended, now()) - r.taken)::bigint, r.ending, coalesce(e.handle, ''), r.word, coalesce(r.handoff, 0)
-		from (select path, person_id, workspace_id, note, taken, ended, ending, nullif(ender_id, person_id) ender_id, word, handoff from holds where project_id = $1
-			union all select path, holder_id, workspace_id, lock_note, locked, null, '', null, '', null from assets where project_id = $1 and holder_id is not null) r
+		select r.path, p.handle, coalesce(w.name, ''), r.note, r.taken, r.ended, extract(epoch from coalesce(r.ended, now()) - r.taken)::bigint,
+			r.ending, coalesce(e.handle, ''), r.word, coalesce(r.handoff, 0)
+		from (select path, person_id, workspace_id, note, taken, ended, ending, nullif(ender_id, person_id) ender_id, word, handoff from holds
+			where project_id = $1
+			union all select path, holder_id, workspace_id, lock_note, locked, null, '', null, '', null from assets where project_id = $1
+				and holder_id is not null) r
 		join people p on p.id = r.person_id left join people e on e.id = r.ender_id left join workspaces w on w.id = r.workspace_id
 		where ($2 = '' or p.handle = $2) and ($3 = '' or r.ending = $3 or $3 = 'held' and r.ended is null)
 			and (r.ended is null or $4::timestamptz is null or r.ended >= $4) and ($5::timestamptz is null or r.taken < $5)
@@ -461,7 +496,8 @@ func (tx *Tx) Record(ctx context.Context, project int64, q RecordQuery) ([]model
 	list := []model.Hold{}
 	for len(list) < q.Limit && rows.Next() {
 		var h model.Hold
-		if err := rows.Scan(&h.Path, &h.Person, &h.Workspace, &h.Note, &h.Taken, &h.Ended, &h.Seconds, &h.Ending, &h.EndedBy, &h.Word, &h.Handoff); err != nil {
+		if err := rows.Scan(&h.Path, &h.Person, &h.Workspace, &h.Note, &h.Taken, &h.Ended, &h.Seconds, &h.Ending, &h.EndedBy, &h.Word,
+			&h.Handoff); err != nil {
 			return nil, err
 		}
 		if folded := assetpath.Fold(h.Path); q.Below == "" || folded == q.Below || strings.HasPrefix(folded, q.Below+"/") {
@@ -483,12 +519,15 @@ func notZero(t time.Time) *time.Time {
 func (tx *Tx) Contested(ctx context.Context, project int64, since time.Time, limit int) ([]model.Contested, error) {
 	rows, err := tx.q.Query(ctx, `
 		with w as (
-			select x.asset_id, x.person_id, k.week, extract(epoch from least(coalesce(x.ended, now()), k.week + interval '7 days') - greatest(x.since, k.week, $2)) s
-			from waits x cross join lateral generate_series(date_trunc('week', greatest(x.since, $2)), coalesce(x.ended, now()), interval '7 days') k (week)
+			select x.asset_id, x.person_id, k.week, extract(epoch from least(coalesce(x.ended, now()), k.week + interval '7 days') -
+				greatest(x.since, k.week, $2)) s
+			from waits x cross join lateral generate_series(date_trunc('week', greatest(x.since, $2)), coalesce(x.ended, now()),
+				interval '7 days') k (week)
 			where x.project_id = $1 and coalesce(x.ended, now()) > $2),
 		most as (select asset_id, sum(s) total from w group by 1 order by 2 desc, 1 limit $3)
 		select a.path, to_char(w.week, 'YYYY-MM-DD'), count(*), count(distinct w.person_id), sum(w.s)::bigint
-		from w join most m on m.asset_id = w.asset_id join assets a on a.id = w.asset_id group by a.path, w.week, m.total order by m.total desc, a.path, w.week`, project, since, limit)
+		from w join most m on m.asset_id = w.asset_id join assets a on a.id = w.asset_id group by a.path, w.week, m.total order by m.total desc,
+			a.path, w.week`, project, since, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -497,7 +536,8 @@ func (tx *Tx) Contested(ctx context.Context, project int64, since time.Time, lim
 
 // Reserved counts the names that a person keeps in a project for assets that come later. Relies on assets_held.
 func (tx *Tx) Reserved(ctx context.Context, project, person int64) (n int, err error) {
-	err = tx.q.QueryRow(ctx, `select count(*) from assets where project_id = $1 and holder_id is not null and holder_id = $2 and newest = 0`, project, person).Scan(&n)
+	err = tx.q.QueryRow(ctx, `select count(*) from assets where project_id = $1 and holder_id is not null and holder_id = $2 and newest = 0`,
+		project, person).Scan(&n)
 	return n, err
 }
 
@@ -510,7 +550,8 @@ type Override struct {
 // TakenAway finds, for each asset with a fence beside it, who took the lock away that was held under it; what nobody took away is left out.
 func (tx *Tx) TakenAway(ctx context.Context, assets, fences []int64) (map[int64]Override, error) {
 	rows, err := tx.q.Query(ctx, `select u.a, p.handle, h.word, h.ended from unnest($1::bigint[], $2::bigint[]) as u (a, x)
-		cross join lateral (select * from holds h where h.asset_id = u.a and h.fence = u.x and h.ending = 'overridden' order by h.id desc limit 1) h
+		cross join lateral (select * from holds h where h.asset_id = u.a and h.fence = u.x and h.ending = 'overridden'
+			order by h.id desc limit 1) h
 		join people p on p.id = h.ender_id`, assets, fences)
 	if err != nil {
 		return nil, err

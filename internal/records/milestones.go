@@ -11,7 +11,8 @@ import (
 
 // AddMilestone names a handoff, and reports false where the name is taken.
 func (tx *Tx) AddMilestone(ctx context.Context, project, person int64, folded string, m model.Milestone) (bool, error) {
-	tag, err := tx.q.Exec(ctx, `insert into milestones (project_id, name, folded, handoff, note, person_id) values ($1, $2, $3, $4, $5, $6) on conflict do nothing`,
+	tag, err := tx.q.Exec(ctx, `insert into milestones (project_id, name, folded, handoff, note, person_id) values ($1, $2, $3, $4, $5, $6)
+		on conflict do nothing`,
 		project, m.Name, folded, m.Handoff, m.Note, person)
 	return tag.RowsAffected() == 1, err
 }

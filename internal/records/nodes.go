@@ -50,7 +50,8 @@ type Branch struct {
 
 // MainBranch reads the branch main; lock locks its row, behind those of all assets.
 func (tx *Tx) MainBranch(ctx context.Context, project int64, lock bool) (b Branch, err error) {
-	sql := `select b.id, b.name, b.root, b.head, coalesce((select h.digest from handoffs h where h.project_id = b.project_id and h.number = b.head), '')
+	sql := `select b.id, b.name, b.root, b.head, coalesce((select h.digest from handoffs h where h.project_id = b.project_id
+		and h.number = b.head), '')
 		from branches b where b.project_id = $1 and b.name = 'main'`
 	if lock {
 		sql += ` for update of b`

@@ -33,7 +33,8 @@ func (tx *Tx) NextEvents(ctx context.Context, name string, limit int) (events []
 		if err != nil {
 			return nil, false, err
 		}
-		_, err = tx.q.Exec(ctx, `insert into readers (name, transaction, event_id) values ($1, $2::text::xid8, $3)`, name, fmt.Sprint(now.Transaction), now.ID)
+		_, err = tx.q.Exec(ctx, `insert into readers (name, transaction, event_id) values ($1, $2::text::xid8, $3)`, name,
+			fmt.Sprint(now.Transaction), now.ID)
 		return nil, true, err
 	}
 	if err != nil {
@@ -70,7 +71,8 @@ type Hearer struct {
 
 // Hearers lists the people of a project who have a mail address.
 func (tx *Tx) Hearers(ctx context.Context, project int64, kind string) ([]Hearer, error) {
-	rows, err := tx.q.Query(ctx, `select p.id, p.handle, m.role, p.mail, coalesce(w.mail, '') from memberships m join people p on p.id = m.person_id
+	rows, err := tx.q.Query(ctx, `select p.id, p.handle, m.role, p.mail, coalesce(w.mail, '') from memberships m join people p
+		on p.id = m.person_id
 		left join wishes w on w.person_id = p.id and w.kind = $2 where m.project_id = $1 and p.mail <> '' order by p.id`, project, kind)
 	if err != nil {
 		return nil, err
@@ -90,10 +92,11 @@ type NewDelivery struct {
 
 // AddDeliveries keeps what is to be delivered.
 func (tx *Tx) AddDeliveries(ctx context.Context, list []NewDelivery) error {
-	_, err := tx.q.CopyFrom(ctx, pgx.Identifier{"deliveries"}, []string{"event_id", "project_id", "person_id", "hook_id", "daily", "due"}, pgx.CopyFromSlice(len(list), func(i int) ([]any, error) {
-		d := list[i]
-		return []any{d.Event, d.Project, optionalID(d.Person), optionalID(d.Hook), d.Daily, d.Due}, nil
-	}))
+	_, err := tx.q.CopyFrom(ctx, pgx.Identifier{"deliveries"}, []string{"event_id", "project_id", "person_id", "hook_id", "daily", "due"},
+		pgx.CopyFromSlice(len(list), func(i int) ([]any, error) {
+			d := list[i]
+			return []any{d.Event, d.Project, optionalID(d.Person), optionalID(d.Hook), d.Daily, d.Due}, nil
+		}))
 	return err
 }
 
@@ -119,16 +122,18 @@ type Delivery struct {
 	Event      model.Event
 }
 
-// ClaimDeliveries takes up to limit deliveries that are due, to hooks or to people: they are due again at the time until, should this service end before
-// it says what became of them. Of one hook only one is taken, while no other of it is on its way: what does not answer holds up itself. Relies on
-// deliveries_due.
+// ClaimDeliveries takes up to limit deliveries that are due, to hooks or to people: they are due again at the time until, should this
+// service end before it says what became of them. Of one hook only one is taken, while no other of it is on its way: what does not answer
+// holds up itself. Relies on deliveries_due.
 func (tx *Tx) ClaimDeliveries(ctx context.Context, hooks bool, limit int, until time.Time) ([]Delivery, error) {
 	rows, err := tx.q.Query(ctx, `
 		with d as (update deliveries set due = $2, tries = tries + 1, sent = now() where id in (
 			select id from deliveries d where done is null and due <= now() and (hook_id is not null) = $3
-				and (hook_id is null or not exists (select from deliveries o where o.hook_id = d.hook_id and o.done is null and o.id <> d.id and (o.due <= now() and o.id < d.id or o.due > now() and o.sent > now() - interval '1 minute' and o.error = '')))
+				and (hook_id is null or not exists (select from deliveries o where o.hook_id = d.hook_id and o.done is null and o.id <> d.id
+					and (o.due <= now() and o.id < d.id or o.due > now() and o.sent > now() - interval '1 minute' and o.error = '')))
 			order by due, id limit $1 for update skip locked) returning *)
-		select d.id, d.key, d.tries, d.daily, coalesce(j.key, ''), coalesce(p.id, 0), coalesce(p.handle, ''), coalesce(p.mail, ''), coalesce(h.url, ''), coalesce(h.secret, ''),
+		select d.id, d.key, d.tries, d.daily, coalesce(j.key, ''), coalesce(p.id, 0), coalesce(p.handle, ''), coalesce(p.mail, ''),
+			coalesce(h.url, ''), coalesce(h.secret, ''),
 			e.at, coalesce(a.handle, ''), e.kind, e.subject
 		from d join events e on e.id = d.event_id left join people a on a.id = e.person_id left join projects j on j.id = d.project_id
 		left join people p on p.id = d.person_id left join hooks h on h.id = d.hook_id order by d.id`, limit, until, hooks)
@@ -136,7 +141,8 @@ func (tx *Tx) ClaimDeliveries(ctx context.Context, hooks bool, limit int, until 
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (d Delivery, err error) {
-		err = row.Scan(&d.ID, &d.Key, &d.Tries, &d.Daily, &d.ProjectKey, &d.Person, &d.Handle, &d.Mail, &d.URL, &d.Secret, &d.Event.At, &d.Event.Person, &d.Event.Kind, &d.Event.Subject)
+		err = row.Scan(&d.ID, &d.Key, &d.Tries, &d.Daily, &d.ProjectKey, &d.Person, &d.Handle, &d.Mail, &d.URL, &d.Secret, &d.Event.At,
+			&d.Event.Person, &d.Event.Kind, &d.Event.Subject)
 		return d, err
 	})
 }
@@ -144,9 +150,11 @@ func (tx *Tx) ClaimDeliveries(ctx context.Context, hooks bool, limit int, until 
 // DailyOf takes the rest of a person's daily news that is due into the same delivery.
 func (tx *Tx) DailyOf(ctx context.Context, person int64, limit int, until time.Time) ([]Delivery, error) {
 	rows, err := tx.q.Query(ctx, `
-		with d as (update deliveries set due = $3, tries = tries + 1 where id in (select id from deliveries where done is null and daily and person_id = $1 and due <= now() order by id limit $2 for update skip locked) returning *)
+		with d as (update deliveries set due = $3, tries = tries + 1 where id in (select id from deliveries where done is null and daily
+			and person_id = $1 and due <= now() order by id limit $2 for update skip locked) returning *)
 		select d.id, d.tries, coalesce(j.key, ''), e.at, coalesce(a.handle, ''), e.kind, e.subject
-		from d join events e on e.id = d.event_id left join people a on a.id = e.person_id left join projects j on j.id = d.project_id order by d.id`, person, limit, until)
+		from d join events e on e.id = d.event_id left join people a on a.id = e.person_id left join projects j on j.id = d.project_id
+			order by d.id`, person, limit, until)
 	if err != nil {
 		return nil, err
 	}
@@ -194,29 +202,34 @@ func (tx *Tx) Wishes(ctx context.Context, person int64) (mail, wanted string, li
 	return mail, wanted, list, err
 }
 
-// WantMail keeps the address that a person wants letters at, with the digest of the code that was made for it; an empty one ends all letters.
+// WantMail keeps the address that a person wants letters at, with the digest of the code that was made for it; an empty one ends all
+// letters.
 func (tx *Tx) WantMail(ctx context.Context, person int64, mail string, code [32]byte) error {
 	if mail == "" {
 		_, err := tx.q.Exec(ctx, `update people set mail = '', mail_wanted = '', mail_code = null where id = $1`, person)
 		return err
 	}
-	_, err := tx.q.Exec(ctx, `update people set mail_wanted = $2, mail_code = $3, mail_sent = clock_timestamp(), mail_tries = 0 where id = $1`, person, mail, code[:])
+	_, err := tx.q.Exec(ctx, `update people set mail_wanted = $2, mail_code = $3, mail_sent = clock_timestamp(), mail_tries = 0 where id = $1`,
+		person, mail, code[:])
 	return err
 }
 
 // MailSentSince reports whether a code was sent to a person's wanted address in the last so many seconds.
 func (tx *Tx) MailSentSince(ctx context.Context, person int64, seconds int) (recent bool, err error) {
-	err = tx.q.QueryRow(ctx, `select coalesce(mail_sent > now() - $2 * interval '1 second', false) from people where id = $1`, person, seconds).Scan(&recent)
+	err = tx.q.QueryRow(ctx, `select coalesce(mail_sent > now() - $2 * interval '1 second', false) from people where id = $1`, person,
+		seconds).Scan(&recent)
 	return recent, err
 }
 
-// ConfirmMail makes the wanted address a person's, where the code is that which was sent there in the last hours and not too many others were tried.
+// ConfirmMail makes the wanted address a person's, where the code is that which was sent there in the last hours and not too many others
+// were tried.
 func (tx *Tx) ConfirmMail(ctx context.Context, person int64, code [32]byte, hours, tries int) (ok bool, err error) {
 	if _, err := tx.q.Exec(ctx, `update people set mail_tries = mail_tries + 1 where id = $1`, person); err != nil {
 		return false, err
 	}
 	tag, err := tx.q.Exec(ctx, `update people set mail = mail_wanted, mail_wanted = '', mail_code = null
-		where id = $1 and mail_wanted <> '' and mail_code = $2 and mail_sent > now() - $3 * interval '1 hour' and mail_tries <= $4`, person, code[:], hours, tries)
+		where id = $1 and mail_wanted <> '' and mail_code = $2 and mail_sent > now() - $3 * interval '1 hour'
+			and mail_tries <= $4`, person, code[:], hours, tries)
 	return tag.RowsAffected() == 1, err
 }
 
@@ -224,7 +237,8 @@ func (tx *Tx) ConfirmMail(ctx context.Context, person int64, code [32]byte, hour
 func (tx *Tx) SetWishes(ctx context.Context, person int64, list []Wish) error {
 	for _, w := range list {
 		if _, err := tx.q.Exec(ctx, `insert into wishes (person_id, kind, mail, desktop) values ($1, $2, $3, $4)
-			on conflict (person_id, kind) do update set mail = excluded.mail, desktop = excluded.desktop`, person, w.Kind, w.Mail, w.Desktop); err != nil {
+			on conflict (person_id, kind) do update set mail = excluded.mail, desktop =
+				excluded.desktop`, person, w.Kind, w.Mail, w.Desktop); err != nil {
 			return err
 		}
 	}
@@ -233,7 +247,8 @@ func (tx *Tx) SetWishes(ctx context.Context, person int64, list []Wish) error {
 
 // AddHook keeps where news of a project is to be sent.
 func (tx *Tx) AddHook(ctx context.Context, project, person int64, url, secret string, kinds []string) (id int64, err error) {
-	err = tx.q.QueryRow(ctx, `insert into hooks (project_id, person_id, url, secret, kinds) values ($1, $2, $3, $4, $5) returning id`, project, person, url, secret, kinds).Scan(&id)
+	err = tx.q.QueryRow(ctx, `insert into hooks (project_id, person_id, url, secret, kinds) values ($1, $2, $3, $4, $5) returning id`, project,
+		person, url, secret, kinds).Scan(&id)
 	return id, err
 }
 
@@ -245,9 +260,11 @@ func (tx *Tx) RemoveHook(ctx context.Context, project, id int64) (bool, error) {
 
 // Hooks lists those of a project, with what became of their latest deliveries.
 func (tx *Tx) Hooks(ctx context.Context, project int64) ([]model.Hook, error) {
-	rows, err := tx.q.Query(ctx, `select h.id, h.url, h.kinds, p.handle, h.made, d.done, coalesce(f.error, ''), (select count(*) from deliveries w where w.hook_id = h.id and w.done is null)
+	rows, err := tx.q.Query(ctx, `select h.id, h.url, h.kinds, p.handle, h.made, d.done, coalesce(f.error, ''), (select count(*)
+		from deliveries w where w.hook_id = h.id and w.done is null)
 		from hooks h join people p on p.id = h.person_id
-		left join lateral (select done from deliveries d where d.hook_id = h.id and d.done is not null and d.error = '' order by d.id desc limit 1) d on true
+		left join lateral (select done from deliveries d where d.hook_id = h.id and d.done is not null and d.error = ''
+			order by d.id desc limit 1) d on true
 		left join lateral (select error from deliveries d where d.hook_id = h.id order by d.id desc limit 1) f on true
 		where h.project_id = $1 order by h.id`, project)
 	if err != nil {
@@ -267,12 +284,14 @@ type Told struct {
 	model.Event
 }
 
-// Latest lists up to limit events of some kinds in the projects of a person, the newest first, below an id (0 for from the newest on); only, where not
-// "", is the one project. Relies on the primary key of events.
+// Latest lists up to limit events of some kinds in the projects of a person, the newest first, below an id (0 for from the newest on);
+// only, where not "", is the one project. Relies on the primary key of events.
 func (tx *Tx) Latest(ctx context.Context, person int64, only string, kinds []string, before int64, limit int) ([]Told, error) {
 	rows, err := tx.q.Query(ctx, `select e.id, j.key, m.role, e.at, coalesce(p.handle, ''), e.kind, e.subject from events e
-		join memberships m on m.project_id = e.project_id and m.person_id = $1 join projects j on j.id = e.project_id and j.deleted is null left join people p on p.id = e.person_id
-		where ($2 = '' or j.key = $2) and e.kind = any($3) and ($4 = 0 or e.id < $4) order by e.id desc limit $5`, person, only, kinds, before, limit)
+		join memberships m on m.project_id = e.project_id and m.person_id = $1 join projects j on j.id = e.project_id and j.deleted is null left
+			join people p on p.id = e.person_id
+		where ($2 = '' or j.key = $2) and e.kind = any($3) and ($4 = 0 or e.id < $4)
+			order by e.id desc limit $5`, person, only, kinds, before, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -290,6 +309,7 @@ func (tx *Tx) NewsRead(ctx context.Context, person int64) (id int64, err error) 
 
 // ReadNews notes up to which event a person has read their news.
 func (tx *Tx) ReadNews(ctx context.Context, person, id int64) error {
-	_, err := tx.q.Exec(ctx, `update people set news_read = greatest(news_read, least($2, coalesce((select max(id) from events), 0))) where id = $1`, person, id)
+	_, err := tx.q.Exec(ctx, `update people set news_read = greatest(news_read, least($2, coalesce((select max(id) from events), 0)))
+		where id = $1`, person, id)
 	return err
 }

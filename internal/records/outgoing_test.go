@@ -166,7 +166,8 @@ func TestADeliveryIsTakenByOneAndTakenUpAgain(t *testing.T) {
 		return list
 	}
 	list := claim(now.Add(300 * time.Millisecond))
-	if len(list) != 2 || list[0].Mail != "tamsin@saltpan.example" || list[0].Event.Kind != "x" || list[0].ProjectKey != "brinelight" || list[1].URL != "http://127.0.0.1:1/x" || list[1].Mail != "" || list[0].Tries != 1 {
+	if len(list) != 2 || list[0].Mail != "tamsin@saltpan.example" || list[0].Event.Kind != "x" || list[0].ProjectKey != "brinelight" ||
+		list[1].URL != "http://127.0.0.1:1/x" || list[1].Mail != "" || list[0].Tries != 1 {
 		t.Fatalf("%+v", list)
 	}
 	if again := claim(now.Add(time.Minute)); len(again) != 0 {
@@ -216,7 +217,8 @@ func TestADeliveryIsTakenByOneAndTakenUpAgain(t *testing.T) {
 	}
 	if err := db.Read(t.Context(), func(tx *records.Tx) error {
 		mail, wanted, wishes, err := tx.Wishes(t.Context(), person)
-		if err != nil || mail != "tamsin@saltpan.example" || wanted != "" || len(wishes) != 1 || wishes[0] != (records.Wish{Kind: "work", Mail: "daily", Desktop: true}) {
+		if err != nil || mail != "tamsin@saltpan.example" || wanted != "" || len(wishes) != 1 ||
+			wishes[0] != (records.Wish{Kind: "work", Mail: "daily", Desktop: true}) {
 			t.Errorf("%s %+v, %v", mail, wishes, err)
 		}
 		hearers, err := tx.Hearers(t.Context(), p, "work")
@@ -252,7 +254,8 @@ func TestAHookHoldsUpItselfAlone(t *testing.T) {
 		for _, e := range events {
 			list = append(list, records.NewDelivery{Event: e.Row, Project: p, Hook: dead, Due: now.Add(-time.Minute)})
 		}
-		return tx.AddDeliveries(t.Context(), append(list, records.NewDelivery{Event: events[2].Row, Project: p, Hook: good, Due: now.Add(-time.Second)},
+		return tx.AddDeliveries(t.Context(), append(list,
+			records.NewDelivery{Event: events[2].Row, Project: p, Hook: good, Due: now.Add(-time.Second)},
 			records.NewDelivery{Event: events[2].Row, Project: p, Person: person, Due: now.Add(-time.Second)}))
 	}); err != nil {
 		t.Fatal(err)

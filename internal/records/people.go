@@ -20,13 +20,15 @@ type Person struct {
 // AddPerson makes a person. See Duplicate.
 func (tx *Tx) AddPerson(ctx context.Context, handle, passphrase string, steward bool) (int64, error) {
 	var id int64
-	err := tx.q.QueryRow(ctx, `insert into people (handle, passphrase, steward) values ($1, $2, $3) returning id`, handle, passphrase, steward).Scan(&id)
+	err := tx.q.QueryRow(ctx, `insert into people (handle, passphrase, steward) values ($1, $2, $3) returning id`, handle, passphrase,
+		steward).Scan(&id)
 	return id, err
 }
 
 // PersonByHandle relies on people_handle_key.
 func (tx *Tx) PersonByHandle(ctx context.Context, handle string) (p Person, err error) {
-	err = one(tx.q.QueryRow(ctx, `select id, handle, passphrase, steward from people where handle = $1`, handle), &p.ID, &p.Handle, &p.Passphrase, &p.Steward)
+	err = one(tx.q.QueryRow(ctx, `select id, handle, passphrase, steward from people where handle = $1`, handle), &p.ID, &p.Handle,
+		&p.Passphrase, &p.Steward)
 	return p, err
 }
 
@@ -34,7 +36,8 @@ func (tx *Tx) PersonByHandle(ctx context.Context, handle string) (p Person, err 
 func (tx *Tx) People(ctx context.Context) ([]model.PersonRow, error) {
 	rows, err := tx.q.Query(ctx, `select p.handle, p.steward, p.created, p.ended, p.passphrase <> '',
 			(select count(*) from memberships m join projects j on j.id = m.project_id and j.deleted is null where m.person_id = p.id),
-			(select count(*) from tokens t where t.person_id = p.id and t.revoked is null and t.expires > now()), (select max(coalesce(t.used, t.created)) from tokens t where t.person_id = p.id)
+			(select count(*) from tokens t where t.person_id = p.id and t.revoked is null and t.expires > now()), (select max(coalesce(t.used,
+				t.created)) from tokens t where t.person_id = p.id)
 		from people p order by p.handle`)
 	if err != nil {
 		return nil, err
@@ -47,20 +50,23 @@ func (tx *Tx) People(ctx context.Context) ([]model.PersonRow, error) {
 
 // ReplacePassphrase gives a person another passphrase, "" for none, and notes since when they are let go, where ended says so.
 func (tx *Tx) ReplacePassphrase(ctx context.Context, person int64, passphrase string, ended bool) error {
-	_, err := tx.q.Exec(ctx, `update people set passphrase = $2, ended = case when $3 then clock_timestamp() end where id = $1`, person, passphrase, ended)
+	_, err := tx.q.Exec(ctx, `update people set passphrase = $2, ended = case when $3 then clock_timestamp() end where id = $1`, person,
+		passphrase, ended)
 	return err
 }
 
 // EndTokens makes the tokens of a person unusable, but for one: with all those for single projects, too. It returns how many that were.
 func (tx *Tx) EndTokens(ctx context.Context, person int64, except [32]byte, all bool) (int64, error) {
-	tag, err := tx.q.Exec(ctx, `update tokens set revoked = now() where person_id = $1 and digest <> $2 and revoked is null and ($3 or project_id is null)`, person, except[:], all)
+	tag, err := tx.q.Exec(ctx, `update tokens set revoked = now() where person_id = $1 and digest <> $2 and revoked is null and ($3
+		or project_id is null)`, person, except[:], all)
 	return tag.RowsAffected(), err
 }
 
 // SignIns lists the sign-ins of a person that hold, the one used last first; here is the digest of the one that asks.
 func (tx *Tx) SignIns(ctx context.Context, person int64, here [32]byte) ([]model.SignedIn, error) {
 	rows, err := tx.q.Query(ctx, `select id, label, created, expires, used, digest = $2 from tokens
-		where person_id = $1 and project_id is null and revoked is null and expires > now() order by coalesce(used, created) desc, id`, person, here[:])
+		where person_id = $1 and project_id is null and revoked is null and expires > now() order by coalesce(used, created) desc,
+			id`, person, here[:])
 	if err != nil {
 		return nil, err
 	}
@@ -72,7 +78,8 @@ func (tx *Tx) SignIns(ctx context.Context, person int64, here [32]byte) ([]model
 
 // EndSignIn ends one sign-in of a person. See ErrNotFound.
 func (tx *Tx) EndSignIn(ctx context.Context, person, id int64) (from string, err error) {
-	err = one(tx.q.QueryRow(ctx, `update tokens set revoked = now() where person_id = $1 and id = $2 and project_id is null and revoked is null returning label`, person, id), &from)
+	err = one(tx.q.QueryRow(ctx, `update tokens set revoked = now() where person_id = $1 and id = $2 and project_id is null and revoked is null
+		returning label`, person, id), &from)
 	return from, err
 }
 
@@ -82,8 +89,8 @@ func (tx *Tx) UsedToken(ctx context.Context, digest [32]byte) error {
 	return err
 }
 
-// NewToken is a token to be kept, as its digest. Project is the only one that it is for, and Role the most that it may do there; 0 and "" for
-// one that stands for its person in everything.
+// NewToken is a token to be kept, as its digest. Project is the only one that it is for, and Role the most that it may do there; 0 and ""
+// for one that stands for its person in everything.
 type NewToken struct {
 	Digest  [32]byte
 	Person  int64
@@ -95,14 +102,16 @@ type NewToken struct {
 
 // AddToken keeps a token's digest, and returns its number.
 func (tx *Tx) AddToken(ctx context.Context, t NewToken) (id int64, err error) {
-	err = tx.q.QueryRow(ctx, `insert into tokens (digest, person_id, label, expires, project_id, role) values ($1, $2, $3, $4, nullif($5::bigint, 0), $6) returning id`,
+	err = tx.q.QueryRow(ctx, `insert into tokens (digest, person_id, label, expires, project_id, role) values ($1, $2, $3, $4,
+		nullif($5::bigint, 0), $6) returning id`,
 		t.Digest[:], t.Person, t.Label, t.Expires, t.Project, t.Role).Scan(&id)
 	return id, err
 }
 
 // Tokens lists the tokens that are for one project and still hold: those of a person, or, with 0, of all. Relies on tokens_of_project.
 func (tx *Tx) Tokens(ctx context.Context, project, person int64) ([]model.Token, error) {
-	rows, err := tx.q.Query(ctx, `select t.id, p.handle, t.label, t.role, t.created, t.expires from tokens t join people p on p.id = t.person_id
+	rows, err := tx.q.Query(ctx, `select t.id, p.handle, t.label, t.role, t.created, t.expires from tokens t join people p
+		on p.id = t.person_id
 		where t.project_id = $1 and ($2 = 0 or t.person_id = $2) and t.revoked is null and t.expires > now() order by t.id`, project, person)
 	if err != nil {
 		return nil, err
@@ -115,7 +124,8 @@ func (tx *Tx) Tokens(ctx context.Context, project, person int64) ([]model.Token,
 
 // EndProjectToken makes a token of a project unusable, and tells whose it was; person 0 stands for anybody's. See ErrNotFound.
 func (tx *Tx) EndProjectToken(ctx context.Context, project, id, person int64) (label, handle string, err error) {
-	err = one(tx.q.QueryRow(ctx, `update tokens t set revoked = now() from people p where p.id = t.person_id and t.project_id = $1 and t.id = $2 and ($3 = 0 or t.person_id = $3)
+	err = one(tx.q.QueryRow(ctx, `update tokens t set revoked = now() from people p where p.id = t.person_id and t.project_id = $1
+		and t.id = $2 and ($3 = 0 or t.person_id = $3)
 		and t.revoked is null returning t.label, p.handle`, project, id, person), &label, &handle)
 	return label, handle, err
 }
@@ -135,20 +145,24 @@ type Token struct {
 	Used *time.Time
 }
 
-// TokenByDigest finds a token, and what its person is in the project with a key. Relies on the primary keys and projects_key_key. Ended covers both expiry and sign-out, by the database's clock.
+// TokenByDigest finds a token, and what its person is in the project with a key. Relies on the primary keys and projects_key_key. Ended
+// covers both expiry and sign-out, by the database's clock.
 func (tx *Tx) TokenByDigest(ctx context.Context, digest [32]byte, key string) (t Token, err error) {
 	err = one(tx.q.QueryRow(ctx, `
-		select p.id, p.handle, p.steward, t.label, coalesce(t.revoked, t.expires), t.revoked is not null or t.expires <= now(), coalesce(j.key, ''), t.role,
+		select p.id, p.handle, p.steward, t.label, coalesce(t.revoked, t.expires), t.revoked is not null or t.expires <= now(), coalesce(j.key,
+			''), t.role,
 			coalesce(h.id, 0), coalesce(m.role, ''), t.used
 		from tokens t join people p on p.id = t.person_id left join projects j on j.id = t.project_id
-		left join projects h on h.key = $2 and h.deleted is null left join memberships m on m.project_id = h.id and m.person_id = p.id where t.digest = $1`, digest[:], key),
+		left join projects h on h.key = $2 and h.deleted is null left join memberships m on m.project_id = h.id and m.person_id = p.id
+			where t.digest = $1`, digest[:], key),
 		&t.Person.ID, &t.Person.Handle, &t.Person.Steward, &t.Label, &t.Expires, &t.Ended, &t.Project, &t.Role, &t.Here.ID, &t.Here.Role, &t.Used)
 	return t, err
 }
 
 // TokenHolds tells whether a token can still be used. Relies on the primary key.
 func (tx *Tx) TokenHolds(ctx context.Context, digest [32]byte) (ok bool, err error) {
-	err = tx.q.QueryRow(ctx, `select exists (select from tokens where digest = $1 and revoked is null and expires > now())`, digest[:]).Scan(&ok)
+	err = tx.q.QueryRow(ctx, `select exists (select from tokens where digest = $1 and revoked is null and expires > now())`,
+		digest[:]).Scan(&ok)
 	return ok, err
 }
 

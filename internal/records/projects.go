@@ -35,17 +35,20 @@ func (tx *Tx) AddProject(ctx context.Context, key string, owner int64) (id int64
 
 // ProjectFor relies on projects_key_key and the primary key of memberships.
 func (tx *Tx) ProjectFor(ctx context.Context, key string, person int64) (p Project, err error) {
-	return scanProject(tx.q.QueryRow(ctx, `select `+projectColumns+` from projects p left join memberships m on m.project_id = p.id and m.person_id = $2
+	return scanProject(tx.q.QueryRow(ctx, `select `+projectColumns+` from projects p left join memberships m on m.project_id = p.id
+		and m.person_id = $2
 		where p.key = $1 and p.deleted is null`, key, person))
 }
 
-const projectColumns = `p.id, p.key, p.handoffs, coalesce(m.role, ''), coalesce(p.storage_limit, 0), p.offer_for, p.answer_within, p.forgotten_after, p.behind_warns`
+const projectColumns = `p.id, p.key, p.handoffs, coalesce(m.role, ''), coalesce(p.storage_limit, 0), p.offer_for, p.answer_within,
+	p.forgotten_after, p.behind_warns`
 
 // scanProject reads projectColumns, behind other columns if there are any.
 func scanProject(row pgx.Row, before ...any) (p Project, err error) {
 	var offer, answer, forgotten int
 	err = one(row, append(before, &p.ID, &p.Key, &p.Handoffs, &p.Role, &p.Limit, &offer, &answer, &forgotten, &p.Terms.BehindWarns)...)
-	p.Terms.OfferFor, p.Terms.AnswerWithin, p.Terms.ForgottenAfter = time.Duration(offer)*time.Second, time.Duration(answer)*time.Second, time.Duration(forgotten)*time.Second
+	p.Terms.OfferFor, p.Terms.AnswerWithin, p.Terms.ForgottenAfter = time.Duration(offer)*time.Second, time.Duration(answer)*time.Second,
+		time.Duration(forgotten)*time.Second
 	return p, err
 }
 
@@ -82,7 +85,8 @@ func (tx *Tx) SetLimit(ctx context.Context, project, limit int64) error {
 
 // Members lists a project's people by handle.
 func (tx *Tx) Members(ctx context.Context, project int64) ([]model.Member, error) {
-	rows, err := tx.q.Query(ctx, `select p.handle, m.role from memberships m join people p on p.id = m.person_id where m.project_id = $1 order by p.handle`, project)
+	rows, err := tx.q.Query(ctx, `select p.handle, m.role from memberships m join people p on p.id = m.person_id where m.project_id = $1
+		order by p.handle`, project)
 	if err != nil {
 		return nil, err
 	}
@@ -117,7 +121,8 @@ func (tx *Tx) Gate(ctx context.Context, project int64, exclusive bool) error {
 
 // AddWorkspace makes a workspace.
 func (tx *Tx) AddWorkspace(ctx context.Context, id string, project, person int64, name, kind string) error {
-	_, err := tx.q.Exec(ctx, `insert into workspaces (id, project_id, person_id, name, kind) values ($1, $2, $3, $4, $5)`, id, project, person, name, kind)
+	_, err := tx.q.Exec(ctx, `insert into workspaces (id, project_id, person_id, name, kind) values ($1, $2, $3, $4, $5)`, id, project, person,
+		name, kind)
 	return err
 }
 
@@ -131,7 +136,8 @@ func (tx *Tx) ConsoleSeat(ctx context.Context, fresh string, project, person int
 
 // FindConsoleSeat is ConsoleSeat for what is only looked at. See ErrNotFound.
 func (tx *Tx) FindConsoleSeat(ctx context.Context, project, person int64) (id string, err error) {
-	err = one(tx.q.QueryRow(ctx, `select id from workspaces where project_id = $1 and person_id = $2 and kind = 'console'`, project, person), &id)
+	err = one(tx.q.QueryRow(ctx, `select id from workspaces where project_id = $1 and person_id = $2 and kind = 'console'`, project, person),
+		&id)
 	return id, err
 }
 
@@ -151,7 +157,8 @@ func (tx *Tx) Heard(ctx context.Context, id string, person int64) error {
 	return err
 }
 
-const workspaceByID = `select w.id, w.project_id, w.person_id, p.handle, w.name, w.kind from workspaces w join people p on p.id = w.person_id where w.id = $1`
+const workspaceByID = `select w.id, w.project_id, w.person_id, p.handle, w.name, w.kind from workspaces w join people p
+	on p.id = w.person_id where w.id = $1`
 
 // WorkspaceByID relies on the primary key.
 func (tx *Tx) WorkspaceByID(ctx context.Context, id string) (Workspace, error) {
@@ -165,7 +172,8 @@ func scanWorkspace(row pgx.Row) (w Workspace, err error) {
 
 // Workspaces lists those of one person in a project, the latest seen first.
 func (tx *Tx) Workspaces(ctx context.Context, project, person int64) ([]model.Workspace, error) {
-	rows, err := tx.q.Query(ctx, `select w.id, w.name, w.kind, p.handle, j.key, w.seen, w.machine, w.folder, w.branch, w.scope, w.follows, w.pinned, w.told,
+	rows, err := tx.q.Query(ctx, `select w.id, w.name, w.kind, p.handle, j.key, w.seen, w.machine, w.folder, w.branch, w.scope, w.follows,
+		w.pinned, w.told,
 			(select count(*) from assets a where a.project_id = w.project_id and a.holder_id = w.person_id and a.workspace_id = w.id),
 			(select count(*) from heads_ups h where h.workspace_id = w.id)
 		from workspaces w join people p on p.id = w.person_id join projects j on j.id = w.project_id
@@ -174,7 +182,8 @@ func (tx *Tx) Workspaces(ctx context.Context, project, person int64) ([]model.Wo
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (w model.Workspace, err error) {
-		err = row.Scan(&w.ID, &w.Name, &w.Kind, &w.Owner, &w.Project, &w.Seen, &w.Machine, &w.Folder, &w.Branch, &w.Scope, &w.Follows, &w.Pinned, &w.Told, &w.Locks, &w.Unsent)
+		err = row.Scan(&w.ID, &w.Name, &w.Kind, &w.Owner, &w.Project, &w.Seen, &w.Machine, &w.Folder, &w.Branch, &w.Scope, &w.Follows, &w.Pinned,
+			&w.Told, &w.Locks, &w.Unsent)
 		return w, err
 	})
 }
@@ -184,7 +193,8 @@ func (tx *Tx) DescribeWorkspace(ctx context.Context, project, person int64, id s
 	if d.Scope == nil {
 		d.Scope = []string{}
 	}
-	tag, err := tx.q.Exec(ctx, `update workspaces set machine = $4, folder = $5, branch = $6, scope = $7, follows = $8, pinned = $9, told = now(), seen = now()
+	tag, err := tx.q.Exec(ctx, `update workspaces set machine = $4, folder = $5, branch = $6, scope = $7, follows = $8, pinned = $9,
+		told = now(), seen = now()
 		where id = $3 and project_id = $1 and person_id = $2`, project, person, id, d.Machine, d.Folder, d.Branch, d.Scope, d.Follows, d.Pinned)
 	return tag.RowsAffected() == 1, err
 }

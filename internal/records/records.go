@@ -34,8 +34,8 @@ var ErrTooLong = errors.New("it took too long")
 // ErrNoText is wrapped where something was no text that the database takes: a zero byte, or broken UTF-8.
 var ErrNoText = errors.New("it is no text")
 
-// patience is how long one statement may take. What keeps the house, by itself or at the operator's command, takes the time that it needs: see
-// Patient.
+// patience is how long one statement may take. What keeps the house, by itself or at the operator's command, takes the time that it needs:
+// see Patient.
 const patience = 60 * time.Second
 
 // DB is a pool of connections, safe for concurrent use.
@@ -120,7 +120,8 @@ func prepare(ctx context.Context, pool *pgxpool.Pool) error {
 		return err
 	}
 	if version > 0 && !whole {
-		return errors.New("the database was made by a first tarnd, whose tables are not read any more; name an empty database with --db (make demo-reset for the demo)")
+		return errors.New("the database was made by a first tarnd, whose tables are not read any more; name an empty database with --db (make " +
+			"demo-reset for the demo)")
 	}
 	return m.Migrate(ctx)
 }
@@ -130,8 +131,8 @@ func address(pool *pgxpool.Pool) string {
 	return fmt.Sprintf("%s:%d", c.Host, c.Port)
 }
 
-// cause is what went wrong in the end, in a few words: what the database said, where it said something, and else what the system said. pgx tries with
-// TLS and without, and joins what came of each try: the first may only say that there is no TLS.
+// cause is what went wrong in the end, in a few words: what the database said, where it said something, and else what the system said. pgx
+// tries with TLS and without, and joins what came of each try: the first may only say that there is no TLS.
 func cause(err error) error {
 	var pg *pgconn.PgError
 	if errors.As(err, &pg) {

@@ -54,7 +54,8 @@ func TestOpenBringsTheSchemaUpToDateAndRefusesANewerOne(t *testing.T) {
 
 func TestADatabaseOfTheFirstDaysIsRefused(t *testing.T) {
 	url := testbed.Database(t)
-	exec(t, url, "create table public.schema_version (version int4 not null); insert into schema_version values (1); create table people (id bigint)")
+	exec(t, url, "create table public.schema_version (version int4 not null); insert into schema_version values (1); create table people "+
+		"(id bigint)")
 	if _, err := records.Open(t.Context(), url); err == nil || !strings.Contains(err.Error(), "empty database") {
 		t.Errorf("got %v", err)
 	}
@@ -284,7 +285,8 @@ func TestADatabaseOfTheLastReleaseMovesOn(t *testing.T) {
 	}
 	exec(t, url, back+"; update schema_version set version = 5")
 	exec(t, url, fmt.Sprintf("update people set mail = 'tamsin@saltpan.example' where id = %d", person))
-	exec(t, url, fmt.Sprintf("insert into waits (project_id, asset_id, person_id, workspace_id, note, since, place) values (%d, 4711, %d, '%s', '', now(), 1)", p, person, space))
+	exec(t, url, fmt.Sprintf("insert into waits (project_id, asset_id, person_id, workspace_id, note, since, place) values (%d, 4711, %d, "+
+		"'%s', '', now(), 1)", p, person, space))
 	db := open(t, url)
 	count := func(sql string) (n int) {
 		conn, err := pgx.Connect(t.Context(), url)

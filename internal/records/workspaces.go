@@ -12,8 +12,10 @@ import (
 
 // SetHeadsUps makes the unsent changes of a workspace those of assets that are given, folded paths beside the rest, and returns how many
 // there are. What stays keeps its time.
-func (tx *Tx) SetHeadsUps(ctx context.Context, project int64, workspace string, folded, states []string, sizes []int64, since []time.Time) (int, error) {
-	if _, err := tx.q.Exec(ctx, `delete from heads_ups h using assets a where h.workspace_id = $1 and a.id = h.asset_id and not a.folded = any($2)`, workspace, folded); err != nil {
+func (tx *Tx) SetHeadsUps(ctx context.Context, project int64, workspace string, folded, states []string, sizes []int64,
+	since []time.Time) (int, error) {
+	if _, err := tx.q.Exec(ctx, `delete from heads_ups h using assets a where h.workspace_id = $1 and a.id = h.asset_id
+		and not a.folded = any($2)`, workspace, folded); err != nil {
 		return 0, err
 	}
 	tag, err := tx.q.Exec(ctx, `
@@ -22,7 +24,8 @@ func (tx *Tx) SetHeadsUps(ctx context.Context, project int64, workspace string, 
 		from unnest($3::text[], $4::text[], $5::bigint[], $6::timestamptz[]) as u (f, s, n, t)
 		cross join lateral (select id from assets a where a.project_id = $1 and a.folded = u.f limit 1) a
 		order by a.id
-		on conflict (workspace_id, asset_id) do update set state = excluded.state, size = excluded.size`, project, workspace, folded, states, sizes, since)
+		on conflict (workspace_id, asset_id) do update set state = excluded.state, size =
+			excluded.size`, project, workspace, folded, states, sizes, since)
 	return int(tag.RowsAffected()), err
 }
 
@@ -34,7 +37,8 @@ func (tx *Tx) DropHeadsUps(ctx context.Context, workspace string, assets []int64
 
 // ForgetHeadsUps takes out all those of a person in a project.
 func (tx *Tx) ForgetHeadsUps(ctx context.Context, project, person int64) error {
-	_, err := tx.q.Exec(ctx, `delete from heads_ups h using workspaces w where h.project_id = $1 and w.id = h.workspace_id and w.person_id = $2`, project, person)
+	_, err := tx.q.Exec(ctx, `delete from heads_ups h using workspaces w where h.project_id = $1 and w.id = h.workspace_id
+		and w.person_id = $2`, project, person)
 	return err
 }
 
@@ -84,8 +88,10 @@ func scanHeadsUps(rows pgx.Rows) ([]model.HeadsUp, error) {
 // ContentAt is what is in the newest version of the asset at a folded path; ok is false where there is none.
 func (tx *Tx) ContentAt(ctx context.Context, project int64, folded string) (c Content, version int, ok bool, err error) {
 	var digest []byte
-	err = one(tx.q.QueryRow(ctx, `select c.id, c.digest, c.size, a.newest from assets a join versions v on v.asset_id = a.id and v.number = a.newest
-		join contents c on c.id = v.content_id where a.project_id = $1 and a.folded = $2 and not a.gone`, project, folded), &c.ID, &digest, &c.Size, &version)
+	err = one(tx.q.QueryRow(ctx, `select c.id, c.digest, c.size, a.newest from assets a join versions v on v.asset_id = a.id
+		and v.number = a.newest
+		join contents c on c.id = v.content_id where a.project_id = $1 and a.folded = $2
+			and not a.gone`, project, folded), &c.ID, &digest, &c.Size, &version)
 	if err == ErrNotFound {
 		return c, 0, false, nil
 	}
@@ -98,7 +104,8 @@ func (tx *Tx) ContentAt(ctx context.Context, project int64, folded string) (c Co
 
 // AddRuleRequest keeps what somebody asks of the leads.
 func (tx *Tx) AddRuleRequest(ctx context.Context, project, person int64, path, reason string) (id int64, err error) {
-	err = tx.q.QueryRow(ctx, `insert into rule_requests (project_id, person_id, path, reason) values ($1, $2, $3, $4) returning id`, project, person, path, reason).Scan(&id)
+	err = tx.q.QueryRow(ctx, `insert into rule_requests (project_id, person_id, path, reason) values ($1, $2, $3, $4) returning id`, project,
+		person, path, reason).Scan(&id)
 	return id, err
 }
 
@@ -118,9 +125,11 @@ func (tx *Tx) RuleRequests(ctx context.Context, project int64) ([]model.RuleRequ
 }
 
 // AnswerRuleRequest answers one that is open, and returns its path and who asked.
-func (tx *Tx) AnswerRuleRequest(ctx context.Context, project, id, person int64, accepted bool, word string) (path, asker string, err error) {
+func (tx *Tx) AnswerRuleRequest(ctx context.Context, project, id, person int64, accepted bool,
+	word string) (path, asker string, err error) {
 	err = one(tx.q.QueryRow(ctx, `update rule_requests r set answered = now(), accepted = $4, answerer_id = $3, word = $5 from people p
-		where r.project_id = $1 and r.id = $2 and r.answered is null and p.id = r.person_id returning r.path, p.handle`, project, id, person, accepted, word), &path, &asker)
+		where r.project_id = $1 and r.id = $2 and r.answered is null and p.id = r.person_id
+			returning r.path, p.handle`, project, id, person, accepted, word), &path, &asker)
 	return path, asker, err
 }
 
@@ -131,13 +140,16 @@ func (tx *Tx) FreePaths(ctx context.Context, project int64, ids []int64, folded 
 		return nil
 	}
 	if _, err := tx.q.Exec(ctx, `delete from assets a where a.id in (select x.id from unnest($2::text[]) u (f)
-		cross join lateral (select id, newest from assets a where a.project_id = $1 and a.folded = u.f limit 1) x where x.newest = 0)`, project, folded); err != nil {
+		cross join lateral (select id, newest from assets a where a.project_id = $1 and a.folded = u.f limit 1) x
+			where x.newest = 0)`, project, folded); err != nil {
 		return err
 	}
 	// One look into an index for each path and each id: an "or" of the two would compare every row with every element.
 	_, err := tx.q.Exec(ctx, `with moved as materialized (select i, f from unnest($2::bigint[], $3::text[]) as u (i, f))
 		update assets a set folded = chr(1) || a.id || '/' || a.folded where not starts_with(a.folded, chr(1)) and a.id in (
-			select x.id from moved u cross join lateral (select id, gone from assets a where a.project_id = $1 and a.folded = u.f limit 1) x where x.id <> u.i and (x.gone or x.id in (select i from moved))
-			union select x.id from moved u cross join lateral (select id, folded from assets a where a.id = u.i and a.project_id = $1 limit 1) x where x.folded <> u.f)`, project, ids, folded)
+			select x.id from moved u cross join lateral (select id, gone from assets a where a.project_id = $1 and a.folded = u.f limit 1) x
+				where x.id <> u.i and (x.gone or x.id in (select i from moved))
+			union select x.id from moved u cross join lateral (select id, folded from assets a where a.id = u.i and a.project_id = $1 limit 1) x
+				where x.folded <> u.f)`, project, ids, folded)
 	return err
 }

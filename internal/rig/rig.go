@@ -116,7 +116,8 @@ func (m Machine) Command(ctx context.Context, dir string, args ...string) *exec.
 	if cmd.Dir = dir; m.Served {
 		cmd = exec.CommandContext(ctx, "env", append([]string{"-C", dir}, cmd.Args...)...)
 	}
-	cmd.Env = []string{"PATH=" + filepath.Join(m.Home, "bin") + ":" + os.Getenv("PATH"), "HOME=" + m.Home, "XDG_CONFIG_HOME=" + m.Home + "/.config",
+	cmd.Env = []string{"PATH=" + filepath.Join(m.Home, "bin") + ":" + os.Getenv("PATH"), "HOME=" + m.Home, "XDG_CONFIG_HOME=" + m.Home +
+		"/.config",
 		"XDG_STATE_HOME=" + m.Home + "/.state", "TARN_MACHINE=" + m.Handle + "-pc"}
 	cmd.Env = append(cmd.Env, m.Env...)
 	return cmd
@@ -140,7 +141,8 @@ func (m Machine) Run(ctx context.Context, dir, input string, args ...string) (Re
 	if cmd.ProcessState == nil {
 		return Result{}, err
 	}
-	r := Result{Status: cmd.ProcessState.ExitCode(), Out: out.String(), Errs: errs.String(), CPU: cmd.ProcessState.UserTime() + cmd.ProcessState.SystemTime()}
+	r := Result{Status: cmd.ProcessState.ExitCode(), Out: out.String(), Errs: errs.String(),
+		CPU: cmd.ProcessState.UserTime() + cmd.ProcessState.SystemTime()}
 	if usage, ok := cmd.ProcessState.SysUsage().(*syscall.Rusage); ok {
 		r.Memory = usage.Maxrss * 1024
 	}

@@ -26,8 +26,8 @@ func rows(limit int) int {
 	return limit
 }
 
-// Changes is the state of a project as of At (a handoff, a time, a milestone, or the newest): what is different from handoff Since, or all of it. It comes
-// in the order of folded paths, in pages: After is the Next of the page before. WithLocks asks for what is held, too.
+// Changes is the state of a project as of At (a handoff, a time, a milestone, or the newest): what is different from handoff Since, or all
+// of it. It comes in the order of folded paths, in pages: After is the Next of the page before. WithLocks asks for what is held, too.
 type Changes struct {
 	Since     int
 	At        string
@@ -88,7 +88,8 @@ func (s *Service) Changes(ctx context.Context, actor Actor, key string, q Change
 
 // differences are those of two trees behind the key after and within a scope, at most limit of them. What lies outside the scope is jumped
 // over, so that it costs nothing.
-func (s *Service) differences(ctx context.Context, tx *records.Tx, p records.Project, from, to chunk.Digest, after string, in scope.Scope, limit int) (out []tree.Difference, err error) {
+func (s *Service) differences(ctx context.Context, tx *records.Tx, p records.Project, from, to chunk.Digest, after string, in scope.Scope,
+	limit int) (out []tree.Difference, err error) {
 	forest := s.forest(tx, p.ID)
 	for more := true; more; {
 		more = false
@@ -143,7 +144,8 @@ func leftBehind(e *tree.Entry, found map[int64]model.Asset) model.Asset {
 		a.Path = e.Spelling() // it may have been moved before it was deleted
 		return a
 	}
-	return model.Asset{Path: e.Spelling(), Gone: true, Newest: a.Newest, MovedTo: a.Path, Author: a.Author, At: a.At, Handoff: a.Handoff, Note: a.Note}
+	return model.Asset{Path: e.Spelling(), Gone: true, Newest: a.Newest, MovedTo: a.Path, Author: a.Author, At: a.At, Handoff: a.Handoff,
+		Note: a.Note}
 }
 
 // inOrder reads assets by id, as they are as of a handoff.
@@ -158,9 +160,10 @@ func inOrder(ctx context.Context, tx *records.Tx, p records.Project, ids []int64
 	return list, err
 }
 
-// Folder lists what is right in one folder ("" for the root) or, with text, what has text in its path anywhere, as of a state: a page behind
-// after, which is the Next of the page before.
-func (s *Service) Folder(ctx context.Context, actor Actor, key, folder, at, text, after string, limit int) (page model.FolderPage, err error) {
+// Folder lists what is right in one folder ("" for the root) or, with text, what has text in its path anywhere, as of a state: a page
+// behind after, which is the Next of the page before.
+func (s *Service) Folder(ctx context.Context, actor Actor, key, folder, at, text, after string,
+	limit int) (page model.FolderPage, err error) {
 	limit = rows(limit)
 	page.Folders, page.Assets = []model.Folder{}, []model.Asset{}
 	err = s.read(ctx, func(tx *records.Tx) error {
@@ -210,7 +213,8 @@ func (s *Service) Folder(ctx context.Context, actor Actor, key, folder, at, text
 }
 
 // searchAt looks for text in the paths of an old state.
-func (s *Service) searchAt(ctx context.Context, tx *records.Tx, p records.Project, number int, text, after string, limit int, page *model.FolderPage) error {
+func (s *Service) searchAt(ctx context.Context, tx *records.Tx, p records.Project, number int, text, after string, limit int,
+	page *model.FolderPage) error {
 	root, err := rootAt(ctx, tx, p, number)
 	if err != nil {
 		return err
@@ -257,8 +261,8 @@ func (s *Service) History(ctx context.Context, actor Actor, key, path string) (a
 	return asset, versions, err
 }
 
-// HandoffFilter says which handoffs are wanted; zero values filter nothing. Path is an asset, a folder, or a pattern with * or ?; Kind a kind
-// of asset; Since and Until are days or times. Assets is how many of its assets each is listed with, at most.
+// HandoffFilter says which handoffs are wanted; zero values filter nothing. Path is an asset, a folder, or a pattern with * or ?; Kind a
+// kind of asset; Since and Until are days or times. Assets is how many of its assets each is listed with, at most.
 type HandoffFilter struct {
 	Before, Limit     int
 	Author            string
@@ -277,7 +281,8 @@ func (f HandoffFilter) query() (q records.HandoffQuery, err error) {
 			return q, model.NewProblem(model.BadRequest, "shorten it", "a filter has at most 2,000 characters")
 		}
 	}
-	q = records.HandoffQuery{Before: f.Before, Limit: rows(f.Limit), Author: f.Author, Task: f.Task, Stage: f.Stage, Text: strings.TrimSpace(f.Text), Assets: min(max(f.Assets, 0), MaxListed)}
+	q = records.HandoffQuery{Before: f.Before, Limit: rows(f.Limit), Author: f.Author, Task: f.Task, Stage: f.Stage,
+		Text: strings.TrimSpace(f.Text), Assets: min(max(f.Assets, 0), MaxListed)}
 	if path := strings.Trim(f.Path, "/"); assetpath.IsGlob(path) {
 		if strings.Count(path, "*") > maxWild {
 			return q, model.NewProblem(model.BadRequest, "take a simpler one", "a pattern has at most %d stars", maxWild)
@@ -288,7 +293,8 @@ func (f HandoffFilter) query() (q records.HandoffQuery, err error) {
 	}
 	if f.Kind != "" {
 		if q.Kind = media.KindPattern(f.Kind); q.Kind == "" {
-			return q, model.NewProblem(model.BadRequest, "take one of "+strings.Join(media.Kinds, ", "), "there is no kind of asset %q", printable(f.Kind))
+			return q, model.NewProblem(model.BadRequest, "take one of "+strings.Join(media.Kinds, ", "), "there is no kind of asset %q",
+				printable(f.Kind))
 		}
 	}
 	for _, t := range []struct {
@@ -301,7 +307,8 @@ func (f HandoffFilter) query() (q records.HandoffQuery, err error) {
 		}
 		var ok bool
 		if *t.into, ok = point.Time(t.text, time.UTC, t.end); !ok {
-			return q, model.NewProblem(model.BadRequest, "take for example 2026-03-02, or 2026-03-02T15:04:05Z", "%q is no day and no time", printable(t.text))
+			return q, model.NewProblem(model.BadRequest, "take for example 2026-03-02, or 2026-03-02T15:04:05Z", "%q is no day and no time",
+				printable(t.text))
 		}
 	}
 	return q, nil

@@ -106,7 +106,8 @@ func (s *Service) changesBetween(ctx context.Context, tx *records.Tx, p records.
 		if d.To == nil {
 			continue
 		}
-		a := changed{model.HandoffAsset{Path: d.To.Spelling(), Change: "new", Version: d.To.Version, Size: d.To.Size, Content: hex.EncodeToString(d.To.Content[:])}, d.To.Asset}
+		a := changed{model.HandoffAsset{Path: d.To.Spelling(), Change: "new", Version: d.To.Version, Size: d.To.Size,
+			Content: hex.EncodeToString(d.To.Content[:])}, d.To.Asset}
 		before := d.From
 		if before == nil || before.Asset != d.To.Asset {
 			if before = left[d.To.Asset]; before != nil {
@@ -126,7 +127,8 @@ func (s *Service) changesBetween(ctx context.Context, tx *records.Tx, p records.
 	}
 	for _, d := range diffs {
 		if d.From != nil && (d.To == nil || d.To.Asset != d.From.Asset) && !came[d.From.Asset] {
-			list = append(list, changed{model.HandoffAsset{Path: d.From.Spelling(), Change: "gone", Before: d.From.Version, SizeBefore: d.From.Size}, d.From.Asset})
+			list = append(list, changed{model.HandoffAsset{Path: d.From.Spelling(), Change: "gone", Before: d.From.Version, SizeBefore: d.From.Size},
+				d.From.Asset})
 		}
 	}
 	sort.Slice(list, func(i, j int) bool { return list[i].Path < list[j].Path })

@@ -18,8 +18,8 @@ import (
 	"kettletarn/internal/records"
 )
 
-// Every change of a project goes one way, from top to bottom of this file: load what it can touch, judge it (package change), write what comes
-// of it. A check ends before the third step.
+// Every change of a project goes one way, from top to bottom of this file: load what it can touch, judge it (package change), write what
+// comes of it. A check ends before the third step.
 
 // loaded is what was loaded for a change: the state that it is judged against, and the rows behind that.
 type loaded struct {
@@ -32,9 +32,10 @@ type loaded struct {
 	contents map[chunk.Digest]records.Content
 }
 
-// load reads what changes can touch, in few statements whatever their number. With claim, paths that nobody has are claimed and the rows of assets
-// are locked, by id, behind the gate that the caller has passed; what is decided on is read after that.
-func (s *Service) load(ctx context.Context, tx *records.Tx, p records.Project, who lock.Place, changes []change.Change, w change.Wish, claim bool) (*loaded, error) {
+// load reads what changes can touch, in few statements whatever their number. With claim, paths that nobody has are claimed and the rows
+// of assets are locked, by id, behind the gate that the caller has passed; what is decided on is read after that.
+func (s *Service) load(ctx context.Context, tx *records.Tx, p records.Project, who lock.Place, changes []change.Change, w change.Wish,
+	claim bool) (*loaded, error) {
 	l := &loaded{project: p, laid: change.Lay(changes), wish: w, rows: map[int64]*records.Asset{}}
 	places := l.laid.Places()
 	assets := tx.Assets
@@ -67,8 +68,9 @@ func (s *Service) load(ctx context.Context, tx *records.Tx, p records.Project, w
 	if err != nil {
 		return nil, err
 	}
-	l.state = &change.State{Terms: terms(p, now), Who: who, Lead: model.AtLeast(p.Role, model.Lead), Assets: make(map[string]*change.Asset, len(places)),
-		Sizes: make(map[chunk.Digest]int64, len(l.contents))}
+	l.state = &change.State{Terms: terms(p, now), Who: who, Lead: model.AtLeast(p.Role, model.Lead),
+		Assets: make(map[string]*change.Asset, len(places)),
+		Sizes:  make(map[chunk.Digest]int64, len(l.contents))}
 	for d, c := range l.contents {
 		l.state.Sizes[d] = c.Size
 	}
@@ -195,7 +197,8 @@ func sayWhoTook(ctx context.Context, tx *records.Tx, plan *change.Plan) error {
 	for _, lost := range plan.Lost {
 		if o, ok := took[lost.Asset]; ok {
 			r := &plan.Refusals[lost.Refusal]
-			r.Message = fmt.Sprintf("%s: you no longer hold it: %s took it away from you on %s: %s", r.Path, o.By, o.At.UTC().Format("2 January 15:04"), text.Line(o.Word))
+			r.Message = fmt.Sprintf("%s: you no longer hold it: %s took it away from you on %s: %s", r.Path, o.By,
+				o.At.UTC().Format("2 January 15:04"), text.Line(o.Word))
 		}
 	}
 	return err
@@ -212,9 +215,11 @@ type origin struct {
 
 // writePlan writes a plan: the nodes of the tree first, then, with the branch locked, locks and handoff. unlocked is how
 // many assets' locks changed.
-func (s *Service) writePlan(ctx context.Context, tx *records.Tx, l *loaded, plan change.Plan, actor Actor, send Send, by origin) (out Receipt, unlocked int, err error) {
+func (s *Service) writePlan(ctx context.Context, tx *records.Tx, l *loaded, plan change.Plan, actor Actor, send Send,
+	by origin) (out Receipt, unlocked int, err error) {
 	if len(plan.Missing) > 0 {
-		return out, 0, model.NewProblem(model.ChunksMissing, "send the content first", "the service does not have the content %s that is named", plan.Missing[0])
+		return out, 0, model.NewProblem(model.ChunksMissing, "send the content first", "the service does not have the content %s that is named",
+			plan.Missing[0])
 	}
 	p := l.project
 	h := records.NewHandoff{Author: by.author, Workspace: l.state.Who.WorkspaceID, Branch: l.branch.ID, Key: send.Key}
@@ -222,7 +227,8 @@ func (s *Service) writePlan(ctx context.Context, tx *records.Tx, l *loaded, plan
 	var moved []int64
 	var to []string
 	for i, v := range plan.Versions {
-		row := records.NewVersion{Asset: v.Asset.ID, Number: v.Number, Before: v.Asset.Newest, Path: v.Path, Folded: v.Folded, Executable: v.Executable}
+		row := records.NewVersion{Asset: v.Asset.ID, Number: v.Number, Before: v.Asset.Newest, Path: v.Path, Folded: v.Folded,
+			Executable: v.Executable}
 		if !v.Gone {
 			row.Content, row.Size = l.contents[v.Content].ID, v.Size
 		}
@@ -271,7 +277,8 @@ func (s *Service) writePlan(ctx context.Context, tx *records.Tx, l *loaded, plan
 
 // growTree makes the tree that comes of a plan and locks the branch. The nodes are made and written before that; where the branch has moved
 // meanwhile, they are made again on top of what it holds now.
-func (s *Service) growTree(ctx context.Context, tx *records.Tx, l *loaded, plan change.Plan, h *records.NewHandoff) (root chunk.Digest, err error) {
+func (s *Service) growTree(ctx context.Context, tx *records.Tx, l *loaded, plan change.Plan,
+	h *records.NewHandoff) (root chunk.Digest, err error) {
 	for {
 		forest := s.forest(tx, l.project.ID)
 		if root, err = forest.Apply(ctx, l.branch.Root, plan.Tree); err != nil {

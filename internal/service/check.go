@@ -104,14 +104,16 @@ func (s *Service) room(ctx context.Context, tx *records.Tx, p records.Project, c
 			return err
 		}
 		if stored+coming > p.Limit {
-			return model.NewProblem(model.LimitReached, "ask whoever runs the service, a steward, to raise the limit, or send less", "this send brings up to %s, and %s has %s left of its limit of %s", size, p.Key,
+			return model.NewProblem(model.LimitReached, "ask whoever runs the service, a steward, to raise the limit, or send less",
+				"this send brings up to %s, and %s has %s left of its limit of %s", size, p.Key,
 				humanize.IBytes(uint64(max(p.Limit-stored, 0))), humanize.IBytes(uint64(p.Limit)))
 		}
 	}
 	free, err := s.store.Free(ctx)
 	if err == nil && free >= 0 && coming > free-spare {
 		s.log.Warn("a send was refused for want of room", "project", p.Key, "coming", size, "free", humanize.IBytes(uint64(free)))
-		return model.NewProblem(model.DiskFull, "ask whoever runs it to make room, then run the same command again", "this send brings up to %s, and the service has room for %s", size, humanize.IBytes(uint64(max(free-spare, 0))))
+		return model.NewProblem(model.DiskFull, "ask whoever runs it to make room, then run the same command again",
+			"this send brings up to %s, and the service has room for %s", size, humanize.IBytes(uint64(max(free-spare, 0))))
 	}
 	return err
 }

@@ -102,7 +102,8 @@ func (c *collection) behindGate(ctx context.Context, work func(*records.Tx) erro
 	})
 }
 
-// dropContents is looked for with everybody at work, and only what was found is looked at again behind the gate: with nothing to drop, nobody waits.
+// dropContents is looked for with everybody at work, and only what was found is looked at again behind the gate: with nothing to drop,
+// nobody waits.
 func (c *collection) dropContents(ctx context.Context) error {
 	for after := int64(0); ; {
 		var ids []int64
@@ -151,7 +152,8 @@ func (c *collection) unreferred(ctx context.Context, set map[chunk.Digest]bool) 
 }
 
 // pages calls work with the set of each page of chunks that list gives, without those that some content has.
-func (c *collection) pages(ctx context.Context, list func(tx *records.Tx, after []byte) ([]chunk.Digest, error), work func([]chunk.Digest) error) error {
+func (c *collection) pages(ctx context.Context, list func(tx *records.Tx,
+	after []byte) ([]chunk.Digest, error), work func([]chunk.Digest) error) error {
 	after := []byte{}
 	for {
 		var page []chunk.Digest

@@ -19,8 +19,10 @@ import (
 
 // age makes everything look as if it had last been touched so long ago.
 func (k *kept) age(days int) {
-	for _, table := range []string{"chunks set seen = seen - make_interval(days => %d)", "contents set seen = seen - make_interval(days => %d)", "packs set created = created - make_interval(days => %d)",
-		"chunks set condemned = condemned - make_interval(days => %d) where condemned is not null", "packs set condemned = condemned - make_interval(days => %d) where condemned is not null"} {
+	for _, table := range []string{"chunks set seen = seen - make_interval(days => %d)",
+		"contents set seen = seen - make_interval(days => %d)", "packs set created = created - make_interval(days => %d)",
+		"chunks set condemned = condemned - make_interval(days => %d) where condemned is not null",
+		"packs set condemned = condemned - make_interval(days => %d) where condemned is not null"} {
 		k.exec("update " + fmt.Sprintf(table, days))
 	}
 }
@@ -55,7 +57,8 @@ func TestCollectRemovesWhatNothingRefersToInTwoSteps(t *testing.T) {
 	if c := k.collect(); c.Chunks != int64(len(lost.Records)-1) {
 		t.Errorf("the second step: %+v", c)
 	}
-	if missing, err := k.MissingChunks(ctx, k.tamsin, key, []chunk.Digest{lost.Chunks[0].Digest, lost.Chunks[1].Digest}); err != nil || len(missing) != 1 || missing[0] != lost.Chunks[1].Digest {
+	if missing, err := k.MissingChunks(ctx, k.tamsin, key, []chunk.Digest{lost.Chunks[0].Digest, lost.Chunks[1].Digest}); err != nil ||
+		len(missing) != 1 || missing[0] != lost.Chunks[1].Digest {
 		t.Errorf("missing are %v, %v", missing, err)
 	}
 	k.age(2)
@@ -116,8 +119,10 @@ func TestCollectRemovesDeletedProjectsAndOrphans(t *testing.T) {
 	ok(t)(k.take(k.tamsin, service.Wish{}, "held.txt", "ended.txt"))
 	ok(t)(k.Ask(t.Context(), k.rurik, key, k.space["rurik"], "held.txt", "a moment"))
 	k.giveBack(k.tamsin, "ended.txt")
-	k.exec("insert into hooks (project_id, url, secret, kinds, person_id) select p.id, 'http://127.0.0.1:1', 's', '{work}', o.id from projects p, people o limit 1")
-	k.exec("insert into deliveries (event_id, project_id, hook_id, due) select e.id, e.project_id, h.id, now() from events e, hooks h where e.project_id = h.project_id limit 1")
+	k.exec("insert into hooks (project_id, url, secret, kinds, person_id) select p.id, 'http://127.0.0.1:1', 's', '{work}', o.id from " +
+		"projects p, people o limit 1")
+	k.exec("insert into deliveries (event_id, project_id, hook_id, due) select e.id, e.project_id, h.id, now() from events e, hooks h where " +
+		"e.project_id = h.project_id limit 1")
 	k.exec("update projects set deleted = now()")
 	if _, err := k.Project(t.Context(), k.odile, key); err == nil {
 		t.Error("a deleted project is shown")
@@ -144,7 +149,8 @@ func TestCollectBesideSends(t *testing.T) {
 				t.Errorf("collect: %v", err)
 				return
 			}
-			collected.Chunks, collected.Rewritten, collected.Packs = collected.Chunks+c.Chunks, collected.Rewritten+c.Rewritten, collected.Packs+c.Packs
+			collected.Chunks, collected.Rewritten, collected.Packs = collected.Chunks+c.Chunks, collected.Rewritten+c.Rewritten,
+				collected.Packs+c.Packs
 			_ = k.KeepHistory(t.Context())
 		}
 	})

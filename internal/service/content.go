@@ -78,7 +78,8 @@ func checked(next func() (pack.Record, error), buf []byte) func() (pack.Record, 
 		}
 		data, err := r.Decode(buf)
 		if err != nil {
-			return r, model.NewProblem(model.DigestMismatch, "send it again; if it happens again, check the memory and the disk of the machine that sends", "%s", err.Error())
+			return r, model.NewProblem(model.DigestMismatch,
+				"send it again; if it happens again, check the memory and the disk of the machine that sends", "%s", err.Error())
 		}
 		switch r.Kind {
 		case pack.Chunk:
@@ -97,7 +98,8 @@ func checked(next func() (pack.Record, error), buf []byte) func() (pack.Record, 
 func packName(project int64) string { return fmt.Sprintf("p%d/%s.pack", project, newID()) }
 
 // putPack writes one durable pack of what next gives, until io.EOF. Without a record there is no pack.
-func (s *Service) putPack(ctx context.Context, project int64, next func() (pack.Record, error)) (name string, size int64, entries []pack.Entry, err error) {
+func (s *Service) putPack(ctx context.Context, project int64,
+	next func() (pack.Record, error)) (name string, size int64, entries []pack.Entry, err error) {
 	first, err := next()
 	if err == io.EOF {
 		return "", 0, nil, nil
@@ -163,7 +165,8 @@ func (s *Service) charge(ctx context.Context, tx *records.Tx, p records.Project,
 }
 
 func noRoomLeft(key string, stored, limit int64) error {
-	return model.NewProblem(model.LimitReached, "ask whoever runs the service, a steward, to raise the limit; nothing is lost, and everything that is there can be read",
+	return model.NewProblem(model.LimitReached, "ask whoever runs the service, a steward, to raise the limit; nothing is lost, and "+
+		"everything that is there can be read",
 		"%s takes %s of the %s that it may take", key, humanize.IBytes(uint64(stored)), humanize.IBytes(uint64(limit)))
 }
 

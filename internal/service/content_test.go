@@ -87,7 +87,8 @@ func TestWhatASenderClaimsIsCheckedInTheBackground(t *testing.T) {
 	true1, true2 := bytes.Repeat([]byte("kelp and brine "), 200_000), bytes.Repeat([]byte("salt and brine "), 200_000)
 	honest, false2 := chunk.Sum(true1), chunk.Sum([]byte("other"))
 	a, b, c := m.content(m.tamsin, true1), m.content(m.tamsin, true2), m.content(m.tamsin, []byte("one chunk"))
-	ok(t)(m.send(m.tamsin, service.Change{Path: "a.bin", Content: a.Content, Size: a.Size, Digest: &honest}, service.Change{Path: "b.bin", Content: b.Content, Size: b.Size, Digest: &false2},
+	ok(t)(m.send(m.tamsin, service.Change{Path: "a.bin", Content: a.Content, Size: a.Size, Digest: &honest},
+		service.Change{Path: "b.bin", Content: b.Content, Size: b.Size, Digest: &false2},
 		service.Change{Path: "c.bin", Content: c.Content, Size: c.Size}))
 	digest := func(path string) string {
 		_, versions, err := m.History(ctx, m.odile, key, path)
@@ -301,7 +302,8 @@ func TestADropFromThePage(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
 	drop := func(path string, base int, body string) (service.Receipt, error) {
-		return m.Drop(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: model.KindConsole, Note: "dropped", Changes: []service.Change{{Path: path, Base: base}}}, strings.NewReader(body))
+		return m.Drop(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: model.KindConsole, Note: "dropped",
+			Changes: []service.Change{{Path: path, Base: base}}}, strings.NewReader(body))
 	}
 	large := strings.Repeat("kelp and brine ", 400_000)
 	ok(t)(drop("a.bin", 0, large))
@@ -313,7 +315,8 @@ func TestADropFromThePage(t *testing.T) {
 		t.Errorf("%d bytes come back, %v", len(data), err)
 	}
 	read := &counting{r: strings.NewReader(large)}
-	_, err = m.Drop(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: model.KindConsole, Note: "dropped", Changes: []service.Change{{Path: "a.bin", Base: 1}}}, read)
+	_, err = m.Drop(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: model.KindConsole, Note: "dropped",
+		Changes: []service.Change{{Path: "a.bin", Base: 1}}}, read)
 	reason(t, err, "not-locked")
 	if read.n != 0 {
 		t.Errorf("%d bytes were read of a drop that is refused", read.n)

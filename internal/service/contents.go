@@ -59,8 +59,8 @@ func (s *Service) adopt(ctx context.Context, actor Actor, p records.Project, cha
 	return nil
 }
 
-// MaxAsset is the most bytes that one asset has, and MaxChunks the most chunks. A manifest is a tree in which one node may stand in many places: a few
-// hundred bytes of it can stand for any size.
+// MaxAsset is the most bytes that one asset has, and MaxChunks the most chunks. A manifest is a tree in which one node may stand in many
+// places: a few hundred bytes of it can stand for any size.
 const (
 	MaxAsset  = 4 << 40
 	MaxChunks = 1 << 24
@@ -95,7 +95,8 @@ func (w *adoption) page(digests []chunk.Digest, byDigest map[chunk.Digest]Change
 				first = ref
 			}
 			if c.Size += int64(ref.Size); c.Size > MaxAsset || chunks > MaxChunks {
-				return model.NewProblem(model.TooLarge, "split the file", "an asset has at most %s, in at most %d chunks", humanize.IBytes(MaxAsset), MaxChunks)
+				return model.NewProblem(model.TooLarge, "split the file", "an asset has at most %s, in at most %d chunks", humanize.IBytes(MaxAsset),
+					MaxChunks)
 			}
 			return w.want(ref)
 		})
@@ -114,7 +115,8 @@ func (w *adoption) page(digests []chunk.Digest, byDigest map[chunk.Digest]Change
 			c.Whole = &first.Digest
 		}
 		if c.Whole != nil && c.Claimed != nil && *c.Whole != *c.Claimed {
-			return model.NewProblem(model.DigestMismatch, "read the file again and send it again", "content %s does not have the BLAKE3 that is claimed for it", d)
+			return model.NewProblem(model.DigestMismatch, "read the file again and send it again",
+				"content %s does not have the BLAKE3 that is claimed for it", d)
 		}
 		list = append(list, c)
 	}
@@ -158,7 +160,8 @@ func (w *adoption) check() error {
 		if !there {
 			w.missing = append(w.missing, ref.Digest)
 		} else if size != ref.Size {
-			return model.NewProblem(model.DigestMismatch, "read the file again and send it again", "chunk %s has %d bytes, and the manifest says %d", ref.Digest, size, ref.Size)
+			return model.NewProblem(model.DigestMismatch, "read the file again and send it again", "chunk %s has %d bytes, and the manifest says %d",
+				ref.Digest, size, ref.Size)
 		}
 	}
 	w.refs = w.refs[:0]
@@ -269,6 +272,7 @@ func (s *Service) seal(ctx context.Context, c records.Content) error {
 			return err
 		}
 		s.log.Warn("a false claim", "content", c.Digest.String(), "claimed", c.Claimed.String(), "is", whole.String(), "person", c.Person)
-		return tx.AddEvent(ctx, c.Project, c.Person, "content.false-claim", map[string]any{"content": c.Digest.String(), "claimed": c.Claimed.String(), "is": whole.String(), "paths": paths})
+		return tx.AddEvent(ctx, c.Project, c.Person, "content.false-claim",
+			map[string]any{"content": c.Digest.String(), "claimed": c.Claimed.String(), "is": whole.String(), "paths": paths})
 	})
 }

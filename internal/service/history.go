@@ -95,7 +95,8 @@ func (s *Service) keepSome(ctx context.Context, p records.Project) (more bool, e
 }
 
 // putHistory writes one pack with handoffs and the nodes that their trees have and those before have not.
-func (s *Service) putHistory(ctx context.Context, tx *records.Tx, p records.Project, list []chain.Handoff) (string, int64, []pack.Entry, error) {
+func (s *Service) putHistory(ctx context.Context, tx *records.Tx, p records.Project,
+	list []chain.Handoff) (string, int64, []pack.Entry, error) {
 	forest := s.forest(tx, p.ID)
 	written := map[chunk.Digest]bool{}
 	var queue []pack.Record

@@ -210,14 +210,16 @@ func TestAReaderSetsDamageAside(t *testing.T) {
 	m := testbed.Cut(t, []byte(body))
 	file, e := k.holding(m.Chunks[1].Digest)
 	k.flip(file, e.Offset)
-	err := k.FetchChunks(t.Context(), k.viewer, key, []chunk.Digest{m.Chunks[0].Digest, m.Chunks[1].Digest}, func(pack.Record) error { return nil })
+	err := k.FetchChunks(t.Context(), k.viewer, key, []chunk.Digest{m.Chunks[0].Digest, m.Chunks[1].Digest},
+		func(pack.Record) error { return nil })
 	testbed.Problem(t, err, model.Damaged)
 	if wanted, err := k.Wanted(t.Context(), k.tamsin, key); err != nil || len(wanted) != 1 {
 		t.Errorf("wanted are %v, %v", wanted, err)
 	}
 	// The others around it are still handed out.
 	n := 0
-	if err := k.FetchChunks(t.Context(), k.viewer, key, []chunk.Digest{m.Chunks[0].Digest, m.Chunks[2].Digest}, func(pack.Record) error { n++; return nil }); err != nil || n != 2 {
+	if err := k.FetchChunks(t.Context(), k.viewer, key, []chunk.Digest{m.Chunks[0].Digest, m.Chunks[2].Digest},
+		func(pack.Record) error { n++; return nil }); err != nil || n != 2 {
 		t.Errorf("%d chunks come, %v", n, err)
 	}
 }
@@ -225,7 +227,8 @@ func TestAReaderSetsDamageAside(t *testing.T) {
 func TestPacksThatAreGoneOrCutOff(t *testing.T) {
 	k := newKept(t)
 	ctx := t.Context()
-	bodies := map[string]string{"gone.bin": noise(3, 300_000), "cut.bin": noise(4, 300_000), "index.bin": noise(5, 300_000), "fine.bin": noise(6, 300_000)}
+	bodies := map[string]string{"gone.bin": noise(3, 300_000), "cut.bin": noise(4, 300_000), "index.bin": noise(5, 300_000),
+		"fine.bin": noise(6, 300_000)}
 	for path, body := range bodies {
 		ok(t)(k.send(k.tamsin, k.change(k.tamsin, path, 0, 0, body)))
 	}
@@ -326,15 +329,20 @@ func TestAProjectIsRebuiltFromItsPacksAlone(t *testing.T) {
 	k := newKept(t)
 	ctx := t.Context()
 	body := noise(9, 3<<20)
-	ok(t)(k.send(k.tamsin, k.change(k.tamsin, "Levels/a.bin", 0, 0, body), k.change(k.tamsin, "b.txt", 0, 0, "one"), k.change(k.tamsin, "empty.txt", 0, 0, "")))
+	ok(t)(k.send(k.tamsin, k.change(k.tamsin, "Levels/a.bin", 0, 0, body), k.change(k.tamsin, "b.txt", 0, 0, "one"),
+		k.change(k.tamsin, "empty.txt", 0, 0, "")))
 	ok(t)(k.send(k.rurik, service.Change{Path: "b.txt", Base: 1, Gone: true, Fence: k.lock(k.rurik, "b.txt", 1)}))
 	again := k.change(k.tamsin, "B.txt", 0, 0, "two")
 	again.Executable = true
 	ok(t)(k.send(k.tamsin, again, k.change(k.tamsin, "levels2/c.bin", 0, 0, body[1000:])))
-	ok(t)(k.Send(ctx, k.odile, key, service.Send{Key: uuid.NewString(), Workspace: k.space["odile"], Note: "with tasks", Tasks: []string{"BRL-1", "BRL-2"}, Stage: "rough",
-		Changes: []service.Change{k.change(k.odile, "B.txt", 3, k.lock(k.odile, "B.txt", 3), "three"), k.change(k.odile, "tarn.toml", 0, 0, "[locks]\noffer-for = \"30 minutes\"\n")}}, nil))
+	ok(t)(k.Send(ctx, k.odile, key, service.Send{Key: uuid.NewString(), Workspace: k.space["odile"], Note: "with tasks",
+		Tasks: []string{"BRL-1", "BRL-2"}, Stage: "rough",
+		Changes: []service.Change{k.change(k.odile, "B.txt", 3, k.lock(k.odile, "B.txt", 3), "three"),
+			k.change(k.odile, "tarn.toml", 0, 0, "[locks]\noffer-for = \"30 minutes\"\n")}}, nil))
 	old := k.content(k.odile, []byte("from git"))
-	ok(t)(k.BringPast(ctx, k.odile, key, model.PastRequest{Workspace: k.space["odile"], Commits: []model.PastCommit{{Commit: commitID("c0ffee"), Name: "Ada Brine", Note: "from git", Changes: []model.SendChange{{Path: "past.bin", Content: old.Content, Size: old.Size}}}}}))
+	ok(t)(k.BringPast(ctx, k.odile, key, model.PastRequest{Workspace: k.space["odile"],
+		Commits: []model.PastCommit{{Commit: commitID("c0ffee"), Name: "Ada Brine", Note: "from git",
+			Changes: []model.SendChange{{Path: "past.bin", Content: old.Content, Size: old.Size}}}}}))
 	if err := k.KeepHistory(ctx); err != nil {
 		t.Fatal(err)
 	}
@@ -417,7 +425,8 @@ func TestAProjectIsRebuiltFromItsPacksAlone(t *testing.T) {
 	}
 	m := testbed.Cut(t, []byte("next"))
 	ok(t)(fresh.StoreChunks(ctx, odile, key, testbed.From(m.Records)))
-	receipt, err := fresh.Send(ctx, odile, key, service.Send{Key: uuid.NewString(), Workspace: w.ID, Note: "goes on", Changes: []service.Change{{Path: "new.txt", Content: m.Content, Size: m.Size}}}, nil)
+	receipt, err := fresh.Send(ctx, odile, key, service.Send{Key: uuid.NewString(), Workspace: w.ID, Note: "goes on",
+		Changes: []service.Change{{Path: "new.txt", Content: m.Content, Size: m.Size}}}, nil)
 	if err != nil || receipt.Handoff.Number != 6 || receipt.Handoff.Parent != 5 {
 		t.Errorf("%+v, %v", receipt.Handoff, err)
 	}
@@ -451,7 +460,8 @@ func TestTheStorageLimit(t *testing.T) {
 	if p, err := k.SetLimit(ctx, steward, key, 1<<20); err != nil || p.Limit != 1<<20 {
 		t.Fatalf("%+v, %v", p, err)
 	}
-	question := service.Question{Send: service.Send{Workspace: k.space["tamsin"], Note: "n", Changes: []service.Change{{Path: "large.bin"}}}, Coming: 2 << 20}
+	question := service.Question{Send: service.Send{Workspace: k.space["tamsin"], Note: "n", Changes: []service.Change{{Path: "large.bin"}}},
+		Coming: 2 << 20}
 	_, err = k.CheckSend(ctx, k.tamsin, key, question)
 	testbed.Problem(t, err, model.LimitReached)
 	question.Coming = 1 << 19

@@ -45,8 +45,8 @@ type Wish struct {
 	Reserve    bool
 }
 
-// Grant is what came of it: the locks that one has now, the lines that one waits in, with Any what was refused, and those assets of which there
-// is news (a newer version, somebody's unsent changes, a line), so that whoever fetches knows what.
+// Grant is what came of it: the locks that one has now, the lines that one waits in, with Any what was refused, and those assets of which
+// there is news (a newer version, somebody's unsent changes, a line), so that whoever fetches knows what.
 type Grant struct {
 	Locks    []model.Lock
 	Waiting  []model.Waiting
@@ -65,11 +65,13 @@ func (s *Service) TakeLocks(ctx context.Context, actor Actor, key string, wish W
 		paths[i] = w.Path
 		have[assetpath.Fold(w.Path)] = w.Version
 	}
-	request := lockRequest{workspace: wish.Workspace, role: model.Artist, paths: paths, reserve: wish.Reserve, outcome: records.Outcome{Ending: "brought"}}
+	request := lockRequest{workspace: wish.Workspace, role: model.Artist, paths: paths, reserve: wish.Reserve,
+		outcome: records.Outcome{Ending: "brought"}}
 	err = s.changeLocks(ctx, actor, key, request, func(c *lockChange) error {
 		g = Grant{Locks: []model.Lock{}}
 		for _, a := range c.assets {
-			next, events, refusal := c.terms.Take(a.Lock, lock.Request{Who: c.place, Have: have[a.Folded], WillUpdate: wish.WillUpdate, Diverge: wish.Diverge, Wait: wish.Wait, Bring: wish.Bring, Note: wish.Note})
+			next, events, refusal := c.terms.Take(a.Lock, lock.Request{Who: c.place, Have: have[a.Folded], WillUpdate: wish.WillUpdate,
+				Diverge: wish.Diverge, Wait: wish.Wait, Bring: wish.Bring, Note: wish.Note})
 			if c.set(a, next, events, refusal); refusal != nil {
 				continue
 			}
@@ -154,11 +156,13 @@ func waiting(s lock.State, at int) model.Waiting {
 }
 
 // GiveBackLocks unlocks all of the assets or none. With override, a lead takes them away from whoever holds them; reason is kept.
-func (s *Service) GiveBackLocks(ctx context.Context, actor Actor, key, workspaceID string, paths []string, override bool, reason string) error {
+func (s *Service) GiveBackLocks(ctx context.Context, actor Actor, key, workspaceID string, paths []string, override bool,
+	reason string) error {
 	request := lockRequest{workspace: workspaceID, role: model.Artist, paths: paths, outcome: records.Outcome{Ending: "given-back"}}
 	if override {
 		if reason = strings.TrimSpace(reason); reason == "" {
-			return model.NewProblem(model.BadRequest, "add --reason with a few words; the holder gets to see them", "taking a lock away needs a reason")
+			return model.NewProblem(model.BadRequest, "add --reason with a few words; the holder gets to see them",
+				"taking a lock away needs a reason")
 		}
 		if err := checkWord("the reason", reason); err != nil {
 			return err
@@ -211,8 +215,8 @@ func (s *Service) Ask(ctx context.Context, actor Actor, key, workspaceID, path, 
 	return w, err
 }
 
-// Answer is a holder's to those who ask: give, to the first in line or to To, or not yet, to all or to To, with a word, and until when (zero
-// for not said).
+// Answer is a holder's to those who ask: give, to the first in line or to To, or not yet, to all or to To, with a word, and until when
+// (zero for not said).
 type Answer struct {
 	Path  string
 	Give  bool
@@ -227,7 +231,8 @@ func (s *Service) AnswerAsk(ctx context.Context, actor Actor, key string, answer
 	if err := checkWord("the word with an answer", word); err != nil {
 		return err
 	}
-	request := lockRequest{role: model.Artist, paths: []string{answer.Path}, outcome: records.Outcome{Ending: "not-yet", Word: word, Until: answer.Until}}
+	request := lockRequest{role: model.Artist, paths: []string{answer.Path},
+		outcome: records.Outcome{Ending: "not-yet", Word: word, Until: answer.Until}}
 	if answer.Give {
 		request.outcome = records.Outcome{Ending: "given"}
 	}
@@ -261,8 +266,8 @@ func (s *Service) Locks(ctx context.Context, actor Actor, key, path string) (lis
 	return list, err
 }
 
-// lockRequest is what a change of locks is about. workspace is "" for what a person does wherever they are; outcome says how what it ends is recorded; with reserve, paths that have no asset yet are
-// kept for one.
+// lockRequest is what a change of locks is about. workspace is "" for what a person does wherever they are; outcome says how what it ends
+// is recorded; with reserve, paths that have no asset yet are kept for one.
 type lockRequest struct {
 	workspace string
 	role      string
@@ -318,7 +323,8 @@ func (s *Service) openLocks(ctx context.Context, tx *records.Tx, actor Actor, ke
 	folded := map[string]string{}
 	for _, path := range q.paths {
 		if bad := assetpath.Check(path); bad != nil {
-			c.refusals = append(c.refusals, model.Refusal{Path: printable(path), Reason: bad.Reason, Message: printable(path) + ": " + bad.Message, Remedy: bad.Remedy})
+			c.refusals = append(c.refusals, model.Refusal{Path: printable(path), Reason: bad.Reason, Message: printable(path) + ": " + bad.Message,
+				Remedy: bad.Remedy})
 			continue
 		}
 		folded[assetpath.Fold(path)] = path
@@ -367,8 +373,10 @@ func (s *Service) openLocks(ctx context.Context, tx *records.Tx, actor Actor, ke
 		}
 		// Who holds a reservation, or waits for one, may give it back.
 		if a == nil || a.Gone && !q.reserve && a.Lock.Free() && len(a.Lock.Line) == 0 {
-			c.refusals = append(c.refusals, model.Refusal{Path: folded[f], Reason: "unknown", Message: printable(folded[f]) + ": there is no such asset",
-				Remedy: "check the spelling; a new file needs no lock before it is sent, and tarn lock --reserve keeps a name for one that comes later"})
+			c.refusals = append(c.refusals, model.Refusal{Path: folded[f], Reason: "unknown", Message: printable(folded[f]) +
+				": there is no such asset",
+				Remedy: "check the spelling; a new file needs no lock before it is sent, and " +
+					"tarn lock --reserve keeps a name for one that comes later"})
 			continue
 		}
 		if a.Gone {
@@ -401,7 +409,8 @@ func (s *Service) reserve(c *lockChange, key string, q lockRequest, order []stri
 		return err
 	}
 	if kept+len(order) > MaxReserved {
-		return model.NewProblem(model.TooMany, "send what comes there, or give some back with tarn unlock", "one keeps at most %d names for files that come later, and you keep %d", MaxReserved, kept)
+		return model.NewProblem(model.TooMany, "send what comes there, or give some back with tarn unlock",
+			"one keeps at most %d names for files that come later, and you keep %d", MaxReserved, kept)
 	}
 	known, err := c.tx.AssetsAt(c.ctx, p.ID, order)
 	if err != nil {
@@ -521,7 +530,8 @@ func (s *Service) releaseAll(ctx context.Context, tx *records.Tx, actor Actor, p
 	if err != nil {
 		return 0, err
 	}
-	c := &lockChange{ctx: ctx, tx: tx, actor: actor, project: p, terms: terms(p, now), outcome: records.Outcome{By: actor.ID, Ending: "removed", Terms: p.Terms}}
+	c := &lockChange{ctx: ctx, tx: tx, actor: actor, project: p, terms: terms(p, now),
+		outcome: records.Outcome{By: actor.ID, Ending: "removed", Terms: p.Terms}}
 	for _, f := range sortedKeys(found) {
 		if found[f].Lock.Holder.Handle == handle {
 			released++

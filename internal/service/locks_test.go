@@ -112,7 +112,8 @@ func (m *team) heard(actor service.Actor) func(until string) string {
 
 func newLine(t *testing.T) *team {
 	m := newTeam(t, nil)
-	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 0, 0, "one"), m.change(m.tamsin, "b.png", 0, 0, "two"), m.change(m.tamsin, "c.png", 0, 0, "three")))
+	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 0, 0, "one"), m.change(m.tamsin, "b.png", 0, 0, "two"),
+		m.change(m.tamsin, "c.png", 0, 0, "three")))
 	return m
 }
 
@@ -134,10 +135,12 @@ func TestALineIsServedInOrder(t *testing.T) {
 	reason(t, err, "offered")
 	_, err = m.take(m.rurik, service.Wish{}, "a.png")
 	reason(t, err, "behind")
-	if g, err = m.take(m.rurik, service.Wish{WillUpdate: true}, "a.png"); err != nil || g.Locks[0].Holder != "rurik" || g.Assets[0].Newest != 2 {
+	if g, err = m.take(m.rurik, service.Wish{WillUpdate: true}, "a.png"); err != nil || g.Locks[0].Holder != "rurik" ||
+		g.Assets[0].Newest != 2 {
 		t.Errorf("%+v, %v", g, err)
 	}
-	if said := hears("[work]"); !strings.Contains(said, "[turn] It is your turn: a.png is offered to you until") || !strings.Contains(said, "[work] h2 by tamsin") {
+	if said := hears("[work]"); !strings.Contains(said, "[turn] It is your turn: a.png is offered to you until") ||
+		!strings.Contains(said, "[work] h2 by tamsin") {
 		t.Errorf("rurik hears: %s", said)
 	}
 	if err := m.LeaveLines(t.Context(), m.odile, key, []string{"a.png"}); err != nil {
@@ -159,12 +162,14 @@ func TestAskingAndAnswering(t *testing.T) {
 		t.Fatalf("%+v, %v", w, err)
 	}
 	ok(t)(m.Ask(t.Context(), m.rurik, key, m.space["rurik"], "a.png", "two minutes for the rail")) // the answer was lost, say
-	if said := hears("[asked]"); !strings.Contains(said, "[asked] rurik asks you to let go of a.png: two minutes for the rail") || !strings.Contains(said, "[waits] rurik waits in line for a.png") || strings.Count(said, "[asked]") != 1 {
+	if said := hears("[asked]"); !strings.Contains(said, "[asked] rurik asks you to let go of a.png: two minutes for the rail") ||
+		!strings.Contains(said, "[waits] rurik waits in line for a.png") || strings.Count(said, "[asked]") != 1 {
 		t.Errorf("tamsin hears: %s", said)
 	}
 	reason(t, m.AnswerAsk(t.Context(), m.odile, key, service.Answer{Path: "a.png", Give: true}), "held")
 	hears = m.heard(m.rurik)
-	if err := m.AnswerAsk(t.Context(), m.tamsin, key, service.Answer{Path: "a.png", Word: "half the reef is moved", Until: time.Now().Add(time.Hour)}); err != nil {
+	if err := m.AnswerAsk(t.Context(), m.tamsin, key,
+		service.Answer{Path: "a.png", Word: "half the reef is moved", Until: time.Now().Add(time.Hour)}); err != nil {
 		t.Fatal(err)
 	}
 	if got := m.board(); got != "a.png:tamsin <odile <rurik ?ruriknot-yet" {
@@ -176,7 +181,8 @@ func TestAskingAndAnswering(t *testing.T) {
 	if got := m.board(); got != "a.png: <rurik! <odile" {
 		t.Errorf("given to rurik, the board says %s", got)
 	}
-	if said := hears("[turn]"); !strings.Contains(said, "[answered] tamsin answered about a.png: not yet until") || !strings.Contains(said, "half the reef is moved") || !strings.Contains(said, "[turn]") {
+	if said := hears("[turn]"); !strings.Contains(said, "[answered] tamsin answered about a.png: not yet until") ||
+		!strings.Contains(said, "half the reef is moved") || !strings.Contains(said, "[turn]") {
 		t.Errorf("rurik hears: %s", said)
 	}
 	testbed.Problem(t, func() error {
@@ -215,7 +221,8 @@ func TestAForgottenLockIsMarkedAndItsHolderReminded(t *testing.T) {
 	m := newLine(t)
 	m.lock(m.tamsin, "a.png", 1)
 	m.lock(m.rurik, "b.png", 1)
-	ok(t)(nil, m.SetUnsent(t.Context(), m.rurik, key, m.space["rurik"], []model.UnsentChange{{Path: "b.png", State: model.Edited, Since: time.Now()}}))
+	ok(t)(nil, m.SetUnsent(t.Context(), m.rurik, key, m.space["rurik"],
+		[]model.UnsentChange{{Path: "b.png", State: model.Edited, Since: time.Now()}}))
 	hears := m.heard(m.tamsin)
 	m.sql(`update assets set locked = now() - interval '5 days' where holder_id is not null`)
 	m.sql(`update workspaces set seen = now() - interval '4 days'`)
@@ -315,7 +322,8 @@ func TestALockIsBroughtToAnotherWorkspace(t *testing.T) {
 	_, err = m.TakeLocks(t.Context(), m.tamsin, key, wish)
 	reason(t, err, "held-elsewhere")
 	wish.Bring = true
-	if g, err := m.TakeLocks(t.Context(), m.tamsin, key, wish); err != nil || g.Locks[0].WorkspaceID != laptop.ID || g.Locks[0].Fence <= fence {
+	if g, err := m.TakeLocks(t.Context(), m.tamsin, key, wish); err != nil || g.Locks[0].WorkspaceID != laptop.ID ||
+		g.Locks[0].Fence <= fence {
 		t.Fatalf("%+v, %v", g, err)
 	}
 	_, err = m.send(m.tamsin, m.change(m.tamsin, "a.png", 1, fence, "from the desk"))
@@ -399,7 +407,8 @@ func FuzzLockRequests(f *testing.F) {
 		if json.Unmarshal(text, &q) != nil || len(q.Assets) > 100 {
 			return
 		}
-		wish := service.Wish{Workspace: space.ID, Note: q.Note, WillUpdate: q.WillUpdate, Any: q.Any, Wait: q.Wait, Diverge: q.Diverge, Bring: q.Bring, Reserve: q.Reserve}
+		wish := service.Wish{Workspace: space.ID, Note: q.Note, WillUpdate: q.WillUpdate, Any: q.Any, Wait: q.Wait, Diverge: q.Diverge,
+			Bring: q.Bring, Reserve: q.Reserve}
 		for _, a := range q.Assets {
 			wish.Wants = append(wish.Wants, service.Want(a))
 		}

@@ -48,7 +48,8 @@ func (s *Service) Lines(ctx context.Context, actor Actor, key, path string, numb
 	}
 	text, err := s.textOf(ctx, p, versions[0])
 	if errors.Is(err, lines.ErrNoText) || errors.Is(err, lines.ErrTooLarge) {
-		return out, model.NewProblem(model.BadRequest, "tarn history PATH lists its versions", "%s can't be read line by line: %v", asset.Path, err)
+		return out, model.NewProblem(model.BadRequest, "tarn history PATH lists its versions", "%s can't be read line by line: %v", asset.Path,
+			err)
 	}
 	if err != nil {
 		return out, err
@@ -77,7 +78,8 @@ func (s *Service) Lines(ctx context.Context, actor Actor, key, path string, numb
 	}
 	for i, back := range origins.Of {
 		v := used[back]
-		out.Lines = append(out.Lines, model.LineOrigin{Line: i + 1, Text: text[i], Version: v.Version, Handoff: v.Handoff, Author: v.Author, At: v.At, Note: firstLine(v.Note)})
+		out.Lines = append(out.Lines, model.LineOrigin{Line: i + 1, Text: text[i], Version: v.Version, Handoff: v.Handoff, Author: v.Author,
+			At: v.At, Note: firstLine(v.Note)})
 	}
 	return out, nil
 }
@@ -158,7 +160,8 @@ func (s *Service) OpenArchive(ctx context.Context, actor Actor, key, at, path st
 		return a.count(tx)
 	})
 	if err == nil && a.Assets == 0 {
-		err = model.NewProblem(model.NotFound, "check the spelling, or take another state", "there is nothing at %s in h%d", printable(path), a.Handoff)
+		err = model.NewProblem(model.NotFound, "check the spelling, or take another state", "there is nothing at %s in h%d", printable(path),
+			a.Handoff)
 	}
 	return a, err
 }

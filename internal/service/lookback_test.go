@@ -56,9 +56,12 @@ func (m *team) back(actor service.Actor, q model.RollbackRequest) (model.Rollbac
 
 func TestHandoffsAreFiltered(t *testing.T) {
 	m := newTeam(t, nil)
-	m.as(m.tamsin, service.Send{Note: "Fog over the harbour", Tasks: []string{"BRL-7"}, Stage: "blockout"}, m.change(m.tamsin, "levels/harbour.json", 0, 0, "{}"))
-	m.as(m.rurik, service.Send{Note: "Rust, first pass", Tasks: []string{"BRL-9"}}, m.change(m.rurik, "textures/Rust.PNG", 0, 0, "png"), m.change(m.rurik, "textures/deep/rust.tga", 0, 0, "tga"))
-	m.as(m.rurik, service.Send{Note: "Horn"}, m.change(m.rurik, "sounds/horn.wav", 0, 0, "wav"), m.change(m.rurik, "sounds/read.me", 0, 0, "me"))
+	m.as(m.tamsin, service.Send{Note: "Fog over the harbour", Tasks: []string{"BRL-7"}, Stage: "blockout"},
+		m.change(m.tamsin, "levels/harbour.json", 0, 0, "{}"))
+	m.as(m.rurik, service.Send{Note: "Rust, first pass", Tasks: []string{"BRL-9"}}, m.change(m.rurik, "textures/Rust.PNG", 0, 0, "png"),
+		m.change(m.rurik, "textures/deep/rust.tga", 0, 0, "tga"))
+	m.as(m.rurik, service.Send{Note: "Horn"}, m.change(m.rurik, "sounds/horn.wav", 0, 0, "wav"),
+		m.change(m.rurik, "sounds/read.me", 0, 0, "me"))
 	m.sql(`update handoffs set at = now() - interval '3 days' where number = 1`)
 	day := func(back int) string { return time.Now().UTC().AddDate(0, 0, -back).Format(time.DateOnly) }
 	for name, c := range map[string]struct {
@@ -157,10 +160,12 @@ func TestAStateIsNamedByATime(t *testing.T) {
 
 func TestWhatIsBetweenTwoStates(t *testing.T) {
 	m := newTeam(t, nil)
-	m.as(m.tamsin, service.Send{Note: "one"}, m.change(m.tamsin, "levels/a.json", 0, 0, "one"), m.change(m.tamsin, "levels/b.json", 0, 0, "bee"), m.change(m.tamsin, "textures/c.png", 0, 0, "sea"))
+	m.as(m.tamsin, service.Send{Note: "one"}, m.change(m.tamsin, "levels/a.json", 0, 0, "one"),
+		m.change(m.tamsin, "levels/b.json", 0, 0, "bee"), m.change(m.tamsin, "textures/c.png", 0, 0, "sea"))
 	moved := m.change(m.rurik, "old/b.json", 1, 0, "bee")
 	moved.MovedFrom = "levels/b.json"
-	m.as(m.rurik, service.Send{Note: "two"}, moved, m.change(m.rurik, "levels/a.json", 1, 0, "one and more"), service.Change{Path: "textures/c.png", Base: 1, Gone: true})
+	m.as(m.rurik, service.Send{Note: "two"}, moved, m.change(m.rurik, "levels/a.json", 1, 0, "one and more"),
+		service.Change{Path: "textures/c.png", Base: 1, Gone: true})
 	m.as(m.rurik, service.Send{Note: "three"}, m.change(m.rurik, "sounds/d.wav", 0, 0, "dee"))
 	b, err := m.Between(t.Context(), m.viewer, key, "h1", "", "", 0)
 	if err != nil {
@@ -170,18 +175,22 @@ func TestWhatIsBetweenTwoStates(t *testing.T) {
 	for _, a := range b.Assets {
 		got = append(got, fmt.Sprintf("%s %s %s v%d v%d %d-%d", a.Change, a.MovedFrom, a.Path, a.Before, a.Version, a.SizeBefore, a.Size))
 	}
-	want := []string{"edited  levels/a.json v1 v2 3-12", "moved levels/b.json old/b.json v1 v2 3-3", "new  sounds/d.wav v0 v1 0-3", "gone  textures/c.png v1 v0 3-0"}
+	want := []string{"edited  levels/a.json v1 v2 3-12", "moved levels/b.json old/b.json v1 v2 3-3", "new  sounds/d.wav v0 v1 0-3",
+		"gone  textures/c.png v1 v0 3-0"}
 	if !slices.Equal(got, want) {
 		t.Errorf("%q", got)
 	}
-	if fmt.Sprint(b.Folders) != "[{levels 0 1 0 0 3 12} {old 0 0 1 0 3 3} {sounds 1 0 0 0 0 3} {textures 0 0 0 1 3 0}]" || fmt.Sprint(b.Kinds) != "[{data 0 1 1 0 6 15} {sound 1 0 0 0 0 3} {texture 0 0 0 1 3 0}]" {
+	if fmt.Sprint(b.Folders) != "[{levels 0 1 0 0 3 12} {old 0 0 1 0 3 3} {sounds 1 0 0 0 0 3} {textures 0 0 0 1 3 0}]" ||
+		fmt.Sprint(b.Kinds) != "[{data 0 1 1 0 6 15} {sound 1 0 0 0 0 3} {texture 0 0 0 1 3 0}]" {
 		t.Errorf("%+v\n%+v", b.Folders, b.Kinds)
 	}
-	if len(b.People) != 1 || b.People[0].Person != "rurik" || b.People[0].Handoffs != 2 || b.People[0].Versions != 4 || b.From.Number != 1 || b.To.Number != 3 {
+	if len(b.People) != 1 || b.People[0].Person != "rurik" || b.People[0].Handoffs != 2 || b.People[0].Versions != 4 || b.From.Number != 1 ||
+		b.To.Number != 3 {
 		t.Errorf("%+v", b)
 	}
 	back, err := m.Between(t.Context(), m.viewer, key, "h3", "h1", "levels/b.json", 1)
-	if err != nil || len(back.Assets) != 1 || back.Assets[0].Change != "gone" || back.Next != "sounds/d.wav" || back.Total.New != 1 || len(back.People) != 1 {
+	if err != nil || len(back.Assets) != 1 || back.Assets[0].Change != "gone" || back.Next != "sounds/d.wav" || back.Total.New != 1 ||
+		len(back.People) != 1 {
 		t.Errorf("%+v, %v", back, err)
 	}
 }
@@ -189,11 +198,13 @@ func TestWhatIsBetweenTwoStates(t *testing.T) {
 func TestGoingBackInEveryWay(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
-	m.as(m.tamsin, service.Send{Note: "one"}, m.change(m.tamsin, "levels/a.json", 0, 0, "a1"), m.change(m.tamsin, "levels/b.json", 0, 0, "b1"), m.change(m.tamsin, "models/c.glb", 0, 0, "c1"))
+	m.as(m.tamsin, service.Send{Note: "one"}, m.change(m.tamsin, "levels/a.json", 0, 0, "a1"), m.change(m.tamsin, "levels/b.json", 0, 0, "b1"),
+		m.change(m.tamsin, "models/c.glb", 0, 0, "c1"))
 	ok(t)(m.AddMilestone(ctx, m.tamsin, key, model.MilestoneRequest{Name: "stable"}))
 	moved := m.change(m.tamsin, "attic/b.json", 1, 0, "b2")
 	moved.MovedFrom = "levels/b.json"
-	two := m.as(m.tamsin, service.Send{Note: "two"}, m.change(m.tamsin, "levels/a.json", 1, 0, "a2"), moved, m.change(m.tamsin, "levels/new.json", 0, 0, "n1"), service.Change{Path: "models/c.glb", Base: 1, Gone: true})
+	two := m.as(m.tamsin, service.Send{Note: "two"}, m.change(m.tamsin, "levels/a.json", 1, 0, "a2"), moved,
+		m.change(m.tamsin, "levels/new.json", 0, 0, "n1"), service.Change{Path: "models/c.glb", Base: 1, Gone: true})
 	first, second := m.state("h1"), m.state("h2")
 
 	// One handoff undone, looked at first.
@@ -202,7 +213,8 @@ func TestGoingBackInEveryWay(t *testing.T) {
 	for _, c := range plan.Changes {
 		did = append(did, fmt.Sprintf("%s %s %s", c.Change, c.MovedFrom, c.Path))
 	}
-	if err != nil || !slices.Equal(did, []string{"back  levels/a.json", "back attic/b.json levels/b.json", "goes  levels/new.json", "returns  models/c.glb"}) || plan.Handoff != nil || m.state("") != second || !strings.HasPrefix(plan.Note, "Without h2: two") {
+	if err != nil || !slices.Equal(did, []string{"back  levels/a.json", "back attic/b.json levels/b.json", "goes  levels/new.json",
+		"returns  models/c.glb"}) || plan.Handoff != nil || m.state("") != second || !strings.HasPrefix(plan.Note, "Without h2: two") {
 		t.Errorf("%q, %+v, %v", did, plan, err)
 	}
 	done, err := m.back(m.rurik, model.RollbackRequest{Without: two, Seen: plan.Seen})
@@ -210,7 +222,8 @@ func TestGoingBackInEveryWay(t *testing.T) {
 		t.Fatalf("%s, %v", m.state(""), err)
 	}
 	// The asset that was moved there and back is still the same one.
-	if _, versions, err := m.History(ctx, m.odile, key, "levels/b.json"); err != nil || len(versions) != 3 || versions[1].Path != "attic/b.json" {
+	if _, versions, err := m.History(ctx, m.odile, key, "levels/b.json"); err != nil || len(versions) != 3 ||
+		versions[1].Path != "attic/b.json" {
 		t.Errorf("%+v, %v", versions, err)
 	}
 	// Everything, there and back, by number and by name.
@@ -229,7 +242,8 @@ func TestGoingBackInEveryWay(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if other, err := m.Rollback(ctx, m.rurik, key, q, again); err != nil || other.Handoff == nil || other.Handoff.Number != one.Handoff.Number {
+	if other, err := m.Rollback(ctx, m.rurik, key, q, again); err != nil || other.Handoff == nil ||
+		other.Handoff.Number != one.Handoff.Number {
 		t.Errorf("%+v, %v", other, err)
 	}
 	// A folder: what left it comes back, what came goes, and nothing else is touched.
@@ -254,7 +268,8 @@ func TestGoingBackInEveryWay(t *testing.T) {
 	reason(t, err, "held")
 	reason(t, err, "behind")
 	for actor, want := range map[service.Actor]int{m.tamsin: 1, m.odile: 0} {
-		if err := m.SetUnsent(ctx, actor, key, m.space[actor.Handle], []model.UnsentChange{{Path: "levels/a.json", State: model.Edited, Since: time.Now()}}); err != nil {
+		if err := m.SetUnsent(ctx, actor, key, m.space[actor.Handle],
+			[]model.UnsentChange{{Path: "levels/a.json", State: model.Edited, Since: time.Now()}}); err != nil {
 			t.Fatal(err)
 		}
 		plan, err = m.back(m.tamsin, model.RollbackRequest{Paths: []string{"levels/a.json"}, To: "stable", Preview: true})
@@ -263,7 +278,9 @@ func TestGoingBackInEveryWay(t *testing.T) {
 		}
 		_ = m.SetUnsent(ctx, actor, key, m.space[actor.Handle], nil)
 	}
-	for _, bad := range []model.RollbackRequest{{}, {To: "h1"}, {To: "h1", All: true, Paths: []string{"a"}}, {Version: 1}, {Version: 1, Paths: []string{"a", "b"}}, {Without: 1, All: true}, {Without: 1, To: "h1", All: true}, {Paths: []string{"../a"}, To: "h1"}} {
+	for _, bad := range []model.RollbackRequest{{}, {To: "h1"}, {To: "h1", All: true, Paths: []string{"a"}}, {Version: 1},
+		{Version: 1, Paths: []string{"a", "b"}}, {Without: 1, All: true}, {Without: 1, To: "h1", All: true},
+		{Paths: []string{"../a"}, To: "h1"}} {
 		_, err := m.back(m.rurik, bad)
 		testbed.Problem(t, err, model.BadRequest)
 	}
@@ -365,7 +382,8 @@ func TestWhereLinesComeFrom(t *testing.T) {
 func TestAStateAsOneFile(t *testing.T) {
 	m := newTeam(t, nil)
 	big := strings.Repeat("brine ", 300_000)
-	m.as(m.tamsin, service.Send{Note: "one"}, m.change(m.tamsin, "levels/a.json", 0, 0, "one"), m.change(m.tamsin, "levels/b.json", 0, 0, big), m.change(m.tamsin, "levels.txt", 0, 0, "x"))
+	m.as(m.tamsin, service.Send{Note: "one"}, m.change(m.tamsin, "levels/a.json", 0, 0, "one"), m.change(m.tamsin, "levels/b.json", 0, 0, big),
+		m.change(m.tamsin, "levels.txt", 0, 0, "x"))
 	m.as(m.tamsin, service.Send{Note: "two"}, m.change(m.tamsin, "levels/a.json", 1, 0, "two"))
 	read := func(form, at, path string) map[string]string {
 		t.Helper()
@@ -423,12 +441,14 @@ func TestAStateAsOneFile(t *testing.T) {
 func TestWorkspacesAreRemembered(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
-	told := model.WorkspaceTold{Machine: "tamsin-pc", Folder: "/work/brinelight", Branch: "main", Scope: []string{"levels", "textures"}, Follows: 3}
+	told := model.WorkspaceTold{Machine: "tamsin-pc", Folder: "/work/brinelight", Branch: "main", Scope: []string{"levels", "textures"},
+		Follows: 3}
 	if err := m.DescribeWorkspace(ctx, m.tamsin, key, m.space["tamsin"], told); err != nil {
 		t.Fatal(err)
 	}
 	list, err := m.Workspaces(ctx, m.tamsin, key)
-	if err != nil || list[0].Machine != "tamsin-pc" || !slices.Equal(list[0].Scope, told.Scope) || list[0].Follows != 3 || list[0].Told == nil {
+	if err != nil || list[0].Machine != "tamsin-pc" || !slices.Equal(list[0].Scope, told.Scope) || list[0].Follows != 3 ||
+		list[0].Told == nil {
 		t.Errorf("%+v, %v", list, err)
 	}
 	testbed.Problem(t, m.DescribeWorkspace(ctx, m.rurik, key, m.space["tamsin"], told), model.NotFound)

@@ -26,9 +26,9 @@ import (
 	"kettletarn/internal/records"
 )
 
-// looks keeps what was found out about contents, and what was drawn of them, in a folder that may be emptied at any time: one folder for each
-// content, or pair of contents, of a project, named by their digests and by what their names say that they are. Two processes at most make them: what is made in
-// advance takes one of them, so that somebody who looks at a page need not wait for it.
+// looks keeps what was found out about contents, and what was drawn of them, in a folder that may be emptied at any time: one folder for
+// each content, or pair of contents, of a project, named by their digests and by what their names say that they are. Two processes at most
+// make them: what is made in advance takes one of them, so that somebody who looks at a page need not wait for it.
 type looks struct {
 	folder string
 	turn   chan struct{}
@@ -68,11 +68,12 @@ var ThumbnailEdges = apart.ThumbEdges
 
 // drawnFile is what a file that was drawn may be called.
 func drawnFile(name string) bool {
-	return name != "" && len(name) < 60 && path.Base(name) == name && !strings.HasPrefix(name, ".") && slices.Contains([]string{".png", ".bin", ".wav"}, path.Ext(name))
+	return name != "" && len(name) < 60 && path.Base(name) == name && !strings.HasPrefix(name, ".") &&
+		slices.Contains([]string{".png", ".bin", ".wav"}, path.Ext(name))
 }
 
-// Thumbnail returns a PNG of one version of an asset (0 for the newest) that fits into edge x edge pixels. It is encoded here, so that no byte of a
-// user's file reaches a page.
+// Thumbnail returns a PNG of one version of an asset (0 for the newest) that fits into edge x edge pixels. It is encoded here, so that no
+// byte of a user's file reaches a page.
 func (s *Service) Thumbnail(ctx context.Context, actor Actor, key, path string, number, edge int) ([]byte, error) {
 	return s.Drawing(ctx, actor, key, path, number, fmt.Sprintf("thumb-%d.png", edge))
 }
@@ -154,7 +155,8 @@ func (s *Service) Compare(ctx context.Context, actor Actor, key string, sides Si
 		return out, err
 	}
 	if out.Compare.Kind == media.Other {
-		out.Compare.Facts = append(out.Compare.Facts, media.Pair{Name: "digest", Before: shortDigest(sides.before), After: shortDigest(sides.after), Changed: sides.before.Content != sides.after.Content})
+		out.Compare.Facts = append(out.Compare.Facts, media.Pair{Name: "digest", Before: shortDigest(sides.before),
+			After: shortDigest(sides.after), Changed: sides.before.Content != sides.after.Content})
 	}
 	out.Compare.Strip, err = s.strip(ctx, p, sides.before, sides.after)
 	return out, err
@@ -206,7 +208,8 @@ func (s *Service) compared(ctx context.Context, actor Actor, key string, sides *
 func kindName(name string) string { return strings.ToLower(path.Ext(name)) }
 
 // versionOf finds a version that is not gone; number 0 is the newest. It looks at that version alone, however many there are.
-func (s *Service) versionOf(ctx context.Context, actor Actor, key, path string, number int) (p records.Project, v model.Version, err error) {
+func (s *Service) versionOf(ctx context.Context, actor Actor, key, path string,
+	number int) (p records.Project, v model.Version, err error) {
 	err = s.read(ctx, func(tx *records.Tx) (err error) {
 		if p, err = project(ctx, tx, actor, key, model.Viewer); err != nil {
 			return err
@@ -237,7 +240,8 @@ func (s *Service) looked(ctx context.Context, p records.Project, v model.Version
 	}, func(why string) any { return media.Unread(v.Path, v.Size, why) }, v)
 }
 
-// dir is the folder for what words tell apart in a project. Projects share nothing: what one holds can't be told from how fast another is answered.
+// dir is the folder for what words tell apart in a project. Projects share nothing: what one holds can't be told from how fast another is
+// answered.
 func (l *looks) dir(project int64, words ...string) string {
 	name := chunk.Sum([]byte(strings.Join(append([]string{edition}, words...), "\x00"))).String()
 	return filepath.Join(l.folder, fmt.Sprint(project), name[:2], name)
@@ -259,7 +263,8 @@ func (l *looks) sweep() {
 }
 
 // make sees to it that a folder is there. do fills a fresh one; where reading the content failed, what failed says stands in it.
-func (l *looks) make(ctx context.Context, s *Service, dir string, do func(context.Context, string) error, failed func(string) any, of ...model.Version) error {
+func (l *looks) make(ctx context.Context, s *Service, dir string, do func(context.Context, string) error, failed func(string) any,
+	of ...model.Version) error {
 	l.want(1)
 	defer l.want(-1)
 	for {
@@ -301,9 +306,11 @@ func (l *looks) make(ctx context.Context, s *Service, dir string, do func(contex
 	return nil
 }
 
-var noRoomForPictures = model.NewProblem(model.DiskFull, "ask whoever runs it to make room; the file itself can be had", "the service's disk has no room for pictures")
+var noRoomForPictures = model.NewProblem(model.DiskFull, "ask whoever runs it to make room; the file itself can be had",
+	"the service's disk has no room for pictures")
 
-// roomForPictures sees to it that pictures never take the last room, which is for what people send: where it gets short, the older half of them goes.
+// roomForPictures sees to it that pictures never take the last room, which is for what people send: where it gets short, the older half of
+// them goes.
 func (s *Service) roomForPictures(ctx context.Context, need int64) error {
 	for range 2 {
 		free, err := s.store.Free(ctx)
@@ -316,7 +323,8 @@ func (s *Service) roomForPictures(ctx context.Context, need int64) error {
 }
 
 // fill makes a folder beside its place, and moves it there.
-func (l *looks) fill(ctx context.Context, s *Service, dir string, do func(context.Context, string) error, failed func(string) any, of ...model.Version) error {
+func (l *looks) fill(ctx context.Context, s *Service, dir string, do func(context.Context, string) error, failed func(string) any,
+	of ...model.Version) error {
 	if err := os.MkdirAll(filepath.Dir(dir), 0o700); err != nil {
 		return err
 	}
@@ -505,7 +513,8 @@ func (s *Service) strip(ctx context.Context, p records.Project, before, after mo
 	return media.StripOf(sides[0], sides[1]), nil
 }
 
-// lookAhead notes what a handoff brought, to be looked at before anybody asks. Nobody waits for it; what does not fit is looked at when it is asked for.
+// lookAhead notes what a handoff brought, to be looked at before anybody asks. Nobody waits for it; what does not fit is looked at when it
+// is asked for.
 func (s *Service) lookAhead(p records.Project, changes []Change) {
 	for _, c := range changes {
 		if c.Gone || c.Size == 0 || c.Size > media.Limit(c.Path) {

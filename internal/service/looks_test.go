@@ -35,11 +35,13 @@ func TestVersionsAreLookedAtAndCompared(t *testing.T) {
 	for i := range blob {
 		blob[i] = byte(r.Uint32())
 	}
-	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "rust.png", 0, 0, string(scene.Albedo("rust", 96, 0))), m.change(m.tamsin, "fog.png", 0, 0, string(scene.Albedo("fog", 96, 0))), m.change(m.tamsin, "mix.bin", 0, 0, string(blob)),
+	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "rust.png", 0, 0, string(scene.Albedo("rust", 96, 0))),
+		m.change(m.tamsin, "fog.png", 0, 0, string(scene.Albedo("fog", 96, 0))), m.change(m.tamsin, "mix.bin", 0, 0, string(blob)),
 		m.change(m.tamsin, "huge.json", 0, 0, `{"a":"`+strings.Repeat(" ", 17<<20)+`"}`)))
 	copy(blob[1<<20:], "something else entirely")
 	fence1, fence2 := m.lock(m.tamsin, "rust.png", 1), m.lock(m.tamsin, "mix.bin", 1)
-	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "rust.png", 1, fence1, string(scene.Albedo("rust", 96, 1))), m.change(m.tamsin, "mix.bin", 1, fence2, string(blob))))
+	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "rust.png", 1, fence1, string(scene.Albedo("rust", 96, 1))),
+		m.change(m.tamsin, "mix.bin", 1, fence2, string(blob))))
 
 	look, err := m.Look(ctx, m.viewer, key, "rust.png", 0)
 	if err != nil || look.Kind != media.Texture || factOf(look.Facts, "pixels") != "96 x 96" {
@@ -50,7 +52,8 @@ func TestVersionsAreLookedAtAndCompared(t *testing.T) {
 	for range 8 {
 		wait.Go(func() {
 			out, err := m.Compare(ctx, m.viewer, key, service.Sides{Path: "rust.png", Before: 1, After: 2})
-			if err != nil || out.Before.Version != 1 || out.After.Version != 2 || factOf(out.Compare.Measures, "SSIM") == "" || out.Compare.Strip == nil {
+			if err != nil || out.Before.Version != 1 || out.After.Version != 2 || factOf(out.Compare.Measures, "SSIM") == "" ||
+				out.Compare.Strip == nil {
 				t.Errorf("%+v, %v", out, err)
 			}
 		})
@@ -64,16 +67,19 @@ func TestVersionsAreLookedAtAndCompared(t *testing.T) {
 		t.Errorf("%+v, %v", c, err)
 	}
 	// Two assets can be compared, too.
-	if out, err := m.Compare(ctx, m.viewer, key, service.Sides{Path: "fog.png", With: "rust.png", Before: 1, After: 1}); err != nil || out.Compare.Same {
+	if out, err := m.Compare(ctx, m.viewer, key, service.Sides{Path: "fog.png", With: "rust.png", Before: 1, After: 1}); err != nil ||
+		out.Compare.Same {
 		t.Errorf("%+v, %v", out, err)
 	}
 	// Of what is no picture the bytes are compared: the pieces that changed are about those that hold the change.
 	out, err := m.Compare(ctx, m.viewer, key, service.Sides{Path: "mix.bin", Before: 1, After: 2})
-	if err != nil || out.Compare.Kind != media.Other || out.Compare.Strip == nil || out.Compare.Strip.Changed == 0 || out.Compare.Strip.Changed > 1<<20 || out.Compare.Strip.After != 2<<20 {
+	if err != nil || out.Compare.Kind != media.Other || out.Compare.Strip == nil || out.Compare.Strip.Changed == 0 ||
+		out.Compare.Strip.Changed > 1<<20 || out.Compare.Strip.After != 2<<20 {
 		t.Errorf("%+v, %v", out.Compare.Strip, err)
 	}
 	// What is too large to be looked into says so, and is a report all the same.
-	if look, err := m.Look(ctx, m.viewer, key, "huge.json", 0); err != nil || !strings.Contains(look.Trouble, "larger than what is looked into") {
+	if look, err := m.Look(ctx, m.viewer, key, "huge.json", 0); err != nil ||
+		!strings.Contains(look.Trouble, "larger than what is looked into") {
 		t.Errorf("%+v, %v", look, err)
 	}
 
@@ -105,7 +111,8 @@ func TestPicturesLeaveRoom(t *testing.T) {
 	disk := &smallDisk{Store: directory}
 	disk.free.Store(1 << 40)
 	m := newTeam(t, disk)
-	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "rust.png", 0, 0, string(scene.Albedo("rust", 96, 0))), m.change(m.tamsin, "fog.png", 0, 0, string(scene.Albedo("fog", 96, 0)))))
+	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "rust.png", 0, 0, string(scene.Albedo("rust", 96, 0))),
+		m.change(m.tamsin, "fog.png", 0, 0, string(scene.Albedo("fog", 96, 0)))))
 	if _, err := m.Look(t.Context(), m.viewer, key, "rust.png", 1); err != nil {
 		t.Fatal(err)
 	}

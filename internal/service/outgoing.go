@@ -120,7 +120,8 @@ func (s *Service) address(ctx context.Context) (more bool, err error) {
 }
 
 // addressees are those who hear of an event by mail.
-func (s *Service) addressees(ctx context.Context, tx *records.Tx, e records.Happened, item news.Item, now time.Time) (list []records.NewDelivery, err error) {
+func (s *Service) addressees(ctx context.Context, tx *records.Tx, e records.Happened, item news.Item,
+	now time.Time) (list []records.NewDelivery, err error) {
 	if !s.courier.Mails() {
 		return nil, nil
 	}
@@ -160,7 +161,8 @@ func morning(now time.Time) time.Time {
 	return m
 }
 
-// carrying takes out what is due to hooks, or to people, until ctx ends. The two have nothing to do with each other, and neither waits for the other.
+// carrying takes out what is due to hooks, or to people, until ctx ends. The two have nothing to do with each other, and neither waits for
+// the other.
 func (s *Service) carrying(ctx context.Context, hooks bool) {
 	for {
 		sent, err := s.deliver(ctx, hooks)
@@ -178,8 +180,8 @@ func (s *Service) carrying(ctx context.Context, hooks bool) {
 	}
 }
 
-// deliver takes out what is due: only so much is taken at once as is on its way at once, so that nothing waits past its lease and goes out twice. No
-// transaction is open while it talks to anybody.
+// deliver takes out what is due: only so much is taken at once as is on its way at once, so that nothing waits past its lease and goes out
+// twice. No transaction is open while it talks to anybody.
 func (s *Service) deliver(ctx context.Context, hooks bool) (sent int, err error) {
 	var due []records.Delivery
 	err = s.write(ctx, func(tx *records.Tx) (err error) {
@@ -249,7 +251,8 @@ func (s *Service) letter(ctx context.Context, d records.Delivery) error {
 		words += "\n\n" + link
 	}
 	kind, _ := news.Find(item.Kind)
-	words += fmt.Sprintf("\n\n-- \nKettle Tarn, %s. You hear of this because %s. Choose what you hear of under News in the console.\n", d.ProjectKey, kind.About)
+	words += fmt.Sprintf("\n\n-- \nKettle Tarn, %s. You hear of this because %s. Choose what you hear of under News in the console.\n",
+		d.ProjectKey, kind.About)
 	return s.courier.Mail(ctx, d.Key, d.Mail, fmt.Sprintf("[%s] %s", d.ProjectKey, firstSentence(item.For(d.Handle))), words)
 }
 
@@ -268,7 +271,8 @@ func (s *Service) summary(ctx context.Context, list []records.Delivery) (ids []i
 	for _, one := range list {
 		ids = append(ids, one.ID)
 		item := news.Of(one.Event)
-		byKind[item.Kind] = append(byKind[item.Kind], fmt.Sprintf("  %s  %s: %s", one.Event.At.UTC().Format("Mon 15:04"), one.ProjectKey, item.For(d.Handle)))
+		byKind[item.Kind] = append(byKind[item.Kind], fmt.Sprintf("  %s  %s: %s", one.Event.At.UTC().Format("Mon 15:04"), one.ProjectKey,
+			item.For(d.Handle)))
 	}
 	var words bytes.Buffer
 	for _, kind := range news.Kinds() {
@@ -292,7 +296,8 @@ func (s *Service) call(ctx context.Context, d records.Delivery) error {
 	item := news.Of(d.Event)
 	body, err := json.Marshal(map[string]any{
 		"type": d.Event.Kind, "timestamp": d.Event.At.UTC().Format(time.RFC3339), "text": fmt.Sprintf("[%s] %s", d.ProjectKey, item.Text),
-		"data": map[string]any{"project": d.ProjectKey, "news": item.Kind, "person": d.Event.Person, "to": append([]string{}, item.To...), "paths": append([]string{}, item.Paths...), "handoff": item.Handoff, "url": s.link(d.ProjectKey, item)},
+		"data": map[string]any{"project": d.ProjectKey, "news": item.Kind, "person": d.Event.Person, "to": append([]string{}, item.To...),
+			"paths": append([]string{}, item.Paths...), "handoff": item.Handoff, "url": s.link(d.ProjectKey, item)},
 	})
 	if err != nil {
 		return err
@@ -393,7 +398,8 @@ func (s *Service) SetNewsSettings(ctx context.Context, actor Actor, q model.News
 		}
 		if address != "" && address != mail {
 			if s.courier == nil || !s.courier.Mails() {
-				return model.NewProblem(model.NotAllowed, "ask whoever runs it to set a mail server", "this service sends no mail, and so can't find out whether the address is yours")
+				return model.NewProblem(model.NotAllowed, "ask whoever runs it to set a mail server",
+					"this service sends no mail, and so can't find out whether the address is yours")
 			}
 			if recent, err := tx.MailSentSince(ctx, actor.ID, mailPause); err != nil {
 				return err
@@ -413,10 +419,13 @@ func (s *Service) SetNewsSettings(ctx context.Context, actor Actor, q model.News
 		return q, err
 	}
 	if code != "" {
-		words := fmt.Sprintf("%s wants news of Kettle Tarn at this address. If that is you, this code shows it:\n\n  %s\n\nEnter it under News in the console, or with tarn news --code %s. It holds for %d hours.\nIf it is not you, do nothing: no more letters come.\n", actor.Handle, code, code, mailHours)
+		words := fmt.Sprintf("%s wants news of Kettle Tarn at this address. If that is you, this code shows it:\n\n  %s\n\nEnter it under News "+
+			"in the console, or with tarn news --code %s. It holds for %d hours.\nIf it is not you, do nothing: no more letters come.\n",
+			actor.Handle, code, code, mailHours)
 		if err := s.courier.Mail(ctx, newID(), address, "Is this your address?", words); err != nil {
 			s.log.Warn("a letter with a code could not be sent", "error", err)
-			return q, model.NewProblem(model.Unavailable, "try again later; your settings are kept", "the letter to %s could not be sent", printable(address))
+			return q, model.NewProblem(model.Unavailable, "try again later; your settings are kept", "the letter to %s could not be sent",
+				printable(address))
 		}
 	}
 	return s.NewsSettings(ctx, actor)
@@ -439,7 +448,8 @@ func (s *Service) ConfirmMail(ctx context.Context, actor Actor, code string) (mo
 		return model.NewsSettings{}, err
 	}
 	if !ok {
-		return model.NewsSettings{}, model.NewProblem(model.BadRequest, "check it; or name the address again, and another one is sent", "that is not the code that was sent to your address, or it is too old")
+		return model.NewsSettings{}, model.NewProblem(model.BadRequest, "check it; or name the address again, and another one is sent",
+			"that is not the code that was sent to your address, or it is too old")
 	}
 	return s.NewsSettings(ctx, actor)
 }
@@ -450,7 +460,8 @@ const (
 	newsLook = 5000
 )
 
-// Latest lists what happened that concerns the actor, in all their projects or in one, the newest first, below an item (0 for from the newest on).
+// Latest lists what happened that concerns the actor, in all their projects or in one, the newest first, below an item (0 for from the
+// newest on).
 func (s *Service) Latest(ctx context.Context, actor Actor, only string, before int64, limit int) (out model.News, err error) {
 	if limit <= 0 || limit > newsPage {
 		limit = newsPage
@@ -481,7 +492,8 @@ func (s *Service) Latest(ctx context.Context, actor Actor, only string, before i
 					out.Next = out.News[limit-1].ID
 					return nil
 				}
-				one := model.NewsItem{ID: e.Row, At: e.At, Project: e.Key, Kind: item.Kind, Text: item.For(actor.Handle), Person: e.Person, Paths: item.Paths, Handoff: item.Handoff, Unread: e.Row > read}
+				one := model.NewsItem{ID: e.Row, At: e.At, Project: e.Key, Kind: item.Kind, Text: item.For(actor.Handle), Person: e.Person,
+					Paths: item.Paths, Handoff: item.Handoff, Unread: e.Row > read}
 				if out.News = append(out.News, one); one.Unread {
 					out.Unread++
 				}
@@ -511,10 +523,12 @@ func (s *Service) AddHook(ctx context.Context, actor Actor, key string, q model.
 	}
 	u, err := url.Parse(q.URL)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.User != nil || len(q.URL) > 2000 || u.String() != q.URL {
-		return h, model.NewProblem(model.BadRequest, "take for example: https://chat.example/hooks/art", "%q is not the address of a web hook", printable(q.URL))
+		return h, model.NewProblem(model.BadRequest, "take for example: https://chat.example/hooks/art", "%q is not the address of a web hook",
+			printable(q.URL))
 	}
 	if !slices.Contains(s.courier.Hosts(), u.Host) {
-		return h, model.NewProblem(model.NotAllowed, "ask whoever runs the service to add it to --hook-hosts", "web hooks may go to %s, and not to %s", strings.Join(s.courier.Hosts(), ", "), printable(u.Host))
+		return h, model.NewProblem(model.NotAllowed, "ask whoever runs the service to add it to --hook-hosts",
+			"web hooks may go to %s, and not to %s", strings.Join(s.courier.Hosts(), ", "), printable(u.Host))
 	}
 	if len(q.Kinds) == 0 {
 		return h, model.NewProblem(model.BadRequest, "", "name at least one kind of news")

@@ -9,7 +9,8 @@ import (
 	"kettletarn/internal/records"
 )
 
-// How often it is looked at what time does to locks: offers that lapse, asks that stay unanswered, and, less often, locks that look forgotten.
+// How often it is looked at what time does to locks: offers that lapse, asks that stay unanswered, and, less often, locks that look
+// forgotten.
 const (
 	overduePoll   = 2 * time.Second
 	forgottenPoll = 30 * time.Second
@@ -96,7 +97,8 @@ func (s *Service) Remind(ctx context.Context) error {
 			paths[o] = append(paths[o], l)
 		}
 		for o, locks := range paths {
-			about := map[string]any{"person": o.handle, "workspace": o.workspace, "count": len(locks), "since": locks[0].Since.UTC().Format(time.RFC3339)}
+			about := map[string]any{"person": o.handle, "workspace": o.workspace, "count": len(locks),
+				"since": locks[0].Since.UTC().Format(time.RFC3339)}
 			names := []string{}
 			for _, l := range locks[:min(len(locks), 100)] {
 				names = append(names, l.Path)

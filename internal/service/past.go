@@ -30,9 +30,9 @@ func (s *Service) Past(ctx context.Context, actor Actor, key string) (past model
 	return past, err
 }
 
-// BringPast makes handoffs of commits of a git history, in their order, all of them or none, with the commits' authors, times and messages. The
-// content is there already. A commit that was brought in before is passed over. It takes a lead. Nobody's lock and nothing that was handed off
-// here since is passed over silently: that is refused, or, with over, for the latter, made a version before.
+// BringPast makes handoffs of commits of a git history, in their order, all of them or none, with the commits' authors, times and
+// messages. The content is there already. A commit that was brought in before is passed over. It takes a lead. Nobody's lock and nothing
+// that was handed off here since is passed over silently: that is refused, or, with over, for the latter, made a version before.
 func (s *Service) BringPast(ctx context.Context, actor Actor, key string, q model.PastRequest) (out []model.PastHandoff, err error) {
 	if len(q.Commits) == 0 || len(q.Commits) > MaxCommits {
 		return nil, model.NewProblem(model.BadRequest, "bring them in parts", "one request brings between one and %d commits", MaxCommits)
@@ -105,7 +105,8 @@ func pastSend(c *model.PastCommit, workspace string) (send Send, err error) {
 	send = Send{Workspace: workspace, Note: note, Changes: make([]Change, len(c.Changes))}
 	for i, x := range c.Changes {
 		if x.Digest != nil || x.Base != 0 || x.Fence != 0 || assetpath.Fold(x.Path) == rules.File {
-			return send, model.NewProblem(model.BadRequest, "leave it out", "the change of %s says what a change of the past can't say", printable(x.Path))
+			return send, model.NewProblem(model.BadRequest, "leave it out", "the change of %s says what a change of the past can't say",
+				printable(x.Path))
 		}
 		send.Changes[i] = Change{Path: x.Path, MovedFrom: x.MovedFrom, Gone: x.Gone, Content: x.Content, Size: x.Size, Executable: x.Executable}
 	}
@@ -123,8 +124,8 @@ func within(t time.Time) time.Time {
 	return t.UTC()
 }
 
-// bringing is the transaction of a BringPast: it has the project's exclusive gate, so that nothing runs beside it and the order of locking does
-// not matter.
+// bringing is the transaction of a BringPast: it has the project's exclusive gate, so that nothing runs beside it and the order of locking
+// does not matter.
 type bringing struct {
 	s       *Service
 	ctx     context.Context
@@ -170,7 +171,8 @@ func (b *bringing) end(out []model.PastHandoff) error {
 	if count == 0 {
 		return nil
 	}
-	return b.tx.AddEvent(b.ctx, b.project.ID, b.actor.ID, "past.brought", map[string]any{"handoffs": count, "first": first, "handoff": last, "commit": out[len(out)-1].Commit})
+	return b.tx.AddEvent(b.ctx, b.project.ID, b.actor.ID, "past.brought",
+		map[string]any{"handoffs": count, "first": first, "handoff": last, "commit": out[len(out)-1].Commit})
 }
 
 // commit makes one handoff.

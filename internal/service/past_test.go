@@ -23,13 +23,16 @@ func TestWhoMayBringThePastInAndWhatIsKept(t *testing.T) {
 	ctx := t.Context()
 	q := model.PastRequest{Workspace: m.space["odile"], Commits: []model.PastCommit{
 		{Commit: commitID("a"), Name: "Ada Brine", Mail: "ada@else.example", At: &at, Note: "  \x00", Changes: change("a.png")},
-		{Commit: commitID("b"), Name: "tamsin", Mail: "nobody@else.example", At: &at, Note: "b", Changes: []model.SendChange{{Path: "b.png", MovedFrom: "a.png", Content: rust.Content, Size: rust.Size}}},
-		{Commit: commitID("c"), Name: "x", Note: "nothing new", Changes: []model.SendChange{{Path: "b.png", Content: rust.Content, Size: rust.Size}, {Path: "never.png", Gone: true}}},
+		{Commit: commitID("b"), Name: "tamsin", Mail: "nobody@else.example", At: &at, Note: "b",
+			Changes: []model.SendChange{{Path: "b.png", MovedFrom: "a.png", Content: rust.Content, Size: rust.Size}}},
+		{Commit: commitID("c"), Name: "x", Note: "nothing new",
+			Changes: []model.SendChange{{Path: "b.png", Content: rust.Content, Size: rust.Size}, {Path: "never.png", Gone: true}}},
 	}}
 	_, err := m.BringPast(ctx, m.tamsin, key, q)
 	testbed.Problem(t, err, model.NotAllowed)
 	out, err := m.BringPast(ctx, m.odile, key, q)
-	if err != nil || len(out) != 3 || out[0].Author != "Ada Brine" || out[0].Known || out[1].Author != "tamsin (in git)" || out[2].Handoff != 0 {
+	if err != nil || len(out) != 3 || out[0].Author != "Ada Brine" || out[0].Known || out[1].Author != "tamsin (in git)" ||
+		out[2].Handoff != 0 {
 		t.Fatalf("%+v, %v", out, err)
 	}
 	again, err := m.BringPast(ctx, m.odile, key, q)
@@ -49,17 +52,19 @@ func TestWhoMayBringThePastInAndWhatIsKept(t *testing.T) {
 		t.Errorf("%+v, %v", past, err)
 	}
 	for name, bad := range map[string]model.PastRequest{
-		"no commit":      {Workspace: q.Workspace},
-		"no id":          {Workspace: q.Workspace, Commits: []model.PastCommit{{Commit: "HEAD", Note: "x", Changes: change("x.png")}}},
-		"the rules":      {Workspace: q.Workspace, Commits: []model.PastCommit{{Commit: commitID("d"), Note: "x", Changes: change("tarn.toml")}}},
-		"a claimed base": {Workspace: q.Workspace, Commits: []model.PastCommit{{Commit: commitID("d"), Note: "x", Changes: []model.SendChange{{Path: "x.png", Base: 3, Content: rust.Content, Size: rust.Size}}}}},
+		"no commit": {Workspace: q.Workspace},
+		"no id":     {Workspace: q.Workspace, Commits: []model.PastCommit{{Commit: "HEAD", Note: "x", Changes: change("x.png")}}},
+		"the rules": {Workspace: q.Workspace, Commits: []model.PastCommit{{Commit: commitID("d"), Note: "x", Changes: change("tarn.toml")}}},
+		"a claimed base": {Workspace: q.Workspace, Commits: []model.PastCommit{{Commit: commitID("d"), Note: "x",
+			Changes: []model.SendChange{{Path: "x.png", Base: 3, Content: rust.Content, Size: rust.Size}}}}},
 	} {
 		if _, err := m.BringPast(ctx, m.odile, key, bad); err == nil {
 			t.Errorf("%s: it is taken", name)
 		}
 	}
 	// All or nothing: the second of the two can't be.
-	q.Commits = []model.PastCommit{{Commit: commitID("e"), Note: "fine", Changes: change("e.png")}, {Commit: commitID("f"), Note: "not", Changes: change("aux.png")}}
+	q.Commits = []model.PastCommit{{Commit: commitID("e"), Note: "fine", Changes: change("e.png")},
+		{Commit: commitID("f"), Note: "not", Changes: change("aux.png")}}
 	_, err = m.BringPast(ctx, m.odile, key, q)
 	if list := testbed.Refused(t, err); len(list) != 1 || list[0].Reason != "path-device" {
 		t.Errorf("%+v", list)
@@ -139,7 +144,8 @@ func TestPinsThatAreTold(t *testing.T) {
 		t.Fatal(err)
 	}
 	h := sent.Handoff
-	told := model.PinnedCommit{Commit: commitID("1"), Author: "keiko", Subject: "Row\x1b[31m", At: time.Unix(1_700_000_000, 0).UTC(), Handoff: h.Number, Digest: h.Digest}
+	told := model.PinnedCommit{Commit: commitID("1"), Author: "keiko", Subject: "Row\x1b[31m", At: time.Unix(1_700_000_000, 0).UTC(),
+		Handoff: h.Number, Digest: h.Digest}
 	foreign := told
 	foreign.Commit, foreign.Digest = commitID("2"), strings.Repeat("0", 64)
 	_, err = m.TellPins(ctx, m.viewer, key, []model.PinnedCommit{told})

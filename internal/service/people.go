@@ -26,8 +26,8 @@ const (
 	consoleDays = 14
 )
 
-// MinPassphrase is the least length of a new passphrase in characters; MaxPassphrase the most bytes that are looked at. weakest is the least score of
-// one, by how many guesses it would take (0 to 4, after Wheeler, "zxcvbn", USENIX Security 2016).
+// MinPassphrase is the least length of a new passphrase in characters; MaxPassphrase the most bytes that are looked at. weakest is the
+// least score of one, by how many guesses it would take (0 to 4, after Wheeler, "zxcvbn", USENIX Security 2016).
 const (
 	MinPassphrase = 10
 	MaxPassphrase = 1024
@@ -37,7 +37,8 @@ const (
 // checkPassphrase refuses a new passphrase that is short, or that is guessed soon.
 func checkPassphrase(handle, passphrase string) error {
 	if n := utf8.RuneCountInString(passphrase); n < MinPassphrase || len(passphrase) > MaxPassphrase {
-		return model.NewProblem(model.BadRequest, "choose a few words", "a passphrase has at least %d characters, and at most %d bytes", MinPassphrase, MaxPassphrase)
+		return model.NewProblem(model.BadRequest, "choose a few words", "a passphrase has at least %d characters, and at most %d bytes",
+			MinPassphrase, MaxPassphrase)
 	}
 	start := passphrase
 	if len(start) > 64 {
@@ -71,7 +72,8 @@ func printable(s string) string {
 // AddPerson makes a person and a first token for them, which is returned and not kept.
 func (s *Service) AddPerson(ctx context.Context, handle, passphrase string, steward bool) (token string, err error) {
 	if !handles.MatchString(handle) {
-		return "", model.NewProblem(model.BadRequest, "take for example: tamsin", "%q can't be a handle: it has 1 to 32 small letters, digits and dashes, and starts with a letter", printable(handle))
+		return "", model.NewProblem(model.BadRequest, "take for example: tamsin",
+			"%q can't be a handle: it has 1 to 32 small letters, digits and dashes, and starts with a letter", printable(handle))
 	}
 	if err := checkPassphrase(handle, passphrase); err != nil {
 		return "", err
@@ -262,7 +264,8 @@ func (s *Service) People(ctx context.Context) (list []model.PersonRow, err error
 	return list, err
 }
 
-// ResetPassphrase gives a person another passphrase, for whoever runs the service: somebody who forgot theirs, or who comes back. All their sign-ins end.
+// ResetPassphrase gives a person another passphrase, for whoever runs the service: somebody who forgot theirs, or who comes back. All
+// their sign-ins end.
 func (s *Service) ResetPassphrase(ctx context.Context, handle, fresh string) error {
 	if err := checkPassphrase(handle, fresh); err != nil {
 		return err
@@ -287,8 +290,8 @@ func (s *Service) ResetPassphrase(ctx context.Context, handle, fresh string) err
 	})
 }
 
-// PersonEnded is what letting somebody go did: sign-ins and tokens that ended, the projects that they are not in any more, with how many locks were given
-// back, and those that they stay in as their only owner.
+// PersonEnded is what letting somebody go did: sign-ins and tokens that ended, the projects that they are not in any more, with how many
+// locks were given back, and those that they stay in as their only owner.
 type PersonEnded struct {
 	Handle   string   `json:"handle"`
 	Ended    int64    `json:"ended"`
@@ -297,8 +300,8 @@ type PersonEnded struct {
 	Locks    int      `json:"locks"`
 }
 
-// EndPerson lets somebody go: they can't sign in any more, and their sign-ins and tokens end at once. They leave their projects, where their locks are given
-// back; what they did stays under their name.
+// EndPerson lets somebody go: they can't sign in any more, and their sign-ins and tokens end at once. They leave their projects, where
+// their locks are given back; what they did stays under their name.
 func (s *Service) EndPerson(ctx context.Context, handle string) (out PersonEnded, err error) {
 	err = s.write(ctx, func(tx *records.Tx) error {
 		out = PersonEnded{Handle: handle, Projects: []string{}, Owns: []string{}}

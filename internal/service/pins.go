@@ -16,14 +16,16 @@ var commitID = regexp.MustCompile(`^[0-9a-f]{40}([0-9a-f]{24})?$`)
 
 // TellPins keeps which commits of the main history pin which handoffs, and lists those of them that are known now. One that names a handoff
 // that is not of this history is left out.
-func (s *Service) TellPins(ctx context.Context, actor Actor, key string, list []model.PinnedCommit) (known []model.PinnedCommit, err error) {
+func (s *Service) TellPins(ctx context.Context, actor Actor, key string,
+	list []model.PinnedCommit) (known []model.PinnedCommit, err error) {
 	if len(list) > MaxPins {
 		return nil, model.NewProblem(model.TooLarge, "tell of the latest ones", "one request tells of at most %d commits", MaxPins)
 	}
 	for i := range list {
 		c := &list[i]
 		if _, err := chunk.ParseDigest(c.Digest); err != nil || !commitID.MatchString(c.Commit) || c.Handoff < 1 || c.Handoff > 1<<31-1 {
-			return nil, model.NewProblem(model.BadRequest, "name commits by their full ids, and handoffs by number and digest", "commit %s can't be one that pins a handoff", printable(c.Commit))
+			return nil, model.NewProblem(model.BadRequest, "name commits by their full ids, and handoffs by number and digest",
+				"commit %s can't be one that pins a handoff", printable(c.Commit))
 		}
 		c.Author, c.Subject, c.At = printable(c.Author), printable(firstLine(c.Subject)), within(c.At)
 	}

@@ -13,7 +13,8 @@ import (
 // StartProject makes a project; the actor becomes its owner.
 func (s *Service) StartProject(ctx context.Context, actor Actor, key string) (model.Project, error) {
 	if !model.ValidKey(key) {
-		return model.Project{}, model.NewProblem(model.BadRequest, "take for example: brinelight", "%q can't be a project's key: it has 2 to 40 small letters, digits and dashes, and starts with a letter", printable(key))
+		return model.Project{}, model.NewProblem(model.BadRequest, "take for example: brinelight",
+			"%q can't be a project's key: it has 2 to 40 small letters, digits and dashes, and starts with a letter", printable(key))
 	}
 	if err := actor.whole(); err != nil {
 		return model.Project{}, err
@@ -26,7 +27,8 @@ func (s *Service) StartProject(ctx context.Context, actor Actor, key string) (mo
 		return tx.AddEvent(ctx, id, actor.ID, "project.started", map[string]any{"key": key})
 	})
 	if records.Duplicate(err) {
-		return model.Project{}, model.NewProblem(model.Taken, "choose another key, or join that one with tarn join", "there is a project %s already", key)
+		return model.Project{}, model.NewProblem(model.Taken, "choose another key, or join that one with tarn join",
+			"there is a project %s already", key)
 	}
 	return model.Project{Key: key, Role: model.Owner, Members: 1}, err
 }
@@ -166,7 +168,8 @@ func (s *Service) RemoveMember(ctx context.Context, actor Actor, key, handle str
 }
 
 // member reads what both of the above need, behind the exclusive gate: no send or lock of that person runs beside it.
-func (s *Service) member(ctx context.Context, tx *records.Tx, actor Actor, key, handle string) (p records.Project, person records.Person, role string, err error) {
+func (s *Service) member(ctx context.Context, tx *records.Tx, actor Actor, key,
+	handle string) (p records.Project, person records.Person, role string, err error) {
 	if p, err = project(ctx, tx, actor, key, stewards); err != nil {
 		return p, person, "", err
 	}
@@ -175,7 +178,8 @@ func (s *Service) member(ctx context.Context, tx *records.Tx, actor Actor, key, 
 	}
 	if person, err = tx.PersonByHandle(ctx, handle); err != nil {
 		if errors.Is(err, records.ErrNotFound) {
-			err = model.NewProblem(model.NotFound, "whoever runs the service makes people with tarnd person add", "there is no person %q", printable(handle))
+			err = model.NewProblem(model.NotFound, "whoever runs the service makes people with tarnd person add", "there is no person %q",
+				printable(handle))
 		}
 		return p, person, "", err
 	}

@@ -89,7 +89,8 @@ func chunksMissing(missing []chunk.Digest) error {
 	if len(missing) == 0 {
 		return nil
 	}
-	p := model.NewProblem(model.ChunksMissing, "send them first", "the service does not have all the content that is named; the first chunk is %s", missing[0])
+	p := model.NewProblem(model.ChunksMissing, "send them first",
+		"the service does not have all the content that is named; the first chunk is %s", missing[0])
 	for _, d := range missing[:min(len(missing), 1000)] {
 		p.Missing = append(p.Missing, d.String())
 	}
@@ -184,13 +185,15 @@ func (r *chunkReader) again(ctx context.Context, record *pack.Record) ([]byte, e
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
-	if !errors.Is(err, pack.ErrDamaged) && !errors.Is(err, store.ErrNotFound) && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
+	if !errors.Is(err, pack.ErrDamaged) && !errors.Is(err, store.ErrNotFound) && !errors.Is(err, io.EOF) &&
+		!errors.Is(err, io.ErrUnexpectedEOF) {
 		r.s.log.Error("the store can't be read", "pack", at.Pack, "error", err)
 		return nil, model.NewProblem(model.Unavailable, "try again in a moment; nothing was lost", "the service can't read its store right now")
 	}
 	delete(r.places, record.Digest)
 	r.s.setAside(ctx, r.project, at, err)
-	return nil, model.NewProblem(model.Damaged, "a workspace that has the file can give it back: ask your team to run tarn heal", "the service can't read chunk %s back as it was stored", record.Digest)
+	return nil, model.NewProblem(model.Damaged, "a workspace that has the file can give it back: ask your team to run tarn heal",
+		"the service can't read chunk %s back as it was stored", record.Digest)
 }
 
 // setAside notes a damaged or missing chunk: from now on it counts as lacking.

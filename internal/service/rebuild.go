@@ -53,7 +53,8 @@ func (s *Service) Rebuild(ctx context.Context, owner string, progress func(what 
 	if err := s.read(ctx, func(tx *records.Tx) error {
 		list, err := tx.AllProjects(ctx)
 		if err == nil && len(list) > 0 {
-			err = model.NewProblem(model.Taken, "name an empty database with --db", "the database has projects already, and a rebuild needs one without")
+			err = model.NewProblem(model.Taken, "name an empty database with --db",
+				"the database has projects already, and a rebuild needs one without")
 		}
 		return err
 	}); err != nil {
@@ -120,8 +121,8 @@ func (r *rebuild) run(ctx context.Context, packs []store.Info) error {
 	return r.replay(ctx)
 }
 
-// readHistory reads handoffs, and keeps the unbroken chain from the first on, and tree nodes, which go to the database as they come: there may be more
-// of them than memory.
+// readHistory reads handoffs, and keeps the unbroken chain from the first on, and tree nodes, which go to the database as they come: there
+// may be more of them than memory.
 func (r *rebuild) readHistory(ctx context.Context, packs []store.Info) error {
 	nodes := map[chunk.Digest][]byte{}
 	held := 0
@@ -343,7 +344,8 @@ func (r *rebuild) write(ctx context.Context, tx *records.Tx, h chain.Handoff, di
 		if e == nil {
 			e = d.From
 		}
-		v := records.NewVersion{Asset: e.Asset, Number: e.Version, Before: e.Version - 1, Path: e.Spelling(), Folded: e.Key, Executable: e.Mode&tree.Executable != 0}
+		v := records.NewVersion{Asset: e.Asset, Number: e.Version, Before: e.Version - 1, Path: e.Spelling(), Folded: e.Key,
+			Executable: e.Mode&tree.Executable != 0}
 		if d.To == nil {
 			v.Number, v.Before, v.Executable = e.Version+1, e.Version, false
 		} else {

@@ -13,8 +13,8 @@ import (
 // MaxRecord is how many entries of the record are given at once.
 const MaxRecord = 10_000
 
-// RecordQuery asks for a part of the record: of one person, at or below a path, ended in one way ("held" for not ended), from a time on, up to
-// another. What is empty asks for all.
+// RecordQuery asks for a part of the record: of one person, at or below a path, ended in one way ("held" for not ended), from a time on,
+// up to another. What is empty asks for all.
 type RecordQuery struct {
 	Person, Path, Ending string
 	Since, Until         time.Time
@@ -35,7 +35,8 @@ func (s *Service) Record(ctx context.Context, actor Actor, key string, q RecordQ
 		if strings.ContainsRune(q.Person+q.Path+q.Ending, 0) {
 			return nil
 		}
-		list, err = tx.Record(ctx, p.ID, records.RecordQuery{Person: q.Person, Below: assetpath.Fold(q.Path), Ending: q.Ending, Since: q.Since, Until: q.Until, Limit: limit})
+		list, err = tx.Record(ctx, p.ID, records.RecordQuery{Person: q.Person, Below: assetpath.Fold(q.Path), Ending: q.Ending, Since: q.Since,
+			Until: q.Until, Limit: limit})
 		return err
 	})
 	return list, err

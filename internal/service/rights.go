@@ -10,8 +10,8 @@ import (
 	"kettletarn/internal/records"
 )
 
-// Right is who may do something. Each route of the API names one; it is asked before anything of a request is read, and again, where it matters,
-// inside the transaction that acts on it.
+// Right is who may do something. Each route of the API names one; it is asked before anything of a request is read, and again, where it
+// matters, inside the transaction that acts on it.
 type Right string
 
 const (
@@ -46,7 +46,8 @@ func (s *Service) Admit(ctx context.Context, token, key string, right Right) (ac
 	if t.Ended {
 		return actor, model.NewProblem(model.SignInExpired, again, "this sign-in ended on %s", t.Expires.UTC().Format("2 January 2006"))
 	}
-	actor = Actor{ID: t.Person.ID, Handle: t.Person.Handle, Steward: t.Person.Steward && t.Project == "", Within: t.Project, AtMost: t.Role, Credential: digest}
+	actor = Actor{ID: t.Person.ID, Handle: t.Person.Handle, Steward: t.Person.Steward && t.Project == "", Within: t.Project, AtMost: t.Role,
+		Credential: digest}
 	if t.Used == nil || time.Since(*t.Used) > usedEvery {
 		s.used(ctx, digest)
 	}

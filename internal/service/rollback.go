@@ -14,9 +14,11 @@ import (
 	"kettletarn/internal/records"
 )
 
-// Rollback makes a handoff that brings an old state back, all of it or nothing, or, as a preview, says what that would do. It takes the locks
-// that it needs where they are free, and deletes nothing: what was not there in the old state goes in a new version, and stays in the history.
-func (s *Service) Rollback(ctx context.Context, actor Actor, key string, q model.RollbackRequest, sendKey string) (out model.RollbackAnswer, err error) {
+// Rollback makes a handoff that brings an old state back, all of it or nothing, or, as a preview, says what that would do. It takes the
+// locks that it needs where they are free, and deletes nothing: what was not there in the old state goes in a new version, and stays in
+// the history.
+func (s *Service) Rollback(ctx context.Context, actor Actor, key string, q model.RollbackRequest,
+	sendKey string) (out model.RollbackAnswer, err error) {
 	ways := 0
 	for _, set := range []bool{q.Version != 0, q.To != "", q.Without != 0} {
 		if set {
@@ -29,7 +31,8 @@ func (s *Service) Rollback(ctx context.Context, actor Actor, key string, q model
 	case q.Version != 0 && (len(q.Paths) != 1 || q.All):
 		return out, model.NewProblem(model.BadRequest, "name one asset", "a version is that of one asset")
 	case q.To != "" && q.All == (len(q.Paths) > 0):
-		return out, model.NewProblem(model.BadRequest, "name assets or folders, or say that all of it is meant", "it is not clear what is to go back")
+		return out, model.NewProblem(model.BadRequest, "name assets or folders, or say that all of it is meant",
+			"it is not clear what is to go back")
 	case q.Without != 0 && (q.All || len(q.Paths) > 0):
 		return out, model.NewProblem(model.BadRequest, "leave the paths out", "a handoff is undone as a whole")
 	case len(q.Paths) > MaxPaths:
@@ -52,7 +55,8 @@ func (s *Service) Rollback(ctx context.Context, actor Actor, key string, q model
 	}); err != nil {
 		return out, err
 	}
-	out = model.RollbackAnswer{Seen: plan.p.Handoffs, Note: plan.send.Note, Changes: append([]model.RollbackChange{}, plan.changes...), Refusals: append([]model.Refusal{}, plan.refusals...), HeadsUps: append([]model.HeadsUp{}, plan.heads...)}
+	out = model.RollbackAnswer{Seen: plan.p.Handoffs, Note: plan.send.Note, Changes: append([]model.RollbackChange{}, plan.changes...),
+		Refusals: append([]model.Refusal{}, plan.refusals...), HeadsUps: append([]model.HeadsUp{}, plan.heads...)}
 	if len(plan.send.Changes) == 0 && len(plan.refusals) == 0 {
 		return out, model.NewProblem(model.BadRequest, "choose another state", "nothing of it is different from how it is now")
 	}
@@ -141,12 +145,14 @@ func (r *rollback) make(s *Service) (err error) {
 	r.heads = heads
 	for _, h := range heads {
 		if h.Handle == r.actor.Handle {
-			r.refuse(h.Path, "edited", fmt.Sprintf("%s: you have changes to it in %s that were not sent", h.Path, h.Workspace), "send them, or put them away with tarn discard, then roll back")
+			r.refuse(h.Path, "edited", fmt.Sprintf("%s: you have changes to it in %s that were not sent", h.Path, h.Workspace),
+				"send them, or put them away with tarn discard, then roll back")
 		}
 	}
 	for _, a := range assets {
 		if r.q.Seen > 0 && a.Handoff > r.q.Seen {
-			r.refuse(a.Path, "behind", fmt.Sprintf("%s: %s has sent a newer version of it meanwhile (version %d, h%d)", a.Path, a.Author, a.Newest, a.Handoff), "look at it, then roll back again")
+			r.refuse(a.Path, "behind", fmt.Sprintf("%s: %s has sent a newer version of it meanwhile (version %d, h%d)", a.Path, a.Author, a.Newest,
+				a.Handoff), "look at it, then roll back again")
 		}
 	}
 	return nil
@@ -242,7 +248,8 @@ func (r *rollback) toVersion() error {
 func (r *rollback) without() error {
 	h, err := r.tx.Handoff(r.ctx, r.p.ID, r.q.Without)
 	if errors.Is(err, records.ErrNotFound) {
-		return model.NewProblem(model.NotFound, "see tarn history", "%s has no handoff h%d; the newest is h%d", r.p.Key, r.q.Without, r.p.Handoffs)
+		return model.NewProblem(model.NotFound, "see tarn history", "%s has no handoff h%d; the newest is h%d", r.p.Key, r.q.Without,
+			r.p.Handoffs)
 	}
 	if err != nil {
 		return err
@@ -267,7 +274,8 @@ func (r *rollback) without() error {
 	keep := map[int64]bool{}
 	for _, v := range rows {
 		if a := now[v.Asset]; a.Newest != v.Number {
-			r.refuse(a.Path, "moved-on", fmt.Sprintf("%s: it has moved on since: version %d by %s (h%d) came behind version %d", a.Path, a.Newest, a.Author, a.Handoff, v.Number),
+			r.refuse(a.Path, "moved-on", fmt.Sprintf("%s: it has moved on since: version %d by %s (h%d) came behind version %d", a.Path, a.Newest,
+				a.Author, a.Handoff, v.Number),
 				fmt.Sprintf("roll back what came behind it first, or take this one back by itself: tarn rollback %s --to h%d", a.Path, h.Number-1))
 			continue
 		}
@@ -353,7 +361,8 @@ func (r *rollback) named(forest *tree.Forest, number int, root, old chunk.Digest
 			known = known || n > 0 || len(one) > 0
 		}
 		if !known {
-			r.refuse(path, "unknown", fmt.Sprintf("%s: there is nothing of that name, now or in h%d", printable(path), number), "check the spelling; tarn history PATH says when something was there")
+			r.refuse(path, "unknown", fmt.Sprintf("%s: there is nothing of that name, now or in h%d", printable(path), number),
+				"check the spelling; tarn history PATH says when something was there")
 			continue
 		}
 		count := 0

@@ -155,9 +155,11 @@ func (s *Service) Rules(ctx context.Context, actor Actor, key string) (out model
 	if err != nil {
 		return out, err
 	}
-	out = model.Rules{Text: string(r.text), Version: r.version, Presets: append([]string{}, r.rules.Presets...), Otherwise: r.rules.Otherwise, PointOut: r.rules.PointOut, ReadOnly: r.rules.ReadOnly, Uncovered: c.uncovered, Rules: []model.RuleLine{}}
+	out = model.Rules{Text: string(r.text), Version: r.version, Presets: append([]string{}, r.rules.Presets...), Otherwise: r.rules.Otherwise,
+		PointOut: r.rules.PointOut, ReadOnly: r.rules.ReadOnly, Uncovered: c.uncovered, Rules: []model.RuleLine{}}
 	for i, rule := range r.rules.List {
-		out.Rules = append(out.Rules, model.RuleLine{Match: rule.Match, Kind: rule.Kind, Lock: rule.Lock, In: rule.Origin.In, Line: rule.Origin.Line, Assets: c.assets[i], Size: c.sizes[i]})
+		out.Rules = append(out.Rules, model.RuleLine{Match: rule.Match, Kind: rule.Kind, Lock: rule.Lock, In: rule.Origin.In,
+			Line: rule.Origin.Line, Assets: c.assets[i], Size: c.sizes[i]})
 	}
 	err = s.read(ctx, func(tx *records.Tx) error {
 		out.Requests, err = tx.RuleRequests(ctx, r.project.ID)
@@ -243,7 +245,8 @@ func (s *Service) AnswerRuleRequest(ctx context.Context, actor Actor, key string
 		if err != nil {
 			return err
 		}
-		send := Send{Key: newID(), Workspace: model.KindConsole, TakeFree: true, Note: fmt.Sprintf("Rules: %s is an asset, as %s asked", open.Path, open.Person),
+		send := Send{Key: newID(), Workspace: model.KindConsole, TakeFree: true,
+			Note:    fmt.Sprintf("Rules: %s is an asset, as %s asked", open.Path, open.Person),
 			Changes: []Change{{Path: rules.File, Base: r.version, Content: content.Digest, Size: content.Size}}}
 		if _, err := s.Send(ctx, actor, key, send, nil); err != nil {
 			return err
@@ -257,7 +260,8 @@ func (s *Service) AnswerRuleRequest(ctx context.Context, actor Actor, key string
 		if err != nil {
 			return err
 		}
-		return tx.AddEvent(ctx, r.project.ID, actor.ID, "rules.answered", map[string]any{"path": path, "asked": asker, "accepted": accept, "word": word})
+		return tx.AddEvent(ctx, r.project.ID, actor.ID, "rules.answered",
+			map[string]any{"path": path, "asked": asker, "accepted": accept, "word": word})
 	})
 }
 
@@ -282,5 +286,6 @@ func (s *Service) openRequest(ctx context.Context, p records.Project, id int64) 
 
 // termsOf is what rules say of locks, as a project keeps it.
 func termsOf(r *rules.Rules) records.Terms {
-	return records.Terms{OfferFor: r.Locks.OfferFor, AnswerWithin: r.Locks.AnswerWithin, ForgottenAfter: r.Locks.ForgottenAfter, BehindWarns: r.Locks.BehindWarns}
+	return records.Terms{OfferFor: r.Locks.OfferFor, AnswerWithin: r.Locks.AnswerWithin, ForgottenAfter: r.Locks.ForgottenAfter,
+		BehindWarns: r.Locks.BehindWarns}
 }

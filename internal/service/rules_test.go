@@ -16,7 +16,8 @@ const gameRules = "presets = [\"game\"]\notherwise = \"code\"\n\n[[rule]]\nmatch
 
 func TestTheServiceEnforcesTheRules(t *testing.T) {
 	m := newTeam(t, nil)
-	ok(t)(m.send(m.odile, m.change(m.odile, "tarn.toml", 0, 0, gameRules), m.change(m.odile, "a.png", 0, 0, "a"), m.change(m.odile, "text/k.txt", 0, 0, "k")))
+	ok(t)(m.send(m.odile, m.change(m.odile, "tarn.toml", 0, 0, gameRules), m.change(m.odile, "a.png", 0, 0, "a"),
+		m.change(m.odile, "text/k.txt", 0, 0, "k")))
 	// Where new assets may not be.
 	_, err := m.send(m.rurik, m.change(m.rurik, "cache/b.png", 0, 0, "b"))
 	reason(t, err, "not-an-asset")
@@ -34,11 +35,13 @@ func TestTheServiceEnforcesTheRules(t *testing.T) {
 	reason(t, err, "role")
 	_, err = m.send(m.odile, m.change(m.odile, "tarn.toml", 1, 0, "\notherwise = \"cod\"\n"))
 	reason(t, err, "rules-broken")
-	if r := testbed.Refused(t, err); !strings.Contains(r[0].Message, "line 2, column 1") || !strings.Contains(r[0].Message, `did you mean "code"?`) {
+	if r := testbed.Refused(t, err); !strings.Contains(r[0].Message, "line 2, column 1") ||
+		!strings.Contains(r[0].Message, `did you mean "code"?`) {
 		t.Errorf("%+v", r)
 	}
 	// The rules that a send carries hold for it, and what they leave out by now stays an asset.
-	ok(t)(m.send(m.odile, m.change(m.odile, "tarn.toml", 1, 0, "[[rule]]\nmatch = \"*.png\"\nkind = \"ignored\"\n"), m.change(m.odile, "main.go", 0, 0, "code")))
+	ok(t)(m.send(m.odile, m.change(m.odile, "tarn.toml", 1, 0, "[[rule]]\nmatch = \"*.png\"\nkind = \"ignored\"\n"),
+		m.change(m.odile, "main.go", 0, 0, "code")))
 	fence := m.lock(m.rurik, "a.png", 1)
 	ok(t)(m.send(m.rurik, m.change(m.rurik, "a.png", 1, fence, "a2")))
 	_, err = m.send(m.rurik, m.change(m.rurik, "b.png", 0, 0, "b"))
@@ -52,7 +55,8 @@ func TestTheServiceEnforcesTheRules(t *testing.T) {
 func TestRulesPageAndRequests(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
-	ok(t)(m.send(m.odile, m.change(m.odile, "tarn.toml", 0, 0, gameRules), m.change(m.odile, "a.png", 0, 0, "four"), m.change(m.odile, "text/k.txt", 0, 0, "k")))
+	ok(t)(m.send(m.odile, m.change(m.odile, "tarn.toml", 0, 0, gameRules), m.change(m.odile, "a.png", 0, 0, "four"),
+		m.change(m.odile, "text/k.txt", 0, 0, "k")))
 	page, err := m.Rules(ctx, m.viewer, key)
 	if err != nil || page.Version != 1 || page.Otherwise != "code" || page.Uncovered != 0 {
 		t.Fatalf("%+v, %v", page, err)
@@ -87,7 +91,8 @@ func TestRulesPageAndRequests(t *testing.T) {
 		t.Fatal(err)
 	}
 	testbed.Problem(t, m.AnswerRuleRequest(ctx, m.odile, key, asked.ID, true, ""), model.NotFound)
-	if page, err = m.Rules(ctx, m.odile, key); err != nil || page.Version != 2 || !strings.HasPrefix(page.Text, gameRules) || page.Requests[0].AnsweredBy != "odile" || !page.Requests[0].Accepted {
+	if page, err = m.Rules(ctx, m.odile, key); err != nil || page.Version != 2 || !strings.HasPrefix(page.Text, gameRules) ||
+		page.Requests[0].AnsweredBy != "odile" || !page.Requests[0].Accepted {
 		t.Errorf("%+v, %v", page, err)
 	}
 	ok(t)(m.send(m.rurik, m.change(m.rurik, "cache/sky.png", 0, 0, "sky")))
@@ -105,7 +110,8 @@ func TestRulesPageAndRequests(t *testing.T) {
 func TestMovesKeepTheAsset(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
-	ok(t)(m.send(m.odile, m.change(m.odile, "a.png", 0, 0, "a"), m.change(m.odile, "b.png", 0, 0, "b"), m.change(m.odile, "old/x.png", 0, 0, "x")))
+	ok(t)(m.send(m.odile, m.change(m.odile, "a.png", 0, 0, "a"), m.change(m.odile, "b.png", 0, 0, "b"),
+		m.change(m.odile, "old/x.png", 0, 0, "x")))
 	moved := func(from, to string, base int, fence int64, data string) service.Change {
 		c := m.change(m.rurik, to, base, fence, data)
 		c.MovedFrom = from
@@ -146,7 +152,8 @@ func TestMovesKeepTheAsset(t *testing.T) {
 		t.Errorf("%+v, %v", versions, err)
 	}
 	// What changed is told as it was, at every handoff.
-	for at, want := range map[int]string{1: "a.png b.png old/x.png", 2: "b.png deep/A.png old/x.png", 3: "b.png deep/a.png old/x.png", 5: "a.png b.png deep/a.png old/x.png"} {
+	for at, want := range map[int]string{1: "a.png b.png old/x.png", 2: "b.png deep/A.png old/x.png", 3: "b.png deep/a.png old/x.png",
+		5: "a.png b.png deep/a.png old/x.png"} {
 		page, err := m.Changes(ctx, m.viewer, key, service.Changes{At: fmt.Sprintf("h%d", at)})
 		if err != nil {
 			t.Fatal(err)
@@ -216,15 +223,18 @@ func TestUnsentChanges(t *testing.T) {
 	tell := func(changes ...model.UnsentChange) error {
 		return m.SetUnsent(ctx, m.rurik, key, m.space["rurik"], changes)
 	}
-	if err := tell(model.UnsentChange{Path: "a.png", State: model.Edited, Size: 4, Since: since}, model.UnsentChange{Path: "b.png", State: model.Gone, Since: time.Now().Add(time.Hour)},
+	if err := tell(model.UnsentChange{Path: "a.png", State: model.Edited, Size: 4, Since: since},
+		model.UnsentChange{Path: "b.png", State: model.Gone, Since: time.Now().Add(time.Hour)},
 		model.UnsentChange{Path: "never.png", State: model.Edited}, model.UnsentChange{Path: "../x", State: model.Edited}); err != nil {
 		t.Fatal(err)
 	}
 	list, err := m.Unsent(ctx, m.viewer, key)
-	if err != nil || len(list) != 2 || list[0].Path != "a.png" || !list[0].Since.Equal(since) || list[1].Since.After(time.Now().Add(time.Minute)) {
+	if err != nil || len(list) != 2 || list[0].Path != "a.png" || !list[0].Since.Equal(since) ||
+		list[1].Since.After(time.Now().Add(time.Minute)) {
 		t.Fatalf("%+v, %v", list, err)
 	}
-	grant, err := m.TakeLocks(ctx, m.tamsin, key, service.Wish{Workspace: m.space["tamsin"], Wants: []service.Want{{Path: "a.png", Version: 1}}})
+	grant, err := m.TakeLocks(ctx, m.tamsin, key, service.Wish{Workspace: m.space["tamsin"],
+		Wants: []service.Want{{Path: "a.png", Version: 1}}})
 	if err != nil || len(grant.Assets[0].HeadsUp) != 1 || grant.Assets[0].HeadsUp[0].Handle != "rurik" {
 		t.Errorf("%+v, %v", grant, err)
 	}

@@ -51,7 +51,8 @@ func (send *Send) check() error {
 	case note == "":
 		return model.NewProblem(model.BadRequest, "add one with -m: what was done, and why", "a handoff needs a note")
 	case len(note) > MaxNote:
-		return model.NewProblem(model.BadRequest, "shorten it; longer texts are better kept in a file of the project", "the note has %d bytes, and the limit is %d", len(note), MaxNote)
+		return model.NewProblem(model.BadRequest, "shorten it; longer texts are better kept in a file of the project",
+			"the note has %d bytes, and the limit is %d", len(note), MaxNote)
 	case len(send.Tasks) > 50:
 		return model.NewProblem(model.BadRequest, "", "a handoff has at most 50 task ids")
 	}
@@ -71,7 +72,8 @@ func (send *Send) check() error {
 
 // Send makes a handoff of all changes, or refuses with every reason. The same key again gets the same answer. bring, where not nil,
 // gives content that comes with it, until io.EOF.
-func (s *Service) Send(ctx context.Context, actor Actor, key string, send Send, bring func() (pack.Record, error)) (receipt Receipt, err error) {
+func (s *Service) Send(ctx context.Context, actor Actor, key string, send Send,
+	bring func() (pack.Record, error)) (receipt Receipt, err error) {
 	if err := send.check(); err != nil {
 		return receipt, err
 	}
@@ -127,7 +129,8 @@ func (send *Send) wish() change.Wish {
 }
 
 // makeHandoff is the transaction of a send. It locks in the order of docs/architecture.md: gate, assets by id, branch, counter.
-func (s *Service) makeHandoff(ctx context.Context, tx *records.Tx, p records.Project, actor Actor, key string, send Send, request chunk.Digest) (receipt Receipt, err error) {
+func (s *Service) makeHandoff(ctx context.Context, tx *records.Tx, p records.Project, actor Actor, key string, send Send,
+	request chunk.Digest) (receipt Receipt, err error) {
 	before, fresh, err := tx.ClaimSendKey(ctx, p.ID, send.Key, actor.ID, request[:])
 	if err != nil {
 		return receipt, err
@@ -158,8 +161,9 @@ func (s *Service) makeHandoff(ctx context.Context, tx *records.Tx, p records.Pro
 	if err != nil {
 		return receipt, err
 	}
-	return receipt, tx.AddEvent(ctx, p.ID, actor.ID, "handoff.sent", map[string]any{"note": firstLine(receipt.Handoff.Note), "count": len(plan.Versions),
-		"paths": plan.Paths(100), "unlocked": unlocked, "handoff": receipt.Handoff.Number})
+	return receipt, tx.AddEvent(ctx, p.ID, actor.ID, "handoff.sent",
+		map[string]any{"note": firstLine(receipt.Handoff.Note), "count": len(plan.Versions),
+			"paths": plan.Paths(100), "unlocked": unlocked, "handoff": receipt.Handoff.Number})
 }
 
 func changesRules(changes []Change) bool {
@@ -171,7 +175,8 @@ func seat(w records.Workspace) lock.Place {
 	return lock.Place{Handle: w.Handle, WorkspaceID: w.ID, Workspace: w.Name}
 }
 
-func (s *Service) repeat(ctx context.Context, tx *records.Tx, p records.Project, actor Actor, before records.SendKey, request chunk.Digest) (receipt Receipt, err error) {
+func (s *Service) repeat(ctx context.Context, tx *records.Tx, p records.Project, actor Actor, before records.SendKey,
+	request chunk.Digest) (receipt Receipt, err error) {
 	switch {
 	case before.PersonID != actor.ID || before.Handoff > 0 && string(before.Request) != string(request[:]):
 		return receipt, model.NewProblem(model.KeyReused, "run the command again", "the key of this send was used for another one")

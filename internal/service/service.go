@@ -94,7 +94,8 @@ func New(db *records.DB, store store.Store, cache string, log *slog.Logger) *Ser
 	if err != nil {
 		panic(err)
 	}
-	return &Service{heard: heard, db: db, store: store, log: log, nodes: nodes, rules: read, covers: covers, signins: make(chan struct{}, 2), looks: newLooks(cache), ended: make(chan struct{}), handedOff: make(chan struct{}, 1)}
+	return &Service{heard: heard, db: db, store: store, log: log, nodes: nodes, rules: read, covers: covers, signins: make(chan struct{}, 2),
+		looks: newLooks(cache), ended: make(chan struct{}), handedOff: make(chan struct{}, 1)}
 }
 
 // Run carries news from the database to the readers until ctx ends, then ends their streams; beside that it keeps the history in packs,
@@ -126,7 +127,8 @@ func (s *Service) Ready(ctx context.Context) error {
 		return model.NewProblem(model.Unavailable, "", "the store can't be reached")
 	}
 	if free >= 0 && free < spare {
-		return model.NewProblem(model.DiskFull, "make room: reading works, nothing can be sent", "the store has %s left", humanize.IBytes(uint64(free)))
+		return model.NewProblem(model.DiskFull, "make room: reading works, nothing can be sent", "the store has %s left",
+			humanize.IBytes(uint64(free)))
 	}
 	return nil
 }
@@ -163,7 +165,8 @@ func (s *Service) watchingRoom(ctx context.Context) {
 	}
 }
 
-var unavailable = model.NewProblem(model.Unavailable, "try again in a moment; nothing was lost", "the service can't reach its database right now")
+var unavailable = model.NewProblem(model.Unavailable, "try again in a moment; nothing was lost",
+	"the service can't reach its database right now")
 
 func (s *Service) write(ctx context.Context, work func(*records.Tx) error) error {
 	return s.explain(s.db.Write(ctx, work))
@@ -188,7 +191,8 @@ func (s *Service) explain(err error) error {
 		return unavailable
 	case errors.Is(err, store.ErrFull):
 		s.log.Error("the store is full", "error", err)
-		return model.NewProblem(model.DiskFull, "ask whoever runs it to make room, then run the same command again: what has arrived stays", "the service's disk is full")
+		return model.NewProblem(model.DiskFull, "ask whoever runs it to make room, then run the same command again: what has arrived stays",
+			"the service's disk is full")
 	}
 	return err
 }
@@ -206,14 +210,16 @@ func project(ctx context.Context, tx *records.Tx, actor Actor, key, role string)
 // mayWork says whether the actor may do what takes a role in a project. One that is not there has id 0.
 func mayWork(p records.Project, actor Actor, key, role string) error {
 	if p.ID == 0 || p.Role == "" && !(actor.Steward && role == stewards) {
-		return model.NewProblem(model.NotFound, "see tarn project list for yours, or ask its owner to add you", "there is no project %q that you belong to", printable(key))
+		return model.NewProblem(model.NotFound, "see tarn project list for yours, or ask its owner to add you",
+			"there is no project %q that you belong to", printable(key))
 	}
 	if role != stewards && !model.AtLeast(p.Role, role) || role == stewards && !actor.Steward && !model.AtLeast(p.Role, model.Lead) {
 		need := role
 		if role == stewards {
 			need = model.Lead
 		}
-		return model.NewProblem(model.NotAllowed, "ask a lead or an owner of the project", "you are %s in %s, and this takes %s", article(p.Role), key, article(need))
+		return model.NewProblem(model.NotAllowed, "ask a lead or an owner of the project", "you are %s in %s, and this takes %s", article(p.Role),
+			key, article(need))
 	}
 	return nil
 }
@@ -262,4 +268,5 @@ func workspace(ctx context.Context, tx *records.Tx, actor Actor, p records.Proje
 	return w, err
 }
 
-var unknownWorkspace = model.NewProblem(model.NotFound, "join the project again with tarn join --here", "the service does not know this workspace as yours")
+var unknownWorkspace = model.NewProblem(model.NotFound, "join the project again with tarn join --here",
+	"the service does not know this workspace as yours")

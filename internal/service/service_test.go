@@ -83,12 +83,14 @@ func (m *team) change(actor service.Actor, path string, base int, fence int64, d
 }
 
 func (m *team) send(actor service.Actor, changes ...service.Change) (service.Receipt, error) {
-	return m.Send(m.Context(), actor, key, service.Send{Key: uuid.NewString(), Workspace: m.space[actor.Handle], Note: "a pass", Changes: changes}, nil)
+	return m.Send(m.Context(), actor, key, service.Send{Key: uuid.NewString(), Workspace: m.space[actor.Handle], Note: "a pass",
+		Changes: changes}, nil)
 }
 
 func (m *team) lock(actor service.Actor, path string, version int) int64 {
 	m.Helper()
-	locks, err := m.TakeLocks(m.Context(), actor, key, service.Wish{Workspace: m.space[actor.Handle], Wants: []service.Want{{Path: path, Version: version}}})
+	locks, err := m.TakeLocks(m.Context(), actor, key,
+		service.Wish{Workspace: m.space[actor.Handle], Wants: []service.Want{{Path: path, Version: version}}})
 	if err != nil {
 		m.Fatal(err)
 	}
@@ -124,7 +126,8 @@ func TestSignIn(t *testing.T) {
 	if !first.Expires.After(second.Expires) {
 		t.Error("a console's sign-in lasts as long as a client's")
 	}
-	for _, bad := range [][2]string{{"odile", "wrong"}, {"nobody", testbed.Passphrase}, {"odile", ""}, {"", ""}, {"odile", strings.Repeat("x", 1<<20)}} {
+	for _, bad := range [][2]string{{"odile", "wrong"}, {"nobody", testbed.Passphrase}, {"odile", ""}, {"", ""},
+		{"odile", strings.Repeat("x", 1<<20)}} {
 		_, err := s.SignIn(ctx, bad[0], bad[1], "", false)
 		testbed.Problem(t, err, model.WrongPassphrase)
 	}
@@ -180,7 +183,8 @@ func TestWhoMayWhat(t *testing.T) {
 	}
 	_, err = m.StartProject(ctx, m.tamsin, key)
 	testbed.Problem(t, err, model.Taken)
-	_, err = m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["rurik"], Note: "n", Changes: []service.Change{{Path: "a", Gone: true}}}, nil)
+	_, err = m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["rurik"], Note: "n",
+		Changes: []service.Change{{Path: "a", Gone: true}}}, nil)
 	testbed.Problem(t, err, model.NotFound)
 }
 
@@ -202,7 +206,8 @@ func TestRemovingAMemberFreesWhatTheyHold(t *testing.T) {
 func TestASendIsWholeOrNothingAndNamesEveryReason(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
-	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "levels/harbour.glb", 0, 0, "one"), m.change(m.tamsin, "levels/kelp.glb", 0, 0, "two"), m.change(m.tamsin, "Folder/x.png", 0, 0, "x")))
+	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "levels/harbour.glb", 0, 0, "one"), m.change(m.tamsin, "levels/kelp.glb", 0, 0, "two"),
+		m.change(m.tamsin, "Folder/x.png", 0, 0, "x")))
 	m.lock(m.tamsin, "levels/harbour.glb", 1)
 	_, err := m.send(m.rurik,
 		m.change(m.rurik, "new.png", 0, 0, "new"),
@@ -236,13 +241,15 @@ func TestAnAssetNeedsItsLockOnceItExists(t *testing.T) {
 	reason(t, err, "not-locked")
 	fence := m.lock(m.tamsin, "a.png", 1)
 	receipt, err := m.send(m.tamsin, m.change(m.tamsin, "a.png", 1, fence, "two"))
-	if err != nil || receipt.Handoff.Number != 2 || receipt.Handoff.Assets[0].Version != 2 || receipt.Handoff.Assets[0].Change != model.Edited {
+	if err != nil || receipt.Handoff.Number != 2 || receipt.Handoff.Assets[0].Version != 2 ||
+		receipt.Handoff.Assets[0].Change != model.Edited {
 		t.Fatalf("%+v, %v", receipt, err)
 	}
 	if locks, _ := m.Locks(t.Context(), m.odile, key, ""); len(locks) != 0 {
 		t.Error("the send did not give the lock back")
 	}
-	_, err = m.TakeLocks(t.Context(), m.rurik, key, service.Wish{Workspace: m.space["rurik"], Wants: []service.Want{{Path: "a.png", Version: 1}}})
+	_, err = m.TakeLocks(t.Context(), m.rurik, key, service.Wish{Workspace: m.space["rurik"],
+		Wants: []service.Want{{Path: "a.png", Version: 1}}})
 	reason(t, err, "behind")
 	_, err = m.TakeLocks(t.Context(), m.rurik, key, service.Wish{Workspace: m.space["rurik"], Wants: []service.Want{{Path: "no.png"}}})
 	reason(t, err, "unknown")
@@ -273,7 +280,8 @@ func TestAnOverriddenHolderCantSend(t *testing.T) {
 func TestTheSameKeyGetsTheSameAnswer(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
-	send := service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "once", Changes: []service.Change{m.change(m.tamsin, "a.png", 0, 0, "one")}}
+	send := service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "once",
+		Changes: []service.Change{m.change(m.tamsin, "a.png", 0, 0, "one")}}
 	first, err := m.Send(ctx, m.tamsin, key, send, nil)
 	if err != nil {
 		t.Fatal(err)
@@ -304,7 +312,8 @@ func TestTheSameKeyGetsTheSameAnswer(t *testing.T) {
 func TestNotesAndLabelsAreBounded(t *testing.T) {
 	m := newTeam(t, nil)
 	change := m.change(m.tamsin, "a.png", 0, 0, "one")
-	for _, bad := range []service.Send{{Note: ""}, {Note: " \n"}, {Note: strings.Repeat("n", 100_000)}, {Note: "a\x00b"}, {Note: "n", Stage: strings.Repeat("s", 41)}, {Note: "n", Tasks: []string{""}}, {Note: "n", Tasks: make([]string, 51)}} {
+	for _, bad := range []service.Send{{Note: ""}, {Note: " \n"}, {Note: strings.Repeat("n", 100_000)}, {Note: "a\x00b"},
+		{Note: "n", Stage: strings.Repeat("s", 41)}, {Note: "n", Tasks: []string{""}}, {Note: "n", Tasks: make([]string, 51)}} {
 		bad.Key, bad.Workspace, bad.Changes = uuid.NewString(), m.space["tamsin"], []service.Change{change}
 		_, err := m.Send(t.Context(), m.tamsin, key, bad, nil)
 		testbed.Problem(t, err, model.BadRequest)
@@ -319,19 +328,24 @@ func TestRollbackIsANewVersion(t *testing.T) {
 	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 0, 0, "one")))
 	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 1, m.lock(m.tamsin, "a.png", 1), "two")))
 	m.lock(m.rurik, "a.png", 2)
-	_, err := m.Rollback(ctx, m.tamsin, key, model.RollbackRequest{Workspace: m.space["tamsin"], Paths: []string{"a.png"}, Version: 1}, uuid.NewString())
+	_, err := m.Rollback(ctx, m.tamsin, key, model.RollbackRequest{Workspace: m.space["tamsin"], Paths: []string{"a.png"}, Version: 1},
+		uuid.NewString())
 	reason(t, err, "held")
-	receipt, err := m.Rollback(ctx, m.rurik, key, model.RollbackRequest{Workspace: m.space["rurik"], Paths: []string{"a.png"}, Version: 1}, uuid.NewString())
+	receipt, err := m.Rollback(ctx, m.rurik, key, model.RollbackRequest{Workspace: m.space["rurik"], Paths: []string{"a.png"}, Version: 1},
+		uuid.NewString())
 	if err != nil {
 		t.Fatal(err)
 	}
 	_, versions, err := m.History(ctx, m.odile, key, "a.png")
-	if err != nil || len(versions) != 3 || versions[0].Content != versions[2].Content || versions[0].Content == versions[1].Content || receipt.Handoff.Assets[0].Version != 3 || !strings.Contains(versions[0].Note, "version 1") {
+	if err != nil || len(versions) != 3 || versions[0].Content != versions[2].Content || versions[0].Content == versions[1].Content ||
+		receipt.Handoff.Assets[0].Version != 3 || !strings.Contains(versions[0].Note, "version 1") {
 		t.Errorf("%+v, %v", versions, err)
 	}
-	_, err = m.Rollback(ctx, m.rurik, key, model.RollbackRequest{Workspace: m.space["rurik"], Paths: []string{"a.png"}, Version: 9}, uuid.NewString())
+	_, err = m.Rollback(ctx, m.rurik, key, model.RollbackRequest{Workspace: m.space["rurik"], Paths: []string{"a.png"}, Version: 9},
+		uuid.NewString())
 	testbed.Problem(t, err, model.NotFound)
-	_, err = m.Rollback(ctx, m.rurik, key, model.RollbackRequest{Workspace: m.space["rurik"], Paths: []string{"a.png"}, Version: 2, Seen: 2}, uuid.NewString())
+	_, err = m.Rollback(ctx, m.rurik, key, model.RollbackRequest{Workspace: m.space["rurik"], Paths: []string{"a.png"}, Version: 2, Seen: 2},
+		uuid.NewString())
 	reason(t, err, "behind")
 }
 
@@ -343,10 +357,12 @@ func TestDeletingAndBringingBackUnderAnotherSpelling(t *testing.T) {
 	if all, err := m.Changes(ctx, m.odile, key, service.Changes{}); err != nil || len(all.Assets) != 0 {
 		t.Errorf("what is gone is listed: %+v, %v", all, err)
 	}
-	if since, err := m.Changes(ctx, m.odile, key, service.Changes{Since: 1}); err != nil || len(since.Assets) != 1 || !since.Assets[0].Gone || since.Assets[0].Newest != 2 {
+	if since, err := m.Changes(ctx, m.odile, key, service.Changes{Since: 1}); err != nil || len(since.Assets) != 1 || !since.Assets[0].Gone ||
+		since.Assets[0].Newest != 2 {
 		t.Errorf("the deletion is not news: %+v, %v", since, err)
 	}
-	if then, err := m.Changes(ctx, m.odile, key, service.Changes{At: "h1"}); err != nil || then.At != 1 || len(then.Assets) != 1 || then.Assets[0].Gone {
+	if then, err := m.Changes(ctx, m.odile, key, service.Changes{At: "h1"}); err != nil || then.At != 1 || len(then.Assets) != 1 ||
+		then.Assets[0].Gone {
 		t.Errorf("as of h1: %+v, %v", then, err)
 	}
 	_, err := m.send(m.rurik, service.Change{Path: "a.png", Base: 1, Gone: true})
@@ -367,7 +383,8 @@ func TestOneLockManyTakers(t *testing.T) {
 		for i := range 30 {
 			actor := []service.Actor{m.odile, m.tamsin, m.rurik}[i%3]
 			wait.Go(func() {
-				locks, err := m.TakeLocks(t.Context(), actor, key, service.Wish{Workspace: m.space[actor.Handle], Wants: []service.Want{{Path: "a.png", Version: 1}}})
+				locks, err := m.TakeLocks(t.Context(), actor, key,
+					service.Wish{Workspace: m.space[actor.Handle], Wants: []service.Want{{Path: "a.png", Version: 1}}})
 				if err == nil && locks.Locks[0].Holder == actor.Handle {
 					won <- actor
 				}
@@ -506,7 +523,8 @@ func TestFoldersAndPages(t *testing.T) {
 	for i := range 7 {
 		changes = append(changes, m.change(m.tamsin, fmt.Sprintf("textures/rust/%d.png", i), 0, 0, fmt.Sprint("r", i)))
 	}
-	changes = append(changes, m.change(m.tamsin, "textures/fog.png", 0, 0, "fog"), m.change(m.tamsin, "texturesque.txt", 0, 0, "no"), m.change(m.tamsin, "top.png", 0, 0, "top"))
+	changes = append(changes, m.change(m.tamsin, "textures/fog.png", 0, 0, "fog"), m.change(m.tamsin, "texturesque.txt", 0, 0, "no"),
+		m.change(m.tamsin, "top.png", 0, 0, "top"))
 	ok(t)(m.send(m.tamsin, changes...))
 	names := func(folder, search, after string, limit int) string {
 		page, err := m.Folder(ctx, m.viewer, key, folder, "", search, after, limit)
@@ -557,7 +575,8 @@ func TestFoldersAndPages(t *testing.T) {
 	if err != nil || len(list) != 0 {
 		t.Errorf("handoffs of somebody who made none: %+v, %v", list, err)
 	}
-	if list, err = m.Handoffs(ctx, m.viewer, key, service.HandoffFilter{Author: "tamsin", Path: "Textures/Rust"}); err != nil || len(list) != 1 || list[0].Count != 10 {
+	if list, err = m.Handoffs(ctx, m.viewer, key, service.HandoffFilter{Author: "tamsin", Path: "Textures/Rust"}); err != nil ||
+		len(list) != 1 || list[0].Count != 10 {
 		t.Errorf("handoffs below a folder: %+v, %v", list, err)
 	}
 	if list, err = m.Handoffs(ctx, m.viewer, key, service.HandoffFilter{Path: "text"}); err != nil || len(list) != 0 {
@@ -567,6 +586,7 @@ func TestFoldersAndPages(t *testing.T) {
 
 // lockAtConsole locks one asset for the person's seat at the console.
 func (m *team) lockAtConsole(ctx context.Context, actor service.Actor, path string, version int) ([]model.Lock, error) {
-	locks, err := m.TakeLocks(ctx, actor, key, service.Wish{Workspace: model.KindConsole, Wants: []service.Want{{Path: path, Version: version}}})
+	locks, err := m.TakeLocks(ctx, actor, key, service.Wish{Workspace: model.KindConsole,
+		Wants: []service.Want{{Path: path, Version: version}}})
 	return locks.Locks, err
 }

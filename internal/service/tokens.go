@@ -12,8 +12,8 @@ import (
 // MaxTokenDays is how long a token for a project may hold.
 const MaxTokenDays = 3 * 366
 
-// NewToken makes a token for one project and for at most a role there, which holds for so many days: for a machine that works by itself. It is
-// the actor's, and never lets anybody do more than the actor may.
+// NewToken makes a token for one project and for at most a role there, which holds for so many days: for a machine that works by itself.
+// It is the actor's, and never lets anybody do more than the actor may.
 func (s *Service) NewToken(ctx context.Context, actor Actor, key string, q model.TokenRequest) (t model.Token, err error) {
 	label := strings.TrimSpace(q.Label)
 	switch {
@@ -37,7 +37,8 @@ func (s *Service) NewToken(ctx context.Context, actor Actor, key string, q model
 		if t.Made, err = tx.Now(ctx); err != nil {
 			return err
 		}
-		if t.Token, t.Expires, t.ID, err = addToken(ctx, tx, records.NewToken{Person: actor.ID, Label: label, Project: p.ID, Role: q.Role}, q.Days); err != nil {
+		if t.Token, t.Expires, t.ID, err = addToken(ctx, tx, records.NewToken{Person: actor.ID, Label: label, Project: p.ID, Role: q.Role},
+			q.Days); err != nil {
 			return err
 		}
 		return tx.AddEvent(ctx, p.ID, actor.ID, "token.made", map[string]any{"label": label, "role": q.Role, "expires": t.Expires})
@@ -70,7 +71,8 @@ func (s *Service) EndToken(ctx context.Context, actor Actor, key string, id int6
 		}
 		label, handle, err := tx.EndProjectToken(ctx, p.ID, id, whose(p, actor))
 		if errors.Is(err, records.ErrNotFound) {
-			return model.NewProblem(model.NotFound, "tarn token list shows those that there are", "there is no token %d of yours in %s that still holds", id, key)
+			return model.NewProblem(model.NotFound, "tarn token list shows those that there are",
+				"there is no token %d of yours in %s that still holds", id, key)
 		}
 		if err != nil {
 			return err

@@ -41,7 +41,8 @@ func TestAFolderOfManyIsMovedAtOnce(t *testing.T) {
 	}
 	ctx, stop := context.WithTimeout(t.Context(), 2*time.Minute)
 	defer stop()
-	if _, err := k.Send(ctx, k.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: k.space["tamsin"], Note: "moved", Changes: changes, TakeFree: true}, nil); err != nil {
+	if _, err := k.Send(ctx, k.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: k.space["tamsin"], Note: "moved", Changes: changes,
+		TakeFree: true}, nil); err != nil {
 		t.Fatal(err)
 	}
 	k.has("new/00000.txt", "the same in all")
@@ -59,20 +60,23 @@ func (k *kept) History2(t *testing.T, path string) (model.Asset, error) {
 	return a, err
 }
 
-// TestWhoWaitsForANameWaitsForWhatComesThere: an asset that is moved onto a name that is kept for somebody is refused to anybody else; moved there by
-// the keeper, it takes the line along.
+// TestWhoWaitsForANameWaitsForWhatComesThere: an asset that is moved onto a name that is kept for somebody is refused to anybody else;
+// moved there by the keeper, it takes the line along.
 func TestWhoWaitsForANameWaitsForWhatComesThere(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
 	c := m.change(m.tamsin, "a.txt", 0, 0, "one")
-	ok(t)(m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n", Changes: []service.Change{c}}, nil))
+	ok(t)(m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n",
+		Changes: []service.Change{c}}, nil))
 	keep := func(actor service.Actor, wait bool) (service.Grant, error) {
-		return m.TakeLocks(ctx, actor, key, service.Wish{Workspace: m.space[actor.Handle], Reserve: true, Wait: wait, Wants: []service.Want{{Path: "kept.txt"}}})
+		return m.TakeLocks(ctx, actor, key, service.Wish{Workspace: m.space[actor.Handle], Reserve: true, Wait: wait,
+			Wants: []service.Want{{Path: "kept.txt"}}})
 	}
 	ok(t)(keep(m.odile, false))
 	ok(t)(keep(m.rurik, true))
 	moving := func(actor service.Actor) error {
-		_, err := m.Send(ctx, actor, key, service.Send{Key: uuid.NewString(), Workspace: m.space[actor.Handle], Note: "moved", Changes: []service.Change{move(c, "kept.txt")}, TakeFree: true}, nil)
+		_, err := m.Send(ctx, actor, key, service.Send{Key: uuid.NewString(), Workspace: m.space[actor.Handle], Note: "moved",
+			Changes: []service.Change{move(c, "kept.txt")}, TakeFree: true}, nil)
 		return err
 	}
 	if err := moving(m.tamsin); !refusedFor(err, "locked") && !refusedFor(err, "held") {
@@ -92,10 +96,12 @@ func TestWhoWaitsForANameWaitsForWhatComesThere(t *testing.T) {
 		t.Fatal(err)
 	}
 	locks, err := m.Locks(ctx, m.odile, key, "")
-	if err != nil || len(locks) != 1 || locks[0].Path != "kept.txt" || len(locks[0].Waitlist) != 1 || locks[0].Waitlist[0].Handle != "odile" || locks[0].Waitlist[0].OfferedUntil == nil {
+	if err != nil || len(locks) != 1 || locks[0].Path != "kept.txt" || len(locks[0].Waitlist) != 1 || locks[0].Waitlist[0].Handle != "odile" ||
+		locks[0].Waitlist[0].OfferedUntil == nil {
 		t.Fatalf("%+v, %v", locks, err)
 	}
-	if n := m.one(`select count(*) from waits w where w.ended is null and not exists (select from assets a where a.id = w.asset_id and not starts_with(a.folded, chr(1)))`); n != 0 {
+	if n := m.one(`select count(*) from waits w where w.ended is null and not exists (select from assets a where a.id = w.asset_id and not ` +
+		`starts_with(a.folded, chr(1)))`); n != 0 {
 		t.Errorf("%d wait for what is not there", n)
 	}
 	ok(t)(m.TakeLocks(ctx, m.odile, key, service.Wish{Workspace: m.space["odile"], Wants: []service.Want{{Path: "kept.txt", Version: 2}}}))
@@ -115,11 +121,14 @@ func (m *team) one(sql string, args ...any) (n int) {
 	return n
 }
 
-// TestLeftoverLinesHoldNobodyUp: rows of lines without an asset, as an earlier version left them, do not keep due offers of others from being seen.
+// TestLeftoverLinesHoldNobodyUp: rows of lines without an asset, as an earlier version left them, do not keep due offers of others from
+// being seen.
 func TestLeftoverLinesHoldNobodyUp(t *testing.T) {
 	m := newTeam(t, nil)
 	m.one(`with x as (insert into waits (project_id, asset_id, person_id, workspace_id, note, since, place, until)
-		select 1, 1000000 + n, p.id, w.id, '', now(), 0, now() - interval '1 day' from generate_series(1, 1000) n, people p, workspaces w where p.handle = 'rurik' and w.person_id = p.id returning 1) select count(*) from x`)
+		select 1, 1000000 + n, p.id, w.id, '', now(), 0, now() - interval '1 day' 
+		from generate_series(1, 1000) n, people p, workspaces w
+		where p.handle = 'rurik' and w.person_id = p.id returning 1) select count(*) from x`)
 	var due []records.Due
 	if err := m.DB.Read(t.Context(), func(tx *records.Tx) (err error) {
 		due, err = tx.DueLocks(t.Context(), 200)
@@ -158,7 +167,8 @@ func TestTheRecordNeverShowsTwoHolders(t *testing.T) {
 		for i := range holds {
 			for j := range holds {
 				if i != j && holds[i].Taken.Before(*holds[j].Ended) && holds[j].Taken.Before(*holds[i].Ended) {
-					t.Fatalf("round %d: %s held it from %s to %s, and %s from %s to %s", n, holds[i].Person, holds[i].Taken, holds[i].Ended, holds[j].Person, holds[j].Taken, holds[j].Ended)
+					t.Fatalf("round %d: %s held it from %s to %s, and %s from %s to %s", n, holds[i].Person, holds[i].Taken, holds[i].Ended,
+						holds[j].Person, holds[j].Taken, holds[j].Ended)
 				}
 			}
 		}
@@ -169,8 +179,10 @@ func TestTheRecordNeverShowsTwoHolders(t *testing.T) {
 func TestTheRecordKnowsTheRulesForPaths(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
-	ok(t)(m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n", Changes: []service.Change{m.change(m.tamsin, "Ölfässer/Ä.txt", 0, 0, "one")}}, nil))
-	ok(t)(m.TakeLocks(ctx, m.rurik, key, service.Wish{Workspace: m.space["rurik"], Wants: []service.Want{{Path: "Ölfässer/Ä.txt", Version: 1}}}))
+	ok(t)(m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n",
+		Changes: []service.Change{m.change(m.tamsin, "Ölfässer/Ä.txt", 0, 0, "one")}}, nil))
+	ok(t)(m.TakeLocks(ctx, m.rurik, key, service.Wish{Workspace: m.space["rurik"],
+		Wants: []service.Want{{Path: "Ölfässer/Ä.txt", Version: 1}}}))
 	for _, path := range []string{"Ölfässer/Ä.txt", "ölfässer/ä.txt", "ÖLFÄSSER", "Ölfässer", ""} {
 		if holds, err := m.Record(ctx, m.odile, key, service.RecordQuery{Path: path}); err != nil || len(holds) != 1 {
 			t.Errorf("%q: %d entries, %v", path, len(holds), err)
@@ -185,7 +197,8 @@ func TestTheRecordKnowsTheRulesForPaths(t *testing.T) {
 func TestTheStorageLimitHoldsOnEveryWayIn(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
-	ok(t)(m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n", Changes: []service.Change{m.change(m.tamsin, "a.txt", 0, 0, "one")}}, nil))
+	ok(t)(m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n",
+		Changes: []service.Change{m.change(m.tamsin, "a.txt", 0, 0, "one")}}, nil))
 	steward := m.odile
 	steward.Steward = true
 	stored := int64(m.one(`select sum(size) from packs`))
@@ -206,9 +219,11 @@ func TestTheStorageLimitHoldsOnEveryWayIn(t *testing.T) {
 	big := testbed.Cut(t, hiss(5000))
 	_, err = m.StoreChunks(ctx, m.tamsin, key, testbed.From(big.Records))
 	full("chunks", err)
-	_, err = m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n", Changes: []service.Change{{Path: "b.txt", Content: big.Content, Size: big.Size}}}, testbed.From(big.Records))
+	_, err = m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n",
+		Changes: []service.Change{{Path: "b.txt", Content: big.Content, Size: big.Size}}}, testbed.From(big.Records))
 	full("a send that brings its content", err)
-	_, err = m.Drop(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: model.KindConsole, Note: "n", Changes: []service.Change{{Path: "c.txt"}}}, strings.NewReader(string(hiss(6000))))
+	_, err = m.Drop(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: model.KindConsole, Note: "n",
+		Changes: []service.Change{{Path: "c.txt"}}}, strings.NewReader(string(hiss(6000))))
 	full("a dropped file", err)
 	// What fits is taken, until nothing fits; together no more than one by one.
 	results := make(chan error, 8)
@@ -260,7 +275,8 @@ func TestAManifestThatUnfoldsIsBounded(t *testing.T) {
 	ok(t)(m.StoreChunks(t.Context(), m.tamsin, key, testbed.From(records)))
 	ctx, stop := context.WithTimeout(t.Context(), time.Minute)
 	defer stop()
-	_, err := m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n", Changes: []service.Change{{Path: "bomb", Content: item.Digest, Size: item.Size}}}, nil)
+	_, err := m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n",
+		Changes: []service.Change{{Path: "bomb", Content: item.Digest, Size: item.Size}}}, nil)
 	testbed.Problem(t, err, model.TooLarge)
 }
 
@@ -269,7 +285,8 @@ func TestASendThatGoesBackSaysSo(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
 	send := func(older bool, changes ...service.Change) error {
-		_, err := m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n", TakeFree: true, Older: older, Changes: changes}, nil)
+		_, err := m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n", TakeFree: true,
+			Older: older, Changes: changes}, nil)
 		return err
 	}
 	for i, text := range []string{"one", "two", "three"} {
@@ -279,10 +296,12 @@ func TestASendThatGoesBackSaysSo(t *testing.T) {
 	}
 	back := m.change(m.tamsin, "a.txt", 3, 0, "one")
 	err := send(false, back)
-	if !refusedFor(err, model.OlderVersion) || !strings.Contains(err.Error(), "version 1 by tamsin") || !strings.Contains(err.Error(), "--older") {
+	if !refusedFor(err, model.OlderVersion) || !strings.Contains(err.Error(), "version 1 by tamsin") ||
+		!strings.Contains(err.Error(), "--older") {
 		t.Errorf("%v", err)
 	}
-	if _, err := m.CheckSend(ctx, m.tamsin, key, service.Question{Send: service.Send{Workspace: m.space["tamsin"], TakeFree: true, Changes: []service.Change{back}}}); !refusedFor(err, model.OlderVersion) {
+	if _, err := m.CheckSend(ctx, m.tamsin, key, service.Question{Send: service.Send{Workspace: m.space["tamsin"], TakeFree: true,
+		Changes: []service.Change{back}}}); !refusedFor(err, model.OlderVersion) {
 		t.Errorf("a check: %v", err)
 	}
 	if err := send(true, back); err != nil {
@@ -295,30 +314,36 @@ func TestASendThatGoesBackSaysSo(t *testing.T) {
 	if err := send(false, m.change(m.tamsin, "c.txt", 0, 0, "two")); err != nil {
 		t.Error(err)
 	}
-	ok(t)(m.Rollback(ctx, m.tamsin, key, model.RollbackRequest{Workspace: m.space["tamsin"], Paths: []string{"b.txt"}, Version: 2}, uuid.NewString()))
+	ok(t)(m.Rollback(ctx, m.tamsin, key, model.RollbackRequest{Workspace: m.space["tamsin"], Paths: []string{"b.txt"}, Version: 2},
+		uuid.NewString()))
 }
 
 // TestWordsAreText: what can't be shown is not taken, wherever people write.
 func TestWordsAreText(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
-	ok(t)(m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n", Changes: []service.Change{m.change(m.tamsin, "a.txt", 0, 0, "one")}}, nil))
+	ok(t)(m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n",
+		Changes: []service.Change{m.change(m.tamsin, "a.txt", 0, 0, "one")}}, nil))
 	for _, bad := range []string{"a\x1b[2J", "a\u202eb", "a\u0085b", "a\x07", "a\u2066b", "a\x00b", "broken\xff"} {
 		for what, say := range map[string]func() error{
 			"a note": func() error {
-				_, err := m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: bad, Changes: []service.Change{m.change(m.tamsin, "n"+uuid.NewString(), 0, 0, "x")}}, nil)
+				_, err := m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: bad,
+					Changes: []service.Change{m.change(m.tamsin, "n"+uuid.NewString(), 0, 0, "x")}}, nil)
 				return err
 			},
 			"a stage": func() error {
-				_, err := m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n", Stage: bad, Changes: []service.Change{m.change(m.tamsin, "n"+uuid.NewString(), 0, 0, "x")}}, nil)
+				_, err := m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n", Stage: bad,
+					Changes: []service.Change{m.change(m.tamsin, "n"+uuid.NewString(), 0, 0, "x")}}, nil)
 				return err
 			},
 			"a task": func() error {
-				_, err := m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n", Tasks: []string{bad}, Changes: []service.Change{m.change(m.tamsin, "n"+uuid.NewString(), 0, 0, "x")}}, nil)
+				_, err := m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n", Tasks: []string{bad},
+					Changes: []service.Change{m.change(m.tamsin, "n"+uuid.NewString(), 0, 0, "x")}}, nil)
 				return err
 			},
 			"a lock's note": func() error {
-				_, err := m.TakeLocks(ctx, m.tamsin, key, service.Wish{Workspace: m.space["tamsin"], Note: bad, Wants: []service.Want{{Path: "a.txt", Version: 1}}})
+				_, err := m.TakeLocks(ctx, m.tamsin, key, service.Wish{Workspace: m.space["tamsin"], Note: bad,
+					Wants: []service.Want{{Path: "a.txt", Version: 1}}})
 				return err
 			},
 			"an ask": func() error { _, err := m.Ask(ctx, m.rurik, key, m.space["rurik"], "a.txt", bad); return err },
@@ -377,7 +402,8 @@ func TestAStrangersRequestSilencesNobody(t *testing.T) {
 	}
 }
 
-// TestNewsIsForMembersAndByRole: somebody who is not in the project hears nothing, not even that there is a stream; a viewer nothing of credentials.
+// TestNewsIsForMembersAndByRole: somebody who is not in the project hears nothing, not even that there is a stream; a viewer nothing of
+// credentials.
 func TestNewsIsForMembersAndByRole(t *testing.T) {
 	m := newTeam(t, nil)
 	stranger, _ := m.Person(t, "stranger")
@@ -387,7 +413,8 @@ func TestNewsIsForMembersAndByRole(t *testing.T) {
 	})
 	testbed.Problem(t, err, model.NotFound)
 	ok(t)(m.NewToken(t.Context(), m.odile, key, model.TokenRequest{Label: "build machine", Role: model.Viewer, Days: 1}))
-	ok(t)(m.Send(t.Context(), m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n", Changes: []service.Change{m.change(m.tamsin, "a.txt", 0, 0, "one")}}, nil))
+	ok(t)(m.Send(t.Context(), m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n",
+		Changes: []service.Change{m.change(m.tamsin, "a.txt", 0, 0, "one")}}, nil))
 	heard := func(actor service.Actor) (list []model.Event) {
 		ctx, stop := context.WithTimeout(t.Context(), 10*time.Second)
 		defer stop()
@@ -473,7 +500,8 @@ func TestWhoHangsUpIsNoOutage(t *testing.T) {
 // TestAnotherPersonsSendKey is neither theirs to close nor to repeat.
 func TestAnotherPersonsSendKey(t *testing.T) {
 	m := newTeam(t, nil)
-	send := service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n", Changes: []service.Change{m.change(m.tamsin, "a.txt", 0, 0, "one")}}
+	send := service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n",
+		Changes: []service.Change{m.change(m.tamsin, "a.txt", 0, 0, "one")}}
 	ok(t)(m.Send(t.Context(), m.tamsin, key, send, nil))
 	_, err := m.CloseSend(t.Context(), m.rurik, key, send.Key)
 	testbed.Problem(t, err, model.NotAllowed)

@@ -198,7 +198,8 @@ func (s *Service) index(ctx context.Context, name string) ([]pack.Entry, store.O
 
 // beyondRepair tells damage from a store that does not answer.
 func beyondRepair(err error) bool {
-	return errors.Is(err, pack.ErrDamaged) || errors.Is(err, store.ErrNotFound) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
+	return errors.Is(err, pack.ErrDamaged) || errors.Is(err, store.ErrNotFound) || errors.Is(err, io.EOF) ||
+		errors.Is(err, io.ErrUnexpectedEOF)
 }
 
 // lost handles a pack that is missing or has no readable index: what can still be read of it by the database's own index stays.
@@ -333,7 +334,8 @@ func (v *verification) content(ctx context.Context, r *chunkReader, c records.Co
 	}
 	var problem *model.Problem
 	switch {
-	case errors.As(err, &problem) && (problem.Type == model.ChunksMissing || problem.Type == model.Damaged), errors.Is(err, manifest.ErrInvalid):
+	case errors.As(err, &problem) && (problem.Type == model.ChunksMissing || problem.Type == model.Damaged),
+		errors.Is(err, manifest.ErrInvalid):
 		if problem != nil {
 			for _, text := range problem.Missing {
 				if d, err := chunk.ParseDigest(text); err == nil {
@@ -396,7 +398,8 @@ func (v *verification) handoffs(ctx context.Context) error {
 	}
 }
 
-func (v *verification) handoff(ctx context.Context, h chain.Handoff, digest chunk.Digest, before, roots map[int]chunk.Digest, seen map[chunk.Digest]bool) error {
+func (v *verification) handoff(ctx context.Context, h chain.Handoff, digest chunk.Digest, before, roots map[int]chunk.Digest,
+	seen map[chunk.Digest]bool) error {
 	return v.s.read(ctx, func(tx *records.Tx) error {
 		kept, err := tx.HandoffDigest(ctx, v.p.ID, h.Number)
 		if err != nil {
@@ -448,12 +451,14 @@ func (v *verification) handoff(ctx context.Context, h chain.Handoff, digest chun
 			delete(want, folded)
 			same := ok && (d.To == nil) == row.Gone
 			if same && d.To != nil {
-				same = d.To.Asset == row.Asset && d.To.Version == row.Number && d.To.Content == row.Content && d.To.Spelling() == row.Path && (d.To.Mode&tree.Executable != 0) == row.Executable
+				same = d.To.Asset == row.Asset && d.To.Version == row.Number && d.To.Content == row.Content && d.To.Spelling() == row.Path &&
+					(d.To.Mode&tree.Executable != 0) == row.Executable
 			} else if same {
 				same = d.From.Asset == row.Asset && d.From.Version+1 == row.Number
 			}
 			if !same {
-				v.found("version", []string{fmt.Sprintf("%s@v%d", row.Path, row.Number)}, "h%d says of %s something else than its tree", h.Number, row.Path)
+				v.found("version", []string{fmt.Sprintf("%s@v%d", row.Path, row.Number)}, "h%d says of %s something else than its tree", h.Number,
+					row.Path)
 			}
 		}
 		for key := range want {
@@ -467,7 +472,8 @@ func (v *verification) handoff(ctx context.Context, h chain.Handoff, digest chun
 var errNode = errors.New("a node of the tree is missing or damaged")
 
 // nodes reads nodes without the cache, each checked against its digest.
-func (v *verification) nodes(ctx context.Context, tx *records.Tx, digests []chunk.Digest, seen map[chunk.Digest]bool) ([]*tree.Node, error) {
+func (v *verification) nodes(ctx context.Context, tx *records.Tx, digests []chunk.Digest,
+	seen map[chunk.Digest]bool) ([]*tree.Node, error) {
 	found, err := tx.Nodes(ctx, v.p.ID, digests)
 	if err != nil {
 		return nil, err
@@ -507,7 +513,8 @@ func (s *Service) Scrub(ctx context.Context, bytesPerSecond int64) {
 			for _, f := range out.Findings {
 				s.log.Error("the scrub found damage", "project", f.Project, "kind", f.Kind, "what", f.What, "versions", f.Versions)
 			}
-			s.log.Info("the scrub is through", "read", out.Read, "packs", out.Packs, "findings", len(out.Findings), "took", time.Since(start).String())
+			s.log.Info("the scrub is through", "read", out.Read, "packs", out.Packs, "findings", len(out.Findings), "took",
+				time.Since(start).String())
 		}
 		select {
 		case <-ctx.Done():

@@ -77,7 +77,8 @@ func bucket(t *testing.T) store.ObjectsOptions {
 			t.Fatalf("the S3 server does not come up: %v", err)
 		}
 	}
-	return store.ObjectsOptions{URL: "http://" + address + "/packs", Region: "us-east-1", AccessKey: key, SecretKey: secret, Spool: filepath.Join(root, "spool")}
+	return store.ObjectsOptions{URL: "http://" + address + "/packs", Region: "us-east-1", AccessKey: key, SecretKey: secret,
+		Spool: filepath.Join(root, "spool")}
 }
 
 func TestObjects(t *testing.T) {
@@ -115,7 +116,8 @@ func TestObjectsSayWhatIsWrong(t *testing.T) {
 	} {
 		with := options
 		c.change(&with)
-		if _, err := store.OpenObjects(t.Context(), with); err == nil || !strings.Contains(err.Error(), c.says) || strings.Contains(err.Error(), "\n") {
+		if _, err := store.OpenObjects(t.Context(), with); err == nil || !strings.Contains(err.Error(), c.says) ||
+			strings.Contains(err.Error(), "\n") {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -134,7 +136,8 @@ func (f *failing) RoundTrip(r *http.Request) (*http.Response, error) {
 	}
 	if f.full && r.Method == http.MethodPut {
 		body := `<?xml version="1.0"?><Error><Code>QuotaExceeded</Code><Message>no room</Message></Error>`
-		return &http.Response{StatusCode: http.StatusForbidden, Header: http.Header{"Content-Type": {"application/xml"}}, Body: io.NopCloser(strings.NewReader(body)), Request: r}, nil
+		return &http.Response{StatusCode: http.StatusForbidden, Header: http.Header{"Content-Type": {"application/xml"}},
+			Body: io.NopCloser(strings.NewReader(body)), Request: r}, nil
 	}
 	return f.RoundTripper.RoundTrip(r)
 }

@@ -284,8 +284,9 @@ func Conforms(r *http.Request, sent []byte, answer *http.Response, got []byte) e
 			return err
 		}
 	}
-	return openapi3filter.ValidateResponse(r.Context(), &openapi3filter.ResponseValidationInput{RequestValidationInput: in, Status: answer.StatusCode,
-		Header: answer.Header, Body: io.NopCloser(bytes.NewReader(got)), Options: in.Options})
+	return openapi3filter.ValidateResponse(r.Context(),
+		&openapi3filter.ResponseValidationInput{RequestValidationInput: in, Status: answer.StatusCode,
+			Header: answer.Header, Body: io.NopCloser(bytes.NewReader(got)), Options: in.Options})
 }
 
 // Material is a content cut into the records that a sender brings.

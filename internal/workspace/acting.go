@@ -54,7 +54,8 @@ func (r *watcher) acceptOffers(ctx context.Context, s *Status) {
 		return
 	}
 	for _, a := range s.Assets {
-		if a.Lock != nil || len(a.Waiting) == 0 || a.Waiting[0].OfferedUntil == nil || a.Waiting[0].WorkspaceID != r.w.Marker.Workspace || r.tried[a.Path] != "" {
+		if a.Lock != nil || len(a.Waiting) == 0 || a.Waiting[0].OfferedUntil == nil || a.Waiting[0].WorkspaceID != r.w.Marker.Workspace ||
+			r.tried[a.Path] != "" {
 			continue
 		}
 		r.tried[a.Path] = "offered"
@@ -75,7 +76,8 @@ func (r *watcher) acceptOffers(ctx context.Context, s *Status) {
 			}
 			r.say(Notice{Kind: "locked", Paths: []string{a.Path}, Message: message, News: news.Turn, Yours: true})
 		case err != nil:
-			r.say(Notice{Kind: "not-locked", Paths: []string{a.Path}, Message: fmt.Sprintf("%s is offered to you, and could not be taken by itself: %v", a.Path, err), News: news.Turn, Yours: true})
+			r.say(Notice{Kind: "not-locked", Paths: []string{a.Path},
+				Message: fmt.Sprintf("%s is offered to you, and could not be taken by itself: %v", a.Path, err), News: news.Turn, Yours: true})
 		}
 	}
 }
@@ -87,7 +89,8 @@ func (r *watcher) lockEdited(ctx context.Context, s *Status) {
 	online, cut := r.online, r.cut
 	r.mu.Unlock()
 	for _, a := range s.Assets {
-		if a.Lock != nil || a.State != model.Edited && (a.State != model.Clash || !r.away[a.Path]) && (a.State != model.Same || a.MovedFrom == "") {
+		if a.Lock != nil || a.State != model.Edited && (a.State != model.Clash || !r.away[a.Path]) &&
+			(a.State != model.Same || a.MovedFrom == "") {
 			delete(r.tried, a.Path)
 			delete(r.away, a.Path)
 			continue
@@ -105,18 +108,21 @@ func (r *watcher) lockEdited(ctx context.Context, s *Status) {
 			note = "edited while the service was away"
 		}
 		source := s.source(a.Path)
-		answer, err := r.hand.Client.TakeLocks(ctx, r.w.Marker.Project, model.LockRequest{Workspace: r.w.Marker.Workspace, Note: note, Assets: []model.LockWant{{Path: source, Version: a.Version}}})
+		answer, err := r.hand.Client.TakeLocks(ctx, r.w.Marker.Project,
+			model.LockRequest{Workspace: r.w.Marker.Workspace, Note: note, Assets: []model.LockWant{{Path: source, Version: a.Version}}})
 		var refused *model.Refused
 		switch {
 		case err == nil:
 			_ = r.hand.noteLocks(answer.Locks, answer.Assets)
 			_ = r.hand.guard([]string{a.Path})
 			r.mark("", true)
-			r.say(Notice{Kind: "locked", Paths: []string{a.Path}, Message: a.Path + " is yours, " + strings.Replace(note, "the first", "your first", 1)})
+			r.say(Notice{Kind: "locked", Paths: []string{a.Path}, Message: a.Path + " is yours, " +
+				strings.Replace(note, "the first", "your first", 1)})
 		case errors.As(err, &refused) && len(refused.Refusals) > 0:
 			r.tried[a.Path] = refused.Refusals[0].Reason
 			r.said[a.Path] = "refused"
-			r.say(Notice{Kind: "not-locked", Paths: []string{a.Path}, Message: refused.Refusals[0].Message + "; your change stays here, and can't be sent before that is cleared"})
+			r.say(Notice{Kind: "not-locked", Paths: []string{a.Path}, Message: refused.Refusals[0].Message +
+				"; your change stays here, and can't be sent before that is cleared"})
 			if r.hand.Refresh(ctx) == nil {
 				r.mark("", true)
 			}
@@ -132,9 +138,11 @@ func (r *watcher) comment(s *Status) {
 		what, message := "", ""
 		switch {
 		case a.State == model.Clash:
-			what, message = "clash", fmt.Sprintf("%s: version %d by %s is newer than the one you changed; tarn settle ends that", a.Path, a.Newest, a.Author)
+			what, message = "clash", fmt.Sprintf("%s: version %d by %s is newer than the one you changed; tarn settle ends that", a.Path, a.Newest,
+				a.Author)
 		case a.State == model.Edited && a.Lock != nil && a.Lock.WorkspaceID != r.w.Marker.Workspace:
-			what, message = "held by "+a.Lock.Holder, fmt.Sprintf("%s: %s holds it; your change stays here, and can't be sent until it is given back", a.Path, a.Lock.Holder)
+			what = "held by " + a.Lock.Holder
+			message = fmt.Sprintf("%s: %s holds it; your change stays here, and can't be sent until it is given back", a.Path, a.Lock.Holder)
 		}
 		if what != "" && r.said[a.Path] != what && r.said[a.Path] != "refused" {
 			r.say(Notice{Kind: strings.Fields(what)[0], Paths: []string{a.Path}, Message: message})

@@ -14,7 +14,8 @@ import (
 	"kettletarn/internal/mainline"
 )
 
-// Prepared is what adopting left ready for a commit of the main history: files taken out of git's index (they stay on disk), and those put into it.
+// Prepared is what adopting left ready for a commit of the main history: files taken out of git's index (they stay on disk), and those put
+// into it.
 type Prepared struct {
 	Untracked int      `json:"untracked"`
 	Staged    []string `json:"staged"`
@@ -31,7 +32,8 @@ func ReadyForPast(ctx context.Context, repo *mainline.Repo, history, beside bool
 		return err
 	}
 	if shallow && history {
-		return model.NewProblem(model.BadRequest, "get the rest with git fetch --unshallow, then run the same again", "this clone has only the latest part of its history")
+		return model.NewProblem(model.BadRequest, "get the rest with git fetch --unshallow, then run the same again",
+			"this clone has only the latest part of its history")
 	}
 	if beside {
 		return nil
@@ -50,7 +52,9 @@ func ReadyForPast(ctx context.Context, repo *mainline.Repo, history, beside bool
 		if c.Path == rules.Pin || c.Path == gitIgnoreFile || c.Status == 'D' && (c.Path == rules.File || wanted(assetpath.Fit(c.Path))) {
 			continue
 		}
-		return model.NewProblem(model.BadRequest, "commit what is staged, or take it out with git restore --staged; tarn adopt --beside leaves git alone", "something is staged for the next commit, and the commit to be prepared would take it along: %s", assetpath.Printable(c.Path))
+		return model.NewProblem(model.BadRequest, "commit what is staged, or take it out with git restore --staged; tarn adopt --beside leaves "+
+			"git alone", "something is staged for the next commit, and the commit to be prepared would take it along: %s",
+			assetpath.Printable(c.Path))
 	}
 	return nil
 }
@@ -61,9 +65,9 @@ func RulesOf(ctx context.Context, dir string) (*rules.Rules, error) {
 	return s.rules, err
 }
 
-// TakeOver ties the files of the folder to what was brought in: those that are the same are taken over as they are, and the rules are sent where
-// they are new or changed. What differs stays as it is, an unsent change. What stands for a name that no asset can have is brought, unless the
-// folder is to be left as it is (beside).
+// TakeOver ties the files of the folder to what was brought in: those that are the same are taken over as they are, and the rules are sent
+// where they are new or changed. What differs stays as it is, an unsent change. What stands for a name that no asset can have is brought,
+// unless the folder is to be left as it is (beside).
 func (w *Workspace) TakeOver(ctx context.Context, beside bool) (*Adopted, error) {
 	out, err := w.Adopt(ctx)
 	if err != nil {
@@ -77,7 +81,8 @@ func (w *Workspace) TakeOver(ctx context.Context, beside bool) (*Adopted, error)
 	}
 	for _, a := range s.Assets {
 		if a.Path == rules.File && Changed(a) {
-			if _, err := w.Send(ctx, SendOptions{Note: "The rules: what is an asset, and what needs its lock", Paths: []string{rules.File}}); err != nil {
+			if _, err := w.Send(ctx, SendOptions{Note: "The rules: what is an asset, and what needs its lock",
+				Paths: []string{rules.File}}); err != nil {
 				return out, err
 			}
 		}
@@ -94,7 +99,8 @@ func Beside(ctx context.Context, repo *mainline.Repo) error {
 	return repo.Exclude(ctx, []string{"/" + rules.File, "/" + assetpath.ReservedPrefix + "*"})
 }
 
-// Prepare takes the assets out of git's index, and puts the pin and the block of the ignore file into it: a commit is ready then, and not made.
+// Prepare takes the assets out of git's index, and puts the pin and the block of the ignore file into it: a commit is ready then, and not
+// made.
 func (w *Workspace) Prepare(ctx context.Context, repo *mainline.Repo, r *rules.Rules) (*Prepared, error) {
 	out := &Prepared{Staged: []string{}}
 	wanted := wantedBy(r)

@@ -207,8 +207,8 @@ func (w *Workspace) sweep() {
 	_ = w.root.Remove(incoming)
 }
 
-// putBack ends a move aside that was interrupted. What was moved aside and is not what it was taken for is an unsent change: it goes back to
-// its place, or, where something stands there, to the put-away files.
+// putBack ends a move aside that was interrupted. What was moved aside and is not what it was taken for is an unsent change: it goes back
+// to its place, or, where something stands there, to the put-away files.
 func (w *Workspace) putBack(ctx context.Context, f wanted) {
 	aside, name := asideName(f), filepath.FromSlash(f.place)
 	info, err := w.root.Lstat(aside)

@@ -92,7 +92,8 @@ func (r *watcher) serve(ctx context.Context, conn net.Conn, word string) {
 	if err != nil {
 		return
 	}
-	out := wireStatus{Assets: s.Assets, Same: s.Same, SameSize: s.SameSize, Code: s.Code, Left: s.Left, Odd: s.Odd, Uncovered: s.Uncovered, Pending: s.Pending, View: s.View}
+	out := wireStatus{Assets: s.Assets, Same: s.Same, SameSize: s.SameSize, Code: s.Code, Left: s.Left, Odd: s.Odd, Uncovered: s.Uncovered,
+		Pending: s.Pending, View: s.View}
 	if s.Rules != nil {
 		out.Rules = s.Rules.Error()
 	}
@@ -155,7 +156,8 @@ func (w *Workspace) Watched(ctx context.Context) bool { return w.call(ctx) != ni
 func (w *Workspace) QuickStatus(ctx context.Context, q Question) (*Status, error) {
 	if !q.All && !q.LeftOut && len(q.Paths) == 0 {
 		if known := w.call(ctx); known != nil {
-			s := &Status{Assets: known.Assets, Same: known.Same, SameSize: known.SameSize, Code: known.Code, Left: known.Left, Odd: known.Odd, Uncovered: known.Uncovered, Pending: known.Pending, View: known.View, Watched: true, decide: rules.Default()}
+			s := &Status{Assets: known.Assets, Same: known.Same, SameSize: known.SameSize, Code: known.Code, Left: known.Left, Odd: known.Odd,
+				Uncovered: known.Uncovered, Pending: known.Pending, View: known.View, Watched: true, decide: rules.Default()}
 			if known.Rules != "" {
 				s.Rules = errors.New(known.Rules)
 			}

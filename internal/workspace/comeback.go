@@ -16,13 +16,13 @@ import (
 	"kettletarn/internal/core/model"
 )
 
-// A workspace is one folder. Its index says how the files of that folder looked, and is compared with no other: a copy is told from the folder
-// itself, and so is what came from a backup. A folder that was emptied (git clean, a build machine's fresh clone at the same place) loses its marker with everything else, but its
-// workspace is known here still: joining again goes on with it, so that put-away files stay at hand and the service does not fill up with
-// workspaces that nobody uses.
+// A workspace is one folder. Its index says how the files of that folder looked, and is compared with no other: a copy is told from the
+// folder itself, and so is what came from a backup. A folder that was emptied (git clean, a build machine's fresh clone at the same place)
+// loses its marker with everything else, but its workspace is known here still: joining again goes on with it, so that put-away files stay
+// at hand and the service does not fill up with workspaces that nobody uses.
 
-// placed says in a workspace's state folder which folder it is: where it was last, and by what the file system tells its marker from any copy
-// of it (see identityOf). Identity is empty where an earlier version wrote it.
+// placed says in a workspace's state folder which folder it is: where it was last, and by what the file system tells its marker from any
+// copy of it (see identityOf). Identity is empty where an earlier version wrote it.
 type placed struct {
 	Root     string `json:"root"`
 	Marker   Marker `json:"marker"`
@@ -39,7 +39,8 @@ const (
 	placeFirst        // nothing is noted yet
 )
 
-// lookAtPlace tells what the folder at root, whose marker is m, is; where the workspace is if this is a copy; and what is to be noted of it.
+// lookAtPlace tells what the folder at root, whose marker is m, is; where the workspace is if this is a copy; and what is to be noted of
+// it.
 func lookAtPlace(root string, m Marker) (what int, original string, note placed, err error) {
 	real, err := filepath.EvalSymlinks(root)
 	if err != nil {
@@ -79,9 +80,11 @@ func (w *Workspace) settlePlace() error {
 	remedy := "tarn join " + w.Marker.Project + " --here, run in it, looks at every file and overwrites nothing"
 	switch what {
 	case placeCopy:
-		return model.NewProblem(model.Taken, "if it shall be a workspace of its own: "+remedy, "%s is a copy of the workspace in %s, and a workspace is one folder", w.Root, original)
+		return model.NewProblem(model.Taken, "if it shall be a workspace of its own: "+remedy,
+			"%s is a copy of the workspace in %s, and a workspace is one folder", w.Root, original)
 	case placeAnew:
-		return model.NewProblem(model.Taken, remedy, "%s was put here anew (from a backup, or from another disk), so that its files may be older than what this machine knows of them", w.Root)
+		return model.NewProblem(model.Taken, remedy, "%s was put here anew (from a backup, or from another disk), so that its files may be "+
+			"older than what this machine knows of them", w.Root)
 	}
 	return w.notePlace(note)
 }
@@ -97,8 +100,8 @@ func (w *Workspace) notePlace(note placed) error {
 	return writeSynced(filepath.Join(w.state, placeFile), text)
 }
 
-// takeAnew ties a folder that was put here anew to its workspace again: a file that holds what the index has of it stays as it is; of any other,
-// the index forgets which version it was, so that nothing old is taken for an edit of something new.
+// takeAnew ties a folder that was put here anew to its workspace again: a file that holds what the index has of it stays as it is; of any
+// other, the index forgets which version it was, so that nothing old is taken for an edit of something new.
 func takeAnew(ctx context.Context, dir string, m Marker, note placed, c *client.Client, progress Progress) (*Workspace, error) {
 	if err := os.Remove(filepath.Join(stateFolder(m), placeFile)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
@@ -160,7 +163,8 @@ func comeBack(ctx context.Context, dir, project string, c *client.Client, progre
 	for _, name := range files {
 		var p placed
 		text, err := readSmall(name, 64<<10)
-		if err != nil || json.Unmarshal(text, &p) != nil || p.Root != root || p.Marker.Project != project || p.Marker.Service != c.URL() || stateFolder(p.Marker) != filepath.Dir(name) {
+		if err != nil || json.Unmarshal(text, &p) != nil || p.Root != root || p.Marker.Project != project || p.Marker.Service != c.URL() ||
+			stateFolder(p.Marker) != filepath.Dir(name) {
 			continue
 		}
 		if entries, err := os.ReadDir(root); err != nil || len(entries) == 0 {

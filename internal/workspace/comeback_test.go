@@ -182,7 +182,8 @@ func TestNothingOfAWorkspaceGetsIntoGit(t *testing.T) {
 	send(t, p.odile, SendOptions{})
 	repo := t.TempDir()
 	git := func(args ...string) string {
-		out, err := exec.Command("git", append([]string{"-C", repo, "-c", "user.name=keiko", "-c", "user.email=keiko@example.com"}, args...)...).CombinedOutput()
+		out, err := exec.Command("git", append([]string{"-C", repo, "-c", "user.name=keiko", "-c", "user.email=keiko@example.com"},
+			args...)...).CombinedOutput()
 		if err != nil {
 			t.Fatalf("git %v: %v %s", args, err, out)
 		}

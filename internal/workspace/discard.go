@@ -49,7 +49,8 @@ func (w *Workspace) Discard(ctx context.Context, paths []string) (*Discarded, er
 	out := &Discarded{PutAway: []PutAway{}, Restored: []model.Asset{}, Refusals: []model.Refusal{}}
 	assets, missing := Within(s.Assets, paths)
 	for _, p := range missing {
-		out.Refusals = append(out.Refusals, model.Refusal{Path: p, Reason: "unknown", Message: p + ": there is nothing of that name", Remedy: "check the spelling"})
+		out.Refusals = append(out.Refusals, model.Refusal{Path: p, Reason: "unknown", Message: p + ": there is nothing of that name",
+			Remedy: "check the spelling"})
 	}
 	if out.Refusals = append(out.Refusals, w.notSending(assets)...); len(out.Refusals) > len(missing) {
 		return out, &model.Refused{Refusals: out.Refusals}
@@ -138,7 +139,8 @@ func (w *Workspace) admitOver(files []wanted, assets []model.Asset) ([]wanted, [
 }
 
 func cantPutAway(path string, err error) model.Refusal {
-	return model.Refusal{Path: path, Reason: "in-the-way", Message: fmt.Sprintf("%s: it can't be put away: %s", path, rootCause(err)), Remedy: "close the program that holds it, then run the command again"}
+	return model.Refusal{Path: path, Reason: "in-the-way", Message: fmt.Sprintf("%s: it can't be put away: %s", path, rootCause(err)),
+		Remedy: "close the program that holds it, then run the command again"}
 }
 
 // free reports whether nothing stands at a path.

@@ -7,8 +7,8 @@ import (
 	"os"
 )
 
-// disk is all that a workspace does to its folder: os.Root, which leaves the folder by no link, and one thing that it lacks. Names are relative
-// to the root, with the system's separator. Tests put themselves between, and see or do something before every call.
+// disk is all that a workspace does to its folder: os.Root, which leaves the folder by no link, and one thing that it lacks. Names are
+// relative to the root, with the system's separator. Tests put themselves between, and see or do something before every call.
 type disk interface {
 	Lstat(name string) (fs.FileInfo, error)
 	Open(name string) (*os.File, error)
@@ -20,8 +20,8 @@ type disk interface {
 	Rename(from, to string) error
 	// Link fails with fs.ErrExist where something stands at to.
 	Link(from, to string) error
-	// RenameNew is Rename that fails with fs.ErrExist where something stands at to, and with errors.ErrUnsupported where the system or the file
-	// system has no such thing.
+	// RenameNew is Rename that fails with fs.ErrExist where something stands at to, and with errors.ErrUnsupported where the system or the
+	// file system has no such thing.
 	RenameNew(from, to string) error
 	Remove(name string) error
 	FS() fs.FS
@@ -58,8 +58,8 @@ func moveNew(d disk, from, to string) error {
 	return copyNew(d, from, to)
 }
 
-// copyNew is moveNew for file systems that have neither links nor such a rename: the place is made anew, which fails where something is, and
-// filled. Until it is whole, from stays, and recovery tells by it what stands half at to.
+// copyNew is moveNew for file systems that have neither links nor such a rename: the place is made anew, which fails where something is,
+// and filled. Until it is whole, from stays, and recovery tells by it what stands half at to.
 func copyNew(d disk, from, to string) error {
 	in, err := d.Open(from)
 	if err != nil {

@@ -15,8 +15,8 @@ import (
 	"kettletarn/internal/core/model"
 )
 
-// ExportOptions say what is written where: the state At (a handoff, a time or a milestone), of it what is at or below Paths (all where there are
-// none), into Out.
+// ExportOptions say what is written where: the state At (a handoff, a time or a milestone), of it what is at or below Paths (all where
+// there are none), into Out.
 type ExportOptions struct {
 	At    string
 	Paths []string
@@ -49,7 +49,8 @@ func (w *Workspace) Export(ctx context.Context, o ExportOptions) (*Exported, err
 	if len(missing) > 0 {
 		list := make([]model.Refusal, len(missing))
 		for i, p := range missing {
-			list[i] = model.Refusal{Path: p, Reason: "unknown", Message: p + ": there is nothing of that name in " + state(out.At), Remedy: "check the spelling; tarn history PATH says when something was there"}
+			list[i] = model.Refusal{Path: p, Reason: "unknown", Message: p + ": there is nothing of that name in " + state(out.At),
+				Remedy: "check the spelling; tarn history PATH says when something was there"}
 		}
 		return nil, &model.Refused{Refusals: list}
 	}
@@ -199,7 +200,8 @@ type folderWriter struct{ root *os.Root }
 // NewFolder is a bundle.Writer that writes into a folder, which is made, or is empty. Nothing is written outside it.
 func NewFolder(dir string) (bundle.Writer, error) {
 	if root, err := Find(filepath.Dir(dir)); err == nil && root != "" {
-		return nil, model.NewProblem(model.Taken, "name a folder outside it: what lies in a workspace would count as new there", "%s lies in the workspace %s", dir, root)
+		return nil, model.NewProblem(model.Taken, "name a folder outside it: what lies in a workspace would count as new there",
+			"%s lies in the workspace %s", dir, root)
 	}
 	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
 		return nil, model.NewProblem(model.Taken, "name a new folder", "%s is not empty", dir)

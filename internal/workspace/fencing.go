@@ -15,8 +15,8 @@ import (
 
 const gitIgnoreFile = ".gitignore"
 
-// FenceMarker keeps what makes a folder a workspace out of git, and, where the rules are here, the assets too. Where they are not here yet, the
-// first update adds the rest.
+// FenceMarker keeps what makes a folder a workspace out of git, and, where the rules are here, the assets too. Where they are not here
+// yet, the first update adds the rest.
 func FenceMarker(ctx context.Context, root string) error {
 	_, err := os.Lstat(filepath.Join(root, rules.File))
 	if err == nil {
@@ -27,8 +27,8 @@ func FenceMarker(ctx context.Context, root string) error {
 	return err
 }
 
-// KeepFence makes the block in the folder's git ignore file say what the rules in the folder say, and reports whether that changed it. Without
-// make, a file that has no block is left alone.
+// KeepFence makes the block in the folder's git ignore file say what the rules in the folder say, and reports whether that changed it.
+// Without make, a file that has no block is left alone.
 func KeepFence(ctx context.Context, root string, make bool) (changed bool, err error) {
 	return writeFence(root, make, func() ([]string, error) {
 		s, broken := newScan(ctx, root)
@@ -46,7 +46,8 @@ func writeFence(root string, make bool, lines func() ([]string, error)) (changed
 	case err != nil:
 		return false, err
 	case !info.Mode().IsRegular():
-		return false, model.NewProblem(model.BadRequest, "put a file there", "%s is not a file, and the block of assets can't be kept in it", name)
+		return false, model.NewProblem(model.BadRequest, "put a file there", "%s is not a file, and the block of assets can't be kept in it",
+			name)
 	default:
 		mode = info.Mode().Perm()
 		if text, err = readSmall(name, rules.MaxSize); err != nil {

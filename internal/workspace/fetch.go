@@ -28,7 +28,8 @@ const (
 	jobFiles  = 256
 )
 
-// wanted is a file to bring down, to its place. was is the file that stands there now, nil for none; it is replaced only while it still is that.
+// wanted is a file to bring down, to its place. was is the file that stands there now, nil for none; it is replaced only while it still is
+// that.
 type wanted struct {
 	asset model.Asset
 	place string
@@ -101,14 +102,16 @@ func lost(err error) bool {
 func (r *fetching) giveUp(f wanted) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.damaged = append(r.damaged, model.Refusal{Path: f.place, Reason: model.Damaged, Message: f.place + ": the service can't give it back, its content there is damaged",
+	r.damaged = append(r.damaged, model.Refusal{Path: f.place, Reason: model.Damaged, Message: f.place +
+		": the service can't give it back, its content there is damaged",
 		Remedy: "a workspace that has the file can heal it: ask your team to run tarn heal, then run tarn update"})
 }
 
 // noRoom says in words that this disk is full.
 func noRoom(err error) error {
 	if errors.Is(err, syscall.ENOSPC) {
-		return model.NewProblem(model.DiskFull, "make room on it, then run the same command again: what has arrived stays, and your files are as they were", "the disk of this workspace is full")
+		return model.NewProblem(model.DiskFull, "make room on it, then run the same command again: what has arrived stays, and your files are "+
+			"as they were", "the disk of this workspace is full")
 	}
 	return err
 }
@@ -229,7 +232,8 @@ func (w *Workspace) manifests(ctx context.Context, files []wanted) ([]arriving, 
 			return nil, err
 		}
 		if size != f.asset.Size {
-			return nil, model.NewProblem(model.Damaged, "tell whoever runs the service", "%s is said to have %d bytes, and its content has %d", f.asset.Path, f.asset.Size, size)
+			return nil, model.NewProblem(model.Damaged, "tell whoever runs the service", "%s is said to have %d bytes, and its content has %d",
+				f.asset.Path, f.asset.Size, size)
 		}
 	}
 	return list, nil

@@ -68,7 +68,8 @@ func (r *watcher) setOnline(ctx context.Context, online bool, err error) {
 func (r *watcher) tell(ctx context.Context, e model.Event) {
 	item := news.Of(e)
 	if item.Text != "" && e.Person != r.ear.Handle {
-		r.say(Notice{Kind: e.Kind, Person: e.Person, Paths: item.Paths, Handoff: item.Handoff, Message: item.For(r.ear.Handle), News: item.Kind, Yours: slices.Contains(item.To, r.ear.Handle)})
+		r.say(Notice{Kind: e.Kind, Person: e.Person, Paths: item.Paths, Handoff: item.Handoff, Message: item.For(r.ear.Handle), News: item.Kind,
+			Yours: slices.Contains(item.To, r.ear.Handle)})
 	}
 	if e.Kind == "handoff.sent" || e.Kind == "unsent.changed" || strings.HasPrefix(e.Kind, "lock.") {
 		r.mu.Lock()

@@ -7,8 +7,8 @@ import (
 	"golang.org/x/sys/windows"
 )
 
-// identityOf tells a file from every copy of it: its number in the file system, and when it was made. Neither changes when the file or a folder
-// above it is moved within its file system.
+// identityOf tells a file from every copy of it: its number in the file system, and when it was made. Neither changes when the file or a
+// folder above it is moved within its file system.
 func identityOf(name string) (string, error) {
 	f, err := os.Open(name)
 	if err != nil {

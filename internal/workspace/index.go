@@ -178,7 +178,8 @@ func (w *Workspace) index(readOnly bool, work func(*bbolt.DB) error) error {
 		return full
 	}
 	if err != nil {
-		return fmt.Errorf("the workspace's index %s can't be opened (%w); if it stays so, remove that file and run tarn join KEY --here", name, err)
+		return fmt.Errorf("the workspace's index %s can't be opened (%w); if it stays so, remove that file and run tarn join KEY --here", name,
+			err)
 	}
 	defer db.Close()
 	err = work(db)
@@ -193,7 +194,8 @@ func stateFull(err error) error {
 	if !errors.Is(err, syscall.ENOSPC) && !errors.Is(err, syscall.EDQUOT) {
 		return nil
 	}
-	return model.NewProblem(model.DiskFull, "make room on it, then run the same command again: your files are as they were", "the disk of your state folder %s is full, where tarn keeps what it knows of this workspace", filepath.Join(xdg.StateHome, "kettle-tarn"))
+	return model.NewProblem(model.DiskFull, "make room on it, then run the same command again: your files are as they were",
+		"the disk of your state folder %s is full, where tarn keeps what it knows of this workspace", filepath.Join(xdg.StateHome, "kettle-tarn"))
 }
 
 // makeIndex makes the index where it is missing, and refuses one of another format.
@@ -204,7 +206,8 @@ func (w *Workspace) makeIndex() error {
 			format, _, _ = get[int](meta, "format")
 			return nil
 		}
-		for _, b := range [][]byte{bucketBase, bucketRefs, bucketNewest, bucketLocks, bucketHeads, bucketCuts, bucketMoves, bucketJournal, bucketMeta} {
+		for _, b := range [][]byte{bucketBase, bucketRefs, bucketNewest, bucketLocks, bucketHeads, bucketCuts, bucketMoves, bucketJournal,
+			bucketMeta} {
 			if _, err := t.tx.CreateBucketIfNotExists(b); err != nil {
 				return err
 			}
@@ -213,7 +216,8 @@ func (w *Workspace) makeIndex() error {
 		return put(t.tx.Bucket(bucketMeta), "format", format)
 	})
 	if err == nil && format != indexFormat {
-		err = model.NewProblem(model.Taken, "remove "+filepath.Join(w.state, "index")+" and run tarn join "+w.Marker.Project+" --here, which overwrites nothing", "this workspace was made by another version of tarn")
+		err = model.NewProblem(model.Taken, "remove "+filepath.Join(w.state, "index")+" and run tarn join "+w.Marker.Project+
+			" --here, which overwrites nothing", "this workspace was made by another version of tarn")
 	}
 	return err
 }
@@ -274,7 +278,8 @@ func decodeBase(d []byte) (b Base, err error) {
 		return b, errIndex
 	}
 	b.Version, b.Executable, b.Size = int(binary.BigEndian.Uint32(d)), d[4]&1 != 0, int64(binary.BigEndian.Uint64(d[5:]))
-	b.Stamp = Stamp{Size: b.Size, Time: int64(binary.BigEndian.Uint64(d[13:])), Inode: binary.BigEndian.Uint64(d[21:]), Looked: int64(binary.BigEndian.Uint64(d[29:]))}
+	b.Stamp = Stamp{Size: b.Size, Time: int64(binary.BigEndian.Uint64(d[13:])), Inode: binary.BigEndian.Uint64(d[21:]),
+		Looked: int64(binary.BigEndian.Uint64(d[29:]))}
 	b.Content = chunk.Digest(d[37:])
 	return b, nil
 }

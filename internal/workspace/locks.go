@@ -44,7 +44,8 @@ func (w *Workspace) Lock(ctx context.Context, paths []string, o LockOptions) (ou
 		paths = s.Together(paths)
 	}
 	assets, missing := Within(s.Assets, paths)
-	request := model.LockRequest{Workspace: w.Marker.Workspace, Note: o.Note, Any: o.Any, Wait: o.Wait, Diverge: o.Diverge, Bring: o.Bring, Reserve: o.Reserve, Assets: []model.LockWant{}}
+	request := model.LockRequest{Workspace: w.Marker.Workspace, Note: o.Note, Any: o.Any, Wait: o.Wait, Diverge: o.Diverge, Bring: o.Bring,
+		Reserve: o.Reserve, Assets: []model.LockWant{}}
 	changed, places := map[string]bool{}, map[string]string{}
 	for _, a := range assets {
 		if a.State == model.New && !o.Reserve || a.State == model.Outside {
@@ -59,12 +60,14 @@ func (w *Workspace) Lock(ctx context.Context, paths []string, o LockOptions) (ou
 	}
 	for _, p := range missing {
 		if pattern(p) {
-			return out, &model.Refused{Refusals: []model.Refusal{{Path: p, Reason: "unknown", Message: p + ": nothing matches this pattern", Remedy: "see tarn status for what there is"}}}
+			return out, &model.Refused{Refusals: []model.Refusal{{Path: p, Reason: "unknown", Message: p + ": nothing matches this pattern",
+				Remedy: "see tarn status for what there is"}}}
 		}
 		request.Assets = append(request.Assets, model.LockWant{Path: p})
 	}
 	if len(request.Assets) == 0 {
-		return out, model.NewProblem(model.BadRequest, "send it when it is ready, or keep its name with tarn lock --reserve", "a new file needs no lock before it is sent")
+		return out, model.NewProblem(model.BadRequest, "send it when it is ready, or keep its name with tarn lock --reserve",
+			"a new file needs no lock before it is sent")
 	}
 	request.WillUpdate = o.Begin && len(changed) == 0
 	w.Progress.Start(fmt.Sprintf("Asking for %d locks", len(request.Assets)), 0)
@@ -202,11 +205,13 @@ func (w *Workspace) Unlock(ctx context.Context, paths []string, override bool, r
 			}
 		}
 		if !hit {
-			return Unlocked{}, &model.Refused{Refusals: []model.Refusal{{Path: p, Reason: "not-locked", Message: inWords(p) + ": nothing is locked there", Remedy: "see tarn holders"}}}
+			return Unlocked{}, &model.Refused{Refusals: []model.Refusal{{Path: p, Reason: "not-locked", Message: inWords(p) +
+				": nothing is locked there", Remedy: "see tarn holders"}}}
 		}
 	}
 	if len(out.Freed) > 0 {
-		if err := w.Client.ReleaseLocks(ctx, w.Marker.Project, model.UnlockRequest{Workspace: w.Marker.Workspace, Paths: out.Freed, Override: override, Reason: reason}); err != nil {
+		if err := w.Client.ReleaseLocks(ctx, w.Marker.Project,
+			model.UnlockRequest{Workspace: w.Marker.Workspace, Paths: out.Freed, Override: override, Reason: reason}); err != nil {
 			return Unlocked{}, err
 		}
 	}

@@ -12,7 +12,8 @@ import (
 )
 
 func TestPatternsNameWhatTheyMatch(t *testing.T) {
-	assets := []model.Asset{{Path: "textures/rust-albedo.png"}, {Path: "textures/Rust-Normal.png"}, {Path: "levels/a[1].glb"}, {Path: "levels/deep/b.glb"}}
+	assets := []model.Asset{{Path: "textures/rust-albedo.png"}, {Path: "textures/Rust-Normal.png"}, {Path: "levels/a[1].glb"},
+		{Path: "levels/deep/b.glb"}}
 	for p, want := range map[string]string{
 		"textures":           "textures",
 		"textures/rust-*":    "textures/rust-albedo.png textures/Rust-Normal.png",
@@ -37,7 +38,8 @@ func TestWhoWaitsIsKnownWithoutTheService(t *testing.T) {
 	send(t, p.odile, SendOptions{})
 	update(t, p.rurik)
 	locked(t, p.odile, "a")
-	if out, err := p.rurik.Lock(t.Context(), []string{"a", "b"}, LockOptions{Wait: true, Note: "a rail"}); err != nil || len(out.Waiting) != 1 || len(out.Locks) != 1 {
+	if out, err := p.rurik.Lock(t.Context(), []string{"a", "b"}, LockOptions{Wait: true, Note: "a rail"}); err != nil ||
+		len(out.Waiting) != 1 || len(out.Locks) != 1 {
 		t.Fatalf("%+v, %v", out, err)
 	}
 	card := func(w *Workspace, path string) model.Asset {
@@ -48,7 +50,8 @@ func TestWhoWaitsIsKnownWithoutTheService(t *testing.T) {
 		}
 		return s.Assets[0]
 	}
-	if a := card(p.rurik, "a"); a.Lock == nil || len(a.Waiting) != 1 || a.Waiting[0].WorkspaceID != p.rurik.Marker.Workspace || a.Waiting[0].Note != "a rail" {
+	if a := card(p.rurik, "a"); a.Lock == nil || len(a.Waiting) != 1 || a.Waiting[0].WorkspaceID != p.rurik.Marker.Workspace ||
+		a.Waiting[0].Note != "a rail" {
 		t.Errorf("right after: %+v", a)
 	}
 	// Given back, it is nobody's, and offered; the holder sees that too.
@@ -63,7 +66,8 @@ func TestWhoWaitsIsKnownWithoutTheService(t *testing.T) {
 			t.Errorf("offered: %+v", a)
 		}
 	}
-	if out, err := p.rurik.Unlock(t.Context(), []string{"a", "b"}, false, ""); err != nil || len(out.Left) != 1 || len(out.Freed) != 1 || len(out.Next) != 0 {
+	if out, err := p.rurik.Unlock(t.Context(), []string{"a", "b"}, false, ""); err != nil || len(out.Left) != 1 || len(out.Freed) != 1 ||
+		len(out.Next) != 0 {
 		t.Fatalf("%+v, %v", out, err)
 	}
 	if a := card(p.rurik, "a"); a.Lock != nil || len(a.Waiting) != 0 {

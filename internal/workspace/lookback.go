@@ -27,8 +27,8 @@ func state(handoff int) string {
 	return fmt.Sprintf("h%d", handoff)
 }
 
-// RollbackOptions say what goes back: the assets and folders of Paths to Version (of one asset) or to To (a handoff, a time or a milestone), with
-// the rest of their Set; All to To; or all but the handoff Without.
+// RollbackOptions say what goes back: the assets and folders of Paths to Version (of one asset) or to To (a handoff, a time or a
+// milestone), with the rest of their Set; All to To; or all but the handoff Without.
 type RollbackOptions struct {
 	Paths   []string
 	Version int
@@ -40,8 +40,8 @@ type RollbackOptions struct {
 	Preview bool
 }
 
-// Rollback makes a handoff that brings an old state back, and brings it here; or says what that would do. It is refused where assets that would
-// change have unsent changes here.
+// Rollback makes a handoff that brings an old state back, and brings it here; or says what that would do. It is refused where assets that
+// would change have unsent changes here.
 func (w *Workspace) Rollback(ctx context.Context, o RollbackOptions) (*model.RollbackAnswer, *Updated, error) {
 	if err := w.Refresh(ctx); err != nil {
 		return nil, nil, err
@@ -51,7 +51,8 @@ func (w *Workspace) Rollback(ctx context.Context, o RollbackOptions) (*model.Rol
 		return nil, nil, err
 	}
 	w.Tell(ctx, s) // the service refuses over what it knows to be unsent
-	q := model.RollbackRequest{Workspace: w.Marker.Workspace, Paths: o.Paths, Version: o.Version, To: o.To, All: o.All, Without: o.Without, Note: strings.TrimSpace(o.Note), Preview: true}
+	q := model.RollbackRequest{Workspace: w.Marker.Workspace, Paths: o.Paths, Version: o.Version, To: o.To, All: o.All, Without: o.Without,
+		Note: strings.TrimSpace(o.Note), Preview: true}
 	if o.Set {
 		q.Paths = s.Together(o.Paths)
 		if o.Version > 0 && len(q.Paths) > 1 {
@@ -86,7 +87,8 @@ func (w *Workspace) Rollback(ctx context.Context, o RollbackOptions) (*model.Rol
 	}
 	for _, a := range s.Assets {
 		if Changed(a) && a.State != model.Gone && (touched[assetpath.Fold(a.Path)] || a.MovedFrom != "" && touched[assetpath.Fold(a.MovedFrom)]) {
-			plan.Refusals = append(plan.Refusals, model.Refusal{Path: a.Path, Reason: "edited", Message: a.Path + ": it has changes here that were not sent", Remedy: "send them, or put them away with tarn discard, then roll back"})
+			plan.Refusals = append(plan.Refusals, model.Refusal{Path: a.Path, Reason: "edited", Message: a.Path +
+				": it has changes here that were not sent", Remedy: "send them, or put them away with tarn discard, then roll back"})
 		}
 	}
 	if o.Preview {
@@ -123,10 +125,12 @@ func withoutUnknown(list []model.Refusal) []model.Refusal {
 
 // told is what this workspace says of itself, so that it can be made again elsewhere.
 func (w *Workspace) told(view View) model.WorkspaceTold {
-	return model.WorkspaceTold{Machine: Machine(), Folder: w.Root, Branch: "main", Scope: append([]string{}, view.Scope...), Follows: view.Follows, Pinned: view.Pinned}
+	return model.WorkspaceTold{Machine: Machine(), Folder: w.Root, Branch: "main", Scope: append([]string{}, view.Scope...),
+		Follows: view.Follows, Pinned: view.Pinned}
 }
 
-// Describe tells the service what this workspace is, where it is not as it was told last. That it could not is no reason to stop: it is told again.
+// Describe tells the service what this workspace is, where it is not as it was told last. That it could not is no reason to stop: it is
+// told again.
 func (w *Workspace) Describe(ctx context.Context) {
 	view, err := w.view()
 	if err != nil {
@@ -188,7 +192,8 @@ type Unsent struct {
 	Drawn media.Drawn `json:"-"`
 }
 
-// CompareUnsent compares a file here with the version that it was made from. It is read on this machine, since nobody else has it yet, in a process of its own. Version is 0 where there is none.
+// CompareUnsent compares a file here with the version that it was made from. It is read on this machine, since nobody else has it yet, in
+// a process of its own. Version is 0 where there is none.
 func (w *Workspace) CompareUnsent(ctx context.Context, path string) (out *Unsent, err error) {
 	s, err := w.Status(ctx, Question{All: true})
 	if err != nil {
@@ -215,7 +220,8 @@ func (w *Workspace) CompareUnsent(ctx context.Context, path string) (out *Unsent
 		return nil, fmt.Errorf("%s can't be read: %s", path, rootCause(err))
 	}
 	if limit := media.Limit(path); base.Size > limit || cut.Size > limit {
-		out.Comparison = media.UnreadPair(out.Path, base.Size, path, cut.Size, fmt.Sprintf("it is larger than what is looked into (%d MiB)", limit>>20))
+		out.Comparison = media.UnreadPair(out.Path, base.Size, path, cut.Size,
+			fmt.Sprintf("it is larger than what is looked into (%d MiB)", limit>>20))
 	} else if err := w.compareWith(ctx, path, out); err != nil {
 		return nil, err
 	}
@@ -243,14 +249,15 @@ func (w *Workspace) compareWith(ctx context.Context, path string, out *Unsent) e
 		return fmt.Errorf("%s can't be read: %s", path, rootCause(err))
 	}
 	out.Drawn = media.Drawn{}
-	err = apart.Compare(ctx, apart.Content{Name: out.Path, File: was.Name()}, apart.Content{Name: path, File: w.full(filepath.FromSlash(path))}, func(name string, content io.Reader) error {
-		data, err := io.ReadAll(content)
-		if err == nil && name == apart.Report {
-			return json.Unmarshal(data, &out.Comparison)
-		}
-		out.Drawn[name] = data
-		return err
-	})
+	err = apart.Compare(ctx, apart.Content{Name: out.Path, File: was.Name()},
+		apart.Content{Name: path, File: w.full(filepath.FromSlash(path))}, func(name string, content io.Reader) error {
+			data, err := io.ReadAll(content)
+			if err == nil && name == apart.Report {
+				return json.Unmarshal(data, &out.Comparison)
+			}
+			out.Drawn[name] = data
+			return err
+		})
 	if errors.Is(err, apart.ErrFailed) {
 		out.Comparison, err = media.UnreadPair(out.Path, before.Size(), path, after.Size(), "reading it failed"), nil
 	}

@@ -179,7 +179,8 @@ func TestALostWorkspaceIsMadeAgain(t *testing.T) {
 		t.Fatal(err)
 	}
 	list, err := p.rurik.Client.Workspaces(ctx, key)
-	if err != nil || len(list.Workspaces) != 1 || !slices.Equal(list.Workspaces[0].Scope, []string{"levels"}) || list.Workspaces[0].Follows != 2 || list.Workspaces[0].Folder != p.rurik.Root {
+	if err != nil || len(list.Workspaces) != 1 || !slices.Equal(list.Workspaces[0].Scope, []string{"levels"}) ||
+		list.Workspaces[0].Follows != 2 || list.Workspaces[0].Folder != p.rurik.Root {
 		t.Fatalf("%+v, %v", list, err)
 	}
 	other := p.join("rurik")
@@ -199,7 +200,8 @@ func TestALostWorkspaceIsMadeAgain(t *testing.T) {
 	}
 }
 
-// What is not sent yet is compared with the version that it was made from: looked into where it is small enough, and piece by piece however large it is.
+// What is not sent yet is compared with the version that it was made from: looked into where it is small enough, and piece by piece
+// however large it is.
 func TestWhatIsUnsentIsCompared(t *testing.T) {
 	p := newPair(t)
 	ctx := t.Context()
@@ -216,7 +218,8 @@ func TestWhatIsUnsentIsCompared(t *testing.T) {
 
 	write(t, p.odile, "text/keeper.txt", "one\ntwo lamps\n")
 	out, err := p.odile.CompareUnsent(ctx, "text/keeper.txt")
-	if err != nil || out.Version != 1 || out.Path != "text/keeper.txt" || len(out.Rows) != 2 || out.Rows[1].Old != "two" || out.Drawn["difference.png"] == nil {
+	if err != nil || out.Version != 1 || out.Path != "text/keeper.txt" || len(out.Rows) != 2 || out.Rows[1].Old != "two" ||
+		out.Drawn["difference.png"] == nil {
 		t.Errorf("%+v, %v", out.Rows, err)
 	}
 	// A file that was moved, too, is compared with what it was.
@@ -224,13 +227,15 @@ func TestWhatIsUnsentIsCompared(t *testing.T) {
 		t.Fatal(err)
 	}
 	write(t, p.odile, "text/old-keeper.txt", "one\ntwo\n")
-	if out, err = p.odile.CompareUnsent(ctx, "text/old-keeper.txt"); err != nil || out.Version != 1 || out.Path != "text/keeper.txt" || !out.Same {
+	if out, err = p.odile.CompareUnsent(ctx, "text/old-keeper.txt"); err != nil || out.Version != 1 || out.Path != "text/keeper.txt" ||
+		!out.Same {
 		t.Errorf("%s@v%d: %+v, %v", out.Path, out.Version, out.Rows, err)
 	}
 	// What is too large to be looked into is not brought for it; which part of it is different is known here.
 	write(t, p.odile, "levels/big.json", big[:len(big)/2]+"something new"+big[len(big)/2:])
 	out, err = p.odile.CompareUnsent(ctx, "levels/big.json")
-	if err != nil || out.Version != 1 || !strings.Contains(out.After.Trouble, "larger than what is looked into") || out.Strip == nil || out.Strip.After != int64(len(big)+13) || out.Strip.Changed == 0 || out.Strip.Changed > 4<<20 {
+	if err != nil || out.Version != 1 || !strings.Contains(out.After.Trouble, "larger than what is looked into") || out.Strip == nil ||
+		out.Strip.After != int64(len(big)+13) || out.Strip.Changed == 0 || out.Strip.Changed > 4<<20 {
 		t.Errorf("%+v, %+v, %v", out, out.Strip, err)
 	}
 	write(t, p.odile, "text/new.txt", "new")

@@ -126,7 +126,8 @@ func (w *Workspace) Move(ctx context.Context, from, to string) ([]Moved, error) 
 		}
 	}
 	if len(list) == 0 {
-		return nil, model.NewProblem(model.NotFound, "check the spelling", "there is no file at %s here that is tracked", assetpath.Printable(from))
+		return nil, model.NewProblem(model.NotFound, "check the spelling", "there is no file at %s here that is tracked",
+			assetpath.Printable(from))
 	}
 	var refusals []model.Refusal
 	refuse := func(m Moved, reason, message, remedy string) {

@@ -113,7 +113,8 @@ func TestMoveCommand(t *testing.T) {
 	write(t, p.odile, "in/b.png", "two")
 	write(t, p.odile, "c.png", "three")
 	send(t, p.odile, SendOptions{})
-	for _, bad := range [][2]string{{"c.png", "in/a.png"}, {"nothing", "x"}, {"in", "in/deeper"}, {"c.png", "con.png"}, {"c.png", ".git/c.png"}, {"c.png", "c.png"}, {"in/a.png", "In/a.png"}} {
+	for _, bad := range [][2]string{{"c.png", "in/a.png"}, {"nothing", "x"}, {"in", "in/deeper"}, {"c.png", "con.png"},
+		{"c.png", ".git/c.png"}, {"c.png", "c.png"}, {"in/a.png", "In/a.png"}} {
 		if _, err := p.odile.Move(t.Context(), bad[0], bad[1]); err == nil {
 			t.Errorf("%s goes to %s", bad[0], bad[1])
 		}

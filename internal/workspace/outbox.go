@@ -91,7 +91,9 @@ func (w *Workspace) notSending(assets []model.Asset) (refusals []model.Refusal) 
 	}
 	for _, a := range assets {
 		if j, ok := busy[a.Path]; ok && Changed(a) {
-			refusals = append(refusals, model.Refusal{Path: a.Path, Reason: "sending", Message: fmt.Sprintf("%s: it is being sent in the background (%d%%)", a.Path, j.Percent), Remedy: "wait until it has arrived; tarn watch sends it"})
+			refusals = append(refusals, model.Refusal{Path: a.Path, Reason: "sending",
+				Message: fmt.Sprintf("%s: it is being sent in the background (%d%%)", a.Path, j.Percent),
+				Remedy:  "wait until it has arrived; tarn watch sends it"})
 		}
 	}
 	return refusals
@@ -116,7 +118,8 @@ func (w *Workspace) SendLater(ctx context.Context, o SendOptions) (*Job, error) 
 	if err := w.askFirst(ctx, s, o, changed); err != nil {
 		return nil, err
 	}
-	j := &Job{ID: uuid.NewString(), Note: o.Note, Tasks: o.Tasks, Stage: o.Stage, KeepLocks: o.KeepLocks, Older: o.Older, Since: now(), Size: sizeOf(s, changed)}
+	j := &Job{ID: uuid.NewString(), Note: o.Note, Tasks: o.Tasks, Stage: o.Stage, KeepLocks: o.KeepLocks, Older: o.Older, Since: now(),
+		Size: sizeOf(s, changed)}
 	if err := os.MkdirAll(w.jobFile(j.ID, "files"), 0o700); err != nil {
 		return nil, err
 	}
@@ -144,7 +147,8 @@ func (w *Workspace) SendLater(ctx context.Context, o SendOptions) (*Job, error) 
 
 // askFirst asks the service whether it would take a send, where it can be reached: what somebody else holds is refused now and not later.
 func (w *Workspace) askFirst(ctx context.Context, s *Status, o SendOptions, changed []model.Asset) error {
-	outline := model.SendRequest{Workspace: w.Marker.Workspace, Note: o.Note, Tasks: o.Tasks, Stage: o.Stage, KeepLocks: o.KeepLocks, Older: o.Older}
+	outline := model.SendRequest{Workspace: w.Marker.Workspace, Note: o.Note, Tasks: o.Tasks, Stage: o.Stage, KeepLocks: o.KeepLocks,
+		Older: o.Older}
 	for _, a := range changed {
 		outline.Changes = append(outline.Changes, w.outline(s, a))
 	}
@@ -155,8 +159,8 @@ func (w *Workspace) askFirst(ctx context.Context, s *Status, o SendOptions, chan
 	return err
 }
 
-// CancelJob takes a send out of the background. What has become a handoff already stays one, and is given back. A frozen copy that is not the file any
-// more is put away.
+// CancelJob takes a send out of the background. What has become a handoff already stays one, and is given back. A frozen copy that is not
+// the file any more is put away.
 func (w *Workspace) CancelJob(ctx context.Context, j *Job) (*model.Handoff, error) {
 	if j.Pending != nil {
 		closed, err := w.Client.CloseSend(ctx, w.Marker.Project, j.Pending.Key)
@@ -219,8 +223,8 @@ func (w *Workspace) writeJob(j *Job) error {
 	return writeSynced(w.jobFile(j.ID, "job.json"), text)
 }
 
-// SendJob sends a job, or goes on with it, and takes it out of the outbox once it has become a handoff. What is refused for good stays there
-// with the reasons, and its files go to the put-away ones.
+// SendJob sends a job, or goes on with it, and takes it out of the outbox once it has become a handoff. What is refused for good stays
+// there with the reasons, and its files go to the put-away ones.
 func (w *Workspace) SendJob(ctx context.Context, j *Job) (*model.Handoff, error) {
 	if j.Pending != nil {
 		closed, err := w.Client.CloseSend(ctx, w.Marker.Project, j.Pending.Key)
@@ -238,7 +242,8 @@ func (w *Workspace) SendJob(ctx context.Context, j *Job) (*model.Handoff, error)
 	}
 	defer root.Close()
 	s, changed := j.status()
-	request := model.SendRequest{Workspace: w.Marker.Workspace, Note: j.Note, Tasks: j.Tasks, Stage: j.Stage, KeepLocks: j.KeepLocks, Older: j.Older}
+	request := model.SendRequest{Workspace: w.Marker.Workspace, Note: j.Note, Tasks: j.Tasks, Stage: j.Stage, KeepLocks: j.KeepLocks,
+		Older: j.Older}
 	up := &upload{w: w, root: root, ctx: ctx, status: s, changed: changed, request: request, seen: map[chunk.Digest]bool{}, batch: &batch{}}
 	w.Progress.Start("Sending", j.Size)
 	cuts, unread, err := up.readAll(&request)

@@ -20,16 +20,16 @@ import (
 	"kettletarn/internal/mainline"
 )
 
-// BringOptions say how a git history is brought in: commit by commit with History, else as one handoff of what is different since the last time.
-// Over makes git's version the newest where something was handed off here since. Note is that of the one handoff.
+// BringOptions say how a git history is brought in: commit by commit with History, else as one handoff of what is different since the last
+// time. Over makes git's version the newest where something was handed off here since. Note is that of the one handoff.
 type BringOptions struct {
 	History bool
 	Over    bool
 	Note    string
 }
 
-// Brought is what came of it. Commits are those that were looked at, Since the one up to which all was here before. Unknown are authors whom no
-// mail address makes a person of the service; Mapped are paths that no asset can have, with those that stand for them.
+// Brought is what came of it. Commits are those that were looked at, Since the one up to which all was here before. Unknown are authors
+// whom no mail address makes a person of the service; Mapped are paths that no asset can have, with those that stand for them.
 type Brought struct {
 	Commits  int          `json:"commits"`
 	Handoffs int          `json:"handoffs"`
@@ -56,8 +56,8 @@ const (
 	pastContents = 100_000
 )
 
-// BringPast makes handoffs of the repository's past, up to its present commit. It streams: contents go from git to the service a chunk at a time.
-// Interrupted anywhere, the same again goes on behind the last commit that is whole at the service.
+// BringPast makes handoffs of the repository's past, up to its present commit. It streams: contents go from git to the service a chunk at
+// a time. Interrupted anywhere, the same again goes on behind the last commit that is whole at the service.
 func (w *Workspace) BringPast(ctx context.Context, repo *mainline.Repo, r *rules.Rules, o BringOptions) (out *Brought, err error) {
 	out = &Brought{Unknown: []string{}, Mapped: []MappedPath{}}
 	if out.Head, err = repo.Commit(ctx, "HEAD"); err != nil {
@@ -122,8 +122,10 @@ func onLine(ctx context.Context, repo *mainline.Repo, before model.Past) error {
 		return err
 	}
 	if !found {
-		return model.NewProblem(model.Taken, "check out the branch that it was brought from; a past that was rewritten since goes into a project of its own",
-			"the project has the past up to commit %s (h%d), and that is not on the first-parent line of this one", before.Commit[:12], before.Handoff)
+		return model.NewProblem(model.Taken, "check out the branch that it was brought from; a past that was rewritten since goes into a "+
+			"project of its own",
+			"the project has the past up to commit %s (h%d), and that is not on the first-parent line of this one", before.Commit[:12],
+			before.Handoff)
 	}
 	return nil
 }
@@ -299,7 +301,8 @@ func (b *pastBringer) post() error {
 		u.batch.free()
 		b.carry = nil
 	}
-	receipt, err := b.w.Client.BringPast(b.ctx, b.w.Marker.Project, model.PastRequest{Workspace: b.w.Marker.Workspace, Over: b.over, Commits: b.waiting})
+	receipt, err := b.w.Client.BringPast(b.ctx, b.w.Marker.Project,
+		model.PastRequest{Workspace: b.w.Marker.Workspace, Over: b.over, Commits: b.waiting})
 	if err != nil {
 		return err
 	}

@@ -25,7 +25,8 @@ func TestWhatWasHandedOffSinceIsNotPassedOver(t *testing.T) {
 		t.Helper()
 		cmd := exec.Command("git", args...)
 		cmd.Dir = dir
-		cmd.Env = append(cmd.Environ(), "GIT_AUTHOR_NAME=odile", "GIT_AUTHOR_EMAIL=odile@gull.example", "GIT_COMMITTER_NAME=odile", "GIT_COMMITTER_EMAIL=odile@gull.example")
+		cmd.Env = append(cmd.Environ(), "GIT_AUTHOR_NAME=odile", "GIT_AUTHOR_EMAIL=odile@gull.example", "GIT_COMMITTER_NAME=odile",
+			"GIT_COMMITTER_EMAIL=odile@gull.example")
 		if out, err := cmd.CombinedOutput(); err != nil {
 			t.Fatalf("git %s: %v: %s", strings.Join(args, " "), err, out)
 		}

@@ -15,8 +15,8 @@ import (
 	"kettletarn/internal/core/rules"
 )
 
-// ReadPin reads the pin in a folder. Where there is none, the error wraps fs.ErrNotExist; one that a merge left in conflict is a *model.Problem
-// with the way out, like any that can't be read.
+// ReadPin reads the pin in a folder. Where there is none, the error wraps fs.ErrNotExist; one that a merge left in conflict is a
+// *model.Problem with the way out, like any that can't be read.
 func ReadPin(dir string) (p pin.Pin, err error) {
 	text, err := readSmall(filepath.Join(dir, rules.Pin), pin.MaxSize)
 	if err != nil {
@@ -27,7 +27,8 @@ func ReadPin(dir string) (p pin.Pin, err error) {
 		return p, conflictOf(text)
 	}
 	if err != nil {
-		return p, model.NewProblem(model.BadRequest, "take the file as it was in an earlier commit, or write it anew with tarn pin", "tarn.pin: %s", assetpath.Printable(err.Error()))
+		return p, model.NewProblem(model.BadRequest, "take the file as it was in an earlier commit, or write it anew with tarn pin",
+			"tarn.pin: %s", assetpath.Printable(err.Error()))
 	}
 	return p, nil
 }
@@ -36,7 +37,8 @@ func ReadPin(dir string) (p pin.Pin, err error) {
 func conflictOf(text []byte) error {
 	ours, theirs, err := pin.Sides(text)
 	if err != nil {
-		return model.NewProblem(model.BadRequest, "take one of the sides with git, or write it anew with tarn pin", "tarn.pin: a merge left it in conflict, and %s", assetpath.Printable(err.Error()))
+		return model.NewProblem(model.BadRequest, "take one of the sides with git, or write it anew with tarn pin",
+			"tarn.pin: a merge left it in conflict, and %s", assetpath.Printable(err.Error()))
 	}
 	return model.NewProblem(model.BadRequest, "tarn pin --newer takes the newer one; tarn pin writes what is in this workspace",
 		"tarn.pin: a merge left two pins in it: h%d of your side, and h%d of the side that was merged", ours.Handoff, theirs.Handoff)
@@ -50,16 +52,19 @@ func noPin(dir string) error {
 // CheckPin asks a service whether a pin of a project names a handoff that exists and whose digest agrees.
 func CheckPin(ctx context.Context, c *client.Client, project string, p pin.Pin) error {
 	if p.Project != project {
-		return model.NewProblem(model.BadRequest, "go to a workspace of "+p.Project, "the pin names the project %s, and this is %s", p.Project, project)
+		return model.NewProblem(model.BadRequest, "go to a workspace of "+p.Project, "the pin names the project %s, and this is %s", p.Project,
+			project)
 	}
 	h, err := handoffAt(ctx, c, project, p.Handoff)
 	switch {
 	case err != nil:
 		return err
 	case h == nil:
-		return model.NewProblem(model.NotFound, "somebody pinned a handoff that this service does not have, or the service was set back: ask whoever made the commit", "the pin names h%d of %s, and there is no such handoff", p.Handoff, project)
+		return model.NewProblem(model.NotFound, "somebody pinned a handoff that this service does not have, or the service was set back: ask "+
+			"whoever made the commit", "the pin names h%d of %s, and there is no such handoff", p.Handoff, project)
 	case h.Digest != p.Digest || h.Branch != p.Branch:
-		return model.NewProblem(model.DigestMismatch, "do not trust it: take the pin of an earlier commit, and ask whoever made this one", "the pin says that h%d is %s…, and at the service it is %s…: they are of two histories", p.Handoff, p.Digest[:12], h.Digest[:12])
+		return model.NewProblem(model.DigestMismatch, "do not trust it: take the pin of an earlier commit, and ask whoever made this one",
+			"the pin says that h%d is %s…, and at the service it is %s…: they are of two histories", p.Handoff, p.Digest[:12], h.Digest[:12])
 	}
 	return nil
 }
@@ -118,8 +123,8 @@ type PinWritten struct {
 	Left   []model.Asset `json:"unsent"`
 }
 
-// WritePin writes into tarn.pin which handoff the workspace has. That has to be one handoff, without unsent changes unless leave is set: those
-// are not in it then.
+// WritePin writes into tarn.pin which handoff the workspace has. That has to be one handoff, without unsent changes unless leave is set:
+// those are not in it then.
 func (w *Workspace) WritePin(ctx context.Context, leave bool) (*PinWritten, error) {
 	s, err := w.Status(ctx, Question{})
 	if err != nil {
@@ -136,12 +141,15 @@ func (w *Workspace) WritePin(ctx context.Context, leave bool) (*PinWritten, erro
 		case leave:
 			out.Left = append(out.Left, a)
 		default:
-			refusals = append(refusals, model.Refusal{Path: a.Path, Reason: a.State, Message: fmt.Sprintf("%s: it has changes here that were not sent (%s), and no pin can name those", a.Path, a.State),
-				Remedy: "send it first; tarn pin --leave-unsent pins what is at the service without it"})
+			refusals = append(refusals, model.Refusal{Path: a.Path, Reason: a.State,
+				Message: fmt.Sprintf("%s: it has changes here that were not sent (%s), and no pin can name those", a.Path, a.State),
+				Remedy:  "send it first; tarn pin --leave-unsent pins what is at the service without it"})
 		}
 	}
 	if behind > 0 {
-		refusals = append(refusals, model.Refusal{Path: w.Root, Reason: model.Behind, Message: fmt.Sprintf("%d of the assets are older here than the service said last: this is not one handoff", behind), Remedy: "tarn update brings them"})
+		refusals = append(refusals, model.Refusal{Path: w.Root, Reason: model.Behind,
+			Message: fmt.Sprintf("%d of the assets are older here than the service said last: this is not one handoff", behind),
+			Remedy:  "tarn update brings them"})
 	}
 	if len(refusals) > 0 {
 		return nil, &model.Refused{Refusals: refusals}
@@ -170,17 +178,18 @@ func (w *Workspace) WritePin(ctx context.Context, leave bool) (*PinWritten, erro
 // standing finds the handoff that the workspace has: the newest, or, where others have sent since, the one that it was updated to.
 func (w *Workspace) standing(ctx context.Context, s *Status, out *PinWritten) (number int, err error) {
 	differs := func(since, at int) (found bool, page model.Assets, err error) {
-		err = w.Client.Changes(ctx, w.Marker.Project, model.ChangesQuery{Since: since, At: state(at), Scope: s.Scope}, func(p model.Assets) error {
-			if page.At, page.Newest = p.At, p.Newest; found {
+		err = w.Client.Changes(ctx, w.Marker.Project, model.ChangesQuery{Since: since, At: state(at), Scope: s.Scope},
+			func(p model.Assets) error {
+				if page.At, page.Newest = p.At, p.Newest; found {
+					return nil
+				}
+				for _, a := range p.Assets {
+					t := s.entry(a.Path)
+					had := t != nil && t.had
+					found = found || a.Gone == had || had && t.base.Version != a.Newest
+				}
 				return nil
-			}
-			for _, a := range p.Assets {
-				t := s.entry(a.Path)
-				had := t != nil && t.had
-				found = found || a.Gone == had || had && t.base.Version != a.Newest
-			}
-			return nil
-		})
+			})
 		return found, page, err
 	}
 	more, page, err := differs(s.At, 0)
@@ -190,7 +199,8 @@ func (w *Workspace) standing(ctx context.Context, s *Status, out *PinWritten) (n
 	if more, _, err = differs(page.At, s.At); err != nil || !more {
 		return s.At, err
 	}
-	return 0, model.NewProblem(model.Taken, "tarn update brings the rest of the newest; then pin that", "this workspace has h%d and something that was sent from here since, but not what others sent between: this is not one handoff", s.At)
+	return 0, model.NewProblem(model.Taken, "tarn update brings the rest of the newest; then pin that",
+		"this workspace has h%d and something that was sent from here since, but not what others sent between: this is not one handoff", s.At)
 }
 
 func (w *Workspace) putPin(p pin.Pin) error {
@@ -215,7 +225,8 @@ func (w *Workspace) NewerPin(ctx context.Context) (newer, older pin.Pin, err err
 		newer, err = pin.Newer(ours, theirs)
 	}
 	if err != nil {
-		return newer, older, model.NewProblem(model.BadRequest, "take one of the sides with git, or write it anew with tarn pin", "tarn.pin: %s", assetpath.Printable(err.Error()))
+		return newer, older, model.NewProblem(model.BadRequest, "take one of the sides with git, or write it anew with tarn pin", "tarn.pin: %s",
+			assetpath.Printable(err.Error()))
 	}
 	if older = ours; newer == ours {
 		older = theirs

@@ -15,10 +15,10 @@ import (
 	"kettletarn/internal/core/model"
 )
 
-// One way leads into the folder for whatever is not written there by a program of the person's own: place. It replaces nothing that it did not
-// look at and hash; it puts a file where nothing stands, in one step of the file system; and it trusts no path, whoever named it. The ways out
-// (removing, moving, putting away) take a file aside by its name first, in one step, too, so that a program that saves meanwhile makes
-// a new file and loses none.
+// One way leads into the folder for whatever is not written there by a program of the person's own: place. It replaces nothing that it did
+// not look at and hash; it puts a file where nothing stands, in one step of the file system; and it trusts no path, whoever named it. The
+// ways out (removing, moving, putting away) take a file aside by its name first, in one step, too, so that a program that saves meanwhile
+// makes a new file and loses none.
 
 const (
 	asideSuffix   = "-aside"
@@ -37,12 +37,13 @@ func badPlace(place string) *model.Refusal {
 }
 
 func collides(place, with string) *model.Refusal {
-	return &model.Refusal{Path: place, Reason: "path-collides", Message: fmt.Sprintf("%s: %s is here, and would be the same on some systems", place, with),
-		Remedy: "rename one of them"}
+	return &model.Refusal{Path: place, Reason: "path-collides",
+		Message: fmt.Sprintf("%s: %s is here, and would be the same on some systems", place, with),
+		Remedy:  "rename one of them"}
 }
 
-// admit takes out, before a byte is fetched, what can't be put in its place: illegal paths, paths that collide with one another, and with what
-// is here and does not go.
+// admit takes out, before a byte is fetched, what can't be put in its place: illegal paths, paths that collide with one another, and with
+// what is here and does not go.
 func (w *Workspace) admit(files, remove []wanted) (good []wanted, refusals []model.Refusal) {
 	going := map[string]bool{}
 	for _, f := range remove {
@@ -88,7 +89,8 @@ func (w *Workspace) spellings() *spellings {
 	return &spellings{w, map[string]map[string]string{}}
 }
 
-// twin is what is here under a name that is one with a path, or with a folder above it, on some systems, and is spelled otherwise; "" for none.
+// twin is what is here under a name that is one with a path, or with a folder above it, on some systems, and is spelled otherwise; "" for
+// none.
 func (s *spellings) twin(place string) string {
 	for _, p := range places(place) {
 		folder, base := path.Dir(p), path.Base(p)
@@ -154,7 +156,9 @@ func (w *Workspace) place(ctx context.Context, f wanted, around *spellings) (Sta
 	}
 	part, name := partName(f), filepath.FromSlash(f.place)
 	inTheWay := func(err error) *model.Refusal {
-		return &model.Refusal{Path: f.place, Reason: "in-the-way", Message: fmt.Sprintf("%s: it can't be put in its place: %s", f.place, rootCause(err)), Remedy: "close the program that holds it or clear the way, then run tarn update"}
+		return &model.Refusal{Path: f.place, Reason: "in-the-way",
+			Message: fmt.Sprintf("%s: it can't be put in its place: %s", f.place, rootCause(err)),
+			Remedy:  "close the program that holds it or clear the way, then run tarn update"}
 	}
 	if err := w.safeFolder(f.place); err != nil {
 		return Stamp{}, inTheWay(err)
@@ -195,15 +199,17 @@ func (w *Workspace) place(ctx context.Context, f wanted, around *spellings) (Sta
 }
 
 func changedMeanwhile(path string) *model.Refusal {
-	return &model.Refusal{Path: path, Reason: "changing", Message: path + ": it was changed here while the command ran", Remedy: "look at it with tarn status, then run the command again"}
+	return &model.Refusal{Path: path, Reason: "changing", Message: path + ": it was changed here while the command ran",
+		Remedy: "look at it with tarn status, then run the command again"}
 }
 
-// takeAside takes what stands at the place of f out of the way, if it is what f expects there and no program writes to it. What it is not taken
-// for is put back.
+// takeAside takes what stands at the place of f out of the way, if it is what f expects there and no program writes to it. What it is not
+// taken for is put back.
 func (w *Workspace) takeAside(ctx context.Context, f wanted) (refusal *model.Refusal, moved bool) {
 	name, aside := filepath.FromSlash(f.place), asideName(f)
 	held := func(cause string) *model.Refusal {
-		return &model.Refusal{Path: f.place, Reason: "in-the-way", Message: fmt.Sprintf("%s: it can't be replaced: %s", f.place, cause), Remedy: "close the program that holds it, then run tarn update"}
+		return &model.Refusal{Path: f.place, Reason: "in-the-way", Message: fmt.Sprintf("%s: it can't be replaced: %s", f.place, cause),
+			Remedy: "close the program that holds it, then run tarn update"}
 	}
 	info, err := w.root.Lstat(name)
 	switch {
@@ -237,8 +243,9 @@ func (w *Workspace) takeAside(ctx context.Context, f wanted) (refusal *model.Ref
 		// Something stands there by now, or the disk fails: what was taken aside may be an unsent change, and is kept.
 		_, _ = w.keep(aside, f.place, 0, executable(info))
 		if !errors.Is(err, fs.ErrExist) {
-			refusal = &model.Refusal{Path: f.place, Reason: "in-the-way", Message: fmt.Sprintf("%s: it could neither be read nor put back in its place (%s), and is put away", f.place, rootCause(err)),
-				Remedy: "see to the disk; tarn discard --restore " + f.place + " brings it back"}
+			refusal = &model.Refusal{Path: f.place, Reason: "in-the-way",
+				Message: fmt.Sprintf("%s: it could neither be read nor put back in its place (%s), and is put away", f.place, rootCause(err)),
+				Remedy:  "see to the disk; tarn discard --restore " + f.place + " brings it back"}
 		}
 	}
 	return refusal, false
@@ -279,7 +286,8 @@ func (w *Workspace) rename(from, to string) error {
 	return err
 }
 
-// respelled reports whether two paths are spellings of one file that is here: the disk takes them for the same, and has it under one of them.
+// respelled reports whether two paths are spellings of one file that is here: the disk takes them for the same, and has it under one of
+// them.
 func (w *Workspace) respelled(from, to string) bool {
 	if from == to || assetpath.Alias(from) != assetpath.Alias(to) {
 		return false

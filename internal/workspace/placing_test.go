@@ -288,12 +288,15 @@ func TestPathsOfAServiceAreNotTrusted(t *testing.T) {
 	}
 	good := s.theirsOf(s.Assets[1])
 	for _, place := range []string{
-		".git/hooks/pre-commit", "GIT~1/x", "git~1", ".g\u200cit/config", ".git\u200d", "sub/.GIT/config", "con.png", "deep/nul", "a:b.txt", `a\..\..\x.txt`, "a\nb", "ends.", "ends ",
-		".gitattributes", "sub/.GitAttributes", "GITATT~1", ".gitmodules", ".tarn-workspace", ".TARN-incoming/x", "TARN-W~1", "A", "levels/c", "LEVELS", "Levels/b\u200c", "nul\x00byte", "../out", "/etc/x", "a/b", "",
+		".git/hooks/pre-commit", "GIT~1/x", "git~1", ".g\u200cit/config", ".git\u200d", "sub/.GIT/config", "con.png", "deep/nul", "a:b.txt",
+		`a\..\..\x.txt`, "a\nb", "ends.", "ends ",
+		".gitattributes", "sub/.GitAttributes", "GITATT~1", ".gitmodules", ".tarn-workspace", ".TARN-incoming/x", "TARN-W~1", "A", "levels/c",
+		"LEVELS", "Levels/b\u200c", "nul\x00byte", "../out", "/etc/x", "a/b", "",
 	} {
 		asset := good
 		asset.Path, asset.Executable = place, true
-		refusals, err := w.bring(t.Context(), []wanted{{asset: asset, place: place}}, nil, func(wanted) { t.Errorf("%q was put in place", place) })
+		refusals, err := w.bring(t.Context(), []wanted{{asset: asset, place: place}}, nil,
+			func(wanted) { t.Errorf("%q was put in place", place) })
 		if err != nil || len(refusals) != 1 {
 			t.Errorf("%q: %+v, %v", place, refusals, err)
 		}
@@ -318,7 +321,8 @@ func TestPathsOfAServiceAreNotTrusted(t *testing.T) {
 	}
 }
 
-// TestAHalfCopyIsNoChange: where a file system has no links, a file is copied into its place; killed in that, the half file is no work of anybody's.
+// TestAHalfCopyIsNoChange: where a file system has no links, a file is copied into its place; killed in that, the half file is no work of
+// anybody's.
 func TestAHalfCopyIsNoChange(t *testing.T) {
 	p := newerThere(t, "a")
 	w := p.rurik
@@ -404,7 +408,8 @@ func TestOneDamagedFileLeavesTheRest(t *testing.T) {
 	send(t, p.odile, SendOptions{})
 	lose(t, p, chunk.Sum([]byte(strings.Repeat("content 2 ", 100))))
 	u := update(t, p.rurik)
-	if len(u.Brought) != 4 || len(u.Refusals) != 1 || u.Refusals[0].Path != "f2" || u.Refusals[0].Reason != model.Damaged || !strings.Contains(u.Refusals[0].Remedy, "tarn heal") {
+	if len(u.Brought) != 4 || len(u.Refusals) != 1 || u.Refusals[0].Path != "f2" || u.Refusals[0].Reason != model.Damaged ||
+		!strings.Contains(u.Refusals[0].Remedy, "tarn heal") {
 		t.Errorf("%d brought, %+v", len(u.Brought), u.Refusals)
 	}
 	has(t, p.rurik, "f4", strings.Repeat("content 4 ", 100))
@@ -421,7 +426,8 @@ func lose(t *testing.T, p *pair, digest chunk.Digest) {
 		t.Fatal(err)
 	}
 	defer conn.Close(t.Context())
-	if tag, err := conn.Exec(t.Context(), `update chunks set damaged = now() where digest = $1`, digest[:]); err != nil || tag.RowsAffected() != 1 {
+	if tag, err := conn.Exec(t.Context(), `update chunks set damaged = now() where digest = $1`, digest[:]); err != nil ||
+		tag.RowsAffected() != 1 {
 		t.Fatalf("%v, %v", tag, err)
 	}
 }

@@ -39,7 +39,8 @@ type reads interface {
 }
 
 // readIn is read for a file below another root.
-func (w *Workspace) readIn(ctx context.Context, root reads, name string, base Refs, each func(chunk.Piece, []byte) error) (Cut, File, error) {
+func (w *Workspace) readIn(ctx context.Context, root reads, name string, base Refs,
+	each func(chunk.Piece, []byte) error) (Cut, File, error) {
 	hints := chunk.NewHints(base.list())
 	for try := 0; ; try++ {
 		c, file, err := w.readOnce(ctx, root, name, hints, each)
@@ -49,7 +50,8 @@ func (w *Workspace) readIn(ctx context.Context, root reads, name string, base Re
 	}
 }
 
-func (w *Workspace) readOnce(ctx context.Context, root reads, name string, hints *chunk.Hints, each func(chunk.Piece, []byte) error) (Cut, File, error) {
+func (w *Workspace) readOnce(ctx context.Context, root reads, name string, hints *chunk.Hints,
+	each func(chunk.Piece, []byte) error) (Cut, File, error) {
 	f, err := root.Open(filepath.FromSlash(name))
 	if err != nil {
 		return Cut{}, File{}, err
@@ -93,9 +95,12 @@ func (w *Workspace) readOnce(ctx context.Context, root reads, name string, hints
 func unreadable(name string, err error) model.Refusal {
 	switch {
 	case errors.Is(err, errMoving):
-		return model.Refusal{Path: name, Reason: "changing", Message: name + ": it changed while it was read", Remedy: "let the program finish saving, then run the command again"}
+		return model.Refusal{Path: name, Reason: "changing", Message: name + ": it changed while it was read",
+			Remedy: "let the program finish saving, then run the command again"}
 	case errors.Is(err, fs.ErrNotExist):
-		return model.Refusal{Path: name, Reason: "vanished", Message: name + ": it vanished while the command ran", Remedy: "run the command again"}
+		return model.Refusal{Path: name, Reason: "vanished", Message: name + ": it vanished while the command ran",
+			Remedy: "run the command again"}
 	}
-	return model.Refusal{Path: name, Reason: "unreadable", Message: fmt.Sprintf("%s: it can't be read: %s", name, rootCause(err)), Remedy: "see that it is yours to read, and that no program holds it"}
+	return model.Refusal{Path: name, Reason: "unreadable", Message: fmt.Sprintf("%s: it can't be read: %s", name, rootCause(err)),
+		Remedy: "see that it is yours to read, and that no program holds it"}
 }

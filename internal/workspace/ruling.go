@@ -41,8 +41,10 @@ func (w *Workspace) Rules(ctx context.Context) (*RulesHere, error) {
 		return nil, s.Rules
 	}
 	r := s.decide
-	v := &RulesHere{Presets: append([]string{}, r.Presets...), Otherwise: r.Otherwise, PointOut: r.PointOut, ReadOnly: r.ReadOnly, Rules: []model.RuleLine{},
-		Locks: LockTerms{OfferFor: int64(r.Locks.OfferFor.Seconds()), AnswerWithin: int64(r.Locks.AnswerWithin.Seconds()), ForgottenAfter: int64(r.Locks.ForgottenAfter.Seconds()), BehindWarns: r.Locks.BehindWarns}}
+	v := &RulesHere{Presets: append([]string{}, r.Presets...), Otherwise: r.Otherwise, PointOut: r.PointOut, ReadOnly: r.ReadOnly,
+		Rules: []model.RuleLine{},
+		Locks: LockTerms{OfferFor: int64(r.Locks.OfferFor.Seconds()), AnswerWithin: int64(r.Locks.AnswerWithin.Seconds()),
+			ForgottenAfter: int64(r.Locks.ForgottenAfter.Seconds()), BehindWarns: r.Locks.BehindWarns}}
 	for _, rule := range r.List {
 		v.Rules = append(v.Rules, model.RuleLine{Match: rule.Match, Kind: rule.Kind, Lock: rule.Lock, In: rule.Origin.In, Line: rule.Origin.Line})
 	}
@@ -128,7 +130,8 @@ func (w *Workspace) Include(ctx context.Context, paths []string, reason string) 
 	var nothing []model.Refusal
 	for _, t := range tests {
 		if _, err := os.Lstat(w.full(filepath.FromSlash(t.Path))); t.Kind != rules.Asset && os.IsNotExist(err) {
-			nothing = append(nothing, model.Refusal{Path: t.Path, Reason: "unknown", Message: t.Path + ": there is nothing of that name", Remedy: "check the spelling; a rule for what comes later is written into tarn.toml by hand"})
+			nothing = append(nothing, model.Refusal{Path: t.Path, Reason: "unknown", Message: t.Path + ": there is nothing of that name",
+				Remedy: "check the spelling; a rule for what comes later is written into tarn.toml by hand"})
 		}
 	}
 	if len(nothing) > 0 {

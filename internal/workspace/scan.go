@@ -223,7 +223,8 @@ func (s *scan) folder(t folderTask) {
 		}
 	}
 	if gitIgnore {
-		if text, err := readSmall(filepath.Join(s.root, filepath.FromSlash(t.rel), ".gitignore"), rules.MaxSize); err == nil && len(text) <= rules.MaxSize {
+		if text, err := readSmall(filepath.Join(s.root, filepath.FromSlash(t.rel), ".gitignore"), rules.MaxSize); err == nil &&
+			len(text) <= rules.MaxSize {
 			t.ignores = append(t.ignores[:len(t.ignores):len(t.ignores)], rules.ParseGitIgnore(t.rel, text))
 		}
 	}
@@ -289,7 +290,8 @@ func (s *scan) entry(t folderTask, dir *os.File, prefix string, e fs.DirEntry, l
 	}
 	if bad := assetpath.Check(name); bad != nil {
 		s.mu.Lock()
-		s.odd = append(s.odd, model.Refusal{Path: assetpath.Printable(name), Reason: bad.Reason, Message: assetpath.Printable(name) + ": " + bad.Message, Remedy: bad.Remedy})
+		s.odd = append(s.odd, model.Refusal{Path: assetpath.Printable(name), Reason: bad.Reason, Message: assetpath.Printable(name) + ": " +
+			bad.Message, Remedy: bad.Remedy})
 		s.mu.Unlock()
 		return
 	}

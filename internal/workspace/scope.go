@@ -107,7 +107,8 @@ func (w *Workspace) RemoveScope(ctx context.Context, folders []string) (*Updated
 	var refusals []model.Refusal
 	for _, f := range folders {
 		if !s.has(f) {
-			refusals = append(refusals, model.Refusal{Path: f, Reason: "unknown", Message: f + ": there is no such folder in this workspace", Remedy: "check the spelling; tarn scope shows what comes down"})
+			refusals = append(refusals, model.Refusal{Path: f, Reason: "unknown", Message: f + ": there is no such folder in this workspace",
+				Remedy: "check the spelling; tarn scope shows what comes down"})
 		}
 	}
 	var remove []wanted
@@ -116,11 +117,13 @@ func (w *Workspace) RemoveScope(ctx context.Context, folders []string) (*Updated
 			continue
 		}
 		if Changed(a) {
-			refusals = append(refusals, model.Refusal{Path: a.Path, Reason: a.State, Message: a.Path + ": it has changes here that were not sent (" + a.State + ")", Remedy: "send them, or put them away with tarn discard, then take the folder out"})
+			refusals = append(refusals, model.Refusal{Path: a.Path, Reason: a.State, Message: a.Path + ": it has changes here that were not sent (" +
+				a.State + ")", Remedy: "send them, or put them away with tarn discard, then take the folder out"})
 			continue
 		}
 		if a.Lock != nil && a.Lock.WorkspaceID == w.Marker.Workspace {
-			refusals = append(refusals, model.Refusal{Path: a.Path, Reason: "held", Message: a.Path + ": you hold its lock here", Remedy: "give it back with tarn unlock, then take the folder out"})
+			refusals = append(refusals, model.Refusal{Path: a.Path, Reason: "held", Message: a.Path + ": you hold its lock here",
+				Remedy: "give it back with tarn unlock, then take the folder out"})
 			continue
 		}
 		if was := s.standing(a.Path); was != nil {

@@ -58,7 +58,8 @@ func (w *Workspace) Send(ctx context.Context, o SendOptions) (*Sent, error) {
 	if err := w.ForgetRefused(); err != nil {
 		return nil, err
 	}
-	request := model.SendRequest{Workspace: w.Marker.Workspace, Note: o.Note, Tasks: o.Tasks, Stage: o.Stage, KeepLocks: o.KeepLocks, Older: o.Older}
+	request := model.SendRequest{Workspace: w.Marker.Workspace, Note: o.Note, Tasks: o.Tasks, Stage: o.Stage, KeepLocks: o.KeepLocks,
+		Older: o.Older}
 	up := &upload{w: w, root: w.root, ctx: ctx, status: s, changed: changed, request: request, seen: map[chunk.Digest]bool{}, batch: &batch{}}
 	w.Progress.Start("Sending", sizeOf(s, changed))
 	cuts, unread, err := up.readAll(&request)
@@ -113,13 +114,15 @@ func (w *Workspace) chosen(s *Status, o SendOptions, out *Sent) (changed []model
 	}
 	for _, p := range missing {
 		if !named(refusals, p) {
-			refusals = append(refusals, model.Refusal{Path: p, Reason: "unknown", Message: p + ": there is nothing of that name to send", Remedy: "check the spelling; tarn status lists what has changed, and what the rules leave out is not sent"})
+			refusals = append(refusals, model.Refusal{Path: p, Reason: "unknown", Message: p + ": there is nothing of that name to send",
+				Remedy: "check the spelling; tarn status lists what has changed, and what the rules leave out is not sent"})
 		}
 	}
 	for _, a := range assets {
 		switch {
 		case a.State == model.Outside && len(o.Paths) > 0:
-			refusals = append(refusals, model.Refusal{Path: a.Path, Reason: model.Outside, Message: a.Path + ": it is outside this workspace's scope", Remedy: "tarn scope add brings its folder in"})
+			refusals = append(refusals, model.Refusal{Path: a.Path, Reason: model.Outside, Message: a.Path +
+				": it is outside this workspace's scope", Remedy: "tarn scope add brings its folder in"})
 		case !Changed(a):
 		case !o.WithGone && !here(s, a.Path):
 			out.Left = append(out.Left, a)
@@ -188,8 +191,8 @@ func (w *Workspace) outline(s *Status, a model.Asset) model.SendChange {
 	return change
 }
 
-// answered tells whether the service has said no for good: nothing of the send will come any more. A sign-in that has ended, a disk or a limit that
-// is full and a service that asks for patience are none of that: somebody sees to them, and the same send goes on.
+// answered tells whether the service has said no for good: nothing of the send will come any more. A sign-in that has ended, a disk or a
+// limit that is full and a service that asks for patience are none of that: somebody sees to them, and the same send goes on.
 func answered(err error) bool {
 	var refused *model.Refused
 	var problem *model.Problem
@@ -197,7 +200,8 @@ func answered(err error) bool {
 		return errors.As(err, &refused)
 	}
 	switch problem.Type {
-	case model.Unavailable, model.Internal, model.NotSignedIn, model.SignInExpired, model.DiskFull, model.LimitReached, model.TooMany, model.Damaged:
+	case model.Unavailable, model.Internal, model.NotSignedIn, model.SignInExpired, model.DiskFull, model.LimitReached, model.TooMany,
+		model.Damaged:
 		return false
 	}
 	return true
@@ -269,7 +273,8 @@ func (w *Workspace) landed(p Pending, h model.Handoff, kept []model.Lock, cuts m
 	}
 	return w.update(func(t indexTx) error {
 		for _, c := range p.Send.Changes {
-			a := model.Asset{Path: c.Path, Newest: versions[c.Path], Digest: digests[c.Path], Gone: c.Gone, Size: c.Size, Executable: c.Executable, Author: h.Author, At: &h.At, Handoff: h.Number, Note: h.Note}
+			a := model.Asset{Path: c.Path, Newest: versions[c.Path], Digest: digests[c.Path], Gone: c.Gone, Size: c.Size, Executable: c.Executable,
+				Author: h.Author, At: &h.At, Handoff: h.Number, Note: h.Note}
 			if l := locks[c.Path]; l != nil {
 				a.Lock, a.Holder = l, l.Holder
 			}

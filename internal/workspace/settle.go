@@ -10,8 +10,8 @@ import (
 	"kettletarn/internal/core/model"
 )
 
-// How a clash is settled. UseCopy makes a new file of what was changed here, which needs nobody's lock, and puts theirs in its place: the way
-// out, too, for somebody whose lock was taken away.
+// How a clash is settled. UseCopy makes a new file of what was changed here, which needs nobody's lock, and puts theirs in its place: the
+// way out, too, for somebody whose lock was taken away.
 const (
 	UseMine   = "mine"
 	UseTheirs = "theirs"
@@ -70,7 +70,8 @@ func (w *Workspace) Settle(ctx context.Context, name, use string) (*Settled, err
 		return out, err
 	case UseMine:
 	default:
-		return nil, model.NewProblem(model.BadRequest, "use one of mine, theirs, both and copy", "%q is no way to settle a clash", assetpath.Printable(use))
+		return nil, model.NewProblem(model.BadRequest, "use one of mine, theirs, both and copy", "%q is no way to settle a clash",
+			assetpath.Printable(use))
 	}
 	out.Superseded = !theirs.Gone
 	return out, w.update(func(t indexTx) error {
@@ -120,7 +121,8 @@ func (w *Workspace) besideName(name, suffix string) (string, error) {
 		beside = fmt.Sprintf("%s%s-%d%s", strings.TrimSuffix(name, ext), suffix, n, ext)
 	}
 	if bad := assetpath.Check(beside); bad != nil {
-		return "", model.NewProblem(model.BadRequest, "settle it with mine or theirs, or move it first", "no other file can stand beside it: %s", bad.Message)
+		return "", model.NewProblem(model.BadRequest, "settle it with mine or theirs, or move it first", "no other file can stand beside it: %s",
+			bad.Message)
 	}
 	return beside, nil
 }

@@ -207,7 +207,8 @@ func TestScope(t *testing.T) {
 
 func TestRulesInTheFolder(t *testing.T) {
 	p := newPair(t)
-	write(t, p.odile, rules.File, "presets = [\"game\"]\notherwise = \"code\"\npoint-out = \"10 KB\"\n\n[[rule]]\nmatch = \"/text/\"\nkind = \"asset\"\nlock = \"free\"\n")
+	write(t, p.odile, rules.File, "presets = [\"game\"]\notherwise = \"code\"\npoint-out = \"10 KB\"\n\n[[rule]]\nmatch = \"/text/\"\nkind "+
+		"= \"asset\"\nlock = \"free\"\n")
 	write(t, p.odile, "a.png", "a")
 	write(t, p.odile, "text/keeper.txt", "one")
 	write(t, p.odile, "cache/b.png", "b")
@@ -228,7 +229,8 @@ func TestRulesInTheFolder(t *testing.T) {
 	for _, l := range s.LeftOut {
 		left[l.Path] = l.State + " " + l.By.String()
 	}
-	for path, want := range map[string]string{"cache/": "ignored", "main.go": "code", "film.raw": "code", "art/": `ignored "/art/" in line 1 of .gitignore`, "horn.wav": `ignored "*.wav" in line 2 of .gitignore`} {
+	for path, want := range map[string]string{"cache/": "ignored", "main.go": "code", "film.raw": "code",
+		"art/": `ignored "/art/" in line 1 of .gitignore`, "horn.wav": `ignored "*.wav" in line 2 of .gitignore`} {
 		if !strings.HasPrefix(left[path], want) {
 			t.Errorf("%s is %q, want %q", path, left[path], want)
 		}
@@ -317,7 +319,8 @@ func TestReadOnlyWhereTheRulesAskForIt(t *testing.T) {
 func TestSetsAndWhatBelongsTogether(t *testing.T) {
 	p := newPair(t)
 	write(t, p.odile, rules.File, "[[set]]\nmatch = \"textures/\"\nby = \"stem\"\n")
-	for _, name := range []string{"textures/rust-albedo.png", "textures/rust-normal.png", "textures/kelp-albedo.png", "models/lamp.gltf", "models/lamp.bin"} {
+	for _, name := range []string{"textures/rust-albedo.png", "textures/rust-normal.png", "textures/kelp-albedo.png", "models/lamp.gltf",
+		"models/lamp.bin"} {
 		write(t, p.odile, name, "one of "+name)
 	}
 	send(t, p.odile, SendOptions{})

@@ -32,11 +32,16 @@ func JudgeStaged(ctx context.Context, repo *mainline.Repo) (refusals []model.Ref
 		out := "take it out of the commit with git restore --staged (git rm --cached before the first commit)"
 		switch d := s.rules.Decide(f.Path); {
 		case strings.HasPrefix(f.Path, assetpath.ReservedPrefix):
-			refusals = append(refusals, model.Refusal{Path: shown, Reason: "not-code", Message: shown + ": it is the workspace's own, and means nothing to others", Remedy: out})
+			refusals = append(refusals, model.Refusal{Path: shown, Reason: "not-code", Message: shown +
+				": it is the workspace's own, and means nothing to others", Remedy: out})
 		case d.Kind == rules.Asset:
-			refusals = append(refusals, model.Refusal{Path: shown, Reason: "not-code", Message: fmt.Sprintf("%s: the rules call it an asset: %s", shown, d.KindBy), Remedy: out + " and hand it off with tarn send; or make a rule with kind = \"code\" for it"})
+			refusals = append(refusals, model.Refusal{Path: shown, Reason: "not-code",
+				Message: fmt.Sprintf("%s: the rules call it an asset: %s", shown, d.KindBy), Remedy: out +
+					" and hand it off with tarn send; or make a rule with kind = \"code\" for it"})
 		case d.Kind == rules.Code && !d.Covered && f.Binary && f.Size >= s.rules.PointOut:
-			refusals = append(refusals, model.Refusal{Path: shown, Reason: "large", Message: fmt.Sprintf("%s: it is a binary of %s, and no rule covers it; once in the main history it stays there", shown, megabytes(f.Size)),
+			refusals = append(refusals, model.Refusal{Path: shown, Reason: "large",
+				Message: fmt.Sprintf("%s: it is a binary of %s, and no rule covers it; once in the main history it stays there", shown,
+					megabytes(f.Size)),
 				Remedy: out + "; a rule in tarn.toml makes it an asset, or says kind = \"code\" if it shall be there"})
 		}
 	}

@@ -174,9 +174,11 @@ func Vacant(dir, project, service string) (again bool, err error) {
 		return true, nil
 	}
 	if root == dir {
-		return false, model.NewProblem(model.Taken, "tarn status shows how it stands", "%s is a workspace of the project %s already", dir, m.Project)
+		return false, model.NewProblem(model.Taken, "tarn status shows how it stands", "%s is a workspace of the project %s already", dir,
+			m.Project)
 	}
-	return false, model.NewProblem(model.Taken, "choose a folder outside it", "%s lies in the workspace %s of the project %s", dir, root, m.Project)
+	return false, model.NewProblem(model.Taken, "choose a folder outside it", "%s lies in the workspace %s of the project %s", dir, root,
+		m.Project)
 }
 
 // MayStart tells, before anything is looked at or written, whether a project with a key can be made of a folder by the signed-in person.
@@ -185,7 +187,8 @@ func MayStart(ctx context.Context, dir, key string, c *client.Client) (again boo
 		return again, err
 	}
 	if !model.ValidKey(key) {
-		return again, model.NewProblem(model.BadRequest, "take for example: brinelight", "%q can't be a project's key: it has 2 to 40 small letters, digits and dashes, and starts with a letter", assetpath.Printable(key))
+		return again, model.NewProblem(model.BadRequest, "take for example: brinelight",
+			"%q can't be a project's key: it has 2 to 40 small letters, digits and dashes, and starts with a letter", assetpath.Printable(key))
 	}
 	p, err := c.Project(ctx, key)
 	var problem *model.Problem
@@ -195,15 +198,17 @@ func MayStart(ctx context.Context, dir, key string, c *client.Client) (again boo
 	case err != nil:
 		return again, err
 	case p.Handoffs > 0 && again:
-		return again, model.NewProblem(model.Taken, "tarn status shows how it stands; tarn send hands off what changed", "%s is the workspace of the project %s already", dir, key)
+		return again, model.NewProblem(model.Taken, "tarn status shows how it stands; tarn send hands off what changed",
+			"%s is the workspace of the project %s already", dir, key)
 	case p.Handoffs > 0 || p.Role != model.Owner:
-		return again, model.NewProblem(model.Taken, "choose another key, or join that one with tarn join "+key, "there is a project %s already", key)
+		return again, model.NewProblem(model.Taken, "choose another key, or join that one with tarn join "+key, "there is a project %s already",
+			key)
 	}
 	return again, nil
 }
 
-// Start makes a project of a folder and ties the folder to it, with rules, where they are not empty, as its rules file. The baseline is sent by the
-// caller. Where the project is refused, nothing is written. Interrupted, it can be repeated.
+// Start makes a project of a folder and ties the folder to it, with rules, where they are not empty, as its rules file. The baseline is
+// sent by the caller. Where the project is refused, nothing is written. Interrupted, it can be repeated.
 func Start(ctx context.Context, dir, key, rulesText string, c *client.Client, progress Progress) (*Workspace, error) {
 	return start(ctx, dir, key, rulesText, true, c, progress)
 }
@@ -267,7 +272,8 @@ func Join(ctx context.Context, dir, key string, here bool, c *client.Client, pro
 			return openAnyhow(dir, c, progress)
 		}
 		if !here {
-			return nil, model.NewProblem(model.Taken, "make it yours with tarn join "+key+" --here, which overwrites nothing", "%s is somebody else's workspace", dir)
+			return nil, model.NewProblem(model.Taken, "make it yours with tarn join "+key+" --here, which overwrites nothing",
+				"%s is somebody else's workspace", dir)
 		}
 	}
 	if _, err := c.Project(ctx, key); err != nil {
@@ -287,7 +293,8 @@ func Join(ctx context.Context, dir, key string, here bool, c *client.Client, pro
 		return nil, fmt.Errorf("%s can't be used: %w", dir, err)
 	}
 	if len(entries) > 0 {
-		return nil, model.NewProblem(model.Taken, "name a new folder, or, if it has the project's files already, use tarn join "+key+" --here", "%s is not empty", dir)
+		return nil, model.NewProblem(model.Taken, "name a new folder, or, if it has the project's files already, use tarn join "+key+" --here",
+			"%s is not empty", dir)
 	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return nil, fmt.Errorf("%s can't be made: %w", dir, err)
@@ -329,7 +336,8 @@ func (w *Workspace) Adopt(ctx context.Context) (*Adopted, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &Adopted{Taken: s.Same, Differ: []model.Asset{}, New: []model.Asset{}, Lacking: []model.Asset{}, Odd: append([]model.Refusal{}, s.Odd...)}
+	out := &Adopted{Taken: s.Same, Differ: []model.Asset{}, New: []model.Asset{}, Lacking: []model.Asset{},
+		Odd: append([]model.Refusal{}, s.Odd...)}
 	var same []wanted
 	for _, a := range s.Assets {
 		was := s.standing(a.Path)

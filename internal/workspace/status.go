@@ -198,7 +198,8 @@ func (s *scan) load(t indexTx) error {
 
 // same reports whether nothing is to be said of a path: by far the most frequent case.
 func (t *tracked) same() bool {
-	return t.had && t.here && t.known && !t.theirs.gone && t.theirs.newest == t.base.Version && t.base.Stamp.fits(t.file.Stamp) && (t.file.Executable == t.base.Executable || !keepsExecutable)
+	return t.had && t.here && t.known && !t.theirs.gone && t.theirs.newest == t.base.Version && t.base.Stamp.fits(t.file.Stamp) &&
+		(t.file.Executable == t.base.Executable || !keepsExecutable)
 }
 
 // judge finds the state of each path, reading the files whose looks do not tell.
@@ -266,7 +267,8 @@ func (w *Workspace) details(s *Status) error {
 			}
 			mine := *a
 			*a = said
-			a.Path, a.State, a.Version, a.MovedFrom, a.Size, a.Content, a.Executable = mine.Path, mine.State, mine.Version, mine.MovedFrom, mine.Size, mine.Content, mine.Executable
+			a.Path, a.State, a.Version, a.MovedFrom, a.Size, a.Content, a.Executable = mine.Path, mine.State, mine.Version, mine.MovedFrom,
+				mine.Size, mine.Content, mine.Executable
 			if a.Content != said.Content {
 				a.Digest = ""
 			}
@@ -438,7 +440,8 @@ func (s *Status) state(t *tracked, digests map[string]chunk.Digest) (a model.Ass
 	}
 	newer := o.known && o.theirs.newest != o.base.Version
 	digest, read := digests[t.path]
-	unchanged := o.had && t.here && (o.base.Stamp.fits(t.file.Stamp) || read && digest == o.base.Content) && (t.file.Executable == o.base.Executable || !keepsExecutable)
+	unchanged := o.had && t.here && (o.base.Stamp.fits(t.file.Stamp) || read && digest == o.base.Content) &&
+		(t.file.Executable == o.base.Executable || !keepsExecutable)
 	switch {
 	case t.here && unchanged:
 		a.Content = o.base.Content.String()

@@ -17,7 +17,8 @@ import (
 	"kettletarn/internal/testbed"
 )
 
-// TestWhatWasRefusedIsKnown: a lock that was taken away is not shown as one's own any more, once the service has said so, with who took it and why.
+// TestWhatWasRefusedIsKnown: a lock that was taken away is not shown as one's own any more, once the service has said so, with who took it
+// and why.
 func TestWhatWasRefusedIsKnown(t *testing.T) {
 	p := newPair(t)
 	write(t, p.odile, "a", "one")
@@ -35,7 +36,9 @@ func TestWhatWasRefusedIsKnown(t *testing.T) {
 	_, err = p.rurik.Send(t.Context(), SendOptions{Note: "n"})
 	release()
 	var refused *model.Refused
-	if !errors.As(err, &refused) || refused.Refusals[0].Reason != "lock-lost" || !strings.Contains(refused.Refusals[0].Message, "odile took it away") || !strings.Contains(refused.Refusals[0].Message, "the build has to go out") {
+	if !errors.As(err, &refused) || refused.Refusals[0].Reason != "lock-lost" ||
+		!strings.Contains(refused.Refusals[0].Message, "odile took it away") ||
+		!strings.Contains(refused.Refusals[0].Message, "the build has to go out") {
 		t.Fatalf("%v", err)
 	}
 	s, err := p.rurik.Status(t.Context(), Question{})
@@ -109,7 +112,8 @@ func (broken) RoundTrip(*http.Request) (*http.Response, error) {
 
 // TestASendInTheBackgroundOutlivesTrouble: a sign-in that ends, a disk that is full and a service that asks for patience are passed.
 func TestASendInTheBackgroundOutlivesTrouble(t *testing.T) {
-	for _, kind := range []string{model.SignInExpired, model.NotSignedIn, model.DiskFull, model.LimitReached, model.TooMany, model.Unavailable} {
+	for _, kind := range []string{model.SignInExpired, model.NotSignedIn, model.DiskFull, model.LimitReached, model.TooMany,
+		model.Unavailable} {
 		if answered(model.NewProblem(kind, "", "x")) {
 			t.Errorf("%s ends a send for good", kind)
 		}
@@ -170,7 +174,8 @@ func TestASendInTheBackgroundIsTakenBack(t *testing.T) {
 // TestAFullStateFolderIsSaidSo, and an index that was never written is none.
 func TestAFullStateFolderIsSaidSo(t *testing.T) {
 	var problem *model.Problem
-	if err := stateFull(fmt.Errorf("writing: %w", syscall.ENOSPC)); !errors.As(err, &problem) || problem.Type != model.DiskFull || !strings.Contains(problem.Detail, "state folder") {
+	if err := stateFull(fmt.Errorf("writing: %w", syscall.ENOSPC)); !errors.As(err, &problem) || problem.Type != model.DiskFull ||
+		!strings.Contains(problem.Detail, "state folder") {
 		t.Errorf("%v", err)
 	}
 	if stateFull(errors.New("other")) != nil {

@@ -25,11 +25,12 @@ type Updated struct {
 }
 
 func newUpdated() *Updated {
-	return &Updated{Brought: []model.Asset{}, Removed: []model.Asset{}, Moved: []model.Asset{}, Clashes: []model.Asset{}, Refusals: []model.Refusal{}}
+	return &Updated{Brought: []model.Asset{}, Removed: []model.Asset{}, Moved: []model.Asset{}, Clashes: []model.Asset{},
+		Refusals: []model.Refusal{}}
 }
 
-// UpdateOptions say what an update brings. To is a handoff to stay at from now on; Pinned goes to what tarn.pin says and follows it from now
-// on; Newest goes back to following the newest.
+// UpdateOptions say what an update brings. To is a handoff to stay at from now on; Pinned goes to what tarn.pin says and follows it from
+// now on; Newest goes back to following the newest.
 type UpdateOptions struct {
 	Paths   []string
 	Preview bool
@@ -47,7 +48,8 @@ func (w *Workspace) Update(ctx context.Context, o UpdateOptions) (*Updated, erro
 	}
 	switch {
 	case (o.To != 0 || o.Pinned || o.Newest) && len(o.Paths) > 0:
-		return nil, model.NewProblem(model.BadRequest, "leave the paths out; tarn rollback brings an old version of one asset back", "a workspace follows a handoff as a whole")
+		return nil, model.NewProblem(model.BadRequest, "leave the paths out; tarn rollback brings an old version of one asset back",
+			"a workspace follows a handoff as a whole")
 	case o.Preview && (o.To != 0 || o.Pinned || o.Newest):
 		if o.Pinned {
 			p, err := w.checkedPin(ctx)
@@ -76,7 +78,8 @@ func (w *Workspace) Update(ctx context.Context, o UpdateOptions) (*Updated, erro
 	u.At, u.Follows, u.Pinned, u.Same = s.At, s.Follows, s.Pinned, s.Same
 	assets, missing := Within(s.Assets, o.Paths)
 	for _, p := range missing {
-		u.Refusals = append(u.Refusals, model.Refusal{Path: p, Reason: "unknown", Message: p + ": there is nothing of that name here or at the service", Remedy: "check the spelling"})
+		u.Refusals = append(u.Refusals, model.Refusal{Path: p, Reason: "unknown", Message: p +
+			": there is nothing of that name here or at the service", Remedy: "check the spelling"})
 	}
 	if len(o.Paths) > 0 {
 		u.Same = 0
@@ -236,13 +239,15 @@ func (w *Workspace) carry(s *Status, u *Updated) error {
 	kept := u.Clashes[:0]
 	for _, a := range u.Clashes {
 		from, to := s.entry(a.Path), s.entry(a.MovedTo)
-		if a.MovedTo == "" || a.MovedFrom != "" || from == nil || to == nil || !from.here || !from.had || to.had || to.here || to.theirs.gone || to.theirs.content != from.base.Content {
+		if a.MovedTo == "" || a.MovedFrom != "" || from == nil || to == nil || !from.here || !from.had || to.had || to.here || to.theirs.gone ||
+			to.theirs.content != from.base.Content {
 			kept = append(kept, a)
 			continue
 		}
 		if err := w.rename(from.path, to.path); err != nil {
 			u.Refusals = append(u.Refusals, model.Refusal{Path: assetpath.Printable(to.path), Reason: "in-the-way",
-				Message: fmt.Sprintf("%s: it was moved to %s, and can't follow here: %s", from.path, assetpath.Printable(to.path), rootCause(err)), Remedy: "clear the way, then run tarn update"})
+				Message: fmt.Sprintf("%s: it was moved to %s, and can't follow here: %s", from.path, assetpath.Printable(to.path), rootCause(err)),
+				Remedy:  "clear the way, then run tarn update"})
 			kept = append(kept, a)
 			continue
 		}

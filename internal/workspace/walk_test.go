@@ -50,7 +50,8 @@ func TestRandomWalk(t *testing.T) {
 	third := p.join("rurik")
 	seed := uint64(20261123)
 	w := &walk{t: t, r: rand.New(rand.NewPCG(seed, 1)), at: map[string]*lineage{},
-		walkers: []*walker{{p.odile, "odile", map[string]string{}}, {p.rurik, "rurik", map[string]string{}}, {third, "rurik-laptop", map[string]string{}}}}
+		walkers: []*walker{{p.odile, "odile", map[string]string{}}, {p.rurik, "rurik", map[string]string{}},
+			{third, "rurik-laptop", map[string]string{}}}}
 	for i := range 1500 {
 		w.step()
 		for _, k := range w.walkers {

@@ -88,7 +88,8 @@ func (w *Workspace) Watch(ctx context.Context, o WatchOptions, say func(Notice))
 	defer func() { _ = lock.Unlock() }()
 	w.uncounted = true
 	var mu sync.Mutex
-	r := &watcher{w: w, o: o, dirty: map[string]bool{}, all: true, echoes: map[string]chan struct{}{}, work: make(chan struct{}, 1), act: make(chan struct{}, 1), outgoing: make(chan struct{}, 1),
+	r := &watcher{w: w, o: o, dirty: map[string]bool{}, all: true, echoes: map[string]chan struct{}{}, work: make(chan struct{}, 1),
+		act: make(chan struct{}, 1), outgoing: make(chan struct{}, 1),
 		tried: map[string]string{}, said: map[string]string{}, away: map[string]bool{}}
 	for _, other := range []**Workspace{&r.hand, &r.ear} {
 		opened, err := openAnyhow(w.Root, w.Client, nil)
@@ -144,7 +145,8 @@ func (r *watcher) listen() {
 			_ = watch.Close()
 		}
 		r.watch = nil
-		r.say(Notice{Kind: "polling", Message: fmt.Sprintf("the system does not tell of changes here (%v); the folder is looked at every %s", err, pollTime)})
+		r.say(Notice{Kind: "polling", Message: fmt.Sprintf("the system does not tell of changes here (%v); the folder is looked at every %s", err,
+			pollTime)})
 	}
 }
 

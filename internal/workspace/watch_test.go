@@ -112,7 +112,8 @@ func TestWatchKnowsWhatChanged(t *testing.T) {
 		{func() { write(t, p.odile, "fresh/folder/x", "x") }, "a edited, fresh/folder/x new"},
 		{func() { rename(t, p.odile, "b", "moved/b") }, "a edited, fresh/folder/x new, moved/b same"},
 		{func() { _ = os.RemoveAll(filepath.Join(p.odile.Root, "deep")) }, "a edited, deep/c gone, fresh/folder/x new, moved/b same"},
-		{func() { write(t, p.odile, rules.File, "[[rule]]\nmatch = \"fresh/\"\nkind = \"ignored\"\n") }, "a edited, deep/c gone, moved/b same, tarn.toml new"},
+		{func() { write(t, p.odile, rules.File, "[[rule]]\nmatch = \"fresh/\"\nkind = \"ignored\"\n") },
+			"a edited, deep/c gone, moved/b same, tarn.toml new"},
 		{func() { send(t, p.odile, SendOptions{Paths: []string{"tarn.toml"}}) }, "a edited, deep/c gone, moved/b same"},
 	} {
 		c.do()
@@ -124,7 +125,8 @@ func TestWatchKnowsWhatChanged(t *testing.T) {
 			t.Fatal(err)
 		}
 		if s, _ := p.odile.QuickStatus(t.Context(), Question{}); s.Same != fresh.Same || len(s.Assets) != len(fresh.Assets) {
-			t.Errorf("the watch counts %d the same and lists %d, a look counts %d and lists %d", s.Same, len(s.Assets), fresh.Same, len(fresh.Assets))
+			t.Errorf("the watch counts %d the same and lists %d, a look counts %d and lists %d", s.Same, len(s.Assets), fresh.Same,
+				len(fresh.Assets))
 		}
 	}
 	second, err := openAnyhow(p.odile.Root, p.odile.Client, nil)
@@ -317,7 +319,8 @@ func TestARefusedSendInTheBackgroundLosesNothing(t *testing.T) {
 	write(t, p.rurik, "a", "without a lock")
 	// What can be known now is refused now.
 	var refused *model.Refused
-	if _, err := p.rurik.SendLater(t.Context(), SendOptions{Note: "n"}); !errors.As(err, &refused) || refused.Refusals[0].Reason != "not-locked" {
+	if _, err := p.rurik.SendLater(t.Context(), SendOptions{Note: "n"}); !errors.As(err, &refused) ||
+		refused.Refusals[0].Reason != "not-locked" {
 		t.Fatalf("%v", err)
 	}
 	locked(t, p.rurik, "a")

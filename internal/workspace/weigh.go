@@ -12,8 +12,8 @@ import (
 	"kettletarn/internal/mainline"
 )
 
-// Weights is what the assets in a git repository's history weigh. Whole is what all that can be reached from its branches and tags takes there,
-// compressed, and so about what a clone transfers; Assets the part of that which is contents of assets.
+// Weights is what the assets in a git repository's history weigh. Whole is what all that can be reached from its branches and tags takes
+// there, compressed, and so about what a clone transfers; Assets the part of that which is contents of assets.
 type Weights struct {
 	Whole     int64         `json:"whole"`
 	Assets    int64         `json:"assets"`
@@ -27,7 +27,8 @@ type Weights struct {
 	Uncovered []model.Asset `json:"uncovered"`      // large contents that no rule covers
 }
 
-// Weight is that of one path, or of all of a kind (an extension of file names): contents, their bytes, and what they take in the repository.
+// Weight is that of one path, or of all of a kind (an extension of file names): contents, their bytes, and what they take in the
+// repository.
 type Weight struct {
 	Name     string `json:"name"`
 	Paths    int    `json:"paths,omitempty"`

@@ -100,7 +100,8 @@ func ReadMarker(root string) (m Marker, err error) {
 		err = errors.New("it lacks what it should say")
 	}
 	if err != nil {
-		return m, fmt.Errorf("the workspace's marker %s can't be read (%v); tie the folder to its project again with tarn join KEY --here", filepath.Join(root, assetpath.Marker), err)
+		return m, fmt.Errorf("the workspace's marker %s can't be read (%v); tie the folder to its project again with tarn join KEY --here",
+			filepath.Join(root, assetpath.Marker), err)
 	}
 	return m, nil
 }
@@ -115,7 +116,8 @@ func Open(root string, c *client.Client, progress Progress) (*Workspace, error) 
 	// An index of no bytes was begun on a full disk, and nothing ever stood in it.
 	if info, err := os.Stat(filepath.Join(stateFolder(m), "index")); errors.Is(err, fs.ErrNotExist) || err == nil && info.Size() == 0 {
 		return nil, model.NewProblem(model.NotFound, "tie it to the project again with tarn join "+m.Project+" --here; that overwrites nothing",
-			"%s is marked as a workspace of %s, and this machine knows nothing of it: it was copied from elsewhere, or your state folder is lost", root, m.Project)
+			"%s is marked as a workspace of %s, and this machine knows nothing of it: it was copied from elsewhere, or your state folder is lost",
+			root, m.Project)
 	}
 	return openAnyhow(root, c, progress)
 }
@@ -170,7 +172,8 @@ func (w *Workspace) ready() error {
 	return w.makeIndex()
 }
 
-// create ties root to a project: a workspace is made at the service, and the marker is written. With fenced, git is to take neither that nor assets.
+// create ties root to a project: a workspace is made at the service, and the marker is written. With fenced, git is to take neither that
+// nor assets.
 func create(ctx context.Context, root, project string, fenced bool, c *client.Client, progress Progress) (*Workspace, error) {
 	if fenced && besideCode(root) {
 		// Before anything else is here, so that neither marker nor assets are ever there for git to take.
@@ -219,8 +222,8 @@ func (w *Workspace) Close() error {
 	return w.root.Close()
 }
 
-// Spelled turns paths into those of assets and folders that the workspace knows under another spelling: upper and lower case are one on some
-// systems, and people type either. What it does not know stays as it is.
+// Spelled turns paths into those of assets and folders that the workspace knows under another spelling: upper and lower case are one on
+// some systems, and people type either. What it does not know stays as it is.
 func (w *Workspace) Spelled(paths []string) ([]string, error) {
 	out := slices.Clone(paths)
 	unknown := map[string][]int{}

@@ -171,7 +171,8 @@ func TestEveryState(t *testing.T) {
 	if err := p.rurik.Refresh(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if got := states(t, p.rurik); got != "behind behind, clash clash, edited edited, gone gone, lacking behind, new new, removed behind, removed-edited clash" {
+	if got := states(t, p.rurik); got != "behind behind, clash clash, edited edited, gone gone, lacking behind, new new, removed behind, "+
+		"removed-edited clash" {
 		t.Errorf("after asking: %s", got)
 	}
 	u := update(t, p.rurik)
@@ -262,7 +263,8 @@ func TestAFileChangedWhileTheUpdateRunsIsLeftAlone(t *testing.T) {
 	}
 	here := s.standing("a")
 	write(t, p.rurik, "a", "saved in this moment")
-	refusals, err := p.rurik.bring(t.Context(), []wanted{{asset: s.theirsOf(s.Assets[0]), place: "a", was: here}}, nil, func(wanted) { t.Error("it was replaced") })
+	refusals, err := p.rurik.bring(t.Context(), []wanted{{asset: s.theirsOf(s.Assets[0]), place: "a", was: here}}, nil,
+		func(wanted) { t.Error("it was replaced") })
 	if err != nil || len(refusals) != 1 || refusals[0].Reason != "changing" {
 		t.Errorf("%+v, %v", refusals, err)
 	}
@@ -433,7 +435,8 @@ func TestPathsThatPeopleType(t *testing.T) {
 	w := p.odile
 	deep := filepath.Join(w.Root, "levels")
 	for _, c := range []struct{ dir, typed, want string }{
-		{w.Root, "a.png", "a.png"}, {w.Root, ".", ""}, {w.Root, "levels/", "levels"}, {deep, "x.glb", "levels/x.glb"}, {deep, "../a.png", "a.png"},
+		{w.Root, "a.png", "a.png"}, {w.Root, ".", ""}, {w.Root, "levels/", "levels"}, {deep, "x.glb", "levels/x.glb"},
+		{deep, "../a.png", "a.png"},
 		{deep, "..", ""}, {deep, filepath.Join(w.Root, "b.png"), "b.png"}, {w.Root, "./levels//y.glb", "levels/y.glb"},
 	} {
 		if got, err := w.Path(c.dir, c.typed); err != nil || got != c.want {

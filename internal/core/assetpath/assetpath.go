@@ -49,7 +49,8 @@ func Check(path string) *Problem {
 	case path == "":
 		return problem("path-empty", "name a file", "the path is empty")
 	case len(path) > MaxPath:
-		return problem("path-too-long", "use shorter names or fewer folders", "the path is %d bytes long, and the limit is %d", len(path), MaxPath)
+		return problem("path-too-long", "use shorter names or fewer folders", "the path is %d bytes long, and the limit is %d", len(path),
+			MaxPath)
 	case !utf8.ValidString(path):
 		return problem("path-not-text", rename, "the path %q is not valid UTF-8", path)
 	case path[0] == '/':
@@ -71,7 +72,8 @@ func checkPart(part, path string) *Problem {
 	case part == "." || part == "..":
 		return problem("path-outside", "name it from the root of the project, without dots", "%q leaves its folder with %q", path, part)
 	case len(part) > MaxPart:
-		return problem("path-too-long", "use a shorter name", "the name %s… is %d bytes long, and the limit is %d", firstRunes(part, 24), len(part), MaxPart)
+		return problem("path-too-long", "use a shorter name", "the name %s… is %d bytes long, and the limit is %d", firstRunes(part, 24),
+			len(part), MaxPart)
 	}
 	for _, r := range part {
 		switch {
@@ -91,7 +93,8 @@ func checkPart(part, path string) *Problem {
 	if devices[strings.TrimRight(base, " ")] {
 		return problem("path-device", rename, "the name %q means a device on Windows", part)
 	}
-	if gitsOwn[plain] || shortAlias(plain, "git~") || shortAlias(plain, "gitatt~") || shortAlias(plain, "gitmod~") || shortAlias(plain, "gi7eba~") || shortAlias(plain, "gi7d29~") {
+	if gitsOwn[plain] || shortAlias(plain, "git~") || shortAlias(plain, "gitatt~") || shortAlias(plain, "gitmod~") ||
+		shortAlias(plain, "gi7eba~") || shortAlias(plain, "gi7d29~") {
 		return problem("path-reserved", "leave it to git", "%q belongs to git's own files", path)
 	}
 	if strings.HasPrefix(plain, ReservedPrefix) || shortAlias(plain, "tarn-w~") || shortAlias(plain, "tarn-i~") {
@@ -100,8 +103,8 @@ func checkPart(part, path string) *Problem {
 	return nil
 }
 
-// gitsOwn are the names under which git looks for what it runs or obeys. Beside the folder itself, these are the files that name programs and
-// other repositories; a git ignore file only hides, and is a project's to keep.
+// gitsOwn are the names under which git looks for what it runs or obeys. Beside the folder itself, these are the files that name programs
+// and other repositories; a git ignore file only hides, and is a project's to keep.
 var gitsOwn = map[string]bool{".git": true, ".gitattributes": true, ".gitmodules": true}
 
 // Alias is the form in which paths are compared for standing in each other's way on a disk: Fold, without the code points that HFS+ leaves
@@ -200,8 +203,8 @@ func Fit(path string) string {
 	return mark(strings.Join(fitted, "/"), path)
 }
 
-// Mark is a path that stands for another one where that is taken by something else that would be one with it on some systems. It has the same
-// form as what Fit gives.
+// Mark is a path that stands for another one where that is taken by something else that would be one with it on some systems. It has the
+// same form as what Fit gives.
 func Mark(path string) string { return mark(path, path) }
 
 func mark(path, of string) string {
@@ -216,7 +219,8 @@ func mark(path, of string) string {
 
 func fitPart(part string) string {
 	part = strings.Map(func(r rune) rune {
-		if r == utf8.RuneError || r < 0x20 || r >= 0x7f && r < 0xa0 || r == '\u2028' || r == '\u2029' || strings.ContainsRune(`\:*?"<>|`, r) || !text.Shown(r) {
+		if r == utf8.RuneError || r < 0x20 || r >= 0x7f && r < 0xa0 || r == '\u2028' || r == '\u2029' || strings.ContainsRune(`\:*?"<>|`, r) ||
+			!text.Shown(r) {
 			return '_'
 		}
 		return r

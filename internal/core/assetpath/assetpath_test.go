@@ -158,7 +158,8 @@ func FuzzFit(f *testing.F) {
 
 // TestOtherNamesOfWhatIsReserved: short names that Windows invents, and code points that HFS+ leaves out.
 func TestOtherNamesOfWhatIsReserved(t *testing.T) {
-	for _, path := range []string{"TARN-W~1", "tarn-w~12", "x/TARN-I~1", ".tarn-\u200cworkspace", ".Tarn-Incoming", "GIT~1", "git~2/config", ".gi\u200dt", "GITATT~1", "GITMOD~1", "GI7D29~1", "gi7eba~4", ".gitattributes", "a/.GitModules", ".git\ufeff/x"} {
+	for _, path := range []string{"TARN-W~1", "tarn-w~12", "x/TARN-I~1", ".tarn-\u200cworkspace", ".Tarn-Incoming", "GIT~1", "git~2/config",
+		".gi\u200dt", "GITATT~1", "GITMOD~1", "GI7D29~1", "gi7eba~4", ".gitattributes", "a/.GitModules", ".git\ufeff/x"} {
 		if p := Check(path); p == nil || p.Reason != "path-reserved" {
 			t.Errorf("%q: %v", path, p)
 		}

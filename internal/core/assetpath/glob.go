@@ -8,8 +8,8 @@ import (
 // IsGlob reports whether somebody means a pattern by a path.
 func IsGlob(path string) bool { return strings.ContainsAny(path, "*?") }
 
-// Glob is a pattern for whole folded paths as a regular expression that means the same to package regexp and to PostgreSQL: * is any part of
-// a name, ** any number of folders, ? one character. A pattern without a slash stands for names in any folder.
+// Glob is a pattern for whole folded paths as a regular expression that means the same to package regexp and to PostgreSQL: * is any part
+// of a name, ** any number of folders, ? one character. A pattern without a slash stands for names in any folder.
 func Glob(pattern string) string {
 	pattern = Fold(strings.ToValidUTF8(strings.TrimPrefix(pattern, "./"), "\uFFFD"))
 	if !strings.Contains(pattern, "/") {

@@ -1,5 +1,5 @@
-// Package bundle writes the files of a state into one stream: a tar archive (POSIX.1-2001, pax) or a ZIP archive (APPNOTE 6.3, with ZIP64 where it
-// is needed). The same files give the same bytes.
+// Package bundle writes the files of a state into one stream: a tar archive (POSIX.1-2001, pax) or a ZIP archive (APPNOTE 6.3, with ZIP64
+// where it is needed). The same files give the same bytes.
 package bundle
 
 import (
@@ -28,8 +28,8 @@ type File struct {
 	At         time.Time
 }
 
-// Writer writes one bundle. Add is called for one file after the other; Close is called once, behind the last one. A bundle that was not closed
-// does not read as a whole one. Not safe for concurrent use.
+// Writer writes one bundle. Add is called for one file after the other; Close is called once, behind the last one. A bundle that was not
+// closed does not read as a whole one. Not safe for concurrent use.
 type Writer interface {
 	// Add writes a file, whose content has to have exactly its size.
 	Add(f File, content io.Reader) error
@@ -67,7 +67,8 @@ func (w tarWriter) Add(f File, content io.Reader) error {
 	if err := check(f); err != nil {
 		return err
 	}
-	if err := w.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: f.Path, Size: f.Size, Mode: mode(f), ModTime: f.At.UTC().Truncate(time.Second), Format: tar.FormatPAX}); err != nil {
+	if err := w.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: f.Path, Size: f.Size, Mode: mode(f),
+		ModTime: f.At.UTC().Truncate(time.Second), Format: tar.FormatPAX}); err != nil {
 		return err
 	}
 	n, err := io.Copy(w.Writer, content)
@@ -80,7 +81,8 @@ func (w tarWriter) Add(f File, content io.Reader) error {
 type zipWriter struct{ *zip.Writer }
 
 // packed are names of what does not get smaller.
-var packed = map[string]bool{".png": true, ".jpg": true, ".jpeg": true, ".webp": true, ".gif": true, ".zip": true, ".gz": true, ".7z": true, ".ogg": true, ".mp3": true, ".flac": true, ".mp4": true, ".webm": true}
+var packed = map[string]bool{".png": true, ".jpg": true, ".jpeg": true, ".webp": true, ".gif": true, ".zip": true, ".gz": true, ".7z": true,
+	".ogg": true, ".mp3": true, ".flac": true, ".mp4": true, ".webm": true}
 
 func (w zipWriter) Add(f File, content io.Reader) error {
 	if err := check(f); err != nil {

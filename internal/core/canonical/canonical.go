@@ -24,7 +24,8 @@ func Encode(v any) []byte {
 // Decoder makes a function that reads what Encode wrote: at most maxItems items in an array, nothing nested deeply, no indefinite
 // lengths, no tags.
 func Decoder(maxItems int) func(data []byte, into any) error {
-	m, err := cbor.DecOptions{MaxArrayElements: max(maxItems, 16), MaxNestedLevels: 4, IndefLength: cbor.IndefLengthForbidden, TagsMd: cbor.TagsForbidden}.DecMode()
+	m, err := cbor.DecOptions{MaxArrayElements: max(maxItems, 16), MaxNestedLevels: 4, IndefLength: cbor.IndefLengthForbidden,
+		TagsMd: cbor.TagsForbidden}.DecMode()
 	if err != nil {
 		panic(err)
 	}

@@ -27,9 +27,9 @@ type Parent struct {
 	Digest chunk.Digest
 }
 
-// A Handoff is the record. Root is that of the tree that it leads to; At is in microseconds of the Unix epoch. Commit is the id of the commit
-// that it stands for, where it was brought in from a git history; Signed its author's name, where that is nobody known here and Author is whoever
-// brought it in.
+// A Handoff is the record. Root is that of the tree that it leads to; At is in microseconds of the Unix epoch. Commit is the id of the
+// commit that it stands for, where it was brought in from a git history; Signed its author's name, where that is nobody known here and
+// Author is whoever brought it in.
 type Handoff struct {
 	_       struct{} `cbor:",toarray"`
 	Format  int      // set by Encode
@@ -74,7 +74,8 @@ func (h *Handoff) Encode() ([]byte, chunk.Digest) {
 		data := canonical.Encode(c)
 		return data, chunk.Sum(data)
 	}
-	data := canonical.Encode(record{Format: Format, Project: c.Project, Number: c.Number, Branch: c.Branch, Parents: c.Parents, Root: c.Root, Author: c.Author, At: c.At, Note: c.Note, Tasks: c.Tasks, Stage: c.Stage})
+	data := canonical.Encode(record{Format: Format, Project: c.Project, Number: c.Number, Branch: c.Branch, Parents: c.Parents, Root: c.Root,
+		Author: c.Author, At: c.At, Note: c.Note, Tasks: c.Tasks, Stage: c.Stage})
 	return data, chunk.Sum(data)
 }
 
@@ -94,7 +95,8 @@ func Decode(data []byte) (*Handoff, error) {
 		if err := decode(data, &r); err != nil {
 			return nil, fmt.Errorf("%w: %v", ErrInvalid, err)
 		}
-		h = Handoff{Format: r.Format, Project: r.Project, Number: r.Number, Branch: r.Branch, Parents: r.Parents, Root: r.Root, Author: r.Author, At: r.At, Note: r.Note, Tasks: r.Tasks, Stage: r.Stage}
+		h = Handoff{Format: r.Format, Project: r.Project, Number: r.Number, Branch: r.Branch, Parents: r.Parents, Root: r.Root, Author: r.Author,
+			At: r.At, Note: r.Note, Tasks: r.Tasks, Stage: r.Stage}
 	} else if err := decode(data, &h); err != nil {
 		return nil, fmt.Errorf("%w: %v", ErrInvalid, err)
 	}

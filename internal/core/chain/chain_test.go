@@ -10,8 +10,10 @@ import (
 )
 
 func sample() *Handoff {
-	return &Handoff{Format: Format, Project: "brinelight", Number: 2, Branch: "main", Parents: []Parent{{Number: 1, Digest: chunk.Sum([]byte("first"))}},
-		Root: chunk.Sum([]byte("root")), Author: "tamsin", At: 1_700_000_000_000_001, Note: "Rust on the crane", Tasks: []string{"BRL-1"}, Stage: "draft"}
+	return &Handoff{Format: Format, Project: "brinelight", Number: 2, Branch: "main",
+		Parents: []Parent{{Number: 1, Digest: chunk.Sum([]byte("first"))}},
+		Root:    chunk.Sum([]byte("root")), Author: "tamsin", At: 1_700_000_000_000_001, Note: "Rust on the crane", Tasks: []string{"BRL-1"},
+		Stage: "draft"}
 }
 
 func TestAHandoffComesBackAndItsDigestCoversEverything(t *testing.T) {
@@ -25,9 +27,12 @@ func TestAHandoffComesBackAndItsDigestCoversEverything(t *testing.T) {
 		t.Errorf("the digest is %s, want %s", digest, vector)
 	}
 	for name, change := range map[string]func(*Handoff){
-		"project": func(h *Handoff) { h.Project = "other" }, "number": func(h *Handoff) { h.Number++ }, "branch": func(h *Handoff) { h.Branch = "b" },
-		"parent": func(h *Handoff) { h.Parents[0].Digest[0]++ }, "root": func(h *Handoff) { h.Root[0]++ }, "author": func(h *Handoff) { h.Author = "rurik" },
-		"time": func(h *Handoff) { h.At++ }, "note": func(h *Handoff) { h.Note += "." }, "tasks": func(h *Handoff) { h.Tasks = nil }, "stage": func(h *Handoff) { h.Stage = "" },
+		"project": func(h *Handoff) { h.Project = "other" }, "number": func(h *Handoff) { h.Number++ },
+		"branch": func(h *Handoff) { h.Branch = "b" },
+		"parent": func(h *Handoff) { h.Parents[0].Digest[0]++ }, "root": func(h *Handoff) { h.Root[0]++ },
+		"author": func(h *Handoff) { h.Author = "rurik" },
+		"time":   func(h *Handoff) { h.At++ }, "note": func(h *Handoff) { h.Note += "." }, "tasks": func(h *Handoff) { h.Tasks = nil },
+		"stage":  func(h *Handoff) { h.Stage = "" },
 		"commit": func(h *Handoff) { h.Commit = "c0ffee" }, "name": func(h *Handoff) { h.Signed = "Ada" },
 	} {
 		h := sample()
@@ -44,7 +49,8 @@ func TestAHandoffComesBackAndItsDigestCoversEverything(t *testing.T) {
 }
 
 func TestAHandoffThatStandsForACommitComesBack(t *testing.T) {
-	for _, change := range []func(*Handoff){func(h *Handoff) { h.Commit = "5e2edf7a25eaddfa566d98b817a1da95a0a25329" }, func(h *Handoff) { h.Commit, h.Signed = "c0ffee", "Ada Brine" }} {
+	for _, change := range []func(*Handoff){func(h *Handoff) { h.Commit = "5e2edf7a25eaddfa566d98b817a1da95a0a25329" },
+		func(h *Handoff) { h.Commit, h.Signed = "c0ffee", "Ada Brine" }} {
 		h := sample()
 		change(h)
 		h.Format = Brought

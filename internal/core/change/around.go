@@ -67,8 +67,8 @@ func (l *Laid) Look(ctx context.Context, forest *tree.Forest, root chunk.Digest,
 	return around, nil
 }
 
-// Neighbours refuses new paths that would make a file of a folder, a folder of a file, or spell a folder in a second way. fresh are their folded
-// paths, sorted. What goes in the same change does not stand in the way.
+// Neighbours refuses new paths that would make a file of a folder, a folder of a file, or spell a folder in a second way. fresh are their
+// folded paths, sorted. What goes in the same change does not stand in the way.
 func (l *Laid) Neighbours(around Around, fresh []string) (refusals []model.Refusal) {
 	spelled := map[string]string{}
 	for _, f := range fresh {

@@ -1,5 +1,5 @@
-// Package change decides what a change would do to a project. Given the rows that were loaded for it, it returns the rows to write, or every
-// reason not to. Sends, checks, rollbacks and pasts brought in from a git history all go through it; a check ends here.
+// Package change decides what a change would do to a project. Given the rows that were loaded for it, it returns the rows to write, or
+// every reason not to. Sends, checks, rollbacks and pasts brought in from a git history all go through it; a check ends here.
 //
 // It is not for locks by themselves (package lock), and it stores nothing: whoever asks has locked the rows before it read them, and
 // writes the plan in the same transaction.
@@ -193,7 +193,7 @@ type Wish struct {
 	KeepLocks bool
 	// Older says that going back to the content of an older version is meant.
 	Older bool
-	// Past says that it comes from a git history, and is based on whatever is there; Over, that what was handed off here since becomes a version
-	// before it.
+	// Past says that it comes from a git history, and is based on whatever is there; Over, that what was handed off here since becomes a
+	// version before it.
 	Past, Over bool
 }

@@ -31,11 +31,13 @@ type house struct {
 	lead     bool
 }
 
-var odile, rurik = lock.Place{Handle: "odile", WorkspaceID: "1", Workspace: "odile-pc"}, lock.Place{Handle: "rurik", WorkspaceID: "2", Workspace: "rurik-pc"}
+var odile, rurik = lock.Place{Handle: "odile", WorkspaceID: "1", Workspace: "odile-pc"},
+	lock.Place{Handle: "rurik", WorkspaceID: "2", Workspace: "rurik-pc"}
 
 func newHouse(t *testing.T) *house {
-	return &house{t: t, nodes: map[chunk.Digest]*tree.Node{}, root: tree.Empty(), assets: map[string]*Asset{}, contents: map[int64][]chunk.Digest{},
-		rules: rules.Default(), now: time.Date(2026, 11, 2, 9, 0, 0, 0, time.UTC), who: odile, last: map[int64]Last{}, lead: true}
+	return &house{t: t, nodes: map[chunk.Digest]*tree.Node{}, root: tree.Empty(), assets: map[string]*Asset{},
+		contents: map[int64][]chunk.Digest{},
+		rules:    rules.Default(), now: time.Date(2026, 11, 2, 9, 0, 0, 0, time.UTC), who: odile, last: map[int64]Last{}, lead: true}
 }
 
 func (h *house) forest() *tree.Forest {
@@ -64,7 +66,8 @@ func moved(from string, c Change) Change {
 func (h *house) judge(w Wish, changes ...Change) Plan {
 	h.t.Helper()
 	l := Lay(changes)
-	s := &State{Terms: lock.Terms{Now: h.now, OfferFor: time.Hour}, Who: h.who, Lead: h.lead, Rules: h.rules, Assets: map[string]*Asset{}, Sizes: map[chunk.Digest]int64{},
+	s := &State{Terms: lock.Terms{Now: h.now, OfferFor: time.Hour}, Who: h.who, Lead: h.lead, Rules: h.rules, Assets: map[string]*Asset{},
+		Sizes:   map[chunk.Digest]int64{},
 		Earlier: map[int64]Earlier{}}
 	held, err := h.forest().Get(h.t.Context(), h.root, l.Places())
 	if err != nil {
@@ -219,7 +222,8 @@ func TestWhatAChangeIsBasedOn(t *testing.T) {
 		{"a folder spelled otherwise", []Change{put("D/c.png", 0, "1")}, "D/c.png:path-collides", ""},
 		{"two folders spelled otherwise", []Change{put("e/c.png", 0, "1"), put("E/d.png", 0, "1")}, "E/d.png:path-collides", ""},
 		{"unknown content", []Change{put("n.png", 0, "never sent")}, "1 missing", ""},
-		{"every reason at once", []Change{put("a.png", 1, "x"), put("D/c.png", 0, "1"), put("con", 0, "1")}, "con:path-device a.png:behind D/c.png:path-collides", ""},
+		{"every reason at once", []Change{put("a.png", 1, "x"), put("D/c.png", 0, "1"), put("con", 0, "1")},
+			"con:path-device a.png:behind D/c.png:path-collides", ""},
 		{"an older content", []Change{put("a.png", 2, "one")}, "a.png:older-version", ""},
 		{"gone", []Change{{Path: "a.png", Base: 2, Gone: true}}, "", "d/b.png@1"},
 		{"from what went", []Change{put("a.png", 2, "five")}, "a.png:behind", ""},
@@ -263,7 +267,8 @@ func TestMoves(t *testing.T) {
 		{"one to two places", []Change{moved("c/x", put("c/x", 1, "x")), moved("c/x", put("q", 1, "x"))}, "q:move", ""},
 		{"the rules", []Change{moved("tarn.toml", put("e", 1, "new"))}, "e:move e:unknown", ""},
 		{"one of a folder to another spelling of it", []Change{moved("c/x", put("C/x", 1, "x"))}, "C/x:path-collides", ""},
-		{"all of a folder to another spelling of it", []Change{moved("c/x", put("C/x", 1, "x")), moved("c/y", put("C/y", 1, "y"))}, "", "A@5 C/x@2 C/y@2 d/a@2"},
+		{"all of a folder to another spelling of it", []Change{moved("c/x", put("C/x", 1, "x")), moved("c/y", put("C/y", 1, "y"))}, "",
+			"A@5 C/x@2 C/y@2 d/a@2"},
 	} {
 		before := h.holds()
 		if got := h.send(take, c.changes...); got != c.want {
@@ -280,7 +285,8 @@ func TestMoves(t *testing.T) {
 
 func TestLocksOfAChange(t *testing.T) {
 	h := newHouse(t)
-	h.rules = free(t, "[[rule]]\nmatch = \"*\"\nlock = \"required\"\n[[rule]]\nmatch = \"*.txt\"\nlock = \"free\"\n[[rule]]\nmatch = \"cache/\"\nkind = \"ignored\"\n")
+	h.rules = free(t, "[[rule]]\nmatch = \"*\"\nlock = \"required\"\n[[rule]]\nmatch = \"*.txt\"\nlock = \"free\"\n[[rule]]\nmatch = "+
+		"\"cache/\"\nkind = \"ignored\"\n")
 	if got := h.send(Wish{}, put("a.png", 0, "a"), put("n.txt", 0, "n"), put("cache/x", 0, "x")); got != "cache/x:not-an-asset" {
 		t.Errorf("%q", got)
 	}
@@ -307,7 +313,8 @@ func TestLocksOfAChange(t *testing.T) {
 		t.Errorf("given back: %+v", p.Locks)
 	}
 	// What is moved carries its lock, and takes over who waits for the name that it gets.
-	h.assets["kept.png"] = &Asset{ID: 99, Path: "kept.png", Folded: "kept.png", Lock: lock.State{Path: "kept.png", Holder: rurik, Since: h.now, Line: []lock.Waiter{{Place: odile}}}}
+	h.assets["kept.png"] = &Asset{ID: 99, Path: "kept.png", Folded: "kept.png",
+		Lock: lock.State{Path: "kept.png", Holder: rurik, Since: h.now, Line: []lock.Waiter{{Place: odile}}}}
 	p = h.judge(Wish{}, moved("a.png", mine0("kept.png", mine)))
 	if refused(p) != "" || len(p.Locks) != 3 || p.Locks[0].Next.InLine("odile") != 1 || p.Locks[1].Asset.ID != 99 || !p.Locks[1].Next.Free() {
 		t.Errorf("a kept name: %q %+v", refused(p), p.Locks)
@@ -365,8 +372,8 @@ func TestACommitFollowsWhatIsThere(t *testing.T) {
 	}
 }
 
-// TestWhatIsWrittenHoldsTogether sends changes at random, and looks at everything after each: every asset is at one place, which it claims; no file
-// is a folder; no folder is spelled in two ways; versions count up.
+// TestWhatIsWrittenHoldsTogether sends changes at random, and looks at everything after each: every asset is at one place, which it
+// claims; no file is a folder; no folder is spelled in two ways; versions count up.
 func TestWhatIsWrittenHoldsTogether(t *testing.T) {
 	paths := []string{"a", "A", "b", "d/a", "D/a", "d/b", "d", "d/e/f", "d/E/f", "e", "E", "d/a/g", "f", "g", "h/i", "h/j", "H/i"}
 	written := 0

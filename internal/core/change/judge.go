@@ -89,8 +89,8 @@ type judging struct {
 	l *Laid
 	s *State
 	w Wish
-	// taken are the assets without versions, or gone, whose claimed names others get, by the ids of those, where somebody holds or waits for the
-	// name.
+	// taken are the assets without versions, or gone, whose claimed names others get, by the ids of those, where somebody holds or waits for
+	// the name.
 	taken map[int64]*Asset
 }
 
@@ -104,7 +104,8 @@ func (j *judging) one(f string, c Change) {
 	if c.MovedFrom != "" {
 		there := a
 		if a = j.s.Assets[assetpath.Fold(c.MovedFrom)]; a == nil || a.Held == nil {
-			j.refuse(c.Path, "unknown", c.Path+": there is no asset at "+assetpath.Printable(c.MovedFrom)+", where it is said to come from", "run tarn update first")
+			j.refuse(c.Path, "unknown", c.Path+": there is no asset at "+assetpath.Printable(c.MovedFrom)+", where it is said to come from",
+				"run tarn update first")
 			return
 		}
 		r, takes := j.s.place(j.l, c, a, there)
@@ -151,7 +152,8 @@ func (j *judging) one(f string, c Change) {
 	j.version(f, c, a)
 }
 
-// version makes the next version of an asset. It may collide with what is around it where it comes to a place, or spells a folder otherwise.
+// version makes the next version of an asset. It may collide with what is around it where it comes to a place, or spells a folder
+// otherwise.
 func (j *judging) version(f string, c Change, a *Asset) {
 	if !c.Gone && (a.Held == nil || a.Folded != f || path.Dir(c.Path) != path.Dir(a.Held.Spelling())) {
 		j.Fresh = append(j.Fresh, f)
@@ -175,8 +177,9 @@ func (j *judging) based(c Change, a *Asset) *model.Refusal {
 		r := collision(c.Path, spelled)
 		return &r
 	case c.Base != base && c.Base == 0:
-		return &model.Refusal{Path: c.Path, Reason: "behind", Message: fmt.Sprintf("%s: somebody else has sent a file of this name (version %d)", c.Path, base),
-			Remedy: "run tarn update first"}
+		return &model.Refusal{Path: c.Path, Reason: "behind",
+			Message: fmt.Sprintf("%s: somebody else has sent a file of this name (version %d)", c.Path, base),
+			Remedy:  "run tarn update first"}
 	case c.Base != base:
 		return lock.Behind(c.Path, c.Base, base)
 	case c.Gone && base == 0:
@@ -190,15 +193,17 @@ func (j *judging) based(c Change, a *Asset) *model.Refusal {
 	return j.s.Terms.MaySend(lock.Carry(a.Lock, c.Path), j.s.Who, c.Fence, take)
 }
 
-// place decides whether a moved asset may come to the place whose asset is there, and whether it takes over a claim that somebody has on it.
+// place decides whether a moved asset may come to the place whose asset is there, and whether it takes over a claim that somebody has on
+// it.
 func (s *State) place(l *Laid, c Change, a, there *Asset) (r *model.Refusal, takes bool) {
 	if there == nil || there == a {
 		return nil, false // only its spelling changes
 	}
 	leaves := l.left[there.Folded]
 	if there.Held != nil && !leaves {
-		return &model.Refusal{Path: c.Path, Reason: "behind", Message: fmt.Sprintf("%s: there is an asset of this name (version %d)", c.Path, there.Newest),
-			Remedy: "run tarn update first, or move it elsewhere"}, false
+		return &model.Refusal{Path: c.Path, Reason: "behind",
+			Message: fmt.Sprintf("%s: there is an asset of this name (version %d)", c.Path, there.Newest),
+			Remedy:  "run tarn update first, or move it elsewhere"}, false
 	}
 	if leaves {
 		return nil, false
@@ -220,11 +225,12 @@ func (s *State) Kind(path string, a *Asset) *model.Refusal {
 	if d.Kind == rules.Code {
 		message = fmt.Sprintf("%s: the rules leave it to the main history: %s", path, d.KindBy)
 	}
-	return &model.Refusal{Path: path, Reason: "not-an-asset", Message: message, Remedy: "tarn rules include PATH makes an exception, or puts it to the leads"}
+	return &model.Refusal{Path: path, Reason: "not-an-asset", Message: message,
+		Remedy: "tarn rules include PATH makes an exception, or puts it to the leads"}
 }
 
-// Repeats are the assets whose earlier versions are to be looked at, each with the content that it gets. A folder from a backup, or a program that
-// saved an old copy, would undo what others did since, and nobody would see it.
+// Repeats are the assets whose earlier versions are to be looked at, each with the content that it gets. A folder from a backup, or a
+// program that saved an old copy, would undo what others did since, and nobody would see it.
 func (l *Laid) Repeats(assets map[string]*Asset, known map[chunk.Digest]int64) (ids []int64, contents []chunk.Digest) {
 	for _, f := range l.order {
 		c, a := l.at[f], assets[f]
@@ -248,7 +254,8 @@ func (j *judging) repeats() {
 		j.refuse(v.Path, model.OlderVersion,
 			fmt.Sprintf("%s: it is the same as version %d by %s of %s, and would undo what came since (version %d)", v.Path, e.Number, e.Author,
 				e.At.UTC().Format("2 January 2006"), v.Asset.Newest),
-			fmt.Sprintf("bring the newest with tarn discard; if going back is meant, tarn rollback --to v%d says so in the history, and tarn send --older sends it as it is",
+			fmt.Sprintf("bring the newest with tarn discard; if going back is meant, tarn rollback --to v%d says so in the history, and tarn send "+
+				"--older sends it as it is",
 				e.Number))
 	}
 }

@@ -8,8 +8,8 @@ import (
 	"kettletarn/internal/core/tree"
 )
 
-// Rebase makes changes of a commit ones that can follow what is there: an asset that is not any more where it is said to come from, or can't come
-// where it goes, begins anew at its new place, and what is at the old one stays.
+// Rebase makes changes of a commit ones that can follow what is there: an asset that is not any more where it is said to come from, or
+// can't come where it goes, begins anew at its new place, and what is at the old one stays.
 func (l *Laid) Rebase(s *State) {
 	for again := true; again; { // what stays may be in the way of what would have come there
 		again = false
@@ -41,8 +41,8 @@ func (l *Laid) follows(s *State, f string, c Change) bool {
 	return r == nil
 }
 
-// past decides about one change of a commit: what it is based on is what is there. Nobody's lock is passed over, nor what was handed off here
-// since, unless that is meant.
+// past decides about one change of a commit: what it is based on is what is there. Nobody's lock is passed over, nor what was handed off
+// here since, unless that is meant.
 func (j *judging) past(f string, c Change, a *Asset) {
 	size, known := j.s.Sizes[c.Content]
 	switch {
@@ -58,7 +58,8 @@ func (j *judging) past(f string, c Change, a *Asset) {
 			"tarn ask -m REASON asks them to let go; the other commits before this one are in")
 	case a.Newest > 0 && a.Last.Commit == "" && !j.w.Over:
 		// What was removed here since counts, too.
-		j.refuse(c.Path, "behind", fmt.Sprintf("%s: it was changed in git, and handed off here since by %s (h%d)", c.Path, a.Last.Author, a.Last.Handoff),
+		j.refuse(c.Path, "behind", fmt.Sprintf("%s: it was changed in git, and handed off here since by %s (h%d)", c.Path, a.Last.Author,
+			a.Last.Handoff),
 			"tarn adopt --git-wins makes git's the newest, and keeps what was handed off as a version before")
 	default:
 		j.version(f, c, a)

@@ -43,7 +43,8 @@ func (j *judging) lock(v Version) {
 	if there := j.taken[v.Asset.ID]; there != nil {
 		// Who waited for the name waits for what has it now.
 		next, events := j.s.Terms.Join(now, there.Lock.Line)
-		j.Locks = append(j.Locks, Locked{v.Asset, next, events}, Locked{Asset: there, Next: lock.State{Path: there.Lock.Path, Fence: there.Lock.Fence + 1}})
+		j.Locks = append(j.Locks, Locked{v.Asset, next, events},
+			Locked{Asset: there, Next: lock.State{Path: there.Lock.Path, Fence: there.Lock.Fence + 1}})
 		if now = next; !next.Free() && j.w.KeepLocks {
 			j.Kept = append(j.Kept, next)
 			return

@@ -153,11 +153,13 @@ func TestScanStopsInOrder(t *testing.T) {
 	}); err != broken || n != 3 {
 		t.Errorf("after %d pieces: %v", n, err)
 	}
-	if err := Scan(t.Context(), bytes.NewReader(data), int64(len(data))+5, nil, 2, func(Piece, []byte) error { return nil }); err != io.ErrUnexpectedEOF {
+	if err := Scan(t.Context(), bytes.NewReader(data), int64(len(data))+5, nil, 2,
+		func(Piece, []byte) error { return nil }); err != io.ErrUnexpectedEOF {
 		t.Errorf("a file that became shorter: %v", err)
 	}
 	ctx, cancel := context.WithCancel(t.Context())
-	if err := Scan(ctx, bytes.NewReader(data), int64(len(data)), nil, 2, func(Piece, []byte) error { cancel(); return nil }); err != context.Canceled {
+	if err := Scan(ctx, bytes.NewReader(data), int64(len(data)), nil, 2,
+		func(Piece, []byte) error { cancel(); return nil }); err != context.Canceled {
 		t.Errorf("after it was called off: %v", err)
 	}
 }

@@ -1,6 +1,6 @@
-// Package lines compares texts line by line, and tells of each line of a text which of its versions changed it last. The comparison is that of
-// package lcs of go-udiff (Myers, "An O(ND) Difference Algorithm and Its Variations", 1986), which gives up being the shortest one where two
-// texts have next to nothing in common.
+// Package lines compares texts line by line, and tells of each line of a text which of its versions changed it last. The comparison is
+// that of package lcs of go-udiff (Myers, "An O(ND) Difference Algorithm and Its Variations", 1986), which gives up being the shortest one
+// where two texts have next to nothing in common.
 package lines
 
 import (
@@ -85,7 +85,8 @@ func (o *Origins) Back(before []string) (more bool) {
 	o.back++
 	to := make([]int, len(o.text)) // where each line of the present version was before, -1 for nowhere
 	shift, next := 0, 0
-	for _, d := range append(lcs.DiffLines(before, o.text), lcs.Diff{Start: len(before), End: len(before), ReplStart: len(o.text), ReplEnd: len(o.text)}) {
+	for _, d := range append(lcs.DiffLines(before, o.text),
+		lcs.Diff{Start: len(before), End: len(before), ReplStart: len(o.text), ReplEnd: len(o.text)}) {
 		for ; next < d.ReplStart; next++ {
 			to[next] = next + shift
 		}
@@ -115,8 +116,8 @@ const (
 	Changed = "changed"
 )
 
-// Row is one line of two texts side by side. Before and After are its numbers from 1, 0 where it is only in the other; Old is there where it
-// reads otherwise before. Marks and OldMarks are what is different within it: pairs of a start and an end in bytes.
+// Row is one line of two texts side by side. Before and After are its numbers from 1, 0 where it is only in the other; Old is there where
+// it reads otherwise before. Marks and OldMarks are what is different within it: pairs of a start and an end in bytes.
 type Row struct {
 	Kind     string `json:"kind"`
 	Before   int    `json:"before,omitempty"`
@@ -130,7 +131,8 @@ type Row struct {
 // Compare lays two texts side by side, all lines of both.
 func Compare(before, after []string) (rows []Row) {
 	i, j := 0, 0
-	for _, d := range append(lcs.DiffLines(before, after), lcs.Diff{Start: len(before), End: len(before), ReplStart: len(after), ReplEnd: len(after)}) {
+	for _, d := range append(lcs.DiffLines(before, after),
+		lcs.Diff{Start: len(before), End: len(before), ReplStart: len(after), ReplEnd: len(after)}) {
 		for ; i < d.Start; i, j = i+1, j+1 {
 			rows = append(rows, Row{Kind: Same, Before: i + 1, After: j + 1, Text: after[j]})
 		}

@@ -10,7 +10,8 @@ import (
 
 func TestDecode(t *testing.T) {
 	want := []string{"brine", "kelp"}
-	for name, text := range map[string]string{"plain": "brine\nkelp\n", "without an end": "brine\nkelp", "of another system": "brine\r\nkelp\r\n", "with a mark": "\ufeffbrine\nkelp",
+	for name, text := range map[string]string{"plain": "brine\nkelp\n", "without an end": "brine\nkelp",
+		"of another system": "brine\r\nkelp\r\n", "with a mark": "\ufeffbrine\nkelp",
 		"UTF-16": "\xff\xfeb\x00r\x00i\x00n\x00e\x00\n\x00k\x00e\x00l\x00p\x00"} {
 		if got, err := Decode([]byte(text)); err != nil || !slices.Equal(got, want) {
 			t.Errorf("%s: %q, %v", name, got, err)
@@ -86,7 +87,8 @@ func TestOriginsOfRandomEdits(t *testing.T) {
 func TestCompare(t *testing.T) {
 	rows := Compare([]string{"keeper: Who rows there?", "gull: Kree.", "end"}, []string{"keeper: Who goes there?", "end", "credits"})
 	want := []Row{
-		{Kind: Changed, Before: 1, After: 1, Old: "keeper: Who rows there?", Text: "keeper: Who goes there?", OldMarks: []int{12, 16}, Marks: []int{12, 16}},
+		{Kind: Changed, Before: 1, After: 1, Old: "keeper: Who rows there?", Text: "keeper: Who goes there?", OldMarks: []int{12, 16},
+			Marks: []int{12, 16}},
 		{Kind: Removed, Before: 2, Text: "gull: Kree."},
 		{Kind: Same, Before: 3, After: 2, Text: "end"},
 		{Kind: Added, After: 3, Text: "credits"},

@@ -65,7 +65,8 @@ func (t Terms) join(s State, who Place, note string) (State, []Event) {
 	return s, []Event{{Kind: Waits, Person: who.Handle, Other: ahead, Word: note}}
 }
 
-// Leave takes a person out of the line, and what they asked with them; an offer to them goes to the next. Leaving a line that one is not in changes nothing.
+// Leave takes a person out of the line, and what they asked with them; an offer to them goes to the next. Leaving a line that one is not
+// in changes nothing.
 func (t Terms) Leave(s State, handle string) (State, []Event) {
 	s, events := t.Tick(s)
 	at := s.InLine(handle) - 1
@@ -89,7 +90,8 @@ func (t Terms) Ask(s State, who Place, reason string) (State, []Event, *model.Re
 	offered, until := s.OfferedTo()
 	switch {
 	case s.Free() && offered != "" && offered != who.Handle:
-		return s, events, refuse(s, "offered", "tarn lock --wait PATH puts you in line", "nobody holds it; it is offered to %s until %s", offered, clock(until, t.Now))
+		return s, events, refuse(s, "offered", "tarn lock --wait PATH puts you in line", "nobody holds it; it is offered to %s until %s", offered,
+			clock(until, t.Now))
 	case s.Free():
 		return s, events, refuse(s, "free", "take it with tarn lock or tarn begin", "nobody holds it")
 	case s.Holder.Handle == who.Handle:
@@ -100,7 +102,8 @@ func (t Terms) Ask(s State, who Place, reason string) (State, []Event, *model.Re
 			return s, events, nil
 		}
 		if a.From == who.Handle {
-			return s, events, refuse(s, "asked", "wait for their answer, or talk to them; a lead can take it away", "you asked %s %s, and there is no answer yet", s.Holder.Handle, ago(a.At, t.Now))
+			return s, events, refuse(s, "asked", "wait for their answer, or talk to them; a lead can take it away",
+				"you asked %s %s, and there is no answer yet", s.Holder.Handle, ago(a.At, t.Now))
 		}
 	}
 	s, more := t.join(s, who, reason)

@@ -256,17 +256,20 @@ func (t Terms) MaySend(s State, who Place, fence int64, take bool) *model.Refusa
 	case s.Free() && fence == 0:
 		return refuse(s, "not-locked", "lock it with tarn lock, then send", "nobody holds it, and it needs its lock to be sent")
 	case s.Free():
-		return refuse(s, "lock-lost", "lock it again, then send; or make a new file of yours with tarn settle --use copy", "you no longer hold it: it was taken away from you or given back since")
+		return refuse(s, "lock-lost", "lock it again, then send; or make a new file of yours with tarn settle --use copy",
+			"you no longer hold it: it was taken away from you or given back since")
 	case s.Holder.Handle != who.Handle && fence != 0:
 		r := t.taken(s, who.Handle)
-		r.Reason, r.Remedy = "lock-lost", "your file is as you left it: tarn settle --use copy makes a new file of it that can be sent; or "+r.Remedy
+		r.Reason, r.Remedy = "lock-lost", "your file is as you left it: tarn settle --use copy makes a new file of it that can be sent; or "+
+			r.Remedy
 		return r
 	case s.Holder.Handle != who.Handle:
 		return t.taken(s, who.Handle)
 	case s.Holder.WorkspaceID != who.WorkspaceID:
 		return elsewhere(s)
 	case fence != 0 && s.Fence != fence:
-		return refuse(s, "lock-lost", "run tarn status --fetch, look at it, then send again", "your lock is not the one you had: it was taken away and given out again since")
+		return refuse(s, "lock-lost", "run tarn status --fetch, look at it, then send again",
+			"your lock is not the one you had: it was taken away and given out again since")
 	}
 	return nil
 }

@@ -171,7 +171,8 @@ func TestTransitions(t *testing.T) {
 		{"accept with an old version", offered, time.Hour, take(Request{Who: rurik, Have: 2}), "!behind", ""},
 		{"accept, and update next", offered, time.Hour, take(Request{Who: rurik, Have: 2, WillUpdate: true}), "w3#10 <imani", "taken rurik"},
 		{"take what is offered to another", offered, time.Hour, take(Request{Who: imani, Have: 3}), "!offered", ""},
-		{"wait behind an offer", offered, time.Hour, take(Request{Who: tamsin, Have: 3, Wait: true}), "free <rurik until 3/12:00 <imani <tamsin", "waits tamsin/rurik"},
+		{"wait behind an offer", offered, time.Hour, take(Request{Who: tamsin, Have: 3, Wait: true}), "free <rurik until 3/12:00 <imani <tamsin",
+			"waits tamsin/rurik"},
 		{"an offer stands", offered, day - 1, tick, "free <rurik until 3/12:00 <imani", ""},
 		{"an offer lapses", offered, day, tick, "free <imani until 4/12:00 <rurik passed", "passed-over rurik, offered imani"},
 		{"the second lapses too", lapsed, 3 * day, tick, "free <imani passed <rurik passed", "passed-over imani"},
@@ -194,7 +195,8 @@ func TestTransitions(t *testing.T) {
 		{"ask oneself", mine, 0, ask(laptop, "a rail"), "!yours", ""},
 		{"no answer for long", asked, 4 * time.Hour, tick, "w1#8 <rurik <imani ?rurik late", "unanswered rurik/tamsin"},
 		{"give to the first", twice, 0, give("tamsin", ""), "free <rurik until 3/12:00 <imani", "given tamsin/rurik, offered rurik"},
-		{"give to the one who asked", twice, 0, give("tamsin", "imani"), "free <imani until 3/12:00 <rurik", "given tamsin/imani, skipped rurik/imani, offered imani"},
+		{"give to the one who asked", twice, 0, give("tamsin", "imani"), "free <imani until 3/12:00 <rurik",
+			"given tamsin/imani, skipped rurik/imani, offered imani"},
 		{"give to who does not wait", twice, 0, give("tamsin", "keiko"), "!nobody-waits", ""},
 		{"give with nobody there", mine, 0, give("tamsin", ""), "!nobody-waits", ""},
 		{"give another's", twice, 0, give("rurik", ""), "!held", ""},
@@ -203,7 +205,8 @@ func TestTransitions(t *testing.T) {
 		{"not yet, to one", twice, 0, notYet("tamsin", "imani"), "w1#8 <rurik <imani ?rurik", "not-yet tamsin/imani"},
 		{"not yet, unasked", line, 0, notYet("tamsin", ""), "!nobody-asked", ""},
 		{"not yet, of another's", twice, 0, notYet("rurik", ""), "!held", ""},
-		{"ask after not yet", func() State { s, _, _ := terms.NotYet(asked, "tamsin", "", "", noon); return s }(), 0, ask(rurik, "a rail"), "w1#8 <rurik <imani ?rurik", "asked rurik/tamsin"},
+		{"ask after not yet", func() State { s, _, _ := terms.NotYet(asked, "tamsin", "", "", noon); return s }(), 0, ask(rurik, "a rail"),
+			"w1#8 <rurik <imani ?rurik", "asked rurik/tamsin"},
 
 		{"the holder leaves the project", asked, 0, forget("tamsin"), "free <rurik until 3/12:00 <imani", "given-back tamsin, offered rurik"},
 		{"one in line leaves it", asked, 0, forget("rurik"), "w1#8 <imani", "left rurik"},
@@ -273,7 +276,8 @@ func TestRefusalsTellTheWholeStory(t *testing.T) {
 	mine, _, _ := terms.Take(State{Path: "levels/harbour.glb", Newest: 3}, Request{Who: tamsin, Have: 3, Note: "rocks"})
 	line, _, _ := terms.Take(mine, Request{Who: rurik, Wait: true})
 	_, _, r := later(3*time.Hour).Take(line, Request{Who: rurik, Have: 3})
-	if want := `levels/harbour.glb: tamsin holds it, taken 3 hours ago in tamsin-pc: brinelight, for "rocks"; you are 1st in line`; r == nil || r.Message != want {
+	if want := `levels/harbour.glb: tamsin holds it, taken 3 hours ago in tamsin-pc: brinelight, for "rocks"; you are 1st in line`; r == nil ||
+		r.Message != want {
 		t.Errorf("%v", r)
 	}
 	offered, _, _ := terms.GiveBack(line, tamsin)
@@ -398,10 +402,12 @@ func TestWhatDivergedIsForgottenWithANewGrant(t *testing.T) {
 	}
 }
 
-// TestALineJoinsAnother: who waited for a name waits for what has it now, behind those who wait already, once each, and it is offered where it is free.
+// TestALineJoinsAnother: who waited for a name waits for what has it now, behind those who wait already, once each, and it is offered
+// where it is free.
 func TestALineJoinsAnother(t *testing.T) {
 	s := State{Path: "a.png", Newest: 1, Fence: 1, Holder: tamsin, Line: []Waiter{{Place: rurik, Since: noon}}}
-	line := []Waiter{{Place: imani, Since: noon, Until: noon.Add(time.Hour), Passed: true}, {Place: rurik, Since: noon}, {Place: laptop, Since: noon}}
+	line := []Waiter{{Place: imani, Since: noon, Until: noon.Add(time.Hour), Passed: true}, {Place: rurik, Since: noon},
+		{Place: laptop, Since: noon}}
 	next, events := terms.Join(s, line)
 	if got := describe(next); got != "w1#1 <rurik <imani" || len(events) != 0 {
 		t.Errorf("%s, %v", got, events)

@@ -20,7 +20,8 @@ func (t Terms) taken(s State, who string) *model.Refusal {
 		remedy = "wait for your turn, or ask them to let go with tarn ask -m REASON"
 	}
 	if offered, until := s.OfferedTo(); offered != "" {
-		return refuse(s, "offered", "tarn lock --wait puts you in line", "it is %s's turn, who has until %s to take it%s", offered, clock(until, t.Now), line)
+		return refuse(s, "offered", "tarn lock --wait puts you in line", "it is %s's turn, who has until %s to take it%s", offered,
+			clock(until, t.Now), line)
 	}
 	about := ""
 	if s.Note != "" {
@@ -30,7 +31,8 @@ func (t Terms) taken(s State, who string) *model.Refusal {
 }
 
 func elsewhere(s State) *model.Refusal {
-	return refuse(s, "held-elsewhere", "send or unlock it there, or bring the lock here with tarn lock --bring", "you hold it in another workspace, %s", s.Holder.Workspace)
+	return refuse(s, "held-elsewhere", "send or unlock it there, or bring the lock here with tarn lock --bring",
+		"you hold it in another workspace, %s", s.Holder.Workspace)
 }
 
 // Behind is the refusal for a version that does not descend from the newest.

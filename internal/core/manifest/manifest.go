@@ -145,7 +145,8 @@ const atOnce = 32
 // Walk calls each with the chunks of a content in order, from the one that holds byte from on, and where each starts. nodes, where
 // not nil, is called with the digest of every node that is looked into, before what is below it. A content with no more than that
 // gives nothing. The error wraps ErrInvalid where a node does not stand for what its parent says.
-func Walk(ctx context.Context, load Load, root chunk.Digest, from int64, nodes func(chunk.Digest) error, each func(start int64, ref chunk.Ref) error) error {
+func Walk(ctx context.Context, load Load, root chunk.Digest, from int64, nodes func(chunk.Digest) error,
+	each func(start int64, ref chunk.Ref) error) error {
 	type place struct {
 		Item
 		start int64

@@ -128,7 +128,8 @@ func TestALieIsFound(t *testing.T) {
 		n := *root
 		n.Items = slices.Clone(root.Items)
 		lie(&n)
-		if err := Walk(t.Context(), s.load, s.add([]Block{Encode(&n)}), 0, nil, func(int64, chunk.Ref) error { return nil }); !errors.Is(err, ErrInvalid) {
+		if err := Walk(t.Context(), s.load, s.add([]Block{Encode(&n)}), 0, nil, func(int64, chunk.Ref) error { return nil }); !errors.Is(err,
+			ErrInvalid) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}

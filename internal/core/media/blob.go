@@ -1,7 +1,7 @@
 package media
 
-// Strip says which stretches of a content are different from another one: Parts are stretches of the later one in order, which together are all of
-// it. Sizes are in bytes.
+// Strip says which stretches of a content are different from another one: Parts are stretches of the later one in order, which together
+// are all of it. Sizes are in bytes.
 type Strip struct {
 	Before  int64     `json:"before"`
 	After   int64     `json:"after"`

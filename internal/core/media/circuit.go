@@ -41,8 +41,8 @@ type stroke struct {
 	at    [][2]float64
 }
 
-// Limits of what is drawn: lines, their corners, and how many pixels the areas around them may have in all in one drawing. What is beyond that last
-// one is left out of the drawing, which then says so.
+// Limits of what is drawn: lines, their corners, and how many pixels the areas around them may have in all in one drawing. What is beyond
+// that last one is left out of the drawing, which then says so.
 const (
 	maxStrokes = 1_000_000
 	maxCorners = 6_000_000
@@ -83,7 +83,8 @@ func (c *circuit) report(d Drawn) (Report, error) {
 		r.Facts = append(r.Facts, Fact{"layers", listed(c.layers)})
 	}
 	if c.sized {
-		r.Facts = append(r.Facts, Fact{"size of the board", fmt.Sprintf("%s x %s mm", rounded(c.outline[2]-c.outline[0]), rounded(c.outline[3]-c.outline[1]))})
+		r.Facts = append(r.Facts, Fact{"size of the board",
+			fmt.Sprintf("%s x %s mm", rounded(c.outline[2]-c.outline[0]), rounded(c.outline[3]-c.outline[1]))})
 	}
 	if len(c.strokes) == 0 {
 		return r, nil
@@ -255,7 +256,8 @@ func (c *canvas) path(ink color.RGBA, width float64, at [][2]float64, dash bool)
 		}
 		for t := 0.0; t < length; t += on + off {
 			u := math.Min(t+on, length)
-			c.line(ink, math.Min(width, 3), a[0]+(b[0]-a[0])*t/length, a[1]+(b[1]-a[1])*t/length, a[0]+(b[0]-a[0])*u/length, a[1]+(b[1]-a[1])*u/length)
+			c.line(ink, math.Min(width, 3), a[0]+(b[0]-a[0])*t/length, a[1]+(b[1]-a[1])*t/length, a[0]+(b[0]-a[0])*u/length,
+				a[1]+(b[1]-a[1])*u/length)
 		}
 	}
 }

@@ -17,7 +17,8 @@ func sheetOf(value, label string, wire bool) []byte {
 	if !wire {
 		between = ""
 	}
-	return []byte(`(kicad_sch (version 20211123) (lib_symbols (symbol "a:R" (symbol "R_0_1" (rectangle (start -1 1) (end 1 -1))) (symbol "R_1_1"
+	return []byte(`(kicad_sch (version 20211123) (lib_symbols (symbol "a:R" (symbol "R_0_1" (rectangle (start -1 1) (end 1 -1)))
+(symbol "R_1_1"
 		(pin passive line (at -5 0 0) (length 4) (name "1") (number "1")) (pin passive line (at 5 0 180) (length 4) (name "2") (number "2")))))
 		` + between + ` (label "` + label + `" (at 25 10 0))
 		(symbol (lib_id "a:R") (at 15 10 0) (property "Reference" "R1") (property "Value" "` + value + `") (property "Footprint" "0402"))
@@ -76,9 +77,11 @@ func TestSchematicsTellPartsAndNets(t *testing.T) {
 func boardOf(x float64, width string) []byte {
 	return []byte(fmt.Sprintf(`(kicad_pcb (version 20211014) (layers (0 "F.Cu" signal) (44 "Edge.Cuts" user)) (net 1 "GND")
 		(footprint "a:0402" (layer "F.Cu") (at %g 10 90) (fp_text reference "C1" (at 0 0)) (fp_text value "1u" (at 0 0))
-			(pad "1" smd rect (at -1 0 90) (size 0.5 0.6) (layers "F.Cu") (net 1 "GND")) (pad "2" smd circle (at 1 0) (size 0.6 0.6) (layers "F.Cu")))
+			(pad "1" smd rect (at -1 0 90) (size 0.5 0.6) (layers "F.Cu") (net 1 "GND"))
+(pad "2" smd circle (at 1 0) (size 0.6 0.6) (layers "F.Cu")))
 		(segment (start 5 5) (end 30 5) (width %s) (layer "F.Cu") (net 1)) (via (at 30 5) (size 0.8) (drill 0.4) (layers "F.Cu" "B.Cu"))
-		(gr_rect (start 0 0) (end 40 25) (layer "Edge.Cuts") (width 0.1)) (gr_arc (start 10 20) (mid 12 22) (end 14 20) (layer "Edge.Cuts") (width 0.1)))`, x, width))
+		(gr_rect (start 0 0) (end 40 25) (layer "Edge.Cuts") (width 0.1))
+(gr_arc (start 10 20) (mid 12 22) (end 14 20) (layer "Edge.Cuts") (width 0.1)))`, x, width))
 }
 
 func TestBoardsTellPartsLayersAndSize(t *testing.T) {
@@ -249,12 +252,14 @@ M02*
 
 func TestMacrosOfAperturesAreWorkedOut(t *testing.T) {
 	variables := map[int]float64{1: 3, 2: -0.5}
-	for text, want := range map[string]float64{"1": 1, "$1+$2": 2.5, "$1x$2": -1.5, "1-2-3": -4, "8/2/2": 2, "-(1+2)x3": -9, "1+2x3": 7, "-$2": 0.5, "$9": 0, "(((4)))": 4, "1.5X2": 3} {
+	for text, want := range map[string]float64{"1": 1, "$1+$2": 2.5, "$1x$2": -1.5, "1-2-3": -4, "8/2/2": 2, "-(1+2)x3": -9, "1+2x3": 7,
+		"-$2": 0.5, "$9": 0, "(((4)))": 4, "1.5X2": 3} {
 		if got, err := workOut(text, variables); err != nil || got != want {
 			t.Errorf("%s is %g, want %g (%v)", text, got, want, err)
 		}
 	}
-	for _, text := range []string{"", "1+", "(1", "1)", "$", "$x", "a", "1/0", "1..2", strings.Repeat("(", 500) + "1" + strings.Repeat(")", 500), strings.Repeat("-", 500) + "1"} {
+	for _, text := range []string{"", "1+", "(1", "1)", "$", "$x", "a", "1/0", "1..2", strings.Repeat("(", 500) + "1" +
+		strings.Repeat(")", 500), strings.Repeat("-", 500) + "1"} {
 		if v, err := workOut(text, nil); err == nil {
 			t.Errorf("%.20s is %g", text, v)
 		}
@@ -286,11 +291,13 @@ func TestDrillFilesOfAnotherProgram(t *testing.T) {
 	made(t, dir, "gerbv", "-x", "drill", "-o", "again.drl", "in.drl") // in inches, with the point left out
 	r, _ := look(t, subject(t, filepath.Join(dir, "again.drl")))
 	var w, h float64
-	if _, err := fmt.Sscanf(fact(r.Facts, "extent"), "%f x %f mm", &w, &h); err != nil || math.Abs(w-(16.5+2.05)) > 0.05 || math.Abs(h-(5+2.05)) > 0.05 || fact(r.Facts, "holes") != "3" || fact(r.Facts, "tools") != "2" {
+	if _, err := fmt.Sscanf(fact(r.Facts, "extent"), "%f x %f mm", &w, &h); err != nil || math.Abs(w-(16.5+2.05)) > 0.05 ||
+		math.Abs(h-(5+2.05)) > 0.05 || fact(r.Facts, "holes") != "3" || fact(r.Facts, "tools") != "2" {
 		t.Errorf("%+v", r.Facts)
 	}
 	// Zeros left out at the end instead of at the beginning.
-	for head, place := range map[string]string{"METRIC,TZ": "X1000Y20500", "METRIC,LZ": "X001Y0205", "METRIC": "X1.0Y20.5", "INCH,LZ": "X000394Y008071"} {
+	for head, place := range map[string]string{"METRIC,TZ": "X1000Y20500", "METRIC,LZ": "X001Y0205", "METRIC": "X1.0Y20.5",
+		"INCH,LZ": "X000394Y008071"} {
 		facts := func(p string) string {
 			r, _ := look(t, of("a.drl", []byte("M48\n"+head+"\nT1C1\n%\nT1\nX0Y0\n"+p+"\nM30\n")))
 			return fact(r.Facts, "extent")
@@ -320,7 +327,10 @@ func TestDrillFiles(t *testing.T) {
 }
 
 func TestDamagedCircuitsSayWhy(t *testing.T) {
-	for name, text := range map[string]string{"cut.kicad_sch": "(kicad_sch (version 1)", "text.kicad_sch": "hello", "deep.kicad_pcb": strings.Repeat("(a ", 5000), "other.kicad_pcb": "(module a)", "end.kicad_pcb": "(kicad_pcb))", "no.gbr": "hello", "bad.gbr": "%FSLAX46Y46*%\nX1.2.3D01*", "size.gbr": "%FSLAX46Y46*%\n%ADD10C,1e99*%", "no.drl": "hello", "tool.drl": "M48\nT1Cx\n", "place.drl": "M48\nT1C1\nXY\n"} {
+	for name, text := range map[string]string{"cut.kicad_sch": "(kicad_sch (version 1)", "text.kicad_sch": "hello",
+		"deep.kicad_pcb": strings.Repeat("(a ", 5000), "other.kicad_pcb": "(module a)", "end.kicad_pcb": "(kicad_pcb))", "no.gbr": "hello",
+		"bad.gbr": "%FSLAX46Y46*%\nX1.2.3D01*", "size.gbr": "%FSLAX46Y46*%\n%ADD10C,1e99*%", "no.drl": "hello", "tool.drl": "M48\nT1Cx\n",
+		"place.drl": "M48\nT1C1\nXY\n"} {
 		if r, _ := look(t, of(name, []byte(text))); r.Trouble == "" {
 			t.Errorf("%s: %+v", name, r)
 		}
@@ -331,7 +341,8 @@ func FuzzCircuits(f *testing.F) {
 	f.Add(uint8(0), sheetOf("10k", "MID", true))
 	f.Add(uint8(1), boardOf(20, "0.2"))
 	f.Add(uint8(2), []byte(layer))
-	f.Add(uint8(2), []byte("%FSLAX46Y46*%\n%MOMM*%\n%AMTH*$3=($1-$2)/2x1.0*7,0,0,$1,$2,$3,30*21,1,$2x0.5,0.4,0,0,45*5,1,6,0,0,1,0*%\n%ADD15TH,4X2.4*%\nD15*\nX15000000Y5000000D03*\nM02*\n"))
+	f.Add(uint8(2), []byte("%FSLAX46Y46*%\n%MOMM*%\n%AMTH*"+
+		"$3=($1-$2)/2x1.0*7,0,0,$1,$2,$3,30*21,1,$2x0.5,0.4,0,0,45*5,1,6,0,0,1,0*%\n%ADD15TH,4X2.4*%\nD15*\nX15000000Y5000000D03*\nM02*\n"))
 	f.Add(uint8(3), []byte("M48\nMETRIC\nT1C0.8\n%\nT1\nX1000Y2000\n"))
 	names := []string{"a.kicad_sch", "a.kicad_pcb", "a.gbr", "a.drl"}
 	f.Fuzz(func(t *testing.T, kind uint8, data []byte) {

@@ -19,8 +19,8 @@ const (
 	maxDepth   = 200
 )
 
-// object is a thing in a level or in other structured text: what has a name or an id, or a place. at is its place, of two or three numbers; props are
-// the rest of it. name is unique.
+// object is a thing in a level or in other structured text: what has a name or an id, or a place. at is its place, of two or three
+// numbers; props are the rest of it. name is unique.
 type object struct {
 	what  string
 	name  string
@@ -319,7 +319,8 @@ func (d *data) report(drawn Drawn) (Report, error) {
 			placed = append(placed, o)
 		}
 	}
-	r := Report{Kind: Data, Format: d.format, Facts: []Fact{{"format", d.format}, {"objects", number(len(d.objects))}, {"with a place", number(len(placed))}}}
+	r := Report{Kind: Data, Format: d.format, Facts: []Fact{{"format", d.format}, {"objects", number(len(d.objects))},
+		{"with a place", number(len(placed))}}}
 	names := make([]string, 0, len(kinds))
 	for k := range kinds {
 		names = append(names, k)
@@ -383,7 +384,8 @@ func compareObjects(before, after []object, c *Comparison, d Drawn) error {
 			change(Change{Change: Went, What: o.what, Name: o.name, Before: placeWords(o.at)})
 		}
 	}
-	c.Measures = append(c.Measures, Fact{"objects added", number(count[Came])}, Fact{"objects removed", number(count[Went])}, Fact{"objects moved", number(count[Moved])}, Fact{"values changed", number(count[Became])})
+	c.Measures = append(c.Measures, Fact{"objects added", number(count[Came])}, Fact{"objects removed", number(count[Went])},
+		Fact{"objects moved", number(count[Moved])}, Fact{"values changed", number(count[Became])})
 	c.Same = len(c.Changes) == 0
 	a, b := placedOnly(before), placedOnly(after)
 	if !spread(a, b) {

@@ -20,11 +20,14 @@ func changes(c Comparison) string {
 }
 
 func TestLevelsTellWhatIsDifferent(t *testing.T) {
-	before := `{"title":"Harbour","tide":3,"things":[{"id":"post-1","x":0,"y":0},{"id":"post-2","x":10,"y":0,"lit":false},{"id":"gull","position":[1,2,3]}]}`
-	after := `{"title":"Harbour","tide":4,"things":[{"id":"post-2","x":13,"y":4,"lit":true},{"id":"gull","position":[1,2,3]},{"id":"bell","x":5,"y":5}]}`
+	before := `{"title":"Harbour","tide":3,"things":[{"id":"post-1","x":0,"y":0},{"id":"post-2","x":10,"y":0,"lit":false},{"id":"gull",` +
+		`"position":[1,2,3]}]}`
+	after := `{"title":"Harbour","tide":4,"things":[{"id":"post-2","x":13,"y":4,"lit":true},{"id":"gull","position":[1,2,3]},{"id":"bell",` +
+		`"x":5,"y":5}]}`
 	c, d := compared(t, of("harbour.json", []byte(before)), of("harbour.json", []byte(after)))
 	got := changes(c)
-	for _, line := range []string{"moved post-2: 10, 0 > 13, 4 (5)", "added bell:  > 5, 5", "removed post-1: 0, 0 > ", "changed the whole, tide: 3 > 4"} {
+	for _, line := range []string{"moved post-2: 10, 0 > 13, 4 (5)", "added bell:  > 5, 5", "removed post-1: 0, 0 > ",
+		"changed the whole, tide: 3 > 4"} {
 		if !strings.Contains(got, line) {
 			t.Errorf("%q is not in\n%s", line, got)
 		}
@@ -42,11 +45,13 @@ func TestLevelsTellWhatIsDifferent(t *testing.T) {
 }
 
 func TestMapsInXML(t *testing.T) {
-	before := `<map width="10"><objectgroup name="lamps"><object id="1" name="lamp" x="0" y="0"/><object id="2" x="5" y="5"/></objectgroup><data>1,2,3</data></map>`
+	before := `<map width="10"><objectgroup name="lamps"><object id="1" name="lamp" x="0" y="0"/><object id="2" x="5" y="5"/></objectgroup>` +
+		`<data>1,2,3</data></map>`
 	after := strings.NewReplacer(`x="0" y="0"`, `x="3" y="4"`, `1,2,3`, `1,2,4`, `<object id="2" x="5" y="5"/>`, "").Replace(before)
 	c, d := compared(t, of("a.tmx", []byte(before)), of("b.tmx", []byte(after)))
 	got := changes(c)
-	for _, line := range []string{"moved object lamp #1: 0, 0 > 3, 4 (5)", "removed map/objectgroup/object #2: 5, 5 > ", "changed map/data, text: 1,2,3 > 1,2,4"} {
+	for _, line := range []string{"moved object lamp #1: 0, 0 > 3, 4 (5)", "removed map/objectgroup/object #2: 5, 5 > ",
+		"changed map/data, text: 1,2,3 > 1,2,4"} {
 		if !strings.Contains(got, line) {
 			t.Errorf("%q is not in\n%s", line, got)
 		}
@@ -58,7 +63,8 @@ func TestMapsInXML(t *testing.T) {
 
 // What came is filled, what went is a ring, and a line leads from where something was.
 func TestThePlan(t *testing.T) {
-	c, d := compared(t, of("a.csv", []byte("id,x,y\nstays,0,0\nfar,10,10\nmoves,0,10\nwent,10,0\n")), of("b.csv", []byte("id,x,y\nstays,0,0\nfar,10,10\nmoves,5,5\ncame,10,5\n")))
+	c, d := compared(t, of("a.csv", []byte("id,x,y\nstays,0,0\nfar,10,10\nmoves,0,10\nwent,10,0\n")),
+		of("b.csv", []byte("id,x,y\nstays,0,0\nfar,10,10\nmoves,5,5\ncame,10,5\n")))
 	m := decoded(t, d["plan.png"])
 	edge := float64(m.Bounds().Dx())
 	at := func(x, y float64) (int, int) {
@@ -67,7 +73,8 @@ func TestThePlan(t *testing.T) {
 	for name, place := range map[string]struct {
 		x, y float64
 		want any
-	}{"stays": {0, 0, color.NRGBA(plain)}, "came": {10, 5, color.NRGBA(came)}, "moved to": {5, 5, color.NRGBA(came)}, "the middle of what went": {10, 0, nil}} {
+	}{"stays": {0, 0, color.NRGBA(plain)}, "came": {10, 5, color.NRGBA(came)}, "moved to": {5, 5, color.NRGBA(came)},
+		"the middle of what went": {10, 0, nil}} {
 		x, y := at(place.x, place.y)
 		if p := m.NRGBAAt(x, y); place.want != nil && p != place.want || place.want == nil && (p == color.NRGBA(came) || p == color.NRGBA(went)) {
 			t.Errorf("%s is %v", name, p)
@@ -121,7 +128,8 @@ func TestTextsAndTheRest(t *testing.T) {
 
 func TestDamagedDataSaysWhy(t *testing.T) {
 	deep := strings.Repeat(`{"a":`, 5000) + "1" + strings.Repeat("}", 5000)
-	for name, data := range map[string]string{"cut.json": `{"a": [1, 2`, "more.json": `{} {}`, "deep.json": deep, "open.xml": "<map><a>", "wrong.tmx": "<a></b>", "deep.xml": strings.Repeat("<a>", 5000), "entity.xml": `<!DOCTYPE a [<!ENTITY b "bb">]><a>&b;</a>`} {
+	for name, data := range map[string]string{"cut.json": `{"a": [1, 2`, "more.json": `{} {}`, "deep.json": deep, "open.xml": "<map><a>",
+		"wrong.tmx": "<a></b>", "deep.xml": strings.Repeat("<a>", 5000), "entity.xml": `<!DOCTYPE a [<!ENTITY b "bb">]><a>&b;</a>`} {
 		if r, _ := look(t, of(name, []byte(data))); r.Trouble == "" {
 			t.Errorf("%s: %+v", name, r)
 		}
@@ -150,8 +158,10 @@ func FuzzData(f *testing.F) {
 // TestXMLOfOtherPrograms: text before, between and behind children at every level.
 func TestXMLOfOtherPrograms(t *testing.T) {
 	for name, content := range map[string]string{
-		"a.xml": "<?xml version=\"1.0\"?>\n<level>\n  before\n  <lamp name=\"north\" x=\"1\" y=\"2\">some\n    <glass>clear<tint>red</tint> after</glass>\n  more</lamp>\n  <buoy/>\n</level>\n",
-		"a.tmx": "<map version=\"1.10\" width=\"2\" height=\"1\"><properties>\n<property name=\"mood\" value=\"cold\"/></properties>\n<layer id=\"1\" name=\"ground\"><data encoding=\"csv\">\n1,2\n</data></layer>\n</map>",
+		"a.xml": "<?xml version=\"1.0\"?>\n<level>\n  before\n  <lamp name=\"north\" x=\"1\" y=\"2\">some\n    <glass>clear<tint>red</tint> " +
+			"after</glass>\n  more</lamp>\n  <buoy/>\n</level>\n",
+		"a.tmx": "<map version=\"1.10\" width=\"2\" height=\"1\"><properties>\n<property name=\"mood\" value=\"cold\"/></properties>\n<layer " +
+			"id=\"1\" name=\"ground\"><data encoding=\"csv\">\n1,2\n</data></layer>\n</map>",
 		"b.xml": "<a>" + strings.Repeat("text<b>", 100) + strings.Repeat("</b>text", 100) + "</a>",
 	} {
 		r, _, err := Look(Subject{Name: name, Size: int64(len(content)), Content: strings.NewReader(content)})

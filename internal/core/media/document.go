@@ -35,8 +35,9 @@ type document struct {
 	version int
 }
 
-// PDFium comes in two ways, each made ready once a process: interpreted it is there at once, compiled after some seconds and then draws thirty times
-// as fast. Its memory is bounded (2,560 pages of it are 160 MiB), the file system that it sees is an empty one, and what it says goes nowhere.
+// PDFium comes in two ways, each made ready once a process: interpreted it is there at once, compiled after some seconds and then draws
+// thirty times as fast. Its memory is bounded (2,560 pages of it are 160 MiB), the file system that it sees is an empty one, and what it
+// says goes nowhere.
 var (
 	interpreted = sync.OnceValues(func() (pdfium.Pool, error) { return renderer(wazero.NewRuntimeConfigInterpreter()) })
 	compiled    = sync.OnceValues(func() (pdfium.Pool, error) { return renderer(wazero.NewRuntimeConfig()) })
@@ -134,7 +135,8 @@ func (d *document) draw(reader pdfium.Pdfium, document references.FPDF_DOCUMENT,
 		d.width, d.height = size.Width, size.Height
 	}
 	scale := pageEdge / max(size.Width, size.Height)
-	r, err := reader.RenderPageInPixels(&requests.RenderPageInPixels{Page: page, Width: max(1, int(size.Width*scale)), Height: max(1, int(size.Height*scale))})
+	r, err := reader.RenderPageInPixels(&requests.RenderPageInPixels{Page: page, Width: max(1, int(size.Width*scale)),
+		Height: max(1, int(size.Height*scale))})
 	if err != nil {
 		return err
 	}
@@ -157,7 +159,8 @@ func (d *document) draw(reader pdfium.Pdfium, document references.FPDF_DOCUMENT,
 }
 
 func (d *document) report(drawn Drawn) (Report, error) {
-	r := Report{Kind: Document, Format: "PDF", Pages: len(d.drawn), Facts: []Fact{{"format", fmt.Sprintf("PDF %d.%d", d.version/10, d.version%10)}, {"pages", number(d.pages)}}}
+	r := Report{Kind: Document, Format: "PDF", Pages: len(d.drawn),
+		Facts: []Fact{{"format", fmt.Sprintf("PDF %d.%d", d.version/10, d.version%10)}, {"pages", number(d.pages)}}}
 	if d.title != "" {
 		r.Facts = append(r.Facts, Fact{"title", d.title})
 	}

@@ -14,7 +14,8 @@ import (
 // drawing is a page as SVG, with a bar of a width.
 func drawing(bar int) string {
 	return fmt.Sprintf(`<svg xmlns="http://www.w3.org/2000/svg" width="400" height="300"><rect width="400" height="300" fill="white"/>
-<rect x="40" y="50" width="%d" height="60" fill="#a04020"/><circle cx="280" cy="200" r="50" fill="none" stroke="#204060" stroke-width="8"/></svg>`, bar)
+<rect x="40" y="50" width="%d" height="60" fill="#a04020"/>
+<circle cx="280" cy="200" r="50" fill="none" stroke="#204060" stroke-width="8"/></svg>`, bar)
 }
 
 // paged makes a PDF of pages with another program.
@@ -98,7 +99,9 @@ func TestDocumentsAreComparedPageByPage(t *testing.T) {
 // pdfOf is a PDF of one page with a stream of commands.
 func pdfOf(box, extra string, stream []byte) []byte {
 	var b bytes.Buffer
-	fmt.Fprintf(&b, "%%PDF-1.4\n1 0 obj\n<< /Type /Catalog /Pages 2 0 R >>\nendobj\n2 0 obj\n<< /Type /Pages /Kids [3 0 R] /Count 1 >>\nendobj\n3 0 obj\n<< /Type /Page /Parent 2 0 R /MediaBox %s /Contents 4 0 R >>\nendobj\n4 0 obj\n<< /Length %d %s >>\nstream\n", box, len(stream), extra)
+	fmt.Fprintf(&b, "%%PDF-1.4\n1 0 obj\n<< /Type /Catalog /Pages 2 0 R >>\nendobj\n2 0 obj\n<< /Type /Pages /Kids [3 0 R] /Count 1 "+
+		">>\nendobj\n3 0 obj\n<< /Type /Page /Parent 2 0 R /MediaBox %s /Contents 4 0 R >>\nendobj\n4 0 obj\n<< /Length %d %s >>\nstream\n", box,
+		len(stream), extra)
 	b.Write(stream)
 	b.WriteString("\nendstream\nendobj\ntrailer << /Size 5 /Root 1 0 R >>\nstartxref\n0\n%%EOF\n")
 	return b.Bytes()
@@ -108,7 +111,8 @@ func TestDamagedDocumentsSayWhy(t *testing.T) {
 	whole := pdfOf("[0 0 200 100]", "", []byte("1 0 0 rg 0 0 100 100 re f"))
 	facts(t, of("fine.pdf", whole), "pages=1", "first page=70.56 x 35.28 mm")
 	for name, data := range map[string][]byte{
-		"empty": {}, "no PDF": []byte("hello"), "its head only": whole[:20], "no pages": []byte("%PDF-1.4\n1 0 obj\n<< /Type /Catalog >>\nendobj\ntrailer << /Root 1 0 R >>\n%%EOF"),
+		"empty": {}, "no PDF": []byte("hello"), "its head only": whole[:20],
+		"no pages":                   []byte("%PDF-1.4\n1 0 obj\n<< /Type /Catalog >>\nendobj\ntrailer << /Root 1 0 R >>\n%%EOF"),
 		"a page as large as a field": pdfOf("[0 0 9000000 9000000]", "", nil),
 	} {
 		if r, _ := look(t, of("a.pdf", data)); r.Trouble == "" {

@@ -11,8 +11,8 @@ import (
 	"golang.org/x/image/vector"
 )
 
-// The colours of what is drawn here: those of the console, on its dark ground. Came and went are told apart by shape as well: what came is filled,
-// what went is an outline.
+// The colours of what is drawn here: those of the console, on its dark ground. Came and went are told apart by shape as well: what came is
+// filled, what went is an outline.
 var (
 	ground   = color.RGBA{0x19, 0x21, 0x25, 0xff}
 	gridLine = color.RGBA{0x2b, 0x38, 0x3e, 0xff}
@@ -69,7 +69,8 @@ func (c *canvas) polygon(ink color.RGBA, outlines ...[][2]float64) {
 		}
 	}
 	b := c.Bounds()
-	area := image.Rect(int(math.Max(lowX, -1e6)), int(math.Max(lowY, -1e6)), int(math.Min(highX, 1e6))+2, int(math.Min(highY, 1e6))+2).Intersect(b)
+	area := image.Rect(int(math.Max(lowX, -1e6)), int(math.Max(lowY, -1e6)), int(math.Min(highX, 1e6))+2,
+		int(math.Min(highY, 1e6))+2).Intersect(b)
 	if area.Empty() {
 		return
 	}
@@ -139,8 +140,8 @@ func (c *canvas) ring(ink color.RGBA, x, y, r, width float64) {
 // maxNamed is how many of the things that came, went or moved have their names on a plan.
 const maxNamed = 60
 
-// plan draws things with places from above: those that stayed as small squares, those that came filled, those that went as rings, and where something
-// moved a line from where it was to where it is. Without before, all are as they are.
+// plan draws things with places from above: those that stayed as small squares, those that came filled, those that went as rings, and
+// where something moved a line from where it was to where it is. Without before, all are as they are.
 func plan(before, after []object) image.Image {
 	old := map[string]object{}
 	minX, minY, maxX, maxY := math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)

@@ -14,7 +14,8 @@ type expression struct {
 
 const maxExpressions = 4 << 20
 
-// parseExpression reads one list (Rivest, "S-expressions", 1997, in the plain form that EDA programs write: words, and texts in quotes with \").
+// parseExpression reads one list (Rivest, "S-expressions", 1997, in the plain form that EDA programs write: words, and texts in quotes
+// with \").
 func parseExpression(data []byte) (*expression, error) {
 	top := &expression{}
 	stack := []*expression{top}

@@ -134,8 +134,8 @@ func tgaColour(v []byte, depth int, alpha bool) color.NRGBA {
 	return color.NRGBA{v[2], v[1], v[0], 255}
 }
 
-// readPSD reads the flattened picture of a layered file (Adobe Photoshop File Formats Specification, 2019: header, then "image data" behind three
-// sections): grey, RGB and CMYK with 8 or 16 bits, plain or PackBits.
+// readPSD reads the flattened picture of a layered file (Adobe Photoshop File Formats Specification, 2019: header, then "image data"
+// behind three sections): grey, RGB and CMYK with 8 or 16 bits, plain or PackBits.
 func readPSD(s Subject) (*picture, error) {
 	r := bufio.NewReaderSize(s.reader(), 1<<16)
 	var h [26]byte
@@ -262,8 +262,8 @@ func unpackBits(r *bufio.Reader, row []byte) error {
 	return nil
 }
 
-// readDDS reads the largest level of a DirectDraw Surface: BC1, BC2, BC3, BC4 and BC5 blocks (Khronos Data Format 1.3, chapter 18), and plain 32-bit
-// pixels.
+// readDDS reads the largest level of a DirectDraw Surface: BC1, BC2, BC3, BC4 and BC5 blocks (Khronos Data Format 1.3, chapter 18), and
+// plain 32-bit pixels.
 func readDDS(s Subject) (*picture, error) {
 	r := s.reader()
 	var h [148]byte
@@ -279,7 +279,8 @@ func readDDS(s Subject) (*picture, error) {
 	code, at := string(h[84:88]), int64(128)
 	if code == "DX10" {
 		at = 148
-		names := map[uint32]string{28: "RGBA", 29: "RGBA", 71: "DXT1", 72: "DXT1", 74: "DXT3", 75: "DXT3", 77: "DXT5", 78: "DXT5", 80: "ATI1", 83: "ATI2", 87: "BGRA", 91: "BGRA"}
+		names := map[uint32]string{28: "RGBA", 29: "RGBA", 71: "DXT1", 72: "DXT1", 74: "DXT3", 75: "DXT3", 77: "DXT5", 78: "DXT5", 80: "ATI1",
+			83: "ATI2", 87: "BGRA", 91: "BGRA"}
 		number := binary.LittleEndian.Uint32(h[128:])
 		if code = names[number]; code == "" {
 			return nil, unreadable("its pixels are packed in a way that is not looked into (DXGI format %d)", number)
@@ -295,7 +296,8 @@ func readDDS(s Subject) (*picture, error) {
 			code = "RGBA"
 		}
 	}
-	names := map[string]string{"DXT1": "BC1", "DXT3": "BC2", "DXT5": "BC3", "ATI1": "BC4", "BC4U": "BC4", "ATI2": "BC5", "BC5U": "BC5", "RGBA": "plain", "BGRA": "plain"}
+	names := map[string]string{"DXT1": "BC1", "DXT3": "BC2", "DXT5": "BC3", "ATI1": "BC4", "BC4U": "BC4", "ATI2": "BC5", "BC5U": "BC5",
+		"RGBA": "plain", "BGRA": "plain"}
 	if names[code] == "" {
 		return nil, unreadable("its pixels are packed in a way that is not looked into (%s)", clean(code))
 	}

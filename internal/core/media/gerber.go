@@ -9,15 +9,16 @@ import (
 	"strings"
 )
 
-// readGerber reads a layer in RS-274X (Ucamco, "The Gerber Layer Format Specification", 2023.08): lines, arcs, flashes, regions, and apertures made of
-// macros. Blocks and step-and-repeat are left out: what they repeat is drawn once.
+// readGerber reads a layer in RS-274X (Ucamco, "The Gerber Layer Format Specification", 2023.08): lines, arcs, flashes, regions, and
+// apertures made of macros. Blocks and step-and-repeat are left out: what they repeat is drawn once.
 func readGerber(s Subject) (seen, error) {
 	data, err := s.read(64 << 20)
 	if err != nil {
 		return nil, err
 	}
 	name := strings.TrimSuffix(path.Base(s.Name), path.Ext(s.Name))
-	g := &gerber{circuit: &circuit{kind: Board, format: "Gerber, RS-274X", up: true}, layer: clean(name), scale: 25.4, digits: 6, apertures: map[string]aperture{}, macros: map[string][]string{}, mode: 1}
+	g := &gerber{circuit: &circuit{kind: Board, format: "Gerber, RS-274X", up: true}, layer: clean(name), scale: 25.4, digits: 6,
+		apertures: map[string]aperture{}, macros: map[string][]string{}, mode: 1}
 	commands := 0
 	for rest := string(data); rest != ""; {
 		rest = strings.TrimLeft(rest, " \t\r\n")
@@ -144,7 +145,8 @@ func (g *gerber) extended(word string) error {
 			}
 			a.made = made
 		}
-		if a.width < 0 || a.width > 1e4 || a.width != a.width || a.height != a.height || a.height < 0 || a.height > 1e4 || len(g.apertures) > 10000 {
+		if a.width < 0 || a.width > 1e4 || a.width != a.width || a.height != a.height || a.height < 0 || a.height > 1e4 ||
+			len(g.apertures) > 10000 {
 			return unreadable("one of its apertures has no size")
 		}
 		a.width, a.height = a.width*g.scale, a.height*g.scale
@@ -224,7 +226,8 @@ func (g *gerber) command(word string) error {
 	return g.do(operation, to, offset)
 }
 
-// padding is how many zeros were left out at the end of a number that has so many digits before and behind the point; none where before is 0.
+// padding is how many zeros were left out at the end of a number that has so many digits before and behind the point; none where before is
+// 0.
 func padding(text string, before, behind int) int {
 	if before == 0 {
 		return 0
@@ -313,7 +316,8 @@ func (c *circuit) measure() {
 		c.edge(s.at)
 	}
 	c.sized = false
-	c.facts = append(c.facts, Fact{"extent", fmt.Sprintf("%s x %s mm", rounded(c.outline[2]-c.outline[0]), rounded(c.outline[3]-c.outline[1]))})
+	c.facts = append(c.facts, Fact{"extent", fmt.Sprintf("%s x %s mm", rounded(c.outline[2]-c.outline[0]),
+		rounded(c.outline[3]-c.outline[1]))})
 }
 
 // readDrill reads a drill file (IPC-NC-349, known as Excellon): tools, holes and slots.

@@ -86,7 +86,8 @@ func glbParts(data []byte) (text, bin []byte, err error) {
 		return data, nil, nil
 	}
 	if int64(binary.LittleEndian.Uint32(data[8:])) > int64(len(data)) {
-		return nil, nil, unreadable("it was cut off: it says that it has %s bytes, and has %s", number(int(binary.LittleEndian.Uint32(data[8:]))), number(len(data)))
+		return nil, nil, unreadable("it was cut off: it says that it has %s bytes, and has %s", number(int(binary.LittleEndian.Uint32(data[8:]))),
+			number(len(data)))
 	}
 	for rest := data[12:]; len(rest) >= 8; {
 		n, kind := int64(binary.LittleEndian.Uint32(rest)), binary.LittleEndian.Uint32(rest[4:])
@@ -351,7 +352,8 @@ func (r *gltfReader) accessor(i int, kind string, component int) (get func(int) 
 	if kind == "VEC3" {
 		size *= 3
 	}
-	if a.Type != kind || a.ComponentType != component || size == 0 || len(a.Sparse) > 0 || a.Count < 0 || a.ByteOffset < 0 || a.BufferView < 0 || a.BufferView >= len(r.BufferViews) {
+	if a.Type != kind || a.ComponentType != component || size == 0 || len(a.Sparse) > 0 || a.Count < 0 || a.ByteOffset < 0 ||
+		a.BufferView < 0 || a.BufferView >= len(r.BufferViews) {
 		return nil, 0, bad
 	}
 	v := r.BufferViews[a.BufferView]

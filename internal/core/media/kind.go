@@ -27,11 +27,13 @@ var endings = map[string][]string{
 	Model:     {".glb", ".gltf", ".obj", ".stl"},
 	Sound:     {".wav", ".flac", ".ogg", ".oga", ".mp3"},
 	Schematic: {".kicad_sch"},
-	Board:     {".kicad_pcb", ".gbr", ".ger", ".gtl", ".gbl", ".gto", ".gbo", ".gts", ".gbs", ".gtp", ".gbp", ".gm1", ".gko", ".drl", ".xln", ".exc"},
-	Data:      {".json", ".xml", ".tmx", ".tsx", ".level", ".scene", ".yaml", ".yml"},
-	Text:      {".txt", ".md", ".toml", ".ini", ".cfg", ".lua", ".py", ".js", ".cs", ".c", ".h", ".cpp", ".glsl", ".hlsl", ".vert", ".frag", ".ink", ".dialogue", ".step", ".stp", ".mtl", ".svg"},
-	Tabular:   {".csv", ".tsv"},
-	Document:  {".pdf"},
+	Board: {".kicad_pcb", ".gbr", ".ger", ".gtl", ".gbl", ".gto", ".gbo", ".gts", ".gbs", ".gtp", ".gbp", ".gm1", ".gko", ".drl", ".xln",
+		".exc"},
+	Data: {".json", ".xml", ".tmx", ".tsx", ".level", ".scene", ".yaml", ".yml"},
+	Text: {".txt", ".md", ".toml", ".ini", ".cfg", ".lua", ".py", ".js", ".cs", ".c", ".h", ".cpp", ".glsl", ".hlsl", ".vert", ".frag",
+		".ink", ".dialogue", ".step", ".stp", ".mtl", ".svg"},
+	Tabular:  {".csv", ".tsv"},
+	Document: {".pdf"},
 }
 
 // Kinds lists the kinds in the order in which they are shown.
@@ -55,7 +57,8 @@ func KindOf(name string) string {
 	return Other
 }
 
-// KindPattern is a regular expression, to be used without regard to case, that the names of a kind match, and "" where there is no such kind.
+// KindPattern is a regular expression, to be used without regard to case, that the names of a kind match, and "" where there is no such
+// kind.
 func KindPattern(kind string) string {
 	var list []string
 	if kind == Other {

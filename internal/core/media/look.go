@@ -1,9 +1,9 @@
-// Package media reads assets as people see them: textures, models, sounds, structured text, texts, tables, and the bytes of anything else. Of one
-// content it gives facts and pictures, of two what is different between them, measured and drawn.
+// Package media reads assets as people see them: textures, models, sounds, structured text, texts, tables, and the bytes of anything else.
+// Of one content it gives facts and pictures, of two what is different between them, measured and drawn.
 //
 // A reader gets what somebody sent and trusts none of it: it is bounded in memory by what the limits here say, gives an error that wraps
-// ErrUnreadable where the content is at fault, and may be stopped at any time. A reader that fails all the same (a panic, or no end) must not take
-// anything else with it: the service runs readers in a process of their own.
+// ErrUnreadable where the content is at fault, and may be stopped at any time. A reader that fails all the same (a panic, or no end) must
+// not take anything else with it: the service runs readers in a process of their own.
 package media
 
 import (
@@ -96,8 +96,8 @@ const (
 	Moved  = "moved"
 )
 
-// Change is one part that is different: a part of a schematic, an object of a level, a cell of a table. Distance is how far it moved, in the units
-// of the content.
+// Change is one part that is different: a part of a schematic, an object of a level, a cell of a table. Distance is how far it moved, in
+// the units of the content.
 type Change struct {
 	Change   string  `json:"change"`
 	What     string  `json:"what"`
@@ -149,7 +149,8 @@ func Unread(name string, size int64, why string) Report {
 
 // UnreadPair is the comparison of two contents that were not looked into.
 func UnreadPair(before string, sizeBefore int64, after string, sizeAfter int64, why string) Comparison {
-	c := Comparison{Kind: KindOf(after), Before: Unread(before, sizeBefore, why), After: Unread(after, sizeAfter, why), Measures: []Fact{}, Changes: []Change{}, Files: []string{}}
+	c := Comparison{Kind: KindOf(after), Before: Unread(before, sizeBefore, why), After: Unread(after, sizeAfter, why), Measures: []Fact{},
+		Changes: []Change{}, Files: []string{}}
 	c.Facts = pair(c.Before.Facts, c.After.Facts)
 	return c
 }
@@ -207,7 +208,8 @@ func open(s Subject) (seen, error) {
 	return readText(s) // what is a text all the same is shown as one
 }
 
-// Look says what a content is, and draws it. An error is one of reading Content; what is wrong with the content itself is the report's Trouble.
+// Look says what a content is, and draws it. An error is one of reading Content; what is wrong with the content itself is the report's
+// Trouble.
 func Look(s Subject) (Report, Drawn, error) {
 	d := Drawn{}
 	r := Report{Kind: KindOf(s.Name), Facts: []Fact{}}
@@ -241,8 +243,8 @@ func (r *Report) troubled(s Subject, err error) error {
 	return nil
 }
 
-// Compare says what is different between two contents, and draws it. The kind is that of the later one; where the earlier one is of another kind, or
-// one of them can't be read, what can be said of each is said.
+// Compare says what is different between two contents, and draws it. The kind is that of the later one; where the earlier one is of
+// another kind, or one of them can't be read, what can be said of each is said.
 func Compare(before, after Subject) (Comparison, Drawn, error) {
 	d := Drawn{}
 	c := Comparison{Kind: KindOf(after.Name), Facts: []Pair{}, Measures: []Fact{}, Changes: []Change{}}

@@ -2,8 +2,8 @@ package media
 
 import "math"
 
-// loudness measures integrated loudness as ITU-R BS.1770-4 has it: two filters, the power of blocks of 400 ms that overlap by three quarters, and two
-// gates. The filters are given there for 48 kHz; for other rates they are made from what they are in the analogue world.
+// loudness measures integrated loudness as ITU-R BS.1770-4 has it: two filters, the power of blocks of 400 ms that overlap by three
+// quarters, and two gates. The filters are given there for 48 kHz; for other rates they are made from what they are in the analogue world.
 type loudness struct {
 	channels int
 	weights  []float64
@@ -19,7 +19,8 @@ type loudness struct {
 type biquad struct{ b0, b1, b2, a1, a2 float64 }
 
 func newLoudness(rate, channels int) *loudness {
-	l := &loudness{channels: channels, step: max(1, rate/10), states: make([][4]float64, channels), power: make([]float64, channels), weights: make([]float64, channels)}
+	l := &loudness{channels: channels, step: max(1, rate/10), states: make([][4]float64, channels), power: make([]float64, channels),
+		weights: make([]float64, channels)}
 	for c := range l.weights {
 		l.weights[c] = 1
 		if channels >= 5 && c >= channels-2 { // the surround channels of 5.0 and 5.1

@@ -6,7 +6,8 @@ import (
 	"strings"
 )
 
-// Bounds of what aperture macros may have: primitives of one, corners of all apertures that are made of them, and nesting of what is worked out.
+// Bounds of what aperture macros may have: primitives of one, corners of all apertures that are made of them, and nesting of what is
+// worked out.
 const (
 	maxPrimitives   = 2000
 	maxMacroCorners = 1_000_000
@@ -104,7 +105,8 @@ func primitive(v []float64) ([]shape, error) {
 			return nil, nil
 		}
 		ux, uy := -dy/length*get(2)/2, dx/length*get(2)/2
-		return turned(on, [][2]float64{{get(3) + ux, get(4) + uy}, {get(5) + ux, get(6) + uy}, {get(5) - ux, get(6) - uy}, {get(3) - ux, get(4) - uy}}, get(7)), nil
+		return turned(on, [][2]float64{{get(3) + ux, get(4) + uy}, {get(5) + ux, get(6) + uy}, {get(5) - ux, get(6) - uy},
+			{get(3) - ux, get(4) - uy}}, get(7)), nil
 	case 21: // rectangle: exposure, width, height, middle
 		return turned(on, box(get(4), get(5), get(2), get(3)), get(6)), nil
 	case 22: // rectangle: exposure, width, height, lower left corner
@@ -131,7 +133,8 @@ func primitive(v []float64) ([]shape, error) {
 		}
 		return turned(on, at, get(6)), nil
 	case 6: // target: drawn as its outermost ring
-		return append(turned(true, round(get(1), get(2), get(3)/2), get(9)), turned(false, round(get(1), get(2), get(3)/2-get(4)), get(9))...), nil
+		return append(turned(true, round(get(1), get(2), get(3)/2), get(9)), turned(false, round(get(1), get(2), get(3)/2-get(4)), get(9))...),
+			nil
 	case 7: // thermal: middle, outer and inner diameter, gap
 		x, y, outer, gap := get(1), get(2), get(3), get(5)
 		list := append(turned(true, round(x, y, outer/2), get(6)), turned(false, round(x, y, get(4)/2), get(6))...)

@@ -132,9 +132,11 @@ func (m *mesh) report(d Drawn) (Report, error) {
 	if unit == "" {
 		unit = "(no unit in the file)"
 	}
-	r.Facts = []Fact{{"format", m.format}, {"vertices", number(m.declared)}, {"triangles", number(len(m.triangles) / 3)}, {"meshes", number(m.meshes)}}
+	r.Facts = []Fact{{"format", m.format}, {"vertices", number(m.declared)}, {"triangles", number(len(m.triangles) / 3)},
+		{"meshes", number(m.meshes)}}
 	if len(m.triangles) > 0 {
-		r.Facts = append(r.Facts, Fact{"bounds", fmt.Sprintf("%s x %s x %s %s", rounded(high[0]-low[0]), rounded(high[1]-low[1]), rounded(high[2]-low[2]), unit)}, Fact{"watertight", m.watertight()})
+		r.Facts = append(r.Facts, Fact{"bounds", fmt.Sprintf("%s x %s x %s %s", rounded(high[0]-low[0]), rounded(high[1]-low[1]),
+			rounded(high[2]-low[2]), unit)}, Fact{"watertight", m.watertight()})
 	}
 	r.Facts = append(r.Facts, Fact{"materials", listed(m.materials)}, Fact{"textures", listed(m.textures)})
 	if m.apart != "" {
@@ -165,8 +167,8 @@ func listed(names []string) string {
 	return text
 }
 
-// encode is the mesh for a page: "TMSH", then little-endian: version 1, the numbers of vertices and triangles as uint32, 1 where z points upwards and
-// else 0, three float32 a vertex, three uint32 a triangle.
+// encode is the mesh for a page: "TMSH", then little-endian: version 1, the numbers of vertices and triangles as uint32, 1 where z points
+// upwards and else 0, three float32 a vertex, three uint32 a triangle.
 func (m *mesh) encode() []byte {
 	out := make([]byte, 0, 20+4*len(m.at)+4*len(m.triangles))
 	out = append(out, "TMSH"...)
@@ -293,8 +295,10 @@ func (m *mesh) compare(after seen, c *Comparison, d Drawn) error {
 			return err
 		}
 	}
-	c.Measures = append([]Fact{{"vertices", gained(m.declared, other.declared)}, {"triangles", gained(len(m.triangles)/3, len(other.triangles)/3)}}, c.Measures...)
-	c.Same = len(c.Changes) == 0 && sameFloats(m.at, other.at) && fmt.Sprint(m.materials, m.textures) == fmt.Sprint(other.materials, other.textures)
+	c.Measures = append([]Fact{{"vertices", gained(m.declared, other.declared)},
+		{"triangles", gained(len(m.triangles)/3, len(other.triangles)/3)}}, c.Measures...)
+	c.Same = len(c.Changes) == 0 && sameFloats(m.at, other.at) &&
+		fmt.Sprint(m.materials, m.textures) == fmt.Sprint(other.materials, other.textures)
 	if len(m.triangles) == 0 || len(other.triangles) == 0 {
 		return nil
 	}

@@ -38,7 +38,8 @@ func TestModelsOfAnotherProgram(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(dir, "cube.mtl"), []byte("newmtl brine\nKd 1 0 0\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	facts(t, subject(t, filepath.Join(dir, "cube.obj")), "format=OBJ", "vertices=8", "triangles=12", "watertight=yes", "materials=1: brine", "bounds=2 x 2 x 2 (no unit in the file)")
+	facts(t, subject(t, filepath.Join(dir, "cube.obj")), "format=OBJ", "vertices=8", "triangles=12", "watertight=yes", "materials=1: brine",
+		"bounds=2 x 2 x 2 (no unit in the file)")
 	for name, want := range map[string][]string{
 		"glb2":  {"format=glTF 2.0, binary", "triangles=12", "watertight=yes", "bounds=2 x 2 x 2 m"},
 		"gltf2": {"format=glTF 2.0", "geometry=in cube_0.bin beside it"},
@@ -58,7 +59,8 @@ func TestModelsOfAnotherProgram(t *testing.T) {
 
 func TestModelsAreDrawnAndMeasured(t *testing.T) {
 	r, d := look(t, of("a.obj", []byte(cube(2, false))))
-	if r.Trouble != "" || d["mesh.bin"] == nil || string(d["mesh.bin"][:4]) != "TMSH" || binary.LittleEndian.Uint32(d["mesh.bin"][8:]) != 8 || binary.LittleEndian.Uint32(d["mesh.bin"][12:]) != 12 {
+	if r.Trouble != "" || d["mesh.bin"] == nil || string(d["mesh.bin"][:4]) != "TMSH" || binary.LittleEndian.Uint32(d["mesh.bin"][8:]) != 8 ||
+		binary.LittleEndian.Uint32(d["mesh.bin"][12:]) != 12 {
 		t.Errorf("%+v", r)
 	}
 	m := decoded(t, d["whole.png"])
@@ -94,8 +96,10 @@ func scenery(nodes string) []byte {
 	for _, v := range []float32{0, 0, 0, 1, 0, 0, 0, 1, 0} {
 		bin = binary.LittleEndian.AppendUint32(bin, math.Float32bits(v))
 	}
-	text := `{"asset":{"version":"2.0"},"scene":0,"scenes":[{"nodes":[0]}],"nodes":[` + nodes + `],"meshes":[{"primitives":[{"attributes":{"POSITION":0}}]}],
-		"accessors":[{"bufferView":0,"componentType":5126,"count":3,"type":"VEC3"}],"bufferViews":[{"buffer":0,"byteLength":36}],"buffers":[{"byteLength":36}],
+	text := `{"asset":{"version":"2.0"},"scene":0,"scenes":[{"nodes":[0]}],"nodes":[` + nodes + `],
+"meshes":[{"primitives":[{"attributes":{"POSITION":0}}]}],
+		"accessors":[{"bufferView":0,"componentType":5126,"count":3,"type":"VEC3"}],
+"bufferViews":[{"buffer":0,"byteLength":36}],"buffers":[{"byteLength":36}],
 		"materials":[{"name":"rust"}],"images":[{"uri":"rust.png"}]}`
 	for len(text)%4 != 0 {
 		text += " "
@@ -109,8 +113,10 @@ func scenery(nodes string) []byte {
 }
 
 func TestScenesTellWhatMoved(t *testing.T) {
-	before := scenery(`{"name":"harbour","children":[1,2],"translation":[10,0,0]},{"name":"post","mesh":0,"translation":[1,0,2]},{"name":"lamp","mesh":0}`)
-	after := scenery(`{"name":"harbour","children":[1,2],"translation":[10,0,0]},{"name":"post","mesh":0,"translation":[4,0,6]},{"name":"buoy","mesh":0,"scale":[2,2,2]}`)
+	before := scenery(`{"name":"harbour","children":[1,2],"translation":[10,0,0]},{"name":"post","mesh":0,"translation":[1,0,2]},` +
+		`{"name":"lamp","mesh":0}`)
+	after := scenery(`{"name":"harbour","children":[1,2],"translation":[10,0,0]},{"name":"post","mesh":0,"translation":[4,0,6]},` +
+		`{"name":"buoy","mesh":0,"scale":[2,2,2]}`)
 	facts(t, of("a.glb", before), "bounds=2 x 1 x 2 m", "triangles=2", "materials=1: rust", "textures=1: rust.png", "meshes=1")
 	c, d := compared(t, of("a.glb", before), of("a.glb", after))
 	var got []string
@@ -128,8 +134,11 @@ func TestDamagedModelsSayWhy(t *testing.T) {
 	stl := make([]byte, 84)
 	binary.LittleEndian.PutUint32(stl[80:], 1<<30)
 	for name, data := range map[string][]byte{
-		"cut.glb": good[:len(good)-20], "circle.glb": turn, "text.glb": []byte("no model"), "empty.stl": nil, "bomb.stl": stl, "bomb.obj": []byte("v 0 0 0\nf 1 1 9\n"), "nan.obj": []byte("v nan 0 0\n"), "no.obj": []byte("hello\n"),
-		"bomb.gltf": []byte(`{"asset":{"version":"2.0"},"nodes":[{"mesh":0}],"meshes":[{"primitives":[{"attributes":{"POSITION":0}}]}],"accessors":[{"bufferView":0,"componentType":5126,"count":2000000000,"type":"VEC3"}],"bufferViews":[{"buffer":0,"byteLength":4}],"buffers":[{"uri":"data:;base64,AAAAAA=="}]}`),
+		"cut.glb": good[:len(good)-20], "circle.glb": turn, "text.glb": []byte("no model"), "empty.stl": nil, "bomb.stl": stl,
+		"bomb.obj": []byte("v 0 0 0\nf 1 1 9\n"), "nan.obj": []byte("v nan 0 0\n"), "no.obj": []byte("hello\n"),
+		"bomb.gltf": []byte(`{"asset":{"version":"2.0"},"nodes":[{"mesh":0}],"meshes":[{"primitives":[{"attributes":{"POSITION":0}}]}],` +
+			`"accessors":[{"bufferView":0,"componentType":5126,"count":2000000000,"type":"VEC3"}],"bufferViews":[{"buffer":0,"byteLength":4}],` +
+			`"buffers":[{"uri":"data:;base64,AAAAAA=="}]}`),
 	} {
 		if r, _ := look(t, of(name, data)); r.Trouble == "" {
 			t.Errorf("%s: %+v", name, r)
@@ -140,7 +149,8 @@ func TestDamagedModelsSayWhy(t *testing.T) {
 func FuzzModels(f *testing.F) {
 	f.Add(uint8(0), scenery(`{"mesh":0,"rotation":[0,0.7,0,0.7]}`))
 	f.Add(uint8(1), []byte(cube(1, false)))
-	f.Add(uint8(2), []byte("solid a\nfacet normal 0 0 1\nouter loop\nvertex 0 0 0\nvertex 1 0 0\nvertex 0 1 0\nendloop\nendfacet\nendsolid a\n"))
+	f.Add(uint8(2), []byte("solid a\nfacet normal 0 0 1\nouter loop\nvertex 0 0 0\nvertex 1 0 0\n"+
+		"vertex 0 1 0\nendloop\nendfacet\nendsolid a\n"))
 	f.Add(uint8(3), []byte(`{"asset":{"version":"2.0"}}`))
 	names := []string{"a.glb", "a.obj", "a.stl", "a.gltf"}
 	f.Fuzz(func(t *testing.T, kind uint8, data []byte) {

@@ -308,7 +308,8 @@ func (p *picture) report(d Drawn) (Report, error) {
 			alpha = percent(share) + " not opaque"
 		}
 	}
-	r.Facts = []Fact{{"format", p.format}, {"pixels", fmt.Sprintf("%s x %s", number(p.full.X), number(p.full.Y))}, {"channels", p.channels}, {"depth", fmt.Sprintf("%d bits a channel", p.depth)},
+	r.Facts = []Fact{{"format", p.format}, {"pixels", fmt.Sprintf("%s x %s", number(p.full.X), number(p.full.Y))}, {"channels", p.channels},
+		{"depth", fmt.Sprintf("%d bits a channel", p.depth)},
 		{"colour space", p.space}, {"alpha", alpha}, {"tiles", p.tiles()}}
 	if p.mips > 0 {
 		r.Facts = append(r.Facts, Fact{"mip levels", number(p.mips)})
@@ -344,7 +345,8 @@ func (p *picture) compare(after seen, c *Comparison, d Drawn) error {
 	if !math.IsInf(l.PSNR, 1) {
 		psnr = fmt.Sprintf("%.2f dB", l.PSNR)
 	}
-	c.Measures = []Fact{{"pixels changed", percent(l.Changed)}, {"largest difference", fmt.Sprintf("%s of 255", rounded(l.Largest))}, {"mean difference", fmt.Sprintf("%s of 255", rounded(l.Mean))}, {"PSNR", psnr}, {"SSIM", fmt.Sprintf("%.4f", l.SSIM)}}
+	c.Measures = []Fact{{"pixels changed", percent(l.Changed)}, {"largest difference", fmt.Sprintf("%s of 255", rounded(l.Largest))},
+		{"mean difference", fmt.Sprintf("%s of 255", rounded(l.Mean))}, {"PSNR", psnr}, {"SSIM", fmt.Sprintf("%.4f", l.SSIM)}}
 	if scaled != "" {
 		c.Measures = append(c.Measures, Fact{"scale", scaled})
 	}
@@ -361,10 +363,10 @@ func (p *picture) scaled(w, h int) *picture {
 	return &q
 }
 
-// like measures two pictures of one size. PSNR is over the red, green, blue and alpha of all pixels, with alpha where either uses it; SSIM is that of
-// Wang, Bovik, Sheikh and Simoncelli, "Image Quality Assessment: From Error Visibility to Structural Similarity" (IEEE Transactions on Image
-// Processing 13, 2004), of the luma, with their window (Gaussian, 11 x 11, sigma 1.5) and constants. What changed is drawn in copper, the more the
-// brighter, over the later picture made dark.
+// like measures two pictures of one size. PSNR is over the red, green, blue and alpha of all pixels, with alpha where either uses it; SSIM
+// is that of Wang, Bovik, Sheikh and Simoncelli, "Image Quality Assessment: From Error Visibility to Structural Similarity" (IEEE
+// Transactions on Image Processing 13, 2004), of the luma, with their window (Gaussian, 11 x 11, sigma 1.5) and constants. What changed is
+// drawn in copper, the more the brighter, over the later picture made dark.
 func (p *picture) like(q *picture) (l likeness, heat *image.NRGBA) {
 	w, h := p.size()
 	heat = image.NewNRGBA(image.Rect(0, 0, w, h))

@@ -39,7 +39,8 @@ func TestTexturesOfAnotherProgram(t *testing.T) {
 		{"a.webp", []string{"-define", "webp:lossless=true"}, 1, []string{"format=WebP"}},
 		{"a.tga", []string{"-compress", "none"}, 0, []string{"format=TGA", "channels=red, green, blue"}},
 		{"rle.tga", []string{"-compress", "RLE"}, 0, []string{"format=TGA"}},
-		{"alpha.tga", []string{"-alpha", "set", "-channel", "A", "-evaluate", "set", "50%"}, 0, []string{"alpha=100 % not opaque", "channels=red, green, blue, alpha"}},
+		{"alpha.tga", []string{"-alpha", "set", "-channel", "A", "-evaluate", "set", "50%"}, 0,
+			[]string{"alpha=100 % not opaque", "channels=red, green, blue, alpha"}},
 		{"grey.tga", []string{"-colorspace", "gray"}, 1, []string{"channels=grey"}},
 		{"a.psd", nil, 0, []string{"format=PSD", "depth=8 bits a channel"}},
 		{"deep.psd", []string{"-depth", "16"}, 0, []string{"depth=16 bits a channel"}},
@@ -88,7 +89,9 @@ func TestLikenessAgreesWithAnotherProgram(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(dir, "a.png"), asPNG(t, scene(160, 120)), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	for name, how := range map[string][]string{"blur.png": {"-blur", "0x1.2"}, "noise.png": {"-seed", "7", "-attenuate", "0.3", "+noise", "Gaussian"}, "patch.png": {"-fill", "#e09a60", "-draw", "rectangle 20,30 60,70"}} {
+	for name, how := range map[string][]string{"blur.png": {"-blur", "0x1.2"},
+		"noise.png": {"-seed", "7", "-attenuate", "0.3", "+noise", "Gaussian"},
+		"patch.png": {"-fill", "#e09a60", "-draw", "rectangle 20,30 60,70"}} {
 		made(t, dir, append(append([]string{"convert", "a.png"}, how...), "PNG24:"+name)...)
 		c, d := compared(t, subject(t, filepath.Join(dir, "a.png")), subject(t, filepath.Join(dir, name)))
 		measure := func(metric string) string {
@@ -205,7 +208,8 @@ func TestTheDifferenceIsDrawnWhereItIs(t *testing.T) {
 	if c, _ = compared(t, of("a.png", asPNG(t, a)), of("b.png", asPNG(t, a))); !c.Same || fact(c.Measures, "PSNR") != "nothing differs" {
 		t.Errorf("%+v", c.Measures)
 	}
-	if c, _ = compared(t, of("a.png", asPNG(t, a)), of("b.png", asPNG(t, scene(25, 20)))); fact(c.Measures, "scale") != "measured at 25 x 20 pixels" || c.Same {
+	if c, _ = compared(t, of("a.png", asPNG(t, a)), of("b.png", asPNG(t, scene(25, 20)))); fact(c.Measures,
+		"scale") != "measured at 25 x 20 pixels" || c.Same {
 		t.Errorf("%+v", c.Measures)
 	}
 }
@@ -251,7 +255,9 @@ func TestWhatCantBeReadSaysWhy(t *testing.T) {
 	dds := append([]byte("DDS "), make([]byte, 144)...)
 	binary.LittleEndian.PutUint32(dds[12:], 1<<20)
 	binary.LittleEndian.PutUint32(dds[16:], 1<<20)
-	for name, data := range map[string][]byte{"text.png": []byte("this is no picture"), "empty.png": nil, "cut.png": good[:len(good)/2], "bomb.png": bomb(60000, 60000), "flat.png": bomb(4000, 4000), "bomb.tga": tga, "bomb.psd": psd, "bomb.dds": dds, "a.exr": []byte("v/1\x01 and more"), "no.exr": nil} {
+	for name, data := range map[string][]byte{"text.png": []byte("this is no picture"), "empty.png": nil, "cut.png": good[:len(good)/2],
+		"bomb.png": bomb(60000, 60000), "flat.png": bomb(4000, 4000), "bomb.tga": tga, "bomb.psd": psd, "bomb.dds": dds,
+		"a.exr": []byte("v/1\x01 and more"), "no.exr": nil} {
 		r, d, err := Look(of(name, data))
 		if err != nil || r.Trouble == "" || len(d) > 0 || r.Kind != Texture {
 			t.Errorf("%s: %+v, %v", name, r, err)
@@ -268,7 +274,8 @@ func FuzzPictures(f *testing.F) {
 	_ = png.Encode(&small, scene(9, 7))
 	f.Add(uint8(0), small.Bytes())
 	f.Add(uint8(1), append([]byte{0, 0, 10, 0, 0, 0, 0, 0, 0, 0, 0, 0, 4, 0, 4, 0, 24, 0}, 0x8f, 1, 2, 3))
-	f.Add(uint8(2), append([]byte("8BPS\x00\x01\x00\x00\x00\x00\x00\x00\x00\x03\x00\x00\x00\x04\x00\x00\x00\x04\x00\x08\x00\x03"), make([]byte, 80)...))
+	f.Add(uint8(2), append([]byte("8BPS\x00\x01\x00\x00\x00\x00\x00\x00\x00\x03\x00\x00\x00\x04\x00\x00\x00\x04\x00\x08\x00\x03"),
+		make([]byte, 80)...))
 	dds := append([]byte("DDS "), make([]byte, 200)...)
 	dds[12], dds[16], dds[80] = 4, 4, 4
 	copy(dds[84:], "DXT5")

@@ -134,7 +134,8 @@ func expressionNames(data []byte) (out []string, err error) {
 			}
 			text := strings.ReplaceAll(strings.ReplaceAll(string(data[1:end]), `\"`, `"`), `\\`, `\`)
 			data = data[end+1:]
-			if last[1] == "(" && last[2] == "model" || last[0] == "(" && last[1] == "property" && (last[2] == `"Sheetfile` || last[2] == `"Sheet file`) {
+			if last[1] == "(" && last[2] == "model" || last[0] == "(" && last[1] == "property" &&
+				(last[2] == `"Sheetfile` || last[2] == `"Sheet file`) {
 				out = append(out, text[strings.LastIndexByte(text, '}')+1:])
 			}
 			last = [3]string{last[1], last[2], `"` + text}

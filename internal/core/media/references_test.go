@@ -15,12 +15,14 @@ func glb(text string) string {
 }
 
 func TestReferences(t *testing.T) {
-	gltf := `{"buffers":[{"uri":"lamp.bin"},{"uri":"data:application/octet-stream;base64,AA"}],"images":[{"uri":"../textures/rust%20albedo.png"},{"bufferView":1}]}`
+	gltf := `{"buffers":[{"uri":"lamp.bin"},{"uri":"data:application/octet-stream;base64,AA"}],` +
+		`"images":[{"uri":"../textures/rust%20albedo.png"},{"bufferView":1}]}`
 	for _, c := range []struct{ name, text, want string }{
 		{"lamp.gltf", gltf, "../textures/rust albedo.png|lamp.bin"},
 		{"LAMP.GLB", glb(gltf), "../textures/rust albedo.png|lamp.bin"},
 		{"lamp.obj", "# x\nmtllib lamp.mtl\r\nv 0 0 0\nusemtl rust\n", "lamp.mtl"},
-		{"lamp.mtl", "newmtl rust\nKd 1 1 1\nmap_Kd tex\\rust albedo.png\nmap_Bump -bm 0.5 rust-normal.png\n", "rust-normal.png|tex/rust albedo.png"},
+		{"lamp.mtl", "newmtl rust\nKd 1 1 1\nmap_Kd tex\\rust albedo.png\nmap_Bump -bm 0.5 rust-normal.png\n",
+			"rust-normal.png|tex/rust albedo.png"},
 		{"tide.x_sch", `(sheet (property "Sheetname" "power") (property "Sheetfile" "power.x_sch" (at 1 2)))`, "power.x_sch"},
 		{"tide.x_pcb", `(footprint "crank" (model "${PRJ}/shapes/crank.step" (at (xyz 0 0 0))))`, "shapes/crank.step"},
 		{"harbour.tmx", `<map><tileset source="quay.tsx"/><imagelayer><image source="sky.png"/></imagelayer></map>`, "quay.tsx|sky.png"},

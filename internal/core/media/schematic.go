@@ -54,7 +54,8 @@ func (p placement) at(x, y float64) [2]float64 {
 
 // readSchematic reads a sheet: its parts, what its wires connect, and its lines.
 func readSchematic(e *expression) (*circuit, error) {
-	c := &circuit{kind: Schematic, format: "schematic, S-expression " + e.find("version").text(1), parts: map[string]part{}, nets: map[string]map[string]bool{}}
+	c := &circuit{kind: Schematic, format: "schematic, S-expression " + e.find("version").text(1), parts: map[string]part{},
+		nets: map[string]map[string]bool{}}
 	if title := e.find("title_block"); title != nil {
 		c.facts = append(c.facts, Fact{"title", title.find("title").text(1)}, Fact{"revision", title.find("rev").text(1)})
 	}
@@ -89,7 +90,8 @@ func readSchematic(e *expression) (*circuit, error) {
 			side = -1
 		}
 		c.texts = append(c.texts, named{name: x.text(1), at: [2]float64{p[0] + 0.6*side, p[1] - 1.1}, left: side < 0})
-		if err := c.draw(stroke{layer: "label " + x.text(1), width: 0.15, at: [][2]float64{{p[0], p[1]}, {p[0] + 0.8*side, p[1] - 0.8}, {p[0] + 2.5*side, p[1] - 0.8}}}); err != nil {
+		if err := c.draw(stroke{layer: "label " + x.text(1), width: 0.15,
+			at: [][2]float64{{p[0], p[1]}, {p[0] + 0.8*side, p[1] - 0.8}, {p[0] + 2.5*side, p[1] - 0.8}}}); err != nil {
 			return nil, err
 		}
 	}
@@ -120,8 +122,8 @@ func points(e *expression) (at [][2]float64) {
 	return at
 }
 
-// symbol draws a part of a library at its place, and notes where its pins are. What it stands for goes into the layer, so that a part whose value
-// changed is drawn as changed.
+// symbol draws a part of a library at its place, and notes where its pins are. What it stands for goes into the layer, so that a part
+// whose value changed is drawn as changed.
 func (c *circuit) symbol(e *expression, p placement, ref, value string, w *wiring, depth int) error {
 	if e == nil || depth > 3 {
 		return nil
@@ -175,8 +177,8 @@ type named struct {
 	left bool // whether the text ends at its place
 }
 
-// wiring finds out what is connected: wires join their ends, what lies on a wire (a junction, a label, the end of a wire at a junction), and pins at
-// their ends; labels of one name are one.
+// wiring finds out what is connected: wires join their ends, what lies on a wire (a junction, a label, the end of a wire at a junction),
+// and pins at their ends; labels of one name are one.
 type wiring struct {
 	wires  [][2][2]float64
 	touch  [][2]float64
@@ -207,7 +209,8 @@ func (w *wiring) join(a, b string) {
 
 func onWire(p [2]float64, wire [2][2]float64) bool {
 	a, b := wire[0], wire[1]
-	if p[0] < math.Min(a[0], b[0])-0.01 || p[0] > math.Max(a[0], b[0])+0.01 || p[1] < math.Min(a[1], b[1])-0.01 || p[1] > math.Max(a[1], b[1])+0.01 {
+	if p[0] < math.Min(a[0], b[0])-0.01 || p[0] > math.Max(a[0], b[0])+0.01 || p[1] < math.Min(a[1], b[1])-0.01 ||
+		p[1] > math.Max(a[1], b[1])+0.01 {
 		return false
 	}
 	return math.Abs((b[0]-a[0])*(p[1]-a[1])-(b[1]-a[1])*(p[0]-a[0])) < 0.01*math.Max(1, math.Hypot(b[0]-a[0], b[1]-a[1]))
@@ -267,7 +270,8 @@ func (w *wiring) nets() map[string]map[string]bool {
 
 // readBoard reads a board: its parts, what is connected to what, its layers, and its lines.
 func readBoard(e *expression) (*circuit, error) {
-	c := &circuit{kind: Board, format: "board, S-expression " + e.find("version").text(1), parts: map[string]part{}, nets: map[string]map[string]bool{}}
+	c := &circuit{kind: Board, format: "board, S-expression " + e.find("version").text(1), parts: map[string]part{},
+		nets: map[string]map[string]bool{}}
 	if layers := e.find("layers"); layers != nil {
 		for _, l := range layers.list {
 			if !l.leaf {
@@ -321,7 +325,8 @@ func (c *circuit) edge(at [][2]float64) {
 		c.outline, c.sized = [4]float64{math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)}, true
 	}
 	for _, p := range at {
-		c.outline = [4]float64{math.Min(c.outline[0], p[0]), math.Min(c.outline[1], p[1]), math.Max(c.outline[2], p[0]), math.Max(c.outline[3], p[1])}
+		c.outline = [4]float64{math.Min(c.outline[0], p[0]), math.Min(c.outline[1], p[1]), math.Max(c.outline[2], p[0]),
+			math.Max(c.outline[3], p[1])}
 	}
 }
 

@@ -22,7 +22,10 @@ func inks(t *testing.T, data []byte, want color.RGBA) (n int) {
 }
 
 func TestEveryKindHasAPicture(t *testing.T) {
-	for _, s := range []Subject{of("a.txt", []byte("one\ntwo\n")), of("a.csv", []byte("key,value\ndrag,0.4\n")), of("a.json", []byte(`{"tide": 1}`)), of("a.toml", []byte("a = 1")), of("things.json", []byte(`[{"id":"a","x":1,"y":2},{"id":"b","x":3,"y":4}]`)), of("a.kicad_sch", sheetOf("10k", "MID", true)), of("a.obj", []byte(cube(1, false))), of("a.wav", tone(8000, 1, 0.2, 440, 0.5))} {
+	for _, s := range []Subject{of("a.txt", []byte("one\ntwo\n")), of("a.csv", []byte("key,value\ndrag,0.4\n")),
+		of("a.json", []byte(`{"tide": 1}`)), of("a.toml", []byte("a = 1")),
+		of("things.json", []byte(`[{"id":"a","x":1,"y":2},{"id":"b","x":3,"y":4}]`)), of("a.kicad_sch", sheetOf("10k", "MID", true)),
+		of("a.obj", []byte(cube(1, false))), of("a.wav", tone(8000, 1, 0.2, 440, 0.5))} {
 		r, d := look(t, s)
 		if r.Trouble != "" || d["whole.png"] == nil {
 			t.Errorf("%s: %+v", s.Name, r)
@@ -36,7 +39,8 @@ func TestEveryKindHasAPicture(t *testing.T) {
 func TestTextsAreDrawnWithWhatChanged(t *testing.T) {
 	before, after := of("a.txt", []byte("same\nold line\nsame too\n")), of("a.txt", []byte("same\nnew line\nsame too\nand more\n"))
 	c, d := compared(t, before, after)
-	if len(c.Rows) != 4 || inks(t, d["difference.png"], came) == 0 || inks(t, d["difference.png"], went) == 0 || inks(t, d["difference.png"], onCame) < 1000 || inks(t, d["difference.png"], onWent) < 500 {
+	if len(c.Rows) != 4 || inks(t, d["difference.png"], came) == 0 || inks(t, d["difference.png"], went) == 0 ||
+		inks(t, d["difference.png"], onCame) < 1000 || inks(t, d["difference.png"], onWent) < 500 {
 		t.Errorf("%+v: %d %d", c.Rows, inks(t, d["difference.png"], came), inks(t, d["difference.png"], went))
 	}
 	if same, drawn := compared(t, before, before); !same.Same || drawn["difference.png"] != nil {
@@ -51,7 +55,8 @@ func TestTextsAreDrawnWithWhatChanged(t *testing.T) {
 }
 
 func TestTablesAreLaidOverEachOther(t *testing.T) {
-	c, _ := compared(t, of("a.csv", []byte("ref,value,note\nR1,10k,\nR2,1k,keep\nC1,100n,\n")), of("a.csv", []byte("ref,value,note\nR1,12k,\nC1,100n,moved\nD1,LED,new\n")))
+	c, _ := compared(t, of("a.csv", []byte("ref,value,note\nR1,10k,\nR2,1k,keep\nC1,100n,\n")),
+		of("a.csv", []byte("ref,value,note\nR1,12k,\nC1,100n,moved\nD1,LED,new\n")))
 	if c.Table == nil || len(c.Table.Rows) != 4 {
 		t.Fatalf("%+v", c.Table)
 	}
@@ -123,12 +128,14 @@ func TestDrawingsAreBounded(t *testing.T) {
 }
 
 func TestNumbersAreRounded(t *testing.T) {
-	for v, want := range map[float64]string{0: "0", 79.375: "79.38", 70.5555: "70.56", 2.99999: "3", 1234.56: "1,235", 0.000123456: "0.000123", 12: "12", -5.25: "-5.25", 99.9999: "100", 1e-9: "1e-09"} {
+	for v, want := range map[float64]string{0: "0", 79.375: "79.38", 70.5555: "70.56", 2.99999: "3", 1234.56: "1,235", 0.000123456: "0.000123",
+		12: "12", -5.25: "-5.25", 99.9999: "100", 1e-9: "1e-09"} {
 		if got := rounded(v); got != want {
 			t.Errorf("%g is %s, want %s", v, got, want)
 		}
 	}
-	for share, want := range map[float64]string{0: "0 %", 1: "100 %", 0.5: "50 %", 0.4351: "43.51 %", 0.00001: "under 0.01 %", 0.99999: "over 99.99 %"} {
+	for share, want := range map[float64]string{0: "0 %", 1: "100 %", 0.5: "50 %", 0.4351: "43.51 %", 0.00001: "under 0.01 %",
+		0.99999: "over 99.99 %"} {
 		if got := percent(share); got != want {
 			t.Errorf("%g is %s, want %s", share, got, want)
 		}
@@ -136,7 +143,8 @@ func TestNumbersAreRounded(t *testing.T) {
 }
 
 func TestKindsOfNames(t *testing.T) {
-	for name, want := range map[string]string{"a.PNG": Texture, "a.tar.gz": Other, "noending": Other, "x/y.kicad_pcb": Board, "a.gtl": Board, "a.ogg": Sound, "a.pdf": Document, "a.tmx": Data, "readme.md": Text, "parts.tsv": Tabular} {
+	for name, want := range map[string]string{"a.PNG": Texture, "a.tar.gz": Other, "noending": Other, "x/y.kicad_pcb": Board, "a.gtl": Board,
+		"a.ogg": Sound, "a.pdf": Document, "a.tmx": Data, "readme.md": Text, "parts.tsv": Tabular} {
 		if got := KindOf(name); got != want {
 			t.Errorf("%s is %s, want %s", name, got, want)
 		}

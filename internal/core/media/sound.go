@@ -31,7 +31,8 @@ type sound struct {
 	play     func() (samples, error)
 }
 
-// samples gives a sound piece by piece: up to len(block)/channels samples of all channels in turn, from -1 to 1. At the end it gives io.EOF.
+// samples gives a sound piece by piece: up to len(block)/channels samples of all channels in turn, from -1 to 1. At the end it gives
+// io.EOF.
 type samples interface {
 	next(block []float32) (n int, err error)
 }
@@ -132,7 +133,8 @@ func (o *sound) listen(each func([]float32) error) (*heard, error) {
 func (o *sound) report(d Drawn) (Report, error) {
 	r := Report{Kind: Sound, Format: o.format, Seconds: float64(o.length) / float64(o.rate)}
 	facts := func() []Fact {
-		return []Fact{{"format", o.format}, {"length", clock(r.Seconds)}, {"rate", fmt.Sprintf("%s Hz", number(o.rate))}, {"channels", channelWords(o.channels)}, {"samples", o.depth}}
+		return []Fact{{"format", o.format}, {"length", clock(r.Seconds)}, {"rate", fmt.Sprintf("%s Hz", number(o.rate))},
+			{"channels", channelWords(o.channels)}, {"samples", o.depth}}
 	}
 	var wav *wavWriter
 	if o.length*int64(min(o.channels, 2))*2 <= maxPlayed {
@@ -228,7 +230,8 @@ func (o *sound) compare(after seen, c *Comparison, _ Drawn) error {
 	c.Same = changed == 0
 	c.Measures = append(c.Measures, Fact{"samples changed", percent(float64(changed) / float64(max(n, 1)))})
 	if changed > 0 {
-		c.Measures = append(c.Measures, Fact{"first difference at", clock(float64(first/int64(o.channels)) / float64(o.rate))}, Fact{"level of the difference", decibels(math.Sqrt(sum / float64(n)))})
+		c.Measures = append(c.Measures, Fact{"first difference at", clock(float64(first/int64(o.channels)) / float64(o.rate))},
+			Fact{"level of the difference", decibels(math.Sqrt(sum / float64(n)))})
 	}
 	return nil
 }

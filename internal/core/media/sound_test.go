@@ -48,16 +48,20 @@ func TestLoudnessOfTheReference(t *testing.T) {
 func TestSoundsOfAnotherProgram(t *testing.T) {
 	dir := t.TempDir()
 	made(t, dir, "sox", "-n", "-r", "44100", "-b", "16", "-c", "2", "a.wav", "synth", "1.5", "sine", "440", "vol", "0.5")
-	for name, args := range map[string][]string{"24.wav": {"-b", "24"}, "8.wav": {"-b", "8"}, "32.wav": {"-b", "32", "-e", "signed"}, "float.wav": {"-b", "32", "-e", "floating-point"}, "mono.wav": {"-c", "1"}} {
+	for name, args := range map[string][]string{"24.wav": {"-b", "24"}, "8.wav": {"-b", "8"}, "32.wav": {"-b", "32", "-e", "signed"},
+		"float.wav": {"-b", "32", "-e", "floating-point"}, "mono.wav": {"-c", "1"}} {
 		made(t, dir, append(append([]string{"sox", "a.wav"}, args...), name)...)
 	}
 	made(t, dir, "flac", "-s", "-o", "a.flac", "a.wav")
 	made(t, dir, "lame", "--quiet", "-b", "192", "a.wav", "a.mp3")
 	made(t, dir, "oggenc", "-Q", "-o", "a.ogg", "a.wav")
 	for name, want := range map[string][]string{
-		"a.wav": {"format=WAV", "length=1.50 s", "rate=44,100 Hz", "channels=2 (stereo)", "samples=16 bits", "peak=-6.0 dBFS", "clipping=none"}, "24.wav": {"samples=24 bits", "peak=-6.0 dBFS"},
-		"8.wav": {"samples=8 bits", "length=1.50 s"}, "32.wav": {"samples=32 bits", "peak=-6.0 dBFS"}, "float.wav": {"samples=32 bits, floating point", "peak=-6.0 dBFS"},
-		"mono.wav": {"channels=1 (mono)", "peak=-6.0 dBFS"}, "a.flac": {"format=FLAC", "length=1.50 s", "peak=-6.0 dBFS", "samples=16 bits"}, "a.mp3": {"format=MP3", "rate=44,100 Hz"}, "a.ogg": {"format=Ogg Vorbis", "length=1.50 s", "channels=2 (stereo)"},
+		"a.wav":  {"format=WAV", "length=1.50 s", "rate=44,100 Hz", "channels=2 (stereo)", "samples=16 bits", "peak=-6.0 dBFS", "clipping=none"},
+		"24.wav": {"samples=24 bits", "peak=-6.0 dBFS"},
+		"8.wav":  {"samples=8 bits", "length=1.50 s"}, "32.wav": {"samples=32 bits", "peak=-6.0 dBFS"},
+		"float.wav": {"samples=32 bits, floating point", "peak=-6.0 dBFS"},
+		"mono.wav":  {"channels=1 (mono)", "peak=-6.0 dBFS"}, "a.flac": {"format=FLAC", "length=1.50 s", "peak=-6.0 dBFS", "samples=16 bits"},
+		"a.mp3": {"format=MP3", "rate=44,100 Hz"}, "a.ogg": {"format=Ogg Vorbis", "length=1.50 s", "channels=2 (stereo)"},
 	} {
 		facts(t, subject(t, filepath.Join(dir, name)), want...)
 	}
@@ -114,7 +118,8 @@ func TestSoundsAreDrawnAndCompared(t *testing.T) {
 		later[i] = 0
 	}
 	c, _ := compared(t, of("a.wav", first), of("b.wav", later))
-	if at := number0(t, fact(c.Measures, "first difference at")); c.Same || at < 0.99 || at > 1.02 || fact(c.Measures, "samples changed") == "0 %" {
+	if at := number0(t, fact(c.Measures, "first difference at")); c.Same || at < 0.99 || at > 1.02 ||
+		fact(c.Measures, "samples changed") == "0 %" {
 		t.Errorf("%+v", c.Measures)
 	}
 }
@@ -123,7 +128,8 @@ func TestDamagedSoundsSayWhy(t *testing.T) {
 	good := tone(8000, 1, 0.2, 440, 0.5)
 	many := append([]byte{}, good...)
 	binary.LittleEndian.PutUint16(many[22:], 60000)
-	for name, data := range map[string][]byte{"text.wav": []byte("no sound"), "cut.wav": good[:30], "many.wav": many, "empty.flac": nil, "no.flac": []byte("fLaC\x80\x00\x00\x22"), "no.mp3": []byte("hello"), "no.ogg": []byte("OggS")} {
+	for name, data := range map[string][]byte{"text.wav": []byte("no sound"), "cut.wav": good[:30], "many.wav": many, "empty.flac": nil,
+		"no.flac": []byte("fLaC\x80\x00\x00\x22"), "no.mp3": []byte("hello"), "no.ogg": []byte("OggS")} {
 		if r, _ := look(t, of(name, data)); r.Trouble == "" {
 			t.Errorf("%s: %+v", name, r)
 		}

@@ -15,8 +15,8 @@ import (
 	"kettletarn/internal/core/vorbis"
 )
 
-// readWAV reads RIFF/WAVE (Multimedia Programming Interface and Data Specifications 1.0, 1991; WAVE_FORMAT_EXTENSIBLE): whole numbers of 8 to 32 bits,
-// and floating point.
+// readWAV reads RIFF/WAVE (Multimedia Programming Interface and Data Specifications 1.0, 1991; WAVE_FORMAT_EXTENSIBLE): whole numbers of 8
+// to 32 bits, and floating point.
 func readWAV(s Subject) (*sound, error) {
 	var head [12]byte
 	r := s.reader()
@@ -38,7 +38,8 @@ func readWAV(s Subject) (*sound, error) {
 			if n < 16 {
 				return nil, unreadable("it was cut off")
 			}
-			kind, one.channels, one.rate = int(binary.LittleEndian.Uint16(f[:])), int(binary.LittleEndian.Uint16(f[2:])), int(binary.LittleEndian.Uint32(f[4:]))
+			kind, one.channels, one.rate = int(binary.LittleEndian.Uint16(f[:])), int(binary.LittleEndian.Uint16(f[2:])),
+				int(binary.LittleEndian.Uint32(f[4:]))
 			block, bits = int(binary.LittleEndian.Uint16(f[12:])), int(binary.LittleEndian.Uint16(f[14:]))
 			if kind == 0xfffe && n >= 26 {
 				kind = int(binary.LittleEndian.Uint16(f[24:]))
@@ -111,7 +112,8 @@ func readFLAC(s Subject) (one *sound, err error) {
 	if err != nil {
 		return nil, unreadable("it is no FLAC file, or its start is damaged (%v)", err)
 	}
-	one = &sound{format: "FLAC", rate: int(stream.Info.SampleRate), channels: int(stream.Info.NChannels), depth: fmt.Sprintf("%d bits", stream.Info.BitsPerSample), length: int64(stream.Info.NSamples)}
+	one = &sound{format: "FLAC", rate: int(stream.Info.SampleRate), channels: int(stream.Info.NChannels),
+		depth: fmt.Sprintf("%d bits", stream.Info.BitsPerSample), length: int64(stream.Info.NSamples)}
 	if stream.Info.BitsPerSample < 4 || stream.Info.BitsPerSample > 32 {
 		return nil, unreadable("its samples have %d bits", stream.Info.BitsPerSample)
 	}

@@ -77,7 +77,8 @@ func (t *text) compare(after seen, c *Comparison, d Drawn) error {
 		}
 	}
 	c.Same = count[lines.Same] == len(rows)
-	c.Measures = append(c.Measures, Fact{"lines added", number(count[lines.Added])}, Fact{"lines removed", number(count[lines.Removed])}, Fact{"lines changed", number(count[lines.Changed])})
+	c.Measures = append(c.Measures, Fact{"lines added", number(count[lines.Added])}, Fact{"lines removed", number(count[lines.Removed])},
+		Fact{"lines changed", number(count[lines.Changed])})
 	for i, r := range rows {
 		switch {
 		case near[i] && len(c.Rows) < maxRows:
@@ -117,15 +118,16 @@ type Table struct {
 	Columns int        `json:"columns"`
 }
 
-// Matched are two tables laid over each other: the columns of the later one, and all rows of both, or those that changed where there are many. Left
-// says how many rows are not in it.
+// Matched are two tables laid over each other: the columns of the later one, and all rows of both, or those that changed where there are
+// many. Left says how many rows are not in it.
 type Matched struct {
 	Heads []string     `json:"heads"`
 	Rows  []MatchedRow `json:"rows"`
 	Left  int          `json:"left,omitempty"`
 }
 
-// MatchedRow is one row: Change is what happened to it, or absent. Was has what stood in a cell before, by its column, where that is different.
+// MatchedRow is one row: Change is what happened to it, or absent. Was has what stood in a cell before, by its column, where that is
+// different.
 type MatchedRow struct {
 	Change string         `json:"change,omitempty"`
 	Cells  []string       `json:"cells"`
@@ -305,7 +307,8 @@ func (t *table) compare(after seen, c *Comparison, d Drawn) error {
 	for _, x := range c.Changes {
 		count[x.Change]++
 	}
-	c.Measures = append(c.Measures, Fact{"rows added", number(count[Came])}, Fact{"rows removed", number(count[Went])}, Fact{"cells changed", number(count[Became])})
+	c.Measures = append(c.Measures, Fact{"rows added", number(count[Came])}, Fact{"rows removed", number(count[Went])},
+		Fact{"cells changed", number(count[Became])})
 	c.Same = len(c.Changes) == 0 && len(t.heads) == len(other.heads)
 	if a, b := t.objects(), other.objects(); spread(a, b) {
 		return d.png("plan.png", plan(a, b))

@@ -56,7 +56,8 @@ type Person struct {
 	Steward bool   `json:"steward"`
 }
 
-// PersonRow is a person as whoever runs the service sees them. Seen is when one of their sign-ins was last used; Ended when they were let go.
+// PersonRow is a person as whoever runs the service sees them. Seen is when one of their sign-ins was last used; Ended when they were let
+// go.
 type PersonRow struct {
 	Handle    string     `json:"handle"`
 	Steward   bool       `json:"steward"`
@@ -68,7 +69,8 @@ type PersonRow struct {
 	Seen      *time.Time `json:"seen,omitempty"`
 }
 
-// SignedIn is one of a person's sign-ins: from where, since when and until when, when it was last used, and whether it is the one that asks.
+// SignedIn is one of a person's sign-ins: from where, since when and until when, when it was last used, and whether it is the one that
+// asks.
 type SignedIn struct {
 	ID      int64      `json:"id"`
 	From    string     `json:"from"`
@@ -91,7 +93,8 @@ type NewsItem struct {
 	Unread  bool      `json:"unread"`
 }
 
-// Token is a credential for one project, for a machine that works by itself. Role is the most that it may do; Token is told once, when it is made.
+// Token is a credential for one project, for a machine that works by itself. Role is the most that it may do; Token is told once, when it
+// is made.
 type Token struct {
 	ID      int64     `json:"id"`
 	Project string    `json:"project,omitempty"`
@@ -185,7 +188,8 @@ type Worked struct {
 	Last     time.Time `json:"last"`
 }
 
-// Tally counts what changed between two states in one folder, or of one kind of asset. Size is in bytes: of all that changed, before and after.
+// Tally counts what changed between two states in one folder, or of one kind of asset. Size is in bytes: of all that changed, before and
+// after.
 type Tally struct {
 	Name       string `json:"name"`
 	New        int    `json:"new"`
@@ -258,7 +262,8 @@ type Waiting struct {
 }
 
 // Hold is one entry of the record: who held what, from when to when (absent while they do), and how it ended: given-back, sent, given,
-// overridden, brought (to another of their workspaces) or removed (from the project). EndedBy and Word are there where somebody else ended it.
+// overridden, brought (to another of their workspaces) or removed (from the project). EndedBy and Word are there where somebody else ended
+// it.
 type Hold struct {
 	Path      string     `json:"path"`
 	Person    string     `json:"person"`
@@ -336,8 +341,8 @@ type Version struct {
 	Gone       bool      `json:"gone,omitempty"`
 }
 
-// Handoff is the unit of change. Root names the state that it leads to; Digest covers that, the parent, and all that is said here. Commit is that
-// of the git history that it was brought in from; its Author may be a name then that is no person's here.
+// Handoff is the unit of change. Root names the state that it leads to; Digest covers that, the parent, and all that is said here. Commit
+// is that of the git history that it was brought in from; its Author may be a name then that is no person's here.
 type Handoff struct {
 	Number int       `json:"number"`
 	Branch string    `json:"branch"`
@@ -446,8 +451,8 @@ type NewsSettings struct {
 	MailWanted string `json:"mail_wanted,omitempty"`
 }
 
-// Hook is an address that gets a project's news of some kinds, signed with Secret, which is told once, when it is made. Delivered is when that
-// last worked, Trouble why it did not, Waiting how much is still to go.
+// Hook is an address that gets a project's news of some kinds, signed with Secret, which is told once, when it is made. Delivered is when
+// that last worked, Trouble why it did not, Waiting how much is still to go.
 type Hook struct {
 	ID        int64      `json:"id"`
 	URL       string     `json:"url"`

@@ -50,8 +50,8 @@ type PinnedCommits struct {
 	Commits []PinnedCommit `json:"commits"`
 }
 
-// PastCommit is a commit of a git history to be brought in as a handoff. At absent stands for now, and Name and Mail that are empty for the one
-// who brings it. Its changes have no base and no fence.
+// PastCommit is a commit of a git history to be brought in as a handoff. At absent stands for now, and Name and Mail that are empty for
+// the one who brings it. Its changes have no base and no fence.
 type PastCommit struct {
 	Commit  string       `json:"commit"`
 	Name    string       `json:"name"`
@@ -179,9 +179,9 @@ type LockWant struct {
 	Version int    `json:"version"`
 }
 
-// LockRequest locks all or none, but with Any those that can be. WillUpdate says that the newest versions are fetched next, Diverge that the
-// person goes on from an older one knowingly. Wait joins the line where somebody else has the lock; Bring moves one's own lock here from
-// another workspace; Reserve keeps paths for assets that come later.
+// LockRequest locks all or none, but with Any those that can be. WillUpdate says that the newest versions are fetched next, Diverge that
+// the person goes on from an older one knowingly. Wait joins the line where somebody else has the lock; Bring moves one's own lock here
+// from another workspace; Reserve keeps paths for assets that come later.
 type LockRequest struct {
 	Workspace  string     `json:"workspace"`
 	Assets     []LockWant `json:"assets"`
@@ -215,7 +215,8 @@ type AskRequest struct {
 	Reason    string `json:"reason"`
 }
 
-// AskAnswer is the holder's answer: with Give, to the first in line or to To; else not yet, to all who ask or to To, with a word, and until when.
+// AskAnswer is the holder's answer: with Give, to the first in line or to To; else not yet, to all who ask or to To, with a word, and
+// until when.
 type AskAnswer struct {
 	Path  string     `json:"path"`
 	Give  bool       `json:"give,omitempty"`
@@ -264,8 +265,8 @@ type Stored struct {
 	Chunks int `json:"chunks"`
 }
 
-// SendChange is what a send does to one asset. MovedFrom is where it was, where it was moved: it keeps its identity. Content is the root of its manifest; Digest, where it is there, what the sender says
-// that the BLAKE3 of all its bytes is.
+// SendChange is what a send does to one asset. MovedFrom is where it was, where it was moved: it keeps its identity. Content is the root
+// of its manifest; Digest, where it is there, what the sender says that the BLAKE3 of all its bytes is.
 type SendChange struct {
 	Path       string        `json:"path"`
 	MovedFrom  string        `json:"moved_from,omitempty"`
@@ -315,9 +316,10 @@ type SendClosed struct {
 	Handoff *Handoff `json:"handoff,omitempty"`
 }
 
-// RollbackRequest makes a handoff that brings an old state back. Of the four, one is set: Version (of the one asset that Paths names), To (a
-// handoff, a time or a milestone, for the assets and folders that Paths names, or, with All, for the whole project), or Without (a handoff
-// that is undone). Seen is the newest handoff that the person knows of: what changed since is refused, unless it is 0. With Preview nothing is done.
+// RollbackRequest makes a handoff that brings an old state back. Of the four, one is set: Version (of the one asset that Paths names), To
+// (a handoff, a time or a milestone, for the assets and folders that Paths names, or, with All, for the whole project), or Without (a
+// handoff that is undone). Seen is the newest handoff that the person knows of: what changed since is refused, unless it is 0. With
+// Preview nothing is done.
 type RollbackRequest struct {
 	Workspace string   `json:"workspace"`
 	Paths     []string `json:"paths,omitempty"`
@@ -330,8 +332,8 @@ type RollbackRequest struct {
 	Preview   bool     `json:"preview,omitempty"`
 }
 
-// RollbackChange is what a rollback does to one asset: back (an older content), returns (it was gone), moves (to where it was), or goes (it was not
-// there; it stays in the history). Version is the one that it has now, 0 for none; To the one whose content it gets.
+// RollbackChange is what a rollback does to one asset: back (an older content), returns (it was gone), moves (to where it was), or goes
+// (it was not there; it stays in the history). Version is the one that it has now, 0 for none; To the one whose content it gets.
 type RollbackChange struct {
 	Path      string `json:"path"`
 	Change    string `json:"change"`
@@ -341,8 +343,8 @@ type RollbackChange struct {
 	MovedFrom string `json:"moved_from,omitempty"`
 }
 
-// RollbackAnswer says what a rollback does, or, as a preview, would do: as of which handoff, with what note, to which assets, what stands in its
-// way, and who has unsent changes to them. Handoff is there where it was done.
+// RollbackAnswer says what a rollback does, or, as a preview, would do: as of which handoff, with what note, to which assets, what stands
+// in its way, and who has unsent changes to them. Handoff is there where it was done.
 type RollbackAnswer struct {
 	Seen     int              `json:"seen"`
 	Note     string           `json:"note"`
@@ -381,8 +383,9 @@ type LineOrigins struct {
 	Lines   []LineOrigin `json:"lines"`
 }
 
-// Between is what is different between two states, From and To: by folder, by kind of asset, and asset by asset (a page, in the order of paths; where
-// Next is there, another one follows), and what people did from the earlier to the later one. A path's Version and Before are those that are compared.
+// Between is what is different between two states, From and To: by folder, by kind of asset, and asset by asset (a page, in the order of
+// paths; where Next is there, another one follows), and what people did from the earlier to the later one. A path's Version and Before are
+// those that are compared.
 type Between struct {
 	From    Handoff        `json:"from"`
 	To      Handoff        `json:"to"`
@@ -443,7 +446,8 @@ type MailCode struct {
 	Code string `json:"code"`
 }
 
-// News is a page of what happened that concerns one, the newest first. Next is what the following page is asked for with, 0 where there is none.
+// News is a page of what happened that concerns one, the newest first. Next is what the following page is asked for with, 0 where there is
+// none.
 type News struct {
 	News   []NewsItem `json:"news"`
 	Unread int        `json:"unread"`

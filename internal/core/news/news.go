@@ -62,11 +62,12 @@ func Find(name string) (Kind, bool) {
 }
 
 // Telling are the kinds of event that concern somebody: those for which Of gives an item with a kind.
-var Telling = []string{"handoff.sent", "past.brought", "milestone.added", lock.Overridden, lock.Waits, lock.Offered, lock.PassedOver, lock.Skipped, lock.Asked, lock.NotYet, lock.Unanswered, lock.Reminded,
+var Telling = []string{"handoff.sent", "past.brought", "milestone.added", lock.Overridden, lock.Waits, lock.Offered, lock.PassedOver,
+	lock.Skipped, lock.Asked, lock.NotYet, lock.Unanswered, lock.Reminded,
 	"rules.asked", "rules.answered"}
 
-// Open reports whether what an event of a kind says is for everybody in its project. What concerns credentials, where news is sent to, and who is let
-// in, is for leads and for who did it.
+// Open reports whether what an event of a kind says is for everybody in its project. What concerns credentials, where news is sent to, and
+// who is let in, is for leads and for who did it.
 func Open(kind string) bool {
 	for _, prefix := range []string{"hook.", "token.", "member.", "person.", "signed-", "project.limit", "content.false-claim"} {
 		if strings.HasPrefix(kind, prefix) {
@@ -76,9 +77,9 @@ func Open(kind string) bool {
 	return true
 }
 
-// Item is what there is to tell of an event. Kind is "" where it concerns nobody in particular. To has the handles of those whom it concerns;
-// Everyone says all but the one who did it, Leads the leads and owners. Text tells it to anybody, You to those of To. Paths are the first
-// assets that it is about, Handoff the number of a handoff, 0 for none.
+// Item is what there is to tell of an event. Kind is "" where it concerns nobody in particular. To has the handles of those whom it
+// concerns; Everyone says all but the one who did it, Leads the leads and owners. Text tells it to anybody, You to those of To. Paths are
+// the first assets that it is about, Handoff the number of a handoff, 0 for none.
 type Item struct {
 	Kind     string
 	To       []string
@@ -126,7 +127,8 @@ func Of(e model.Event) (i Item) {
 		i.Kind, i.Everyone, i.Text = Work, true, fmt.Sprintf("h%d by %s: %s (%s)", i.Handoff, e.Person, about.text("note"), what)
 	case "past.brought":
 		i.Handoff = about.number("handoff")
-		i.Kind, i.Everyone, i.Text = Work, true, fmt.Sprintf("%s brought %d handoffs in from the git history, up to h%d", e.Person, about.number("handoffs"), i.Handoff)
+		i.Kind, i.Everyone, i.Text = Work, true, fmt.Sprintf("%s brought %d handoffs in from the git history, up to h%d", e.Person,
+			about.number("handoffs"), i.Handoff)
 	case "milestone.added":
 		i.Handoff = about.number("handoff")
 		i.Kind, i.Everyone, i.Text = Work, true, fmt.Sprintf("%s named h%d %s", e.Person, i.Handoff, about.text("name"))
@@ -144,7 +146,8 @@ func Of(e model.Event) (i Item) {
 		i.Text = fmt.Sprintf("%s gave back the lock of %s", person, what)
 	case lock.Overridden:
 		tell(Lost, person, fmt.Sprintf("%s took the lock of %s away from %s%s", other, what, person, because),
-			fmt.Sprintf("%s took the lock of %s away from you%s. What you have not sent stays on your disk; tarn settle --use copy makes a new file of it that can be sent", other, what, because))
+			fmt.Sprintf("%s took the lock of %s away from you%s. What you have not sent stays on your disk; tarn settle --use copy makes a new "+
+				"file of it that can be sent", other, what, because))
 	case lock.Waits:
 		tell(Waits, other, fmt.Sprintf("%s waits in line for %s", person, what), fmt.Sprintf("%s waits in line for %s%s", person, what, because))
 	case lock.Left:
@@ -156,7 +159,8 @@ func Of(e model.Event) (i Item) {
 		tell(Turn, person, fmt.Sprintf("%s did not take %s in time", person, what),
 			fmt.Sprintf("Your offer of %s has lapsed. You stay in line, next behind whoever has it offered now", what))
 	case lock.Skipped:
-		tell(Answered, person, fmt.Sprintf("%s gets %s ahead of %s", other, what, person), fmt.Sprintf("%s was given to %s, ahead of you; you stay in line", what, other))
+		tell(Answered, person, fmt.Sprintf("%s gets %s ahead of %s", other, what, person),
+			fmt.Sprintf("%s was given to %s, ahead of you; you stay in line", what, other))
 	case lock.Asked:
 		tell(Asked, other, fmt.Sprintf("%s asks %s to let go of %s%s", person, other, what, because),
 			fmt.Sprintf("%s asks you to let go of %s%s. tarn answer --give or --not-yet", person, what, because))
@@ -167,13 +171,15 @@ func Of(e model.Event) (i Item) {
 		if until != "" {
 			answer += " until " + until
 		}
-		tell(Answered, other, fmt.Sprintf("%s answered %s about %s: %s", person, other, what, answer), fmt.Sprintf("%s answered about %s: %s%s. You stay in line", person, what, answer, because))
+		tell(Answered, other, fmt.Sprintf("%s answered %s about %s: %s", person, other, what, answer),
+			fmt.Sprintf("%s answered about %s: %s%s. You stay in line", person, what, answer, because))
 	case lock.Unanswered:
 		tell(Answered, person, fmt.Sprintf("%s has no answer from %s about %s yet", person, other, what),
 			fmt.Sprintf("%s has not answered about %s yet. Talk to them; a lead can take the lock away", other, what))
 	case lock.Reminded:
 		tell(Lost, person, fmt.Sprintf("%s seems to have forgotten the lock of %s", person, what),
-			fmt.Sprintf("You hold %s since %s, in %s, and nothing has been heard from there. Give it back with tarn unlock if you do not need it", what, clock(about.text("since")), about.text("workspace")))
+			fmt.Sprintf("You hold %s since %s, in %s, and nothing has been heard from there. Give it back with tarn unlock if you do not need it",
+				what, clock(about.text("since")), about.text("workspace")))
 	case "rules.asked":
 		i.Paths = []string{about.text("path")}
 		i.Kind, i.Leads, i.Text = Rules, true, fmt.Sprintf("%s asks that %s be an asset: %s", e.Person, about.text("path"), about.text("reason"))
@@ -183,7 +189,8 @@ func Of(e model.Event) (i Item) {
 		if yes, _ := e.Subject["accepted"].(bool); yes {
 			answer = "accepted"
 		}
-		tell(Rules, about.text("asked"), fmt.Sprintf("%s %s the request for %s%s", e.Person, answer, about.text("path"), because), fmt.Sprintf("%s %s your request for %s%s", e.Person, answer, about.text("path"), because))
+		tell(Rules, about.text("asked"), fmt.Sprintf("%s %s the request for %s%s", e.Person, answer, about.text("path"), because),
+			fmt.Sprintf("%s %s your request for %s%s", e.Person, answer, about.text("path"), because))
 	}
 	return i
 }

@@ -21,16 +21,26 @@ func TestWhatAnEventMeans(t *testing.T) {
 	}{
 		{lock.Taken, `{"person":"tamsin","paths":["a"],"count":1,"note":"rocks"}`, "", "", "tamsin took the lock of a, for rocks", ""},
 		{lock.GivenBack, `{"person":"tamsin","paths":["a","b","c"],"count":40}`, "", "", "tamsin gave back the lock of 40 assets", ""},
-		{lock.Waits, `{"person":"rurik","other":"tamsin","word":"a rail","paths":["a"],"count":1}`, Waits, "tamsin", "rurik waits in line for a", "rurik waits in line for a: a rail"},
-		{lock.Offered, `{"person":"rurik","until":"` + until + `","paths":["a"],"count":1}`, Turn, "rurik", "a is offered to rurik", "It is your turn: a is offered to you until Mon 2 Mar 17:30 UTC. tarn begin takes it, with its newest version"},
-		{lock.PassedOver, `{"person":"rurik","paths":["a"],"count":1}`, Turn, "rurik", "rurik did not take a in time", "Your offer of a has lapsed"},
-		{lock.Asked, `{"person":"rurik","other":"tamsin","word":"a rail","paths":["a"],"count":1}`, Asked, "tamsin", "rurik asks tamsin to let go of a: a rail", "rurik asks you to let go of a: a rail. tarn answer --give or --not-yet"},
-		{lock.NotYet, `{"person":"tamsin","other":"rurik","word":"half built","until":"` + until + `","paths":["a"],"count":1}`, Answered, "rurik", "tamsin answered rurik about a: not yet until Mon 2 Mar 17:30 UTC", "half built. You stay in line"},
-		{lock.Unanswered, `{"person":"rurik","other":"tamsin","paths":["a"],"count":1}`, Answered, "rurik", "rurik has no answer from tamsin about a yet", "a lead can take the lock away"},
-		{lock.Skipped, `{"person":"imani","other":"rurik","paths":["a"],"count":1}`, Answered, "imani", "rurik gets a ahead of imani", "a was given to rurik, ahead of you"},
-		{lock.Overridden, `{"person":"imani","other":"odile","word":"on leave","paths":["a","b"],"count":2}`, Lost, "imani", "odile took the lock of a and b away from imani: on leave", "stays on your disk; tarn settle --use copy"},
-		{lock.Reminded, `{"person":"imani","workspace":"imani-pc","since":"` + until + `","paths":["a"],"count":1}`, Lost, "imani", "imani seems to have forgotten the lock of a", "You hold a since Mon 2 Mar 17:30 UTC, in imani-pc"},
-		{"rules.answered", `{"path":"cache/x","asked":"rurik","accepted":false,"word":"it is baked"}`, Rules, "rurik", "odile declined the request for cache/x: it is baked", "odile declined your request"},
+		{lock.Waits, `{"person":"rurik","other":"tamsin","word":"a rail","paths":["a"],"count":1}`, Waits, "tamsin", "rurik waits in line for a",
+			"rurik waits in line for a: a rail"},
+		{lock.Offered, `{"person":"rurik","until":"` + until + `","paths":["a"],"count":1}`, Turn, "rurik", "a is offered to rurik",
+			"It is your turn: a is offered to you until Mon 2 Mar 17:30 UTC. tarn begin takes it, with its newest version"},
+		{lock.PassedOver, `{"person":"rurik","paths":["a"],"count":1}`, Turn, "rurik", "rurik did not take a in time",
+			"Your offer of a has lapsed"},
+		{lock.Asked, `{"person":"rurik","other":"tamsin","word":"a rail","paths":["a"],"count":1}`, Asked, "tamsin",
+			"rurik asks tamsin to let go of a: a rail", "rurik asks you to let go of a: a rail. tarn answer --give or --not-yet"},
+		{lock.NotYet, `{"person":"tamsin","other":"rurik","word":"half built","until":"` + until + `","paths":["a"],"count":1}`, Answered,
+			"rurik", "tamsin answered rurik about a: not yet until Mon 2 Mar 17:30 UTC", "half built. You stay in line"},
+		{lock.Unanswered, `{"person":"rurik","other":"tamsin","paths":["a"],"count":1}`, Answered, "rurik",
+			"rurik has no answer from tamsin about a yet", "a lead can take the lock away"},
+		{lock.Skipped, `{"person":"imani","other":"rurik","paths":["a"],"count":1}`, Answered, "imani", "rurik gets a ahead of imani",
+			"a was given to rurik, ahead of you"},
+		{lock.Overridden, `{"person":"imani","other":"odile","word":"on leave","paths":["a","b"],"count":2}`, Lost, "imani",
+			"odile took the lock of a and b away from imani: on leave", "stays on your disk; tarn settle --use copy"},
+		{lock.Reminded, `{"person":"imani","workspace":"imani-pc","since":"` + until + `","paths":["a"],"count":1}`, Lost, "imani",
+			"imani seems to have forgotten the lock of a", "You hold a since Mon 2 Mar 17:30 UTC, in imani-pc"},
+		{"rules.answered", `{"path":"cache/x","asked":"rurik","accepted":false,"word":"it is baked"}`, Rules, "rurik",
+			"odile declined the request for cache/x: it is baked", "odile declined your request"},
 		{"unsent.changed", `{}`, "", "", "", ""},
 		{"lock.unheard-of", `{"paths":[1,null],"count":"x"}`, "", "", "", ""},
 	} {
@@ -46,7 +56,8 @@ func TestWhatAnEventMeans(t *testing.T) {
 			t.Errorf("%s: somebody else hears %s", c.kind, i.For("somebody"))
 		}
 	}
-	sent := Of(model.Event{Kind: "handoff.sent", Person: "tamsin", Subject: map[string]any{"handoff": 7, "note": "rocks", "paths": []string{"a"}, "count": 1}})
+	sent := Of(model.Event{Kind: "handoff.sent", Person: "tamsin",
+		Subject: map[string]any{"handoff": 7, "note": "rocks", "paths": []string{"a"}, "count": 1}})
 	if sent.Kind != Work || !sent.Everyone || sent.Handoff != 7 || sent.Text != "h7 by tamsin: rocks (a)" {
 		t.Errorf("%+v", sent)
 	}
@@ -54,7 +65,8 @@ func TestWhatAnEventMeans(t *testing.T) {
 
 // Every kind of lock event has words, and every kind of news a place in the settings.
 func TestNothingIsLeftWithoutWords(t *testing.T) {
-	for _, kind := range []string{lock.Taken, lock.Brought, lock.GivenBack, lock.Overridden, lock.Waits, lock.Left, lock.Offered, lock.PassedOver, lock.Asked, lock.Given, lock.Skipped, lock.NotYet, lock.Unanswered, lock.Reminded} {
+	for _, kind := range []string{lock.Taken, lock.Brought, lock.GivenBack, lock.Overridden, lock.Waits, lock.Left, lock.Offered,
+		lock.PassedOver, lock.Asked, lock.Given, lock.Skipped, lock.NotYet, lock.Unanswered, lock.Reminded} {
 		i := Of(model.Event{Kind: kind, Subject: map[string]any{"person": "a", "other": "b", "paths": []string{"x"}, "count": 1}})
 		if i.Text == "" {
 			t.Errorf("%s has no words", kind)

@@ -12,7 +12,8 @@ import (
 )
 
 var encoders = sync.Pool{New: func() any {
-	e, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(chunk.Max), zstd.WithEncoderCRC(false))
+	e, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(chunk.Max),
+		zstd.WithEncoderCRC(false))
 	if err != nil {
 		panic(err)
 	}
@@ -117,7 +118,8 @@ func (r *Record) Own(data []byte) Record {
 // plainFrame reports whether data is exactly one zstd frame (RFC 8878) that states its size and needs no dictionary.
 func plainFrame(data []byte, size int) bool {
 	var h zstd.Header
-	if h.Decode(data) != nil || h.Skippable || h.DictionaryID != 0 || !h.HasFCS || h.FrameContentSize != uint64(size) || h.WindowSize > chunk.Max {
+	if h.Decode(data) != nil || h.Skippable || h.DictionaryID != 0 || !h.HasFCS || h.FrameContentSize != uint64(size) ||
+		h.WindowSize > chunk.Max {
 		return false
 	}
 	for at := h.HeaderSize; at+3 <= len(data); {

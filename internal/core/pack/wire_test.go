@@ -40,7 +40,8 @@ func TestRecordsTravelAndAnyCBORLibraryReadsThem(t *testing.T) {
 			Size   int
 			Data   []byte
 		}
-		if err := general.Decode(&other); err != nil || !bytes.Equal(other.Digest, r.Digest[:]) || other.Kind != r.Kind || other.Codec != r.Codec || other.Size != r.Size || !bytes.Equal(other.Data, r.Data) {
+		if err := general.Decode(&other); err != nil || !bytes.Equal(other.Digest, r.Digest[:]) || other.Kind != r.Kind ||
+			other.Codec != r.Codec || other.Size != r.Size || !bytes.Equal(other.Data, r.Data) {
 			t.Errorf("record %d reads otherwise with another library: %v", i, err)
 		}
 	}

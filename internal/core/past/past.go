@@ -1,6 +1,6 @@
-// Package past turns what commits of a git repository did to files into what handoffs do to assets. Git takes for two files what is one on some
-// systems, and knows names that no asset can have; here every asset has a legal path of its own at every moment, by a rule that needs nothing
-// but the history itself, so that whoever walks it again comes to the same paths.
+// Package past turns what commits of a git repository did to files into what handoffs do to assets. Git takes for two files what is one on
+// some systems, and knows names that no asset can have; here every asset has a legal path of its own at every moment, by a rule that needs
+// nothing but the history itself, so that whoever walks it again comes to the same paths.
 package past
 
 import (
@@ -10,8 +10,8 @@ import (
 	"kettletarn/internal/core/assetpath"
 )
 
-// Change is what a commit did to one file. Status is as in git's raw form: A, M, D, R (from From) or T. File says that a file is there after it,
-// not a link or another repository.
+// Change is what a commit did to one file. Status is as in git's raw form: A, M, D, R (from From) or T. File says that a file is there
+// after it, not a link or another repository.
 type Change struct {
 	Status     byte
 	Path, From string
@@ -26,8 +26,8 @@ type Step struct {
 	Of        int
 }
 
-// Names follows a history from its beginning. Wanted says which paths are assets. It keeps one entry for each asset that is there. Not safe for
-// concurrent use.
+// Names follows a history from its beginning. Wanted says which paths are assets. It keeps one entry for each asset that is there. Not
+// safe for concurrent use.
 type Names struct {
 	Wanted func(path string) bool
 	// Mapped are the paths in git that assets could not have, with those that they have.
@@ -45,7 +45,8 @@ type folder struct {
 
 // New begins a history.
 func New(wanted func(path string) bool) *Names {
-	return &Names{Wanted: wanted, Mapped: map[string]string{}, assets: map[string]string{}, folded: map[string]string{}, folders: map[string]folder{}}
+	return &Names{Wanted: wanted, Mapped: map[string]string{}, assets: map[string]string{}, folded: map[string]string{},
+		folders: map[string]folder{}}
 }
 
 // Asset is the path of the asset that a path in git has now.
@@ -125,8 +126,8 @@ func (n *Names) Apply(changes []Change, keep bool) []Step {
 // wants asks about the path that an asset would have.
 func (n *Names) wants(path string) bool { return n.Wanted(assetpath.Fit(path)) }
 
-// place finds the path of a new asset, and takes it: that in git, where it is legal and nothing that is there is one with it on some system;
-// else a folder is spelled as it is already, and a name that is taken gets a mark.
+// place finds the path of a new asset, and takes it: that in git, where it is legal and nothing that is there is one with it on some
+// system; else a folder is spelled as it is already, and a name that is taken gets a mark.
 func (n *Names) place(path string) string {
 	asset := assetpath.Fit(path)
 	parts := strings.Split(asset, "/")

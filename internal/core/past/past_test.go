@@ -20,9 +20,11 @@ func TestWhatCommitsDid(t *testing.T) {
 		keep    bool
 		want    []Step
 	}{
-		{"added, code left alone", []Change{{'A', "a.png", "", true}, {'A', "main.go", "", true}, {'A', "link.png", "", false}}, false, []Step{{Path: "a.png", Of: 0}}},
+		{"added, code left alone", []Change{{'A', "a.png", "", true}, {'A', "main.go", "", true}, {'A', "link.png", "", false}}, false,
+			[]Step{{Path: "a.png", Of: 0}}},
 		{"changed", []Change{{'M', "a.png", "", true}}, false, []Step{{Path: "a.png"}}},
-		{"renamed", []Change{{'M', "main.go", "", true}, {'R', "art/a.png", "a.png", true}}, false, []Step{{Path: "art/a.png", MovedFrom: "a.png", Of: 1}}},
+		{"renamed", []Change{{'M', "main.go", "", true}, {'R', "art/a.png", "a.png", true}}, false,
+			[]Step{{Path: "art/a.png", MovedFrom: "a.png", Of: 1}}},
 		{"a name that can't be", []Change{{'A', "b:c.png", "", true}}, false, []Step{{Path: assetpath.Fit("b:c.png")}}},
 		{"the same again", []Change{{'M', "b:c.png", "", true}}, false, []Step{{Path: assetpath.Fit("b:c.png")}}},
 		{"one that differs in case only", []Change{{'A', "art/A.png", "", true}}, false, []Step{{Path: assetpath.Mark("art/A.png")}}},
@@ -31,7 +33,8 @@ func TestWhatCommitsDid(t *testing.T) {
 		{"gone", []Change{{'D', "art/a.png", "", false}, {'D', "nothing.png", "", false}}, false, []Step{{Path: "art/a.png", Gone: true}}},
 		{"to code", []Change{{'R', "b.go", "b:c.png", true}}, false, []Step{{Path: assetpath.Fit("b:c.png"), Gone: true}}},
 		{"a file where a folder is", []Change{{'A', "ART", "", true}}, false, []Step{{Path: assetpath.Mark("ART")}}},
-		{"another case, edited", []Change{{'D', "Art/x.png", "", false}, {'A', "Art/X.png", "", true}}, false, []Step{{Path: "art/X.png", MovedFrom: "art/x.png", Of: 1}}},
+		{"another case, edited", []Change{{'D', "Art/x.png", "", false}, {'A', "Art/X.png", "", true}}, false,
+			[]Step{{Path: "art/X.png", MovedFrom: "art/x.png", Of: 1}}},
 		{"a file becomes a link", []Change{{'T', "Art/X.png", "", false}}, false, []Step{{Path: "art/X.png", Gone: true}}},
 		{"a link becomes a file", []Change{{'T', "Art/X.png", "", true}}, false, []Step{{Path: "art/X.png"}}},
 	} {

@@ -41,7 +41,8 @@ const heading = "# The assets that go with this code, written by \"tarn pin\". \
 
 // Encode gives the text of the file.
 func (p Pin) Encode() []byte {
-	return fmt.Appendf([]byte(heading), "service = %q\nproject = %q\nbranch = %q\nhandoff = %d\ndigest = %q\n", p.Service, p.Project, p.Branch, p.Handoff, p.Digest)
+	return fmt.Appendf([]byte(heading), "service = %q\nproject = %q\nbranch = %q\nhandoff = %d\ndigest = %q\n", p.Service, p.Project, p.Branch,
+		p.Handoff, p.Digest)
 }
 
 // Parse reads a pin. Its errors fit after "tarn.pin: ".

@@ -9,7 +9,8 @@ import (
 )
 
 func sample(handoff int) Pin {
-	return Pin{Service: "http://127.0.0.1:7420", Project: "brinelight", Branch: "main", Handoff: handoff, Digest: chunk.Sum([]byte{byte(handoff)}).String()}
+	return Pin{Service: "http://127.0.0.1:7420", Project: "brinelight", Branch: "main", Handoff: handoff,
+		Digest: chunk.Sum([]byte{byte(handoff)}).String()}
 }
 
 func TestAPinComesBack(t *testing.T) {

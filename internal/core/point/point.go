@@ -73,7 +73,8 @@ func Parse(text string, in *time.Location) (p Point, err error) {
 		return Point{Time: t}, nil
 	}
 	if err := CheckName(text); err != nil {
-		return p, fmt.Errorf("%q names no state: take a handoff (h40), a day or time (2026-03-02, \"2026-03-02 15:04\"), or a milestone", assetpath.Printable(text))
+		return p, fmt.Errorf("%q names no state: take a handoff (h40), a day or time (2026-03-02, \"2026-03-02 15:04\"), or a milestone",
+			assetpath.Printable(text))
 	}
 	return Point{Milestone: text}, nil
 }

@@ -36,7 +36,8 @@ func fences(text []byte) (begin, end int, ok bool, err error) {
 		at += len(line)
 	}
 	if begin >= 0 && end < 0 {
-		return 0, 0, false, fmt.Errorf("the line that ends the block of assets is gone; put it back (%s), or take the line that begins the block out", FenceEnd)
+		return 0, 0, false, fmt.Errorf("the line that ends the block of assets is gone; put it back (%s), or take the line that begins the "+
+			"block out", FenceEnd)
 	}
 	return begin, end, begin >= 0, nil
 }
@@ -78,10 +79,10 @@ func fencedLines(text []byte) (from, to int) {
 	return from, from + bytes.Count(text[begin:end], []byte("\n"))
 }
 
-// GitIgnore gives the patterns, in the language of git ignore files, that keep the assets out of git and hide nothing that the rules leave to
-// the main history. Letters stand for both cases, since the rules take them for one. Two things can't be said in that language, and what they
-// concern is left for git to see: where a pattern with "!" takes something back within one rule; and in a folder whose name ends like a file's
-// that is an asset ("x.png/"), what a later rule would leave to the main history is hidden.
+// GitIgnore gives the patterns, in the language of git ignore files, that keep the assets out of git and hide nothing that the rules leave
+// to the main history. Letters stand for both cases, since the rules take them for one. Two things can't be said in that language, and
+// what they concern is left for git to see: where a pattern with "!" takes something back within one rule; and in a folder whose name ends
+// like a file's that is an asset ("x.png/"), what a later rule would leave to the main history is hidden.
 func (r *Rules) GitIgnore() []string {
 	last := -1 // the last rule that leaves something to the main history
 	for i := range r.List {

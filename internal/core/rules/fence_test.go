@@ -22,7 +22,8 @@ func TestTheBlockIsRewrittenAndNothingElse(t *testing.T) {
 		}
 		moved := append([]byte("mine\n"), one...)
 		two, err := Fence(moved, []string{"*.wav", "*.glb"})
-		if err != nil || !bytes.HasPrefix(two, []byte("mine\n"+FenceBegin)) || !bytes.HasSuffix(two, []byte(text)) || bytes.Contains(two, []byte("png")) || !bytes.Contains(two, []byte("glb")) {
+		if err != nil || !bytes.HasPrefix(two, []byte("mine\n"+FenceBegin)) || !bytes.HasSuffix(two, []byte(text)) ||
+			bytes.Contains(two, []byte("png")) || !bytes.Contains(two, []byte("glb")) {
 			t.Errorf("%q becomes %q, %v", moved, two, err)
 		}
 		if again, err := Fence(two, []string{"*.wav", "*.glb"}); err != nil || !bytes.Equal(again, two) {
@@ -30,7 +31,8 @@ func TestTheBlockIsRewrittenAndNothingElse(t *testing.T) {
 		}
 	}
 	block, _ := Fence(nil, []string{"*.png"})
-	for _, bad := range []string{FenceBegin + "\n*.png\n", "*.png\n" + FenceEnd + "\n", string(block) + string(block), FenceBegin + "\n" + string(block)} {
+	for _, bad := range []string{FenceBegin + "\n*.png\n", "*.png\n" + FenceEnd + "\n", string(block) + string(block), FenceBegin + "\n" +
+		string(block)} {
 		if _, err := Fence([]byte(bad), nil); err == nil {
 			t.Errorf("a damaged block is written over: %q", bad)
 		}
@@ -64,7 +66,8 @@ func FuzzFence(f *testing.F) {
 		if err != nil {
 			return
 		}
-		if was && (!bytes.HasPrefix(next, []byte(text[:begin])) || !bytes.HasSuffix(next, []byte(text[end:]))) || !was && !bytes.HasSuffix(next, []byte(text)) {
+		if was && (!bytes.HasPrefix(next, []byte(text[:begin])) || !bytes.HasSuffix(next, []byte(text[end:]))) || !was &&
+			!bytes.HasSuffix(next, []byte(text)) {
 			t.Errorf("what stands outside was touched: %q became %q", text, next)
 		}
 		if again, err := Fence(next, []string{line}); err != nil || !bytes.Equal(again, next) {
@@ -87,7 +90,8 @@ func TestTheBlockAgreesWithTheRules(t *testing.T) {
 		return pick("a.png", "A.PNG", "b.txt", "main.go", "Make", "art", "c.wav", "note (1).txt", "#odd.png", "{x}.wav", ".gitmodules")
 	}
 	aPattern := func() string {
-		return pick("*.png", "*.txt", "*.wav", folder()+"/", "/"+folder()+"/", folder(), "/"+folder()+"/**", folder()+"/*."+pick("png", "txt"), "**/"+folder()+"/*.wav", "["+pick("a-c", "!a", "ab")+"]*", "Make", `\#odd.png`, "{x}.wav", "*(1)*")
+		return pick("*.png", "*.txt", "*.wav", folder()+"/", "/"+folder()+"/", folder(), "/"+folder()+"/**", folder()+"/*."+pick("png", "txt"),
+			"**/"+folder()+"/*.wav", "["+pick("a-c", "!a", "ab")+"]*", "Make", `\#odd.png`, "{x}.wav", "*(1)*")
 	}
 	var paths []string
 	seen := map[string]bool{}

@@ -82,7 +82,8 @@ func parse(text []byte, name string, presets []Preset) (*Rules, error) {
 		return nil, explain(err)
 	}
 	where := locate(text)
-	r := &Rules{Presets: f.Presets, Otherwise: Asset, PointOut: DefaultPointOut, Locks: DefaultLocks, ReadOnly: f.ReadOnly, List: append([]Rule{}, builtIn...)}
+	r := &Rules{Presets: f.Presets, Otherwise: Asset, PointOut: DefaultPointOut, Locks: DefaultLocks, ReadOnly: f.ReadOnly,
+		List: append([]Rule{}, builtIn...)}
 	if f.Otherwise != "" {
 		if err := oneOf(f.Otherwise, "otherwise", Asset, Code, Ignored); err != nil {
 			return nil, where.at(err, "", 0, "otherwise")
@@ -115,7 +116,8 @@ func parse(text []byte, name string, presets []Preset) (*Rules, error) {
 	for i, t := range f.Rule {
 		rule := Rule{Kind: t.Kind, Lock: t.Lock, Origin: Origin{In: name, Line: where.table("rule", i).line}}
 		if t.Kind == "" && t.Lock == "" {
-			return nil, where.at(errors.New(`this rule says neither what kind its paths are (kind = "asset", "code" or "ignored") nor what their lock is needed for (lock = "required", "on-edit" or "free")`), "rule", i, "")
+			return nil, where.at(errors.New(`this rule says neither what kind its paths are (kind = "asset", "code" or "ignored") nor what their `+
+				`lock is needed for (lock = "required", "on-edit" or "free")`), "rule", i, "")
 		}
 		if t.Kind != "" {
 			if err := oneOf(t.Kind, "kind", Asset, Code, Ignored); err != nil {
@@ -164,13 +166,15 @@ func (t locksText) read(l *Locks, where places) error {
 		key, text string
 		never     bool
 		into      *time.Duration
-	}{{"offer-for", t.OfferFor, false, &l.OfferFor}, {"answer-within", t.AnswerWithin, false, &l.AnswerWithin}, {"forgotten-after", t.ForgottenAfter, true, &l.ForgottenAfter}} {
+	}{{"offer-for", t.OfferFor, false, &l.OfferFor}, {"answer-within", t.AnswerWithin, false, &l.AnswerWithin},
+		{"forgotten-after", t.ForgottenAfter, true, &l.ForgottenAfter}} {
 		switch n, ok := duration(d.text); {
 		case d.text == "":
 		case d.text == "never" && d.never:
 			*d.into = 0
 		case !ok:
-			return where.at(fmt.Errorf(`%s is a time between a minute and a year, like "30 minutes", "4 hours" or "3 days"; this is %q`, d.key, d.text), "locks", 0, d.key)
+			return where.at(fmt.Errorf(`%s is a time between a minute and a year, like "30 minutes", "4 hours" or "3 days"; this is %q`, d.key,
+				d.text), "locks", 0, d.key)
 		default:
 			*d.into = n
 		}
@@ -191,7 +195,8 @@ func duration(text string) (d time.Duration, ok bool) {
 	if read, err := fmt.Sscanf(text+" .", "%d%s .", &n, &unit); read != 2 || err != nil || n < 1 || n > 1_000_000 {
 		return 0, false
 	}
-	for name, length := range map[string]time.Duration{"minute": time.Minute, "hour": time.Hour, "day": 24 * time.Hour, "week": 7 * 24 * time.Hour} {
+	for name, length := range map[string]time.Duration{"minute": time.Minute, "hour": time.Hour, "day": 24 * time.Hour,
+		"week": 7 * 24 * time.Hour} {
 		if strings.TrimSuffix(unit, "s") == name {
 			d = time.Duration(n) * length
 			return d, d <= 366*24*time.Hour

@@ -107,7 +107,8 @@ type GitIgnore struct {
 	patterns []pattern
 }
 
-// ParseGitIgnore reads a git ignore file. A line that is no pattern is left out, as git does, and so is the block that Kettle Tarn keeps in it.
+// ParseGitIgnore reads a git ignore file. A line that is no pattern is left out, as git does, and so is the block that Kettle Tarn keeps
+// in it.
 func ParseGitIgnore(folder string, text []byte) *GitIgnore {
 	g := &GitIgnore{folder: folder, name: ".gitignore"}
 	if folder != "" {

@@ -90,7 +90,8 @@ func Compose(presets []string, otherwise string) string {
 	b.WriteString("# tarn rules test PATH says which line decides about a path, tarn rules preset what the presets say.\n\n")
 	fmt.Fprintf(&b, "presets = [%s]\n", quoted(presets))
 	if otherwise == Code {
-		b.WriteString("\n# What no rule covers is left to the main history; binaries from this size on are pointed out.\notherwise = \"code\"\npoint-out = \"5 MB\"\n")
+		b.WriteString("\n# What no rule covers is left to the main history; binaries from this size on are pointed out.\notherwise = " +
+			"\"code\"\npoint-out = \"5 MB\"\n")
 	}
 	return b.String()
 }

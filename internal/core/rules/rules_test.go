@@ -85,7 +85,8 @@ func TestADecisionNamesItsLine(t *testing.T) {
 			t.Errorf("%s by %s, want %s", path, d.LockBy, want)
 		}
 	}
-	if d := r.Decide("cache/x.png"); !strings.Contains(d.KindBy.String(), `"cache/" in line`) || !strings.Contains(d.KindBy.String(), "preset sound") {
+	if d := r.Decide("cache/x.png"); !strings.Contains(d.KindBy.String(), `"cache/" in line`) ||
+		!strings.Contains(d.KindBy.String(), "preset sound") {
 		t.Errorf("cache/x.png by %s", d.KindBy)
 	}
 	if d := r.Decide("main.go"); d.Covered {
@@ -95,7 +96,8 @@ func TestADecisionNamesItsLine(t *testing.T) {
 
 func TestShutFolders(t *testing.T) {
 	r := parsed(t, studio)
-	for folder, want := range map[string]bool{"cache": false, "cache/keep": false, "cache/keep/deep": true, "cache/other": true, "textures/cache": true, "textures": false, "art-sources": true, "src": false} {
+	for folder, want := range map[string]bool{"cache": false, "cache/keep": false, "cache/keep/deep": true, "cache/other": true,
+		"textures/cache": true, "textures": false, "art-sources": true, "src": false} {
 		if _, shut := r.Shut(folder); shut != want {
 			t.Errorf("%s: shut is %v", folder, shut)
 		}
@@ -111,16 +113,18 @@ func TestTheRulesFileIsNeverIgnored(t *testing.T) {
 
 func TestErrorsSayWhereAndWhatWasMeant(t *testing.T) {
 	for text, want := range map[string]string{
-		"\n\npresets = [":                                       "line 3",
-		"otherwise = 5":                                         "line 1, column",
-		"preset = [\"game\"]":                                   `line 1, column 1: the key "preset" is not known; did you mean "presets"?`,
-		"presets = [\n  \"game\",\n  \"sonud\"\n]":              `line 3, column 3: there is no preset "sonud"; did you mean "sound"?`,
-		"otherwise = \"assets\"":                                `line 1, column 1: otherwise is one of asset, code, ignored; this is "assets"; did you mean "asset"?`,
-		"[[rule]]\nmatch = \"a\"":                               "line 1, column 3: this rule says neither",
-		"[[rule]]\nkind = \"asset\"":                            "it needs match",
-		"[[rule]]\nmatch = [\"a\", \"[x\"]\nkind = \"asset\"":   "line 2, column 15: the pattern is not a pattern",
-		"[[rule]]\nmatch = \"a\"\nknid = \"asset\"":             `line 3, column 1: the key "rule.knid" is not known; did you mean "kind"?`,
-		"[[rule]]\nmatch = \"a\"\nlock = \"on_edit\"":           `line 3, column 1: lock is one of required, on-edit, free; this is "on_edit"; did you mean "on-edit"?`,
+		"\n\npresets = [":                          "line 3",
+		"otherwise = 5":                            "line 1, column",
+		"preset = [\"game\"]":                      `line 1, column 1: the key "preset" is not known; did you mean "presets"?`,
+		"presets = [\n  \"game\",\n  \"sonud\"\n]": `line 3, column 3: there is no preset "sonud"; did you mean "sound"?`,
+		"otherwise = \"assets\"": `line 1, column 1: otherwise is one of asset, code, ignored; this is ` +
+			`"assets"; did you mean "asset"?`,
+		"[[rule]]\nmatch = \"a\"":                             "line 1, column 3: this rule says neither",
+		"[[rule]]\nkind = \"asset\"":                          "it needs match",
+		"[[rule]]\nmatch = [\"a\", \"[x\"]\nkind = \"asset\"": "line 2, column 15: the pattern is not a pattern",
+		"[[rule]]\nmatch = \"a\"\nknid = \"asset\"":           `line 3, column 1: the key "rule.knid" is not known; did you mean "kind"?`,
+		"[[rule]]\nmatch = \"a\"\nlock = \"on_edit\"": `line 3, column 1: lock is one of required, on-edit, free; this is "on_edit"; ` +
+			`did you mean "on-edit"?`,
 		"[[rule]]\nmatch = [\"a\\n\"]\nkind = \"code\"":         "line break",
 		"[[rule]]\nmatch = [1]\nkind = \"code\"":                "a text in quotes",
 		"point-out = \"much\"":                                  "point-out is a size",
@@ -167,8 +171,9 @@ func TestPresets(t *testing.T) {
 		t.Errorf("proposed are %v", got)
 	}
 	r := parsed(t, Compose(names, Code))
-	for path, want := range map[string]string{"board/tide.kicad_sch": Asset, "fabrication/drill.drl": Asset, "enclosure/top.stl": Asset, "board/tide.kicad_sch-bak": Ignored,
-		"simulation/out.raw": Ignored, "src/main.c": Code, "parts.csv": Asset, "logs/today.log": Ignored} {
+	for path, want := range map[string]string{"board/tide.kicad_sch": Asset, "fabrication/drill.drl": Asset, "enclosure/top.stl": Asset,
+		"board/tide.kicad_sch-bak": Ignored,
+		"simulation/out.raw":       Ignored, "src/main.c": Code, "parts.csv": Asset, "logs/today.log": Ignored} {
 		if d := r.Decide(path); d.Kind != want {
 			t.Errorf("%s is %s by %s, want %s", path, d.Kind, d.KindBy, want)
 		}
@@ -177,8 +182,10 @@ func TestPresets(t *testing.T) {
 
 func TestTogether(t *testing.T) {
 	r := parsed(t, "[[set]]\nmatch = [\"models/\", \"textures/\"]\nby = \"stem\"\n[[set]]\nmatch = \"boards/\"\nby = \"folder\"\n")
-	all := []string{"models/lamp.glb", "models/lamp-albedo.png", "models/lamp_normal.png", "models/lamppost.glb", "models/buoy.glb", "boards/a/x.sch", "boards/a/x.brd", "boards/b/y.sch", "text/lamp.txt",
-		"textures/rust-albedo.png", "textures/rust-normal.png", "textures/brine-albedo.png", "models/rowing-boat.glb", "models/rowing-boat-albedo.png"}
+	all := []string{"models/lamp.glb", "models/lamp-albedo.png", "models/lamp_normal.png", "models/lamppost.glb", "models/buoy.glb",
+		"boards/a/x.sch", "boards/a/x.brd", "boards/b/y.sch", "text/lamp.txt",
+		"textures/rust-albedo.png", "textures/rust-normal.png", "textures/brine-albedo.png", "models/rowing-boat.glb",
+		"models/rowing-boat-albedo.png"}
 	for given, want := range map[string]string{
 		"models/lamp-albedo.png": "models/lamp-albedo.png models/lamp.glb models/lamp_normal.png",
 		"models/lamppost.glb":    "models/lamppost.glb",
@@ -213,7 +220,8 @@ func TestGitIgnoreFilesAreReadAsGitReadsThem(t *testing.T) {
 	for round := range 40 {
 		var lines, paths []string
 		for range 1 + random.IntN(5) {
-			lines = append(lines, pick("", "", "!")+pick("", "", "/", "**/")+pick("a", "b", "*.x", "a*", "?", "[ab]", "{a}", "c d", `\#e`)+pick("", "", "/b", "/*", "/**", "/**/c")+pick("", "", "/", " "))
+			lines = append(lines, pick("", "", "!")+pick("", "", "/", "**/")+pick("a", "b", "*.x", "a*", "?", "[ab]", "{a}", "c d", `\#e`)+pick("",
+				"", "/b", "/*", "/**", "/**/c")+pick("", "", "/", " "))
 		}
 		for range 60 {
 			p := pick("a", "b", "ab", "c", "{a}", "#e", "c d")
@@ -278,7 +286,8 @@ func FuzzParse(f *testing.F) {
 			}
 		}
 		r.Together([]string{path}, []string{path, path + "-x"})
-		if _, err := Parse(Include(text, "a/b.png")); err != nil && !strings.Contains(err.Error(), "patterns") && !strings.Contains(err.Error(), "larger") {
+		if _, err := Parse(Include(text, "a/b.png")); err != nil && !strings.Contains(err.Error(), "patterns") &&
+			!strings.Contains(err.Error(), "larger") {
 			t.Fatalf("with an exception it can't be read any more: %v\n%s", err, text)
 		}
 	})
@@ -293,7 +302,8 @@ func ExampleRules_Decide() {
 
 func TestWhatTheRulesSayOfLocks(t *testing.T) {
 	r := parsed(t, "[locks]\noffer-for = \"30 minutes\"\nanswer-within = \"1 hour\"\nforgotten-after = \"2 weeks\"\nwhen-behind = \"warn\"\n")
-	if want := (Locks{OfferFor: 30 * time.Minute, AnswerWithin: time.Hour, ForgottenAfter: 14 * 24 * time.Hour, BehindWarns: true}); r.Locks != want {
+	if want := (Locks{OfferFor: 30 * time.Minute, AnswerWithin: time.Hour, ForgottenAfter: 14 * 24 * time.Hour,
+		BehindWarns: true}); r.Locks != want {
 		t.Errorf("%+v", r.Locks)
 	}
 	if r := parsed(t, "[locks]\nforgotten-after = \"never\"\n"); r.Locks.ForgottenAfter != 0 || r.Locks.OfferFor != DefaultLocks.OfferFor {
@@ -316,11 +326,13 @@ func TestWhatTheRulesSayOfLocks(t *testing.T) {
 
 // TestAShutFolderStaysShut: a rule that names no place does not open a folder that is left out as a whole; one that names it does.
 func TestAShutFolderStaysShut(t *testing.T) {
-	r, err := Parse([]byte("otherwise = \"code\"\n[[rule]]\nmatch = \"cache/\"\nkind = \"ignored\"\n[[rule]]\nmatch = \"*.png\"\nkind = \"asset\"\n"))
+	r, err := Parse([]byte("otherwise = \"code\"\n[[rule]]\nmatch = \"cache/\"\nkind = \"ignored\"\n[[rule]]\nmatch = \"*.png\"\nkind = " +
+		"\"asset\"\n"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	for path, want := range map[string]string{"cache/x.png": Ignored, "deep/cache/x.png": Ignored, "cache/deep/x.png": Ignored, "x.png": Asset, "caches/x.png": Asset} {
+	for path, want := range map[string]string{"cache/x.png": Ignored, "deep/cache/x.png": Ignored, "cache/deep/x.png": Ignored, "x.png": Asset,
+		"caches/x.png": Asset} {
 		if got := r.Decide(path).Kind; got != want {
 			t.Errorf("%s is %s, want %s", path, got, want)
 		}
@@ -328,7 +340,8 @@ func TestAShutFolderStaysShut(t *testing.T) {
 	if _, shut := r.Shut("cache"); !shut {
 		t.Error("the folder is looked into")
 	}
-	if r, err = Parse([]byte("[[rule]]\nmatch = \"cache/\"\nkind = \"ignored\"\n[[rule]]\nmatch = \"/cache/kept/*.png\"\nkind = \"asset\"\n")); err != nil {
+	if r, err = Parse([]byte("[[rule]]\nmatch = \"cache/\"\nkind = \"ignored\"\n" +
+		"[[rule]]\nmatch = \"/cache/kept/*.png\"\nkind = \"asset\"\n")); err != nil {
 		t.Fatal(err)
 	}
 	if got := r.Decide("cache/kept/x.png").Kind; got != Asset {

@@ -12,8 +12,11 @@ import (
 func TestWrite(t *testing.T) {
 	noon := time.Date(2026, 3, 2, 12, 0, 0, 0, time.UTC)
 	for name, v := range map[string]any{
-		"a struct with a list": model.Handoffs{Handoffs: []model.Handoff{{Number: 7, Author: "odile", Note: "=1+1, \"quoted\"\nand more", At: noon, Tasks: []string{"BRL-1", "BRL-2"}}}},
-		"a map with a list":    map[string]any{"refusals": []model.Refusal{}, "handoffs": []model.Handoff{{Number: 7, Author: "odile", Note: "=1+1, \"quoted\"\nand more", At: noon, Tasks: []string{"BRL-1", "BRL-2"}}}},
+		"a struct with a list": model.Handoffs{Handoffs: []model.Handoff{{Number: 7, Author: "odile", Note: "=1+1, \"quoted\"\nand more",
+			At: noon, Tasks: []string{"BRL-1", "BRL-2"}}}},
+		"a map with a list": map[string]any{"refusals": []model.Refusal{},
+			"handoffs": []model.Handoff{{Number: 7, Author: "odile", Note: "=1+1, \"quoted\"\nand more", At: noon,
+				Tasks: []string{"BRL-1", "BRL-2"}}}},
 	} {
 		var out strings.Builder
 		if err := Write(&out, v); err != nil {
@@ -27,7 +30,8 @@ func TestWrite(t *testing.T) {
 		for i, key := range rows[0] {
 			got[key] = rows[1][i]
 		}
-		for key, want := range map[string]string{"number": "7", "author": "odile", "note": "'=1+1, \"quoted\"\nand more", "at": "2026-03-02T12:00:00Z", "tasks": "BRL-1, BRL-2", "stage": ""} {
+		for key, want := range map[string]string{"number": "7", "author": "odile", "note": "'=1+1, \"quoted\"\nand more",
+			"at": "2026-03-02T12:00:00Z", "tasks": "BRL-1, BRL-2", "stage": ""} {
 			if got[key] != want {
 				t.Errorf("%s: %s is %q, want %q", name, key, got[key], want)
 			}
@@ -41,7 +45,8 @@ func TestWhatIsInsideHasBothKeys(t *testing.T) {
 		t.Fatal(err)
 	}
 	lines := strings.Split(out.String(), "\r\n")
-	if !strings.Contains(lines[0], "lock.holder") || !strings.Contains(lines[1], ",tamsin,") || strings.Contains(lines[2], "tamsin") || strings.Contains(lines[0], "waitlist") {
+	if !strings.Contains(lines[0], "lock.holder") || !strings.Contains(lines[1], ",tamsin,") || strings.Contains(lines[2], "tamsin") ||
+		strings.Contains(lines[0], "waitlist") {
 		t.Error(out.String())
 	}
 	if err := Write(&out, struct{ N int }{1}); err != ErrNoList {

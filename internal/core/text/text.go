@@ -1,6 +1,6 @@
-// Package text says, in one place, what of a text that somebody wrote may be shown: printed, drawn, mailed, put into a notice or a table. Control
-// characters drive terminals, and marks of writing direction make a text look like another one; neither is taken on the way in, and neither
-// leaves by any way out, wherever the text came from.
+// Package text says, in one place, what of a text that somebody wrote may be shown: printed, drawn, mailed, put into a notice or a table.
+// Control characters drive terminals, and marks of writing direction make a text look like another one; neither is taken on the way in,
+// and neither leaves by any way out, wherever the text came from.
 package text
 
 import (
@@ -11,15 +11,17 @@ import (
 	"unicode/utf8"
 )
 
-// Shown reports whether a character may be shown within a line. What may not: C0 and C1 controls, DEL, the line and paragraph separators, the marks
-// that set the direction of writing (Unicode Standard Annex 9), marks without a width that hide in names, tags, and what is no character.
+// Shown reports whether a character may be shown within a line. What may not: C0 and C1 controls, DEL, the line and paragraph separators,
+// the marks that set the direction of writing (Unicode Standard Annex 9), marks without a width that hide in names, tags, and what is no
+// character.
 func Shown(r rune) bool {
 	switch {
 	case r < 0x20, r >= 0x7f && r <= 0x9f:
 		return false
 	case r < 0x600:
 		return r != 0xad
-	case r == '\u061c', r == '\u180e', r >= '\u200e' && r <= '\u200f', r >= '\u2028' && r <= '\u202e', r >= '\u2060' && r <= '\u206f', r == '\ufeff', r >= '\ufff0' && r <= '\uffff' && r != utf8.RuneError:
+	case r == '\u061c', r == '\u180e', r >= '\u200e' && r <= '\u200f', r >= '\u2028' && r <= '\u202e', r >= '\u2060' && r <= '\u206f',
+		r == '\ufeff', r >= '\ufff0' && r <= '\uffff' && r != utf8.RuneError:
 		return false
 	}
 	return r < 0xe0000
@@ -153,8 +155,8 @@ func incomplete(p []byte) int {
 	return len(p)
 }
 
-// Cell is a text as it may stand in a table that a spreadsheet reads: Lines, and with an apostrophe before whatever a spreadsheet would take for
-// a formula, at its beginning or behind anything that some spreadsheet takes for the border of a cell.
+// Cell is a text as it may stand in a table that a spreadsheet reads: Lines, and with an apostrophe before whatever a spreadsheet would
+// take for a formula, at its beginning or behind anything that some spreadsheet takes for the border of a cell.
 func Cell(s string) string {
 	s = Lines(s)
 	if !strings.ContainsAny(s, "=+-@") {

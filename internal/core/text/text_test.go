@@ -20,7 +20,8 @@ func TestWhatIsShown(t *testing.T) {
 			t.Errorf("%U is not shown", r)
 		}
 	}
-	for in, want := range map[string]string{"plain": "plain", "a\x1b[31mb": "a�[31mb", "two\nlines": "two�lines", "broken\xff": "broken�", "kept�": "kept�"} {
+	for in, want := range map[string]string{"plain": "plain", "a\x1b[31mb": "a�[31mb", "two\nlines": "two�lines", "broken\xff": "broken�",
+		"kept�": "kept�"} {
 		if got := Line(in); got != want {
 			t.Errorf("Line(%q) is %q", in, got)
 		}
@@ -36,7 +37,8 @@ func TestCheck(t *testing.T) {
 			t.Errorf("%U is taken", r)
 		}
 	}
-	if Check("two\nlines", 100, true) != "" || Check("two\nlines", 100, false) == "" || Check("long", 3, true) == "" || Check("\xff", 3, true) == "" {
+	if Check("two\nlines", 100, true) != "" || Check("two\nlines", 100, false) == "" || Check("long", 3, true) == "" ||
+		Check("\xff", 3, true) == "" {
 		t.Error("lengths, lines or broken UTF-8")
 	}
 }
@@ -75,7 +77,8 @@ func TestTheWriterPutsCharactersTogether(t *testing.T) {
 }
 
 func TestCells(t *testing.T) {
-	for in, want := range map[string]string{"": "", "plain": "plain", "=1+1": "'=1+1", "a;=1+1": "a;'=1+1", "a; =1": "a; '=1", "x\t@y": "x\t'@y", "a-b": "a-b", "-x": "'-x", "2026-01-02": "2026-01-02", "a\"=1": "a\"'=1", "tab\x1b": "tab�"} {
+	for in, want := range map[string]string{"": "", "plain": "plain", "=1+1": "'=1+1", "a;=1+1": "a;'=1+1", "a; =1": "a; '=1",
+		"x\t@y": "x\t'@y", "a-b": "a-b", "-x": "'-x", "2026-01-02": "2026-01-02", "a\"=1": "a\"'=1", "tab\x1b": "tab�"} {
 		if got := Cell(in); got != want {
 			t.Errorf("Cell(%q) is %q, want %q", in, got, want)
 		}

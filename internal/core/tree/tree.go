@@ -115,12 +115,14 @@ func (f *Forest) Apply(ctx context.Context, root chunk.Digest, changes []Change)
 	if err := f.warm(ctx, old, edits); err != nil {
 		return root, err
 	}
-	above, err := editLevel(ctx, f, old, 0, edits, func(n *Node) []Entry { return n.Entries }, func(list []Entry) *Node { return &Node{Entries: list} })
+	above, err := editLevel(ctx, f, old, 0, edits, func(n *Node) []Entry { return n.Entries },
+		func(list []Entry) *Node { return &Node{Entries: list} })
 	for level := 1; err == nil && level <= old.Level; level++ {
 		if len(above) == 0 {
 			return root, nil
 		}
-		above, err = editLevel(ctx, f, old, level, above, func(n *Node) []Ref { return n.Refs }, func(list []Ref) *Node { return &Node{Level: level, Refs: list} })
+		above, err = editLevel(ctx, f, old, level, above, func(n *Node) []Ref { return n.Refs },
+			func(list []Ref) *Node { return &Node{Level: level, Refs: list} })
 	}
 	if err != nil {
 		return root, err
@@ -188,7 +190,8 @@ func (s *splitter[T]) flush() {
 }
 
 // editLevel applies edits to one level of the tree below top, and returns what that changes in the level above, by key.
-func editLevel[T element](ctx context.Context, f *Forest, top *Node, level int, edits []edit[T], items func(*Node) []T, make func([]T) *Node) ([]edit[Ref], error) {
+func editLevel[T element](ctx context.Context, f *Forest, top *Node, level int, edits []edit[T], items func(*Node) []T,
+	make func([]T) *Node) ([]edit[Ref], error) {
 	changed := map[string]*Ref{}
 	for len(edits) > 0 {
 		s := splitter[T]{level: level, close: func(list []T) {
@@ -321,7 +324,8 @@ func (f *Forest) Get(ctx context.Context, root chunk.Digest, keys []string) (map
 		if err != nil {
 			return nil, err
 		}
-		if i := sort.Search(len(n.Entries), func(i int) bool { return n.Entries[i].Key >= e.key }); i < len(n.Entries) && n.Entries[i].Key == e.key {
+		if i := sort.Search(len(n.Entries), func(i int) bool { return n.Entries[i].Key >= e.key }); i < len(n.Entries) &&
+			n.Entries[i].Key == e.key {
 			found[e.key] = n.Entries[i]
 		}
 	}

@@ -54,7 +54,8 @@ func (s *shelf) apply(t testing.TB, root chunk.Digest, changes ...Change) chunk.
 }
 
 func put(key string, version int) Change {
-	return Change{Key: key, Entry: &Entry{Key: key, Asset: int64(len(key)), Version: version, Content: chunk.Sum([]byte(fmt.Sprint(key, version))), Size: int64(version)}}
+	return Change{Key: key, Entry: &Entry{Key: key, Asset: int64(len(key)), Version: version,
+		Content: chunk.Sum([]byte(fmt.Sprint(key, version))), Size: int64(version)}}
 }
 
 func gone(key string) Change { return Change{Key: key} }
@@ -252,7 +253,8 @@ func TestAChangeTouchesAHandfulOfNodes(t *testing.T) {
 	}
 	s.loads = 0
 	n := 0
-	if err := NewForest(s.load).Diff(t.Context(), root, next, "", func(Difference) bool { n++; return true }); err != nil || n != 1 || s.loads > 12 {
+	if err := NewForest(s.load).Diff(t.Context(), root, next, "", func(Difference) bool { n++; return true }); err != nil || n != 1 ||
+		s.loads > 12 {
 		t.Errorf("comparing finds %d differences in %d nodes, %v", n, s.loads, err)
 	}
 	s.loads, n = 0, 0
@@ -263,7 +265,8 @@ func TestAChangeTouchesAHandfulOfNodes(t *testing.T) {
 		t.Errorf("%d nodes are new, found by looking into %d, %v", n, s.loads, err)
 	}
 	s.loads = 0
-	if got, err := NewForest(s.load).Get(t.Context(), next, []string{"d050/f000050.bin", "none"}); err != nil || len(got) != 1 || got["d050/f000050.bin"].Version != 2 || s.loads > 8 {
+	if got, err := NewForest(s.load).Get(t.Context(), next, []string{"d050/f000050.bin", "none"}); err != nil || len(got) != 1 ||
+		got["d050/f000050.bin"].Version != 2 || s.loads > 8 {
 		t.Errorf("looking up gives %v in %d nodes, %v", got, s.loads, err)
 	}
 }
@@ -271,7 +274,8 @@ func TestAChangeTouchesAHandfulOfNodes(t *testing.T) {
 func TestFolders(t *testing.T) {
 	s := newShelf()
 	root, _ := large(t, s, 20_000)
-	root = s.apply(t, root, put("a.txt", 5), put("d001.x", 6), Change{Key: "d0010", Entry: &Entry{Key: "d0010", Path: "D0010", Version: 1, Size: 1}},
+	root = s.apply(t, root, put("a.txt", 5), put("d001.x", 6),
+		Change{Key: "d0010", Entry: &Entry{Key: "d0010", Path: "D0010", Version: 1, Size: 1}},
 		Change{Key: "rust/iron/a.png", Entry: &Entry{Key: "rust/iron/a.png", Path: "Rust/Iron/a.png", Version: 1, Size: 40}}, put("zuletzt/x", 3))
 	list := func(folder string, limit int) (names []string, total int64) {
 		after := ""
@@ -293,7 +297,8 @@ func TestFolders(t *testing.T) {
 		}
 	}
 	all, total := list("", 1000)
-	if total != 20_005 || len(all) != 97+5 || !slices.Contains(all, "Rust/") || !slices.Contains(all, "D0010") || !slices.Contains(all, "d001/") {
+	if total != 20_005 || len(all) != 97+5 || !slices.Contains(all, "Rust/") || !slices.Contains(all, "D0010") ||
+		!slices.Contains(all, "d001/") {
 		t.Errorf("the root lists %d lines with %d assets: %v", len(all), total, all)
 	}
 	for _, limit := range []int{1, 7, 97} {
@@ -384,7 +389,8 @@ func TestVector(t *testing.T) {
 	var changes []Change
 	for i := range 1000 {
 		key := fmt.Sprintf("levels/%04d.glb", i)
-		changes = append(changes, Change{Key: key, Entry: &Entry{Key: key, Asset: int64(i + 1), Version: 1, Content: chunk.Sum([]byte(key)), Size: int64(i)}})
+		changes = append(changes, Change{Key: key, Entry: &Entry{Key: key, Asset: int64(i + 1), Version: 1, Content: chunk.Sum([]byte(key)),
+			Size: int64(i)}})
 	}
 	if got := s.apply(t, Empty(), changes...).String(); got != vector {
 		t.Errorf("the root is %s, want %s", got, vector)

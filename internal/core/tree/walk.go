@@ -251,7 +251,8 @@ func (f *Forest) Diff(ctx context.Context, a, b chunk.Digest, after string, each
 	return f.diff(ctx, a, b, after, nil, each)
 }
 
-func (f *Forest) diff(ctx context.Context, a, b chunk.Digest, after string, opened func(chunk.Digest, *Node) error, each func(Difference) bool) error {
+func (f *Forest) diff(ctx context.Context, a, b chunk.Digest, after string, opened func(chunk.Digest, *Node) error,
+	each func(Difference) bool) error {
 	if a == b {
 		return nil
 	}

@@ -142,7 +142,8 @@ func (r *reader) next() ([]byte, error) {
 	}
 }
 
-// bitReader reads a packet bit by bit, the lowest of each byte first (Vorbis I, section 2). Behind its end there are zeros, and over is set.
+// bitReader reads a packet bit by bit, the lowest of each byte first (Vorbis I, section 2). Behind its end there are zeros, and over is
+// set.
 type bitReader struct {
 	data []byte
 	at   int

@@ -135,8 +135,10 @@ func TestVectorsOfACodebook(t *testing.T) {
 
 func TestDamagedCodebooksSayWhy(t *testing.T) {
 	for name, w := range map[string]*writer{
-		"nothing": {}, "another start": (&writer{}).put(1, 24), "no entries": (&writer{}).put(0x564342, 24).put(1, 16).put(0, 24), "very many": (&writer{}).put(0x564342, 24).put(1, 16).put(1<<24-1, 24).put(1, 1).put(0, 5),
-		"cut off": (&writer{}).put(0x564342, 24).put(1, 16).put(500, 24).put(0, 2), "too many words": book(1, 1, 1), "more than there is room for": book(2, 2, 2, 2, 2),
+		"nothing": {}, "another start": (&writer{}).put(1, 24), "no entries": (&writer{}).put(0x564342, 24).put(1, 16).put(0, 24),
+		"very many": (&writer{}).put(0x564342, 24).put(1, 16).put(1<<24-1, 24).put(1, 1).put(0, 5),
+		"cut off":   (&writer{}).put(0x564342, 24).put(1, 16).put(500, 24).put(0, 2), "too many words": book(1, 1, 1),
+		"more than there is room for": book(2, 2, 2, 2, 2),
 	} {
 		if _, err := readCodebook(w.reader(), &room{maxEntries, maxVectors}); !errors.Is(err, ErrDamaged) {
 			t.Errorf("%s: %v", name, err)
@@ -189,7 +191,9 @@ func TestWindowsAddUp(t *testing.T) {
 		d.window(block, size, before, behind)
 		return block
 	}
-	for name, pair := range map[string][2][]float32{"long, long": {ones(1, 1, 1), ones(1, 1, 1)}, "short, short": {ones(0, 0, 0), ones(0, 0, 0)}, "long, short": {ones(1, 1, 0), ones(0, 0, 0)}, "short, long": {ones(0, 0, 0), ones(1, 0, 1)}} {
+	for name, pair := range map[string][2][]float32{"long, long": {ones(1, 1, 1), ones(1, 1, 1)},
+		"short, short": {ones(0, 0, 0), ones(0, 0, 0)}, "long, short": {ones(1, 1, 0), ones(0, 0, 0)},
+		"short, long": {ones(0, 0, 0), ones(1, 0, 1)}} {
 		tail, next := pair[0][len(pair[0])/2:], pair[1]
 		out := len(tail)/2 + len(next)/4
 		for i := range out {

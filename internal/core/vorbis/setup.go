@@ -308,7 +308,8 @@ type residue struct {
 }
 
 func readResidue(b *bitReader, books []*codebook) (*residue, error) {
-	r := &residue{kind: int(b.read(16)), begin: int(b.read(24)), end: int(b.read(24)), size: int(b.read(24) + 1), classes: int(b.read(6) + 1), book: int(b.read(8))}
+	r := &residue{kind: int(b.read(16)), begin: int(b.read(24)), end: int(b.read(24)), size: int(b.read(24) + 1), classes: int(b.read(6) + 1),
+		book: int(b.read(8))}
 	if r.kind > 2 || r.end < r.begin || r.book >= len(books) || books[r.book].dims < 1 {
 		return nil, damaged("a residue is damaged")
 	}

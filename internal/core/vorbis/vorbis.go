@@ -1,6 +1,6 @@
-// Package vorbis decodes sounds in Ogg Vorbis ("Vorbis I specification", Xiph.Org, 2020; the numbers of sections are those of that text) into samples.
-// There is no kept package for it to be had here. It is for looking at sounds, not for playing them as they come: seeking is left out, and so is the oldest
-// kind of spectrum (floor 0), which no encoder of the last twenty years has written.
+// Package vorbis decodes sounds in Ogg Vorbis ("Vorbis I specification", Xiph.Org, 2020; the numbers of sections are those of that text)
+// into samples. There is no kept package for it to be had here. It is for looking at sounds, not for playing them as they come: seeking is
+// left out, and so is the oldest kind of spectrum (floor 0), which no encoder of the last twenty years has written.
 package vorbis
 
 import (
@@ -493,7 +493,8 @@ type mdct struct {
 }
 
 func newMDCT(n int) *mdct {
-	m := &mdct{fft: fourier.NewCmplxFFT(n), in: make([]complex128, n), out: make([]complex128, n), before: make([]complex128, n/2), behind: make([]complex128, n), size: n, spectrum: n / 2}
+	m := &mdct{fft: fourier.NewCmplxFFT(n), in: make([]complex128, n), out: make([]complex128, n), before: make([]complex128, n/2),
+		behind: make([]complex128, n), size: n, spectrum: n / 2}
 	turn := func(a float64) complex128 { return complex(math.Cos(a), math.Sin(a)) }
 	for k := range m.before {
 		m.before[k] = turn(math.Pi / float64(2*n) * float64(1+n/2) * float64(2*k+1))

@@ -19,7 +19,8 @@ func wav(rate, channels int, seconds float64) []byte {
 	r := rand.New(rand.NewPCG(7, 8))
 	n := int(seconds * float64(rate))
 	var b bytes.Buffer
-	for _, v := range []any{[]byte("RIFF"), uint32(36 + 2*n*channels), []byte("WAVEfmt "), uint32(16), uint16(1), uint16(channels), uint32(rate), uint32(2 * rate * channels), uint16(2 * channels), uint16(16), []byte("data"), uint32(2 * n * channels)} {
+	for _, v := range []any{[]byte("RIFF"), uint32(36 + 2*n*channels), []byte("WAVEfmt "), uint32(16), uint16(1), uint16(channels),
+		uint32(rate), uint32(2 * rate * channels), uint16(2 * channels), uint16(16), []byte("data"), uint32(2 * n * channels)} {
 		_ = binary.Write(&b, binary.LittleEndian, v)
 	}
 	for i := range n {
@@ -86,7 +87,8 @@ func TestDecodedAsTheReferenceDecodes(t *testing.T) {
 	for _, c := range []struct {
 		rate, channels int
 		args           []string
-	}{{44100, 2, nil}, {44100, 1, []string{"-q", "-1"}}, {48000, 2, []string{"-q", "10"}}, {22050, 2, []string{"-q", "2"}}, {8000, 1, nil}, {48000, 6, nil}, {44100, 2, []string{"--managed", "-b", "96"}}} {
+	}{{44100, 2, nil}, {44100, 1, []string{"-q", "-1"}}, {48000, 2, []string{"-q", "10"}}, {22050, 2, []string{"-q", "2"}}, {8000, 1, nil},
+		{48000, 6, nil}, {44100, 2, []string{"--managed", "-b", "96"}}} {
 		t.Run(fmt.Sprint(c.rate, c.channels, c.args), func(t *testing.T) {
 			ogg, back := encoded(t, c.rate, c.channels, 1.7, c.args...)
 			d, samples, err := all(ogg)
@@ -119,7 +121,8 @@ func TestDamagedStreamsSayWhy(t *testing.T) {
 	ogg, _ := encoded(t, 44100, 2, 0.6)
 	flipped := bytes.Clone(ogg)
 	flipped[len(flipped)-300] ^= 0x40
-	for name, data := range map[string][]byte{"empty": nil, "text": []byte("no sound at all, but a text that goes on for a while"), "cut": ogg[:len(ogg)-100], "headers only": ogg[:200], "a bit wrong": flipped} {
+	for name, data := range map[string][]byte{"empty": nil, "text": []byte("no sound at all, but a text that goes on for a while"),
+		"cut": ogg[:len(ogg)-100], "headers only": ogg[:200], "a bit wrong": flipped} {
 		if _, _, err := all(data); !errors.Is(err, ErrDamaged) && !(err == io.EOF && name == "empty") {
 			t.Errorf("%s: %v", name, err)
 		}

@@ -35,13 +35,15 @@ func main() {
 
 // parts are what is in the programs for any of the three systems, and in the console. It runs in a folder of the module root.
 func parts(root string) ([]part, error) {
-	found := map[part]bool{{name: "Go, its standard library and runtime", version: strings.TrimPrefix(runtime.Version(), "go"), folder: runtimeRoot()}: true}
+	found := map[part]bool{{name: "Go, its standard library and runtime", version: strings.TrimPrefix(runtime.Version(), "go"),
+		folder: runtimeRoot()}: true}
 	for _, system := range []string{"linux", "darwin", "windows"} {
 		programs := []string{"./cmd/tarn"}
 		if system == "linux" {
 			programs = append(programs, "./cmd/tarnd")
 		}
-		cmd := exec.Command("go", append([]string{"list", "-deps", "-f", "{{with .Module}}{{if not .Main}}{{.Path}}\t{{.Version}}\t{{.Dir}}{{end}}{{end}}"}, programs...)...)
+		cmd := exec.Command("go", append([]string{"list", "-deps", "-f",
+			"{{with .Module}}{{if not .Main}}{{.Path}}\t{{.Version}}\t{{.Dir}}{{end}}{{end}}"}, programs...)...)
 		cmd.Dir, cmd.Env = root, append(os.Environ(), "GOOS="+system)
 		out, err := cmd.Output()
 		if err != nil {
@@ -121,7 +123,8 @@ func notices() ([]byte, error) {
 		return nil, err
 	}
 	var out bytes.Buffer
-	fmt.Fprintf(&out, "Kettle Tarn is built upon the work of others, with thanks. Below are %d parts of tarn, tarnd and the console, and then their licences.\n\n", len(list))
+	fmt.Fprintf(&out, "Kettle Tarn is built upon the work of others, with thanks. Below are %d parts of tarn, tarnd and the console, and "+
+		"then their licences.\n\n", len(list))
 	var texts []string
 	by := map[string][]string{}
 	for _, p := range list {
