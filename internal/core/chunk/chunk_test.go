@@ -236,3 +236,52 @@ func TestParseDigest(t *testing.T) {
 		}
 	}
 }
+
+// TestTwoLanesCutAsOneDoes compares the cuts with those of the definition: one hash, byte by byte.
+func TestTwoLanesCutAsOneDoes(t *testing.T) {
+	plain := func(data []byte) int {
+		n := min(len(data), Max)
+		var h uint64
+		for i := Min; i < n; i++ {
+			mask := maskBefore
+			if i >= Average {
+				mask = maskAfter
+			}
+			if h = h<<1 + gear[data[i]]; h&mask == 0 {
+				return i + 1
+			}
+		}
+		return n
+	}
+	noise := rand.NewChaCha8([32]byte{1})
+	r := rand.New(noise)
+	early, late := 0, 0
+	for i := range 600 {
+		data := make([]byte, r.IntN(Max+200))
+		if i%5 == 0 {
+			data = data[:min(len(data), Min+r.IntN(3*lane))]
+		}
+		switch i % 4 {
+		case 0, 1:
+			_, _ = noise.Read(data)
+		case 2:
+			_, _ = noise.Read(data[:len(data)/2])
+		default:
+			for j := range data {
+				data[j] = byte(r.IntN(3))
+			}
+		}
+		n := Cut(data)
+		if want := plain(data); n != want {
+			t.Fatalf("%d bytes are cut at %d, and not at %d", len(data), n, want)
+		}
+		if n < Average {
+			early++
+		} else if n < len(data) && n < Max {
+			late++
+		}
+	}
+	if early < 50 || late < 50 {
+		t.Errorf("only %d cuts before the average and %d behind it were compared", early, late)
+	}
+}
