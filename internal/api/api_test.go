@@ -267,6 +267,33 @@ func TestBulkBodiesAreDistrusted(t *testing.T) {
 	}
 }
 
+// A client of the release before knows no S2 blocks, and gets none.
+func TestRecordsAsTheReaderKnowsThem(t *testing.T) {
+	s := testbed.NewService(t, nil)
+	_, token := s.Person(t, "odile")
+	server := s.Serve(t)
+	c := testbed.Client(t, server.URL, token)
+	if _, err := c.Start(t.Context(), key); err != nil {
+		t.Fatal(err)
+	}
+	data := []byte(strings.Repeat("salt and brine ", 2000))
+	if err := c.StoreRecords(t.Context(), key, pack.AppendEncoded(nil, pack.Chunk, chunk.Sum(data), data)); err != nil {
+		t.Fatal(err)
+	}
+	ask := `{"digests":["` + chunk.Sum(data).String() + `"]}`
+	for accept, codec := range map[string]uint8{"": pack.Plain, "*/*": pack.Plain, model.RecordsAccepted: pack.S2} {
+		_, got := request(t, server.URL, token, "POST", "/projects/"+key+"/chunks/fetch", ask,
+			map[string]string{"Content-Type": "application/json", "Accept": accept})
+		r, err := pack.NewReader(bytes.NewReader(got)).Next()
+		if err != nil || r.Codec != codec {
+			t.Fatalf("%q: codec %d, %v", accept, r.Codec, err)
+		}
+		if plain, err := r.Decode(nil); err != nil || !bytes.Equal(plain, data) {
+			t.Errorf("%q: %v", accept, err)
+		}
+	}
+}
+
 func TestFilesOfUsersRunNothing(t *testing.T) {
 	s := testbed.NewService(t, nil)
 	_, token := s.Person(t, "odile")

@@ -64,15 +64,22 @@ func (s *Server) fetchChunks(c *call) error {
 		return err
 	}
 	out := bufio.NewWriterSize(c.Response(), 256<<10)
+	old := !strings.Contains(c.Request().Header.Get("Accept"), model.RecordsAccepted)
 	var head []byte
 	c.Response().Header().Set("Content-Type", model.CBORSequence)
 	if err := s.service.FetchChunks(c.Request().Context(), c.actor, c.project(), q.Digests, func(r pack.Record) error {
-		data := r.Data
+		if old && r.Codec == pack.S2 {
+			plain, err := r.Decode(nil)
+			if err != nil {
+				return err
+			}
+			r.Codec, r.Data = pack.Plain, plain
+		}
 		head = pack.AppendHead(head[:0], r)
 		if _, err := out.Write(head); err != nil {
 			return err
 		}
-		_, err := out.Write(data)
+		_, err := out.Write(r.Data)
 		return err
 	}); err != nil {
 		return err

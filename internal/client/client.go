@@ -786,7 +786,9 @@ func (c *Client) FetchChunks(ctx context.Context, key string, digests []chunk.Di
 	pooled := buffers.Get().(*[]byte)
 	defer buffers.Put(pooled)
 	buf := *pooled
-	return c.do(ctx, request{method: "POST", path: in(key, "/chunks/fetch"), body: model.Digests{Digests: digests}}, func(r io.Reader) error {
+	ask := request{method: "POST", path: in(key, "/chunks/fetch"), body: model.Digests{Digests: digests},
+		header: map[string]string{"Accept": model.RecordsAccepted}}
+	return c.do(ctx, ask, func(r io.Reader) error {
 		d := pack.NewReader(r)
 		defer d.Free()
 		for i := range digests {

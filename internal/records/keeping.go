@@ -37,21 +37,23 @@ type PackRow struct {
 	Live      int64
 	Chunks    int
 	Damaged   int
+	Loose     int // S2 blocks, which can be pressed harder
 }
 
 // Packs lists up to limit packs of a project behind an id. Relies on packs_of_project and chunks_of_pack.
 func (tx *Tx) Packs(ctx context.Context, project, after int64, limit int) ([]PackRow, error) {
 	rows, err := tx.q.Query(ctx, `
-		select p.id, p.name, p.size, p.created, p.history, p.condemned, coalesce(c.live, 0), coalesce(c.n, 0), coalesce(c.damaged, 0)
+		select p.id, p.name, p.size, p.created, p.history, p.condemned, coalesce(c.live, 0), coalesce(c.n, 0), coalesce(c.damaged, 0),
+			coalesce(c.loose, 0)
 		from (select * from packs where project_id = $1 and id > $2 order by id limit $3) p
-		left join lateral (select sum(stored + 92)::bigint as live, count(*) as n, count(damaged) as damaged from chunks where pack_id = p.id) c
-			on true
+		left join lateral (select sum(stored + 92)::bigint as live, count(*) as n, count(damaged) as damaged,
+			count(*) filter (where codec = 2) as loose from chunks where pack_id = p.id) c on true
 		order by p.id`, project, after, limit)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (p PackRow, err error) {
-		err = row.Scan(&p.ID, &p.Name, &p.Size, &p.Created, &p.History, &p.Condemned, &p.Live, &p.Chunks, &p.Damaged)
+		err = row.Scan(&p.ID, &p.Name, &p.Size, &p.Created, &p.History, &p.Condemned, &p.Live, &p.Chunks, &p.Damaged, &p.Loose)
 		return p, err
 	})
 }

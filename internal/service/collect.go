@@ -214,7 +214,7 @@ func (c *collection) dropChunks(ctx context.Context) error {
 	})
 }
 
-// rewrite merges packs that are small or thin, and condemns those that are empty.
+// rewrite merges packs that are small or thin, or have what can be pressed harder, and condemns those that are empty.
 func (c *collection) rewrite(ctx context.Context) error {
 	after := int64(0)
 	var small, history []records.PackRow
@@ -240,7 +240,7 @@ func (c *collection) rewrite(ctx context.Context) error {
 			case p.History:
 			case p.Chunks == 0:
 				empty = append(empty, p.ID)
-			case p.Size < smallPack || p.Live*2 < p.Size:
+			case p.Size < smallPack || p.Live*2 < p.Size || p.Loose > 0:
 				small = append(small, p)
 			}
 		}
@@ -254,7 +254,8 @@ func (c *collection) rewrite(ctx context.Context) error {
 	return c.merge(ctx, history, true)
 }
 
-// merge writes packs anew, as many together as make one of a good size. One alone is left as it is, unless it is thin.
+// merge writes packs anew, as many together as make one of a good size. One alone is left as it is, unless it is thin or can be
+// pressed harder.
 func (c *collection) merge(ctx context.Context, list []records.PackRow, history bool) error {
 	for len(list) > 0 {
 		n, size := 0, int64(0)
@@ -264,7 +265,7 @@ func (c *collection) merge(ctx context.Context, list []records.PackRow, history 
 		}
 		group := list[:n]
 		list = list[n:]
-		if n == 1 && (history || group[0].Live*2 >= group[0].Size) {
+		if n == 1 && (history || group[0].Live*2 >= group[0].Size && group[0].Loose == 0) {
 			continue
 		}
 		if err := c.rewriteGroup(ctx, group, history); err != nil {
@@ -288,7 +289,7 @@ func (c *collection) rewriteGroup(ctx context.Context, group []records.PackRow, 
 			_ = o.Close()
 		}
 	}()
-	stored, buf := make([]byte, chunk.Max), make([]byte, 0, chunk.Max)
+	stored, buf, pressed := make([]byte, chunk.Max), make([]byte, 0, chunk.Max), make([]byte, 0, chunk.Max+chunk.Max/8)
 	written := map[chunk.Digest]bool{}
 	next := func() (pack.Record, error) {
 		for {
@@ -326,14 +327,15 @@ func (c *collection) rewriteGroup(ctx context.Context, group []records.PackRow, 
 			if n, err := o.ReadAt(r.Data, e.Offset); n < e.Stored {
 				return r, err
 			}
-			if _, err := r.Decode(buf); err != nil {
+			plain, err := r.Decode(buf)
+			if err != nil {
 				damaged = true
 				if !history {
 					c.s.setAside(ctx, c.p.ID, records.Place{Pack: name, Entry: e}, err)
 				}
 				return r, err
 			}
-			return r, nil
+			return r.Pressed(pressed, plain), nil
 		}
 	}
 	merged, size, entries, err := c.s.putPack(ctx, c.p.ID, next)

@@ -6,6 +6,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -91,6 +92,33 @@ func TestCollectMergesSmallPacksAndHistory(t *testing.T) {
 	k.clean()
 	for i := range 12 {
 		k.has(fmt.Sprintf("f%02d.txt", i), fmt.Sprint("text ", i))
+	}
+}
+
+// What came as S2 blocks is pressed harder when its pack is written anew, also a pack that is large by itself; and then left alone.
+func TestCollectPresses(t *testing.T) {
+	k := newKept(t)
+	var text strings.Builder
+	for i := range 60_000 {
+		fmt.Fprintln(&text, i*i)
+	}
+	ok(t)(k.send(k.tamsin, k.change(k.tamsin, "numbers.csv", 0, 0, text.String()), k.change(k.tamsin, "noise.bin", 0, 0, noise(3, 5<<20))))
+	loose := func() int { return k.one(`select count(*) from chunks where codec = 2`) }
+	size := func() int { return k.one(`select sum(stored) from chunks`) }
+	if loose() == 0 {
+		t.Error("nothing came as S2")
+	}
+	before := size()
+	k.age(2)
+	k.collect()
+	if after := size(); loose() > 0 || after >= before {
+		t.Errorf("%d are S2 blocks still; %d bytes were %d", loose(), after, before)
+	}
+	k.clean()
+	k.has("numbers.csv", text.String())
+	k.age(2)
+	if c := k.collect(); c.Rewritten > 0 {
+		t.Errorf("pressed packs are written anew: %+v", c)
 	}
 }
 

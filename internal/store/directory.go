@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bufio"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -10,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 )
@@ -68,7 +70,13 @@ func (d *Directory) Put(_ context.Context, name string, write func(io.Writer) er
 			_ = d.disk.remove(temporary)
 		}
 	}()
-	if err := write(f); err != nil {
+	large := writers.Get().(*bufio.Writer)
+	defer writers.Put(large)
+	large.Reset(f)
+	if err := write(large); err != nil {
+		return full(err)
+	}
+	if err := large.Flush(); err != nil {
 		return full(err)
 	}
 	if err := f.Sync(); err != nil {
@@ -91,6 +99,9 @@ func (d *Directory) Put(_ context.Context, name string, write func(io.Writer) er
 	}
 	return nil
 }
+
+// writers make large pieces of what a pack is written in.
+var writers = sync.Pool{New: func() any { return bufio.NewWriterSize(nil, 256<<10) }}
 
 func (d *Directory) makeFolder(path string) error {
 	if _, err := os.Stat(path); err == nil {

@@ -248,7 +248,7 @@ func (b *pastBringer) content(blob string) (c pastContent, err error) {
 		return c, err
 	}
 	if b.carry == nil {
-		b.carry = &upload{w: b.w, ctx: b.ctx, seen: map[chunk.Digest]bool{}, batch: batches.Get().(*batch)}
+		b.carry = &upload{w: b.w, ctx: b.ctx, seen: map[chunk.Digest]bool{}, batch: newBatch()}
 		b.carry.sending, b.carry.running = errgroup.WithContext(b.ctx)
 		b.carry.sending.SetLimit(inFlight)
 	}

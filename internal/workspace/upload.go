@@ -35,18 +35,18 @@ type upload struct {
 	running context.Context
 }
 
-// batch is content that the service may lack: records as they travel, one behind the other, not compressed yet.
+// batch is content that the service may lack: records as they travel, one behind the other. sizes are those of what they keep.
 type batch struct {
 	kinds   []uint8
 	digests []chunk.Digest
+	sizes   []int
 	ends    []int
 	data    []byte
-	packed  []byte // those of them that compression made smaller
 }
 
-func (b *batch) add(kind uint8, digest chunk.Digest, data []byte) {
-	b.kinds, b.digests = append(b.kinds, kind), append(b.digests, digest)
-	b.data = pack.AppendPlain(b.data, kind, digest, data)
+func (b *batch) add(kind uint8, digest chunk.Digest, size int, record []byte) {
+	b.kinds, b.digests, b.sizes = append(b.kinds, kind), append(b.digests, digest), append(b.sizes, size)
+	b.data = append(b.data, record...)
 	b.ends = append(b.ends, len(b.data))
 }
 
@@ -55,57 +55,84 @@ func (b *batch) full(n int) bool {
 	return len(b.digests) >= batchChunks || len(b.data) > 0 && len(b.data)+n > batchBytes
 }
 
-// encode makes the body of a request of those records that are lacking, in pieces that stay valid until the batch is freed.
-func (b *batch) encode(lacking []chunk.Digest) (body [][]byte, size int64) {
+// body is that of a request which brings those records that are lacking, in pieces that stay valid until the batch is freed.
+func (b *batch) body(lacking []chunk.Digest) (pieces [][]byte, size int64) {
 	want := make(map[chunk.Digest]bool, len(lacking))
 	for _, d := range lacking {
 		want[d] = true
 	}
-	b.packed = b.packed[:0]
-	start := 0
+	start, from := 0, -1 // of this record, and of the run of lacking ones that it belongs to
 	for i, d := range b.digests {
-		plain := b.data[start:b.ends[i]]
+		if want[d] && from < 0 {
+			from = start
+		} else if !want[d] && from >= 0 {
+			pieces, from = append(pieces, b.data[from:start]), -1
+		}
+		if want[d] {
+			size += int64(b.ends[i] - start)
+		}
 		start = b.ends[i]
-		if !want[d] {
-			continue
-		}
-		if b.packed == nil && pack.Compressible(plain) {
-			// Compressed records are never larger than plain ones, so that this is large enough and stays where it is.
-			b.packed = make([]byte, 0, cap(b.data))
-		}
-		at := len(b.packed)
-		if packed, ok := pack.AppendCompressed(b.packed, plain); ok {
-			b.packed = packed
-			plain = packed[at:]
-		}
-		body = append(body, plain)
-		size += int64(len(plain))
 	}
-	return body, size
+	if from >= 0 {
+		pieces = append(pieces, b.data[from:start])
+	}
+	return pieces, size
 }
 
-var batches = sync.Pool{New: func() any { return &batch{data: make([]byte, 0, batchBytes+batchBytes/16)} }}
+// idle are large buffers that are free, and are used again as they are: few, and not given to the collector, which would clear them.
+type idle[T any] chan T
+
+func (s idle[T]) get(fresh func() T) T {
+	select {
+	case v := <-s:
+		return v
+	default:
+		return fresh()
+	}
+}
+
+func (s idle[T]) put(v T) {
+	select {
+	case s <- v:
+	default:
+	}
+}
+
+var (
+	batches = make(idle[*batch], inFlight+1)
+	encoded = make(idle[[]byte], 4) // for one record each
+)
+
+func newBatch() *batch {
+	return batches.get(func() *batch { return &batch{data: make([]byte, 0, batchBytes+batchBytes/16)} })
+}
 
 func (b *batch) free() {
-	b.kinds, b.digests, b.ends, b.data, b.packed = b.kinds[:0], b.digests[:0], b.ends[:0], b.data[:0], b.packed[:0]
-	batches.Put(b)
+	b.kinds, b.digests, b.sizes, b.ends, b.data = b.kinds[:0], b.digests[:0], b.sizes[:0], b.ends[:0], b.data[:0]
+	batches.put(b)
 }
 
-// add takes one record, unless this send had it already.
+// add takes one record, unless this send had it already. It is encoded here, once, beside others.
 func (u *upload) add(kind uint8, digest chunk.Digest, data []byte) error {
 	u.mu.Lock()
-	defer u.mu.Unlock()
-	if u.seen[digest] {
+	had := u.seen[digest]
+	u.seen[digest] = true
+	u.mu.Unlock()
+	if had {
 		u.progress(kind, len(data))
 		return nil
 	}
-	u.seen[digest] = true
-	if u.batch.full(len(data)) {
+	record := encoded.get(func() []byte { return make([]byte, 0, chunk.Max+chunk.Max/4) })
+	record = pack.AppendEncoded(record[:0], kind, digest, data)
+	defer encoded.put(record)
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if u.batch.full(len(record)) {
 		if err := u.flush(); err != nil {
 			return err
 		}
 	}
-	u.batch.add(kind, digest, data)
+	u.batch.add(kind, digest, len(data), record)
 	return nil
 }
 
@@ -142,22 +169,20 @@ func (u *upload) flush() error {
 		return u.sending.Wait()
 	}
 	b := u.batch
-	u.batch = batches.Get().(*batch)
+	u.batch = newBatch()
 	u.sending.Go(func() error {
 		missing, err := u.w.Client.MissingChunks(u.running, u.w.Marker.Project, b.digests)
 		if err != nil {
 			return err
 		}
-		if body, size := b.encode(missing); size > 0 {
+		if body, size := b.body(missing); size > 0 {
 			if err := u.w.Client.StoreRecords(u.running, u.w.Marker.Project, body...); err != nil {
 				return err
 			}
 			u.sent.Add(size)
 		}
-		start := 0
 		for i, kind := range b.kinds {
-			u.progress(kind, b.ends[i]-start)
-			start = b.ends[i]
+			u.progress(kind, b.sizes[i])
 		}
 		// Only now: a request that failed may still be reading from the batch.
 		b.free()
@@ -189,7 +214,7 @@ func (u *upload) finish(request model.SendRequest, refusals []model.Refusal) (re
 		return nil, err
 	}
 	u.w.wanted = check.Wanted
-	records, size := u.batch.encode(check.Chunks)
+	records, size := u.batch.body(check.Chunks)
 	u.sent.Add(size)
 	u.w.offer(u.ctx)
 	return records, nil

@@ -110,8 +110,8 @@ const (
 	lane   = 4096
 )
 
-// find is the first place of data, from on, at which the hash that begins with data has only zeros under a mask; -1 where there is none. from is 0
-// or at least window.
+// find is the first place of data, from on, at which the hash that begins with data has only zeros under a mask; -1 where there is none.
+// from is 0 or at least window.
 func find(data []byte, from int, mask uint64) int {
 	at := from
 	if at < window {

@@ -88,10 +88,16 @@ type segment struct {
 	done       chan struct{}
 }
 
-var segments = sync.Pool{New: func() any { return &segment{buf: make([]byte, SegmentSize+Max), scratch: make([]byte, Max)} }}
+// segments are free ones: few and large, so that they are kept, and not given to the collector, which would clear them.
+var segments = make(chan *segment, 4)
 
 func newSegment(r io.ReaderAt, start, size int64) *segment {
-	s := segments.Get().(*segment)
+	var s *segment
+	select {
+	case s = <-segments:
+	default:
+		s = &segment{buf: make([]byte, SegmentSize+Max), scratch: make([]byte, Max)}
+	}
 	s.r, s.start, s.end, s.size = r, start, min(start+SegmentSize+Max, size), size
 	s.low, s.high, s.pieces, s.err, s.done = start, start, s.pieces[:0], nil, nil
 	return s
@@ -99,7 +105,10 @@ func newSegment(r io.ReaderAt, start, size int64) *segment {
 
 func (s *segment) free() {
 	s.r = nil
-	segments.Put(s)
+	select {
+	case segments <- s:
+	default:
+	}
 }
 
 // view gives the bytes from a place on: Max of them, or all that are left.

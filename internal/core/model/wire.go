@@ -425,6 +425,9 @@ const ProblemPrefix = "urn:kettletarn:"
 // Content types of bulk traffic: CBOR sequences (RFC 8742).
 const CBORSequence = "application/cbor-seq"
 
+// RecordsAccepted is what a client says it accepts that reads records of version 2, which may be S2 blocks. Others get none of those.
+const RecordsAccepted = CBORSequence + "; records=2"
+
 // PassphraseRequest changes one's own passphrase.
 type PassphraseRequest struct {
 	Old string `json:"old"`

@@ -4,8 +4,10 @@ import (
 	"encoding/binary"
 	"fmt"
 	"math"
+	"slices"
 	"sync"
 
+	"github.com/klauspost/compress/s2"
 	"github.com/klauspost/compress/zstd"
 
 	"kettletarn/internal/core/chunk"
@@ -28,17 +30,38 @@ var decoder = func() *zstd.Decoder {
 	return d
 }()
 
-// compress appends data to dst as a zstd frame where that saves a thirtieth or more, or else as it is.
+// compress appends data to dst as an S2 block where that saves a thirtieth or more, or else as it is. S2 is what content travels and is
+// first kept in: it costs a fifth of what zstd does. See [Record.Pressed] for what comes later.
 func compress(dst, data []byte) (out []byte, codec uint8) {
 	if dense(data) {
 		return append(dst, data...), Plain
 	}
+	start := len(dst)
+	dst = slices.Grow(dst, s2.MaxEncodedLen(len(data)))
+	out = s2.Encode(dst[start:cap(dst)], data)
+	if len(out) < len(data)-len(data)/32 {
+		return dst[:start+len(out)], S2
+	}
+	return append(dst, data...), Plain
+}
+
+// Pressed is the record of data, which Decode gave, as it is kept for long: as a zstd frame where that helps, and else as it is. The frame
+// is written into buf.
+func (r *Record) Pressed(buf, data []byte) Record {
+	out := *r
+	if r.Codec == Zstd {
+		return out
+	}
+	out.Codec, out.Data = Plain, data
+	if dense(data) {
+		return out
+	}
 	e := encoders.Get().(*zstd.Encoder)
 	defer encoders.Put(e)
-	if out = e.EncodeAll(data, dst); len(out)-len(dst) < len(data)-len(data)/32 {
-		return out, Zstd
+	if packed := e.EncodeAll(data, buf[:0]); len(packed) < len(data)-len(data)/32 {
+		out.Codec, out.Data = Zstd, packed
 	}
-	return append(out[:len(dst)], data...), Plain
+	return out
 }
 
 // sample is how many bytes in each of three places dense looks at.
@@ -94,6 +117,17 @@ func (r *Record) Decode(buf []byte) ([]byte, error) {
 		if data, err = decoder.DecodeAll(r.Data, buf[:0]); err != nil {
 			return nil, fmt.Errorf("chunk %s does not unpack (%v): %w", r.Digest, err, ErrDamaged)
 		}
+	case S2:
+		n, err := s2.DecodedLen(r.Data)
+		if err == nil && n != r.Size {
+			err = fmt.Errorf("it has %d bytes, and %d are claimed", n, r.Size)
+		}
+		if err == nil {
+			data, err = s2.Decode(slices.Grow(buf[:0], n)[:n], r.Data)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("chunk %s does not unpack (%v): %w", r.Digest, err, ErrDamaged)
+		}
 	default:
 		return nil, fmt.Errorf("chunk %s has the unknown codec %d: %w", r.Digest, r.Codec, ErrDamaged)
 	}
@@ -109,7 +143,7 @@ func (r *Record) Decode(buf []byte) ([]byte, error) {
 // Own returns the record as this package would have made it of data, which Decode gave: a frame in a form that ours never have
 // (several frames, unused bytes, an unknown size, a dictionary) is encoded anew, so that nothing unchecked is kept.
 func (r *Record) Own(data []byte) Record {
-	if r.Codec == Plain || plainFrame(r.Data, len(data)) {
+	if r.Codec != Zstd || plainFrame(r.Data, len(data)) {
 		return *r
 	}
 	return Encode(r.Kind, r.Digest, data)

@@ -18,7 +18,7 @@ import (
 //	magic     8 bytes  "KTPACK" and the format version as two digits
 //	record    one or more, each
 //	  kind      1 byte   0 chunk, 1 manifest node, 2 tree node, 3 handoff
-//	  codec     1 byte   0 plain, 1 one zstd frame (RFC 8878)
+//	  codec     1 byte   0 plain, 1 one zstd frame (RFC 8878), 2 one S2 block
 //	  size      4 bytes  of what is kept, little endian
 //	  stored    4 bytes  of the data that follows the digest, little endian
 //	  digest   32 bytes  BLAKE3-256 of what is kept
@@ -26,9 +26,12 @@ import (
 //	index     for each record: offset of its data (8 bytes), then kind, codec, size, stored and digest as above
 //	footer    count (4 bytes), BLAKE3-256 of the index (32 bytes), and the magic again
 //
+// Version 2, without S2, is read as well, and no longer written.
+//
 // The footer stands at the end so that a pack is written in one pass; a pack that was cut off has none, and is refused whole.
 const (
-	magic      = "KTPACK02"
+	magic      = "KTPACK03"
+	magicV2    = "KTPACK02"
 	headSize   = 1 + 1 + 4 + 4 + 32
 	indexSize  = 8 + headSize
 	footerSize = 4 + 32 + len(magic)
@@ -47,6 +50,7 @@ const (
 const (
 	Plain = 0
 	Zstd  = 1
+	S2    = 2 // the block format of package s2 of klauspost/compress; docs/formats.md has what it is
 )
 
 // ErrDamaged is wrapped by every error about content that is not what it should be.
@@ -76,6 +80,7 @@ type Writer struct {
 	w       io.Writer
 	offset  int64
 	entries []Entry
+	head    []byte
 	err     error
 }
 
@@ -101,7 +106,8 @@ func (p *Writer) Add(r Record) error {
 		return fmt.Errorf("a pack holds at most %d records", maxRecords)
 	}
 	e := Entry{Kind: r.Kind, Digest: r.Digest, Codec: r.Codec, Size: r.Size, Stored: len(r.Data)}
-	p.write(appendHead(nil, e))
+	p.head = appendHead(p.head[:0], e)
+	p.write(p.head)
 	e.Offset = p.offset
 	p.write(r.Data)
 	p.entries = append(p.entries, e)
@@ -113,13 +119,12 @@ func (p *Writer) Size() int64 { return p.offset }
 
 // Close writes index and footer, and returns where everything lies. It does not close what is below.
 func (p *Writer) Close() ([]Entry, error) {
-	var index bytes.Buffer
+	index := make([]byte, 0, len(p.entries)*indexSize)
 	for _, e := range p.entries {
-		index.Write(binary.LittleEndian.AppendUint64(nil, uint64(e.Offset)))
-		index.Write(appendHead(nil, e))
+		index = appendHead(binary.LittleEndian.AppendUint64(index, uint64(e.Offset)), e)
 	}
-	sum := chunk.Sum(index.Bytes())
-	p.write(index.Bytes())
+	sum := chunk.Sum(index)
+	p.write(index)
 	p.write(binary.LittleEndian.AppendUint32(nil, uint32(len(p.entries))))
 	p.write(sum[:])
 	p.write([]byte(magic))
@@ -142,7 +147,7 @@ func ReadIndex(r io.ReaderAt, size int64) ([]Entry, error) {
 	if _, err := r.ReadAt(footer, size-int64(footerSize)); err != nil {
 		return nil, err
 	}
-	if string(footer[4+32:]) != magic {
+	if ending := string(footer[4+32:]); ending != magic && ending != magicV2 {
 		return nil, fmt.Errorf("the pack has no footer: %w", ErrDamaged)
 	}
 	count := int64(binary.LittleEndian.Uint32(footer))

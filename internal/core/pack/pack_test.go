@@ -2,7 +2,9 @@ package pack
 
 import (
 	"bytes"
+	"encoding/hex"
 	"errors"
+	"fmt"
 	"math/rand/v2"
 	"strings"
 	"testing"
@@ -42,11 +44,73 @@ func TestAPackGivesBackWhatWasPutIn(t *testing.T) {
 			t.Errorf("chunk %d does not come back: %v", i, err)
 		}
 	}
-	if entries[1].Codec != Zstd || entries[1].Stored > entries[1].Size/10 {
+	if entries[1].Codec != S2 || entries[1].Stored > entries[1].Size/10 {
 		t.Error("repetitive data was not compressed")
 	}
 	if entries[2].Codec != Plain {
 		t.Error("noise was compressed")
+	}
+}
+
+// A pack of the version before, and what it has: nothing of it is an S2 block.
+func TestAPackOfVersion2IsRead(t *testing.T) {
+	var numbers []byte
+	for i := range 40_000 {
+		numbers = fmt.Appendln(numbers, i*i)
+	}
+	var buf bytes.Buffer
+	w := NewWriter(&buf)
+	kept := [][]byte{samples()[0], numbers, samples()[2]}
+	for _, data := range kept {
+		r := Encode(Chunk, chunk.Sum(data), data)
+		_ = w.Add(r.Pressed(nil, data))
+	}
+	if _, err := w.Close(); err != nil {
+		t.Fatal(err)
+	}
+	old := bytes.ReplaceAll(buf.Bytes(), []byte(magic), []byte(magicV2))
+	entries, err := ReadIndex(bytes.NewReader(old), int64(len(old)))
+	if err != nil || len(entries) != 3 || entries[1].Codec != Zstd {
+		t.Fatalf("%+v, %v", entries, err)
+	}
+	for i, e := range entries {
+		r := Record{Kind: e.Kind, Digest: e.Digest, Codec: e.Codec, Size: e.Size, Data: old[e.Offset : e.Offset+int64(e.Stored)]}
+		if got, err := r.Decode(nil); err != nil || !bytes.Equal(got, kept[i]) {
+			t.Errorf("chunk %d does not come back: %v", i, err)
+		}
+	}
+}
+
+// The codecs as others write them: what was kept once is read for ever.
+func TestVectors(t *testing.T) {
+	text := strings.Repeat("brine and ", 8)
+	for codec, stored := range map[uint8]string{
+		Plain: hex.EncodeToString([]byte(text)),
+		S2:    "50246272696e6520616e6420110a150036",
+		Zstd:  "28b52ffd00008d0000506272696e6520616e642001540a0328d3",
+	} {
+		data, err := hex.DecodeString(stored)
+		if err != nil {
+			t.Fatal(err)
+		}
+		r := Record{Digest: chunk.Sum([]byte(text)), Codec: codec, Size: len(text), Data: data}
+		if got, err := r.Decode(nil); err != nil || string(got) != text {
+			t.Errorf("codec %d: %q, %v", codec, got, err)
+		}
+	}
+}
+
+// What is kept for long is no S2 block.
+func TestPressing(t *testing.T) {
+	for i, data := range samples() {
+		r := Encode(Chunk, chunk.Sum(data), data)
+		p := r.Pressed(nil, data)
+		if got, err := p.Decode(nil); err != nil || !bytes.Equal(got, data) || p.Codec == S2 || len(p.Data) > len(data) {
+			t.Errorf("sample %d: codec %d, %d bytes, %v", i, p.Codec, len(p.Data), err)
+		}
+		if again := p.Pressed(nil, data); again.Codec != p.Codec || !bytes.Equal(again.Data, p.Data) {
+			t.Errorf("sample %d is pressed twice", i)
+		}
 	}
 }
 
@@ -79,13 +143,16 @@ func TestDecodeDistrusts(t *testing.T) {
 	bomb := Encode(Chunk, chunk.Sum(nil), make([]byte, chunk.Max))
 	bomb.Size = 10
 	for name, r := range map[string]Record{
-		"other digest": {Digest: chunk.Sum([]byte("other")), Codec: good.Codec, Size: good.Size, Data: good.Data},
-		"other size":   {Digest: good.Digest, Codec: good.Codec, Size: good.Size - 1, Data: good.Data},
-		"no size":      {Digest: good.Digest, Codec: good.Codec, Size: 0, Data: good.Data},
-		"huge size":    {Digest: good.Digest, Codec: good.Codec, Size: 1 << 30, Data: good.Data},
-		"codec":        {Digest: good.Digest, Codec: 9, Size: good.Size, Data: good.Data},
-		"not a frame":  {Digest: good.Digest, Codec: Zstd, Size: good.Size, Data: []byte("no frame")},
-		"bomb":         bomb,
+		"other digest":   {Digest: chunk.Sum([]byte("other")), Codec: good.Codec, Size: good.Size, Data: good.Data},
+		"other size":     {Digest: good.Digest, Codec: good.Codec, Size: good.Size - 1, Data: good.Data},
+		"no size":        {Digest: good.Digest, Codec: good.Codec, Size: 0, Data: good.Data},
+		"huge size":      {Digest: good.Digest, Codec: good.Codec, Size: 1 << 30, Data: good.Data},
+		"codec":          {Digest: good.Digest, Codec: 9, Size: good.Size, Data: good.Data},
+		"not a block":    {Digest: good.Digest, Codec: S2, Size: good.Size, Data: []byte("no block")},
+		"a cut block":    {Digest: good.Digest, Codec: S2, Size: good.Size, Data: good.Data[:len(good.Data)-1]},
+		"block and more": {Digest: good.Digest, Codec: S2, Size: good.Size, Data: append(bytes.Clone(good.Data), 0)},
+		"not a frame":    {Digest: good.Digest, Codec: Zstd, Size: good.Size, Data: []byte("no frame")},
+		"bomb":           bomb,
 	} {
 		if _, err := r.Decode(nil); !errors.Is(err, ErrDamaged) {
 			t.Errorf("%s: %v", name, err)

@@ -15,38 +15,10 @@ import (
 // strings of definite length (RFC 8949). They are written and read here, and not by a general decoder, because every byte of every
 // asset passes: compression goes right into the request, and a record is read into memory that is used again.
 
+// Version 2 of this form has S2. Who reads records says so when asking (model.RecordsAccepted), and gets none otherwise.
+
 // ErrMalformed is wrapped by errors about a sequence that is not one of records.
 var ErrMalformed = errors.New("not a sequence of records")
-
-// AppendPlain appends the record of data to body, not compressed; Compressed may be tried on it later.
-func AppendPlain(body []byte, kind uint8, digest chunk.Digest, data []byte) []byte {
-	return AppendRecord(body, Record{Kind: kind, Digest: digest, Size: len(data), Data: data})
-}
-
-// headSizeOnWire is how many bytes of a record that this package wrote come before its data.
-const headSizeOnWire = codecAt + 1 + 5 + 5
-
-// Compressible tells cheaply whether it is worth trying to compress a record that AppendPlain made.
-func Compressible(plain []byte) bool { return !dense(plain[headSizeOnWire:]) }
-
-// AppendCompressed appends to body what AppendEncoded would have made of a record that AppendPlain made, if compression helps;
-// otherwise body comes back as it is, and ok is false.
-func AppendCompressed(body, plain []byte) (_ []byte, ok bool) {
-	data := plain[headSizeOnWire:]
-	if dense(data) {
-		return body, false
-	}
-	start := len(body)
-	body = append(body, plain[:headSizeOnWire]...)
-	at := len(body)
-	body, codec := compress(body, data)
-	if codec == Plain {
-		return body[:start], false
-	}
-	body[start+codecAt] = codec
-	binary.BigEndian.PutUint32(body[at-4:], uint32(len(body)-at))
-	return body, true
-}
 
 // AppendEncoded appends the record of data to body, compressed where that helps. No chunk has more than chunk.Max bytes.
 func AppendEncoded(body []byte, kind uint8, digest chunk.Digest, data []byte) []byte {
@@ -113,7 +85,7 @@ func (d *Reader) Next() (r Record, err error) {
 	if _, err := io.ReadFull(d.r, r.Digest[:]); err != nil {
 		return r, cutOff(err)
 	}
-	if err := d.number(&r.Codec, Zstd, "a codec"); err != nil {
+	if err := d.number(&r.Codec, S2, "a codec"); err != nil {
 		return r, err
 	}
 	size, err := d.head(0, chunk.Max, "a size")

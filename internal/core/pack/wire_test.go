@@ -55,19 +55,6 @@ func TestRecordsTravelAndAnyCBORLibraryReadsThem(t *testing.T) {
 	}
 }
 
-func TestARecordIsCompressedInASecondStepAsInOne(t *testing.T) {
-	for i, data := range samples() {
-		want := AppendEncoded(nil, Chunk, chunk.Sum(data), data)
-		got := AppendPlain(nil, Chunk, chunk.Sum(data), data)
-		if smaller, ok := AppendCompressed([]byte("before"), got); ok {
-			got = smaller[len("before"):]
-		}
-		if !bytes.Equal(got, want) {
-			t.Errorf("sample %d comes out otherwise", i)
-		}
-	}
-}
-
 func TestShortFormsOfNumbersAreReadToo(t *testing.T) {
 	short, err := cbor.Marshal([]any{0, chunk.Sum([]byte("salt")), 0, 4, []byte("salt")})
 	if err != nil {
