@@ -22,11 +22,23 @@ type Asset struct {
 	HeadsUp bool
 }
 
-// ClaimPaths makes the assets that are missing among the given ones, so that their rows can be locked. folded is sorted.
-func (tx *Tx) ClaimPaths(ctx context.Context, project int64, paths, folded []string) error {
-	_, err := tx.q.Exec(ctx, `insert into assets (project_id, path, folded)
-		select $1, p, f from unnest($2::text[], $3::text[]) as u (p, f) order by f on conflict do nothing`, project, paths, folded)
-	return err
+// ClaimPaths makes the assets that are missing among the given ones, so that their rows can be locked, and returns which those are. folded
+// is sorted. Where begins says so, a row is written as version 1 leaves it (see NewVersion.Born): whoever claims it writes that version in
+// the same transaction, or nothing.
+func (tx *Tx) ClaimPaths(ctx context.Context, project int64, paths, folded []string, begins []bool) (born map[string]bool, err error) {
+	rows, err := tx.q.Query(ctx, `insert into assets (project_id, path, folded, newest, gone)
+		select $1, p, f, b::int, not b from unnest($2::text[], $3::text[], $4::boolean[]) as u (p, f, b) order by f
+		on conflict do nothing returning folded`, project, paths, folded, begins)
+	if err != nil {
+		return nil, err
+	}
+	born = map[string]bool{}
+	var f string
+	_, err = pgx.ForEachRow(rows, []any{&f}, func() error {
+		born[f] = true
+		return nil
+	})
+	return born, err
 }
 
 // Now is the database's clock: the one that locks and handoffs go by. It is the time of asking, not that of the transaction's start: asked

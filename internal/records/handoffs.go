@@ -60,7 +60,8 @@ type NewHandoff struct {
 	Assets, Size int64
 }
 
-// NewVersion is one version of a NewHandoff. Content is 0 where the asset goes. Size is in bytes.
+// NewVersion is one version of a NewHandoff. Content is 0 where the asset goes. Size is in bytes. Born says that ClaimPaths wrote the row
+// of the asset in this transaction as this version leaves it.
 type NewVersion struct {
 	Asset      int64
 	Number     int
@@ -70,6 +71,7 @@ type NewVersion struct {
 	Content    int64
 	Size       int64
 	Executable bool
+	Born       bool
 }
 
 // NextNumber takes the next number of a project's handoffs. It locks the counter, last of all: nothing else may be locked after it.
@@ -83,8 +85,11 @@ func (tx *Tx) AddHandoff(ctx context.Context, project int64, h NewHandoff) error
 	n := len(h.Versions)
 	ids, numbers, before, paths := make([]int64, n), make([]int32, n), make([]int32, n), make([]string, n)
 	contents, executable, folded := make([]int64, n), make([]bool, n), make([]string, n)
-	size := int64(0)
+	size, rest := int64(0), []int{}
 	for i, v := range h.Versions {
+		if !v.Born {
+			rest = append(rest, i)
+		}
 		ids[i], numbers[i], before[i], paths[i], contents[i], executable[i] = v.Asset, int32(v.Number), int32(v.Before), v.Path, v.Content,
 			v.Executable
 		size, folded[i] = size+v.Size, v.Folded
@@ -110,15 +115,29 @@ func (tx *Tx) AddHandoff(ctx context.Context, project int64, h NewHandoff) error
 		select id, n, $1, $2, b, p, nullif(c, 0), c = 0, x
 		from unnest($3::bigint[], $4::int[], $5::int[], $6::text[], $7::bigint[], $8::boolean[]) as u (id, n, b, p, c, x)`,
 		project, h.Record.Number, ids, numbers, before, paths, contents, executable)
-	batch.Queue(`update assets a set newest = u.n, path = u.p, folded = u.f, gone = u.c = 0
-		from unnest($1::bigint[], $2::int[], $3::text[], $4::bigint[], $5::text[]) as u (id, n, p, c, f)
-			where a.id = u.id`, ids, numbers, paths, contents, folded)
+	if len(rest) > 0 {
+		batch.Queue(`update assets a set newest = u.n, path = u.p, folded = u.f, gone = u.c = 0
+			from unnest($1::bigint[], $2::int[], $3::text[], $4::bigint[], $5::text[]) as u (id, n, p, c, f) where a.id = u.id`,
+			some(ids, rest), some(numbers, rest), some(paths, rest), some(contents, rest), some(folded, rest))
+	}
 	batch.Queue(`update branches set root = $2, head = $3, assets = $4, size = $5 where id = $1`, h.Branch, h.Record.Root[:], h.Record.Number,
 		h.Assets, h.Size)
 	if h.Key != "" {
 		batch.Queue(`update send_keys set handoff = $3 where project_id = $1 and key = $2`, project, h.Key, h.Record.Number)
 	}
 	return tx.q.SendBatch(ctx, &batch).Close()
+}
+
+// some are the elements of a list at some places.
+func some[T any](list []T, at []int) []T {
+	if len(at) == len(list) {
+		return list
+	}
+	out := make([]T, len(at))
+	for i, n := range at {
+		out[i] = list[n]
+	}
+	return out
 }
 
 // authorName is who made a handoff: a person's handle, or a name from the git history that it was brought in from.

@@ -80,7 +80,8 @@ func project(t *testing.T, db *records.DB) (project, person int64) {
 		if project, err = tx.AddProject(t.Context(), "brinelight", person); err != nil {
 			return err
 		}
-		return tx.ClaimPaths(t.Context(), project, []string{"a.png"}, []string{"a.png"})
+		_, err = tx.ClaimPaths(t.Context(), project, []string{"a.png"}, []string{"a.png"}, []bool{false})
+		return err
 	})
 	if err != nil {
 		t.Fatal(err)
@@ -228,7 +229,8 @@ func TestDeadlocksAreTriedAgain(t *testing.T) {
 	db := open(t, testbed.Database(t))
 	p, _ := project(t, db)
 	if err := db.Write(t.Context(), func(tx *records.Tx) error {
-		return tx.ClaimPaths(t.Context(), p, []string{"b.png"}, []string{"b.png"})
+		_, err := tx.ClaimPaths(t.Context(), p, []string{"b.png"}, []string{"b.png"}, []bool{false})
+		return err
 	}); err != nil {
 		t.Fatal(err)
 	}

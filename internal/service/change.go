@@ -30,6 +30,8 @@ type loaded struct {
 	wish     change.Wish
 	rows     map[int64]*records.Asset
 	contents map[chunk.Digest]records.Content
+	// born are the folded paths that this change claimed.
+	born map[string]bool
 }
 
 // load reads what changes can touch, in few statements whatever their number. With claim, paths that nobody has are claimed and the rows
@@ -40,11 +42,12 @@ func (s *Service) load(ctx context.Context, tx *records.Tx, p records.Project, w
 	places := l.laid.Places()
 	assets := tx.Assets
 	if claim {
-		paths := make([]string, len(places))
+		paths, begins := make([]string, len(places)), make([]bool, len(places))
 		for i, f := range places {
-			paths[i], _ = l.laid.Path(f)
+			paths[i], begins[i] = l.laid.Path(f)
 		}
-		if err := tx.ClaimPaths(ctx, p.ID, paths, places); err != nil {
+		var err error
+		if l.born, err = tx.ClaimPaths(ctx, p.ID, paths, places, begins); err != nil {
 			return nil, err
 		}
 		assets = tx.LockAssets
@@ -78,6 +81,9 @@ func (s *Service) load(ctx context.Context, tx *records.Tx, p records.Project, w
 		row, there := rows[f]
 		switch {
 		case there:
+			if l.born[f] {
+				row.Newest, row.Lock.Newest, row.Gone = 0, 0, true // as it was before this change
+			}
 			l.rows[row.ID], l.state.Assets[f] = row, &row.Asset
 		case !claim:
 			path, _ := l.laid.Path(f)
@@ -271,8 +277,41 @@ func (s *Service) writePlan(ctx context.Context, tx *records.Tx, l *loaded, plan
 	for _, kept := range plan.Kept {
 		out.Locks = append(out.Locks, shown(kept))
 	}
-	out.Handoff, err = tx.Handoff(ctx, p.ID, number)
-	return out, unlocked, err
+	out.Handoff = l.answer(h, plan)
+	return out, unlocked, nil
+}
+
+// answer is a handoff that was just written, as the records would tell of it.
+func (l *loaded) answer(h records.NewHandoff, plan change.Plan) model.Handoff {
+	r := h.Record
+	out := model.Handoff{Number: r.Number, Branch: r.Branch, Author: r.Author, Note: r.Note, At: r.Time(),
+		Tasks: append([]string{}, r.Tasks...),
+		Stage: r.Stage, Commit: r.Commit, Milestones: []string{}, Root: r.Root.String(), Digest: h.Digest.String(), Count: len(plan.Versions),
+		Assets: make([]model.HandoffAsset, len(plan.Versions))}
+	if r.Signed != "" {
+		out.Author = r.Signed
+	}
+	if len(r.Parents) > 0 {
+		out.Parent = r.Parents[0].Number
+	}
+	for i, v := range plan.Versions {
+		a := model.HandoffAsset{Path: v.Path, Change: v.Does(), Version: v.Number, Before: v.Asset.Newest}
+		if !v.Gone {
+			c := l.contents[v.Content]
+			a.Size, a.Content = v.Size, v.Content.String()
+			if c.Whole != nil {
+				a.Digest = c.Whole.String()
+			}
+		}
+		if was := v.Asset.Held; was != nil {
+			if a.SizeBefore = was.Size; was.Spelling() != v.Path {
+				a.MovedFrom = was.Spelling()
+			}
+		}
+		out.Size, out.Assets[i] = out.Size+a.Size, a
+	}
+	slices.SortFunc(out.Assets, func(a, b model.HandoffAsset) int { return strings.Compare(a.Path, b.Path) })
+	return out
 }
 
 // growTree makes the tree that comes of a plan and locks the branch. The nodes are made and written before that; where the branch has moved

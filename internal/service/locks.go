@@ -446,7 +446,8 @@ func (s *Service) reserve(c *lockChange, key string, q lockRequest, order []stri
 		return err
 	}
 	c.refusals = append(c.refusals, laid.Neighbours(around, claim)...)
-	return c.tx.ClaimPaths(c.ctx, p.ID, paths, claim)
+	_, err = c.tx.ClaimPaths(c.ctx, p.ID, paths, claim, make([]bool, len(claim)))
+	return err
 }
 
 func (c *lockChange) set(a *records.Asset, next lock.State, events []lock.Event, refusal *model.Refusal) {

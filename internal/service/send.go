@@ -111,6 +111,9 @@ func (s *Service) Send(ctx context.Context, actor Actor, key string, send Send,
 			return receipt, err
 		}
 	}
+	if err := s.readRulesOf(ctx, p, send.Changes); err != nil {
+		return receipt, err
+	}
 	err = s.knowingRules(ctx, func() error {
 		return s.write(ctx, func(tx *records.Tx) (err error) {
 			receipt, err = s.makeHandoff(ctx, tx, p, actor, key, send, request)
@@ -164,6 +167,26 @@ func (s *Service) makeHandoff(ctx context.Context, tx *records.Tx, p records.Pro
 	return receipt, tx.AddEvent(ctx, p.ID, actor.ID, "handoff.sent",
 		map[string]any{"note": firstLine(receipt.Handoff.Note), "count": len(plan.Versions),
 			"paths": plan.Paths(100), "unlocked": unlocked, "handoff": receipt.Handoff.Number})
+}
+
+// readRulesOf reads the rules that changes bring, so that the transaction has them.
+func (s *Service) readRulesOf(ctx context.Context, p records.Project, changes []Change) error {
+	for _, c := range changes {
+		if c.Gone || assetpath.Fold(c.Path) != rules.File {
+			continue
+		}
+		var found map[chunk.Digest]records.Content
+		if err := s.read(ctx, func(tx *records.Tx) (err error) {
+			found, err = tx.Contents(ctx, p.ID, []chunk.Digest{c.Content}, false)
+			return err
+		}); err != nil {
+			return err
+		}
+		if content, known := found[c.Content]; known {
+			return s.readRules(ctx, content)
+		}
+	}
+	return nil
 }
 
 func changesRules(changes []Change) bool {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"reflect"
 	"strings"
 	"sync"
 	"testing"
@@ -82,9 +83,23 @@ func (m *team) change(actor service.Actor, path string, base int, fence int64, d
 	return service.Change{Path: path, Base: base, Fence: fence, Content: c.Content, Size: c.Size}
 }
 
+// send sends, and looks whether the answer is what the records tell of the handoff.
 func (m *team) send(actor service.Actor, changes ...service.Change) (service.Receipt, error) {
-	return m.Send(m.Context(), actor, key, service.Send{Key: uuid.NewString(), Workspace: m.space[actor.Handle], Note: "a pass",
+	m.Helper()
+	r, err := m.Send(m.Context(), actor, key, service.Send{Key: uuid.NewString(), Workspace: m.space[actor.Handle], Note: "a pass",
 		Changes: changes}, nil)
+	if err == nil {
+		kept, err := m.Handoff(m.Context(), actor, key, fmt.Sprint("h", r.Handoff.Number))
+		for i := range kept.Assets {
+			kept.Assets[i].Now = ""                            // it may have been moved since
+			r.Handoff.Assets[i].Digest = kept.Assets[i].Digest // it may have been sealed since
+		}
+		kept.At = kept.At.UTC()
+		if err != nil || !reflect.DeepEqual(r.Handoff, kept) {
+			m.Errorf("a send was answered with\n%+v\nand is kept as\n%+v, %v", r.Handoff, kept, err)
+		}
+	}
+	return r, err
 }
 
 func (m *team) lock(actor service.Actor, path string, version int) int64 {

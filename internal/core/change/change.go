@@ -106,10 +106,11 @@ func (l *Laid) refuse(path, reason, message, remedy string) {
 // Places are the folded paths that the changes are about, sorted: those whose rows have to be loaded.
 func (l *Laid) Places() []string { return l.order }
 
-// Path is how the changes spell a place, and comes whether something is there afterwards.
-func (l *Laid) Path(place string) (path string, comes bool) {
+// Path is how the changes spell a place. begins says that something is there afterwards that was not moved there: if no asset is there
+// yet, this is version 1 of one.
+func (l *Laid) Path(place string) (path string, begins bool) {
 	c := l.at[place]
-	return c.Path, !c.Gone
+	return c.Path, !c.Gone && c.MovedFrom == ""
 }
 
 // ChangesRules reports whether the rules are among what is changed.

@@ -55,6 +55,20 @@ type Version struct {
 // Moves reports whether the asset gets another claim.
 func (v Version) Moves() bool { return v.Folded != v.Asset.Folded }
 
+// Does is what the version is to people: new, edited, moved or gone.
+func (v Version) Does() string {
+	was := v.Asset.Held
+	switch {
+	case v.Gone:
+		return "gone"
+	case was == nil:
+		return "new"
+	case was.Spelling() != v.Path && was.Content == v.Content:
+		return "moved"
+	}
+	return "edited"
+}
+
 // Locked is the lock of an asset as it is next.
 type Locked struct {
 	Asset  *Asset
