@@ -1,0 +1,120 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"kettletarn/internal/localpg"
+	"kettletarn/internal/rig"
+	"kettletarn/internal/testbed"
+)
+
+// lastRelease has the database and the store of a project, as the release before left them: TestKeepRelease made it there.
+const lastRelease = "testdata/release-006.tar.gz"
+
+// numbers is a text that every codec makes smaller.
+func numbers(seed int) string {
+	var b strings.Builder
+	for i := range 20_000 {
+		fmt.Fprintln(&b, i*i+seed)
+	}
+	return b.String()
+}
+
+// TestKeepRelease writes such a file, where KEEP names one: run it with the release that is about to become the last one.
+func TestKeepRelease(t *testing.T) {
+	keep := os.Getenv("KEEP")
+	if keep == "" {
+		t.Skip("KEEP names no file")
+	}
+	d := serve(t)
+	odile, rurik := d.person("odile"), d.person("rurik")
+	odile.start(map[string]string{"textures/rust.png": "rust one", "textures/moss.png": "moss", "levels/quay.csv": numbers(1), "gone.png": "gone"})
+	rurik.join(odile, "artist")
+	rurik.tarn(0, "lock", ".")
+	rurik.write(map[string]string{"textures/rust.png": "rust two", "levels/quay.csv": numbers(2)})
+	rurik.tarn(0, "move", "textures/moss.png", "textures/kept/Moss.png")
+	if err := os.Remove(filepath.Join(rurik.dir, "gone.png")); err != nil {
+		t.Fatal(err)
+	}
+	rurik.tarn(0, "send", "-m", "the second pass", "--with-gone", "--task", "BRL-7")
+	odile.tarn(0, "milestone", "add", "quay-walk")
+	odile.tarn(0, "update")
+	odile.tarn(0, "rollback", "textures/rust.png", "--to", "v1")
+	rurik.tarn(0, "update")
+	rurik.tarn(0, "lock", "--note", "the north rail", "levels/quay.csv")
+	odile.tarn(0, "lock", "--wait", "levels/quay.csv")
+	d.stopWithin(20e9)
+	dir := t.TempDir()
+	for _, line := range [][]string{
+		{"pg_dump", "--no-owner", "--file", filepath.Join(dir, "database.sql"), d.setting("TARND_DB")},
+		{"cp", "-r", filepath.Join(d.data, "packs"), filepath.Join(dir, "packs")},
+		{"tar", "-czf", keep, "-C", dir, "database.sql", "packs"},
+	} {
+		if out, err := exec.Command(line[0], line[1:]...).CombinedOutput(); err != nil {
+			t.Fatalf("%v: %v\n%s", line, err, out)
+		}
+	}
+}
+
+// TestAProjectOfTheLastReleaseOpens carries a project over: everything of it is there, and work goes on.
+func TestAProjectOfTheLastReleaseOpens(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	db, data := testbed.Database(t), filepath.Join(t.TempDir(), "data")
+	if err := os.MkdirAll(data, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	for _, line := range [][]string{
+		{"tar", "-xzf", lastRelease, "-C", dir},
+		{"psql", "-q", "-v", "ON_ERROR_STOP=1", "-f", filepath.Join(dir, "database.sql"), db},
+		{"cp", "-r", filepath.Join(dir, "packs"), filepath.Join(data, "packs")},
+	} {
+		if out, err := exec.Command(line[0], line[1:]...).CombinedOutput(); err != nil {
+			t.Fatalf("%v: %v\n%s", line, err, out)
+		}
+	}
+	port, err := localpg.FreePort()
+	if err != nil {
+		t.Fatal(err)
+	}
+	d := &daemon{t: t, data: data, Daemon: rig.NewDaemon(bin, fmt.Sprintf("127.0.0.1:%d", port), db, data, &strings.Builder{})}
+	d.start()
+	t.Cleanup(d.Kill)
+	says(t, d.tarnd(0, "verify", "--deep"), "sound")
+	rurik := d.machine("rurik")
+	if r := rurik.runIn(rurik.home, testbed.Passphrase+"\n", "sign-in", d.URL, "--as", "rurik"); r.Status != 0 {
+		t.Fatalf("%+v", r)
+	}
+	if r := rurik.runIn(rurik.home, "", "join", "brinelight"); r.Status != 0 {
+		t.Fatalf("%+v", r)
+	}
+	rurik.has("textures/rust.png", "rust one")
+	rurik.has("textures/kept/Moss.png", "moss")
+	rurik.has("levels/quay.csv", numbers(2))
+	rurik.has("gone.png", "")
+	says(t, rurik.tarn(0, "holders"), "rurik", "the north rail", "odile")
+	says(t, rurik.tarn(0, "history"), "h3", "the second pass", "quay-walk")
+	rurik.tarn(0, "lock", "--bring", "levels/quay.csv", "textures/rust.png")
+	rurik.write(map[string]string{"levels/quay.csv": numbers(3), "textures/rust.png": "rust three"})
+	says(t, rurik.tarn(0, "send", "-m", "in the new release"), "h4")
+	says(t, rurik.tarn(1, "rollback", "levels/quay.csv", "--to", "v1"), "it is odile's turn")
+	says(t, rurik.tarn(0, "rollback", "textures/rust.png", "--to", "v2"), "h5")
+	rurik.has("textures/rust.png", "rust two")
+	says(t, d.tarnd(0, "verify", "--deep"), "sound")
+}
+
+// setting is one of a daemon's settings.
+func (d *daemon) setting(name string) string {
+	for _, e := range d.Env {
+		if value, ok := strings.CutPrefix(e, name+"="); ok {
+			return value
+		}
+	}
+	d.t.Fatalf("%s is not set", name)
+	return ""
+}
