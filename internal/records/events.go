@@ -36,6 +36,11 @@ type Cursor struct {
 
 func (c Cursor) String() string { return fmt.Sprintf("%d-%d", c.Transaction, c.ID) }
 
+// Before reports whether a place lies before another one.
+func (c Cursor) Before(d Cursor) bool {
+	return c.Transaction < d.Transaction || c.Transaction == d.Transaction && c.ID < d.ID
+}
+
 // ParseCursor reads what String wrote.
 func ParseCursor(s string) (c Cursor, err error) {
 	var rest string
@@ -62,6 +67,33 @@ func (tx *Tx) Events(ctx context.Context, project int64, after Cursor, limit int
 		err = row.Scan(&transaction, &after.ID, &e.At, &e.Person, &e.Kind, &e.Subject)
 		after.Transaction = uint64(transaction)
 		e.ID = after.String()
+		return e, err
+	})
+	return events, after, err
+}
+
+// ProjectEvent is an event with its project, 0 for none, and its place.
+type ProjectEvent struct {
+	model.Event
+	Project int64
+	Cursor  Cursor
+}
+
+// EventsOfAll is Events for all projects together. Relies on events_in_order.
+func (tx *Tx) EventsOfAll(ctx context.Context, after Cursor, limit int) ([]ProjectEvent, Cursor, error) {
+	rows, err := tx.q.Query(ctx, `
+		select e.transaction::text::bigint, e.id, coalesce(e.project_id, 0), e.at, coalesce(p.handle, ''), e.kind, e.subject
+		from (select * from events e where (e.transaction, e.id) > ($1::text::xid8, $2) and e.transaction < pg_snapshot_xmin(pg_current_snapshot())
+			order by e.transaction, e.id limit $3) e
+		left join people p on p.id = e.person_id order by e.transaction, e.id`, fmt.Sprint(after.Transaction), after.ID, limit)
+	if err != nil {
+		return nil, after, err
+	}
+	events, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (e ProjectEvent, err error) {
+		var transaction int64
+		err = row.Scan(&transaction, &e.Cursor.ID, &e.Project, &e.At, &e.Person, &e.Kind, &e.Subject)
+		e.Cursor.Transaction = uint64(transaction)
+		after, e.ID = e.Cursor, e.Cursor.String()
 		return e, err
 	})
 	return events, after, err

@@ -6,6 +6,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 )
 
@@ -164,6 +165,21 @@ func (tx *Tx) TokenHolds(ctx context.Context, digest [32]byte) (ok bool, err err
 	err = tx.q.QueryRow(ctx, `select exists (select from tokens where digest = $1 and revoked is null and expires > now())`,
 		digest[:]).Scan(&ok)
 	return ok, err
+}
+
+// EndedTokens are those tokens, by digest, that hold no longer.
+func (tx *Tx) EndedTokens(ctx context.Context, digests [][]byte) (map[chunk.Digest]bool, error) {
+	rows, err := tx.q.Query(ctx, `select u.d from unnest($1::bytea[]) u (d)
+		where not exists (select from tokens where digest = u.d and revoked is null and expires > now())`, digests)
+	if err != nil {
+		return nil, err
+	}
+	list, err := digestsOf(rows)
+	ended := make(map[chunk.Digest]bool, len(list))
+	for _, d := range list {
+		ended[d] = true
+	}
+	return ended, err
 }
 
 // EndToken makes a token unusable from now on.

@@ -5,7 +5,6 @@ import (
 	"sync"
 	"time"
 
-	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/news"
 	"kettletarn/internal/records"
@@ -64,64 +63,83 @@ func (s *Service) News(ctx context.Context, actor Actor, key, last string, each 
 			return model.NewProblem(model.BadRequest, "ask without it", "%s", err.Error())
 		}
 	}
-	started, quiet, greeted := last != "", time.Now(), false
-	for {
-		woken := s.news.wait()
-		var events []model.Event
-		err := s.read(ctx, func(tx *records.Tx) error {
-			// Membership is looked at each time: who was removed hears no more.
-			p, err := project(ctx, tx, actor, key, model.Viewer)
-			if err != nil {
-				return err
-			}
-			// So is the sign-in: its end ends the stream.
-			if holds, err := tx.TokenHolds(ctx, actor.Credential); err != nil {
-				return err
-			} else if !holds && actor.Credential != (chunk.Digest{}) {
-				return model.NewProblem(model.SignInExpired, again, "this sign-in has ended")
-			}
-			if !started {
-				started = true
-				cursor, err = tx.EventsNow(ctx)
-				return err
-			}
-			events, cursor, err = tx.Events(ctx, p.ID, cursor, 500)
-			for i := range events {
-				told(&events[i], actor, p.Role)
-			}
-			return err
-		})
-		if err != nil {
-			return err
+	var p records.Project
+	if err := s.read(ctx, func(tx *records.Tx) (err error) {
+		if p, err = mayHear(ctx, tx, actor, key); err == nil && last == "" {
+			cursor, err = tx.EventsNow(ctx)
 		}
-		if !greeted {
-			greeted = true
-			if err := alive(); err != nil {
+		return err
+	}); err != nil {
+		return err
+	}
+	st := s.feed.join(p.ID, actor.Credential)
+	defer s.feed.leave(st)
+	if err := alive(); err != nil {
+		return err
+	}
+	tell := func(e model.Event) error {
+		told(&e, actor, p.Role)
+		return each(e)
+	}
+	quiet := time.NewTimer(newsAlive)
+	defer quiet.Stop()
+	for {
+		events, behind, again := st.take()
+		if again {
+			if err := s.read(ctx, func(tx *records.Tx) (err error) {
+				p, err = mayHear(ctx, tx, actor, key)
+				return err
+			}); err != nil {
+				return err
+			}
+		}
+		if behind {
+			if err := s.missed(ctx, p, &cursor, tell); err != nil {
 				return err
 			}
 		}
 		for _, e := range events {
-			if err := each(e); err != nil {
-				return err
+			if !cursor.Before(e.Cursor) {
+				continue // it was read from the records
+			}
+			if cursor = e.Cursor; e.Project == p.ID {
+				if err := tell(e.Event); err != nil {
+					return err
+				}
 			}
 		}
-		if len(events) > 0 {
-			quiet = time.Now()
-			continue
-		}
-		if time.Since(quiet) > newsAlive {
-			quiet = time.Now()
-			if err := alive(); err != nil {
-				return err
-			}
+		if behind || len(events) > 0 {
+			quiet.Reset(newsAlive)
 		}
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-s.ended:
 			return nil
-		case <-woken:
-		case <-time.After(newsPoll):
+		case <-st.wake:
+		case <-quiet.C:
+			quiet.Reset(newsAlive)
+			if err := alive(); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// missed tells what the records have behind a cursor, and moves it.
+func (s *Service) missed(ctx context.Context, p records.Project, cursor *records.Cursor, tell func(model.Event) error) error {
+	for {
+		var events []model.Event
+		if err := s.read(ctx, func(tx *records.Tx) (err error) {
+			events, *cursor, err = tx.Events(ctx, p.ID, *cursor, 500)
+			return err
+		}); err != nil || len(events) == 0 {
+			return err
+		}
+		for _, e := range events {
+			if err := tell(e); err != nil {
+				return err
+			}
 		}
 	}
 }

@@ -34,6 +34,7 @@ type Service struct {
 	// handedOff wakes the keeper of the history.
 	handedOff chan struct{}
 	news      hub
+	feed      feed
 	signins   chan struct{}
 	comparing atomic.Int64 // passphrases that are being compared, or wait for that
 	looks     looks
@@ -106,6 +107,7 @@ func (s *Service) Run(ctx context.Context) {
 	defer wait.Wait()
 	wait.Go(func() { s.keepingHistory(ctx) })
 	wait.Go(func() { s.sealing(ctx) })
+	wait.Go(func() { s.feeding(ctx) })
 	wait.Go(func() { s.keepingTime(ctx) })
 	wait.Go(func() { s.lookingAhead(ctx) })
 	wait.Go(func() { s.watchingRoom(ctx) })

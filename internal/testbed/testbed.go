@@ -177,7 +177,18 @@ func (pauses) TraceBatchStart(ctx context.Context, conn *pgx.Conn, _ pgx.TraceBa
 func (pauses) TraceBatchQuery(context.Context, *pgx.Conn, pgx.TraceBatchQueryData) {}
 func (pauses) TraceBatchEnd(context.Context, *pgx.Conn, pgx.TraceBatchEndData)     {}
 
+// Counted is a context, and how many statements (batches count once) have run with it.
+func Counted(ctx context.Context) (context.Context, *atomic.Int64) {
+	n := new(atomic.Int64)
+	return context.WithValue(ctx, counts{}, n), n
+}
+
+type counts struct{}
+
 func hold(ctx context.Context, conn *pgx.Conn) context.Context {
+	if n, ok := ctx.Value(counts{}).(*atomic.Int64); ok {
+		n.Add(1)
+	}
 	if p, ok := ctx.Value(pauses{}).(*Pause); ok && conn.PgConn().TxStatus() == 'T' {
 		if p.seen++; p.seen == p.N {
 			close(p.Reached)
