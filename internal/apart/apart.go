@@ -25,7 +25,7 @@ const mark = "KETTLE_TARN_READS_APART"
 // Limits of one process: memory in bytes, and time. MaxDrawn is how many bytes it may give back.
 const (
 	maxMemory = 2 << 30
-	maxTime   = 90 * time.Second
+	maxTime   = slowness * 90 * time.Second
 	MaxDrawn  = 1 << 30
 )
 

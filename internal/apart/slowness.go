@@ -1,0 +1,5 @@
+//go:build !race
+
+package apart
+
+const slowness = 1
