@@ -33,7 +33,8 @@ func TestKeepRelease(t *testing.T) {
 	}
 	d := serve(t)
 	odile, rurik := d.person("odile"), d.person("rurik")
-	odile.start(map[string]string{"textures/rust.png": "rust one", "textures/moss.png": "moss", "levels/quay.csv": numbers(1), "gone.png": "gone"})
+	odile.start(map[string]string{"textures/rust.png": "rust one", "textures/moss.png": "moss", "levels/quay.csv": numbers(1),
+		"gone.png": "gone"})
 	rurik.join(odile, "artist")
 	rurik.tarn(0, "lock", ".")
 	rurik.write(map[string]string{"textures/rust.png": "rust two", "levels/quay.csv": numbers(2)})

@@ -255,6 +255,9 @@ var calls = []route{
 	{method: "POST", path: "/projects/:project/chunks/fetch", right: service.Viewer, large: 1 << 20,
 		summary: "Get chunks and manifest nodes: a CBOR sequence as above, in the order asked for", body: model.Digests{},
 		answerType: model.CBORSequence, handle: (*Server).fetchChunks},
+	{method: "POST", path: "/projects/:project/chunks/suspect", right: service.Viewer, large: 1 << 20,
+		summary: "Look at chunks that could not be read as they came; answers with those that are damaged, which are asked back from now on",
+		body:    model.Digests{}, answer: model.Digests{}, handle: (*Server).suspect},
 	{method: "GET", path: "/projects/:project/wanted", right: service.Artist,
 		summary: "Content that the service lost: whoever has it brings it like any other", answer: model.Digests{}, handle: (*Server).wanted},
 

@@ -780,7 +780,8 @@ func (c *Client) StoreRecords(ctx context.Context, key string, body ...[]byte) e
 }
 
 // FetchChunks gets chunks and manifest nodes, and calls each with them in the order of digests, checked against those. The data is
-// valid during the call. Where the connection breaks, it goes on where it was.
+// valid during the call. Where the connection breaks, it goes on where it was. Of what comes damaged the service is told: it looks whether
+// that is so where it lies.
 func (c *Client) FetchChunks(ctx context.Context, key string, digests []chunk.Digest, each func(i int, data []byte) error) error {
 	done := 0
 	pooled := buffers.Get().(*[]byte)
@@ -801,7 +802,7 @@ func (c *Client) FetchChunks(ctx context.Context, key string, digests []chunk.Di
 			}
 			data, err := record.Decode(buf)
 			if err != nil || record.Digest != digests[i] {
-				return model.NewProblem(model.Damaged, "run the command again", "chunk %s arrived damaged", digests[i])
+				return c.suspect(ctx, key, digests[i])
 			}
 			if err := each(i, data); err != nil {
 				return err
@@ -810,6 +811,20 @@ func (c *Client) FetchChunks(ctx context.Context, key string, digests []chunk.Di
 		}
 		return nil
 	})
+}
+
+// suspect tells the service of a chunk that did not arrive as what its name says, and returns what it is: damaged there, or only on its
+// way.
+func (c *Client) suspect(ctx context.Context, key string, d chunk.Digest) error {
+	var v model.Digests
+	if err := c.post(ctx, in(key, "/chunks/suspect"), model.Digests{Digests: []chunk.Digest{d}}, &v); err != nil {
+		return err
+	}
+	if len(v.Digests) == 0 {
+		return &brokenAnswer{fmt.Errorf("chunk %s arrived damaged", d)}
+	}
+	return model.NewProblem(model.Damaged, "a workspace that has the file can give it back: ask your team to run tarn heal",
+		"the service can't read chunk %s back as it was stored", d)
 }
 
 var buffers = sync.Pool{New: func() any { b := make([]byte, 0, chunk.Max); return &b }}

@@ -4,9 +4,11 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"strings"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -97,16 +99,43 @@ func TestAFetchThatIsCutOffGoesOn(t *testing.T) {
 	}
 }
 
+// What arrives damaged is not taken: the service is told, and says whether it is so there, or only came so.
 func TestWhatArrivesDamagedIsNotTaken(t *testing.T) {
 	data := []byte("brine")
-	body := pack.AppendEncoded(nil, pack.Chunk, chunk.Sum(data), data)
-	body[len(body)-1] ^= 1
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { _, _ = w.Write(body) }))
-	defer server.Close()
-	var problem *model.Problem
-	if err := New(server.URL, "", nil).FetchChunks(t.Context(), "p", []chunk.Digest{chunk.Sum(data)},
-		func(int, []byte) error { return nil }); !errors.As(err, &problem) || problem.Type != model.Damaged {
-		t.Errorf("got %v", err)
+	d := chunk.Sum(data)
+	good := pack.AppendEncoded(nil, pack.Chunk, d, data)
+	bad := bytes.Clone(good)
+	bad[len(bad)-1] ^= 1
+	for _, there := range []bool{true, false} {
+		var fetches, told atomic.Int64
+		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			switch {
+			case strings.HasSuffix(r.URL.Path, "/chunks/suspect"):
+				told.Add(1)
+				if there {
+					_, _ = fmt.Fprintf(w, `{"digests":[%q]}`, d)
+				} else {
+					_, _ = io.WriteString(w, `{"digests":[]}`)
+				}
+			case fetches.Add(1) == 1 || there:
+				_, _ = w.Write(bad)
+			default:
+				_, _ = w.Write(good)
+			}
+		}))
+		got := ""
+		err := New(server.URL, "", nil).FetchChunks(t.Context(), "p", []chunk.Digest{d}, func(_ int, data []byte) error {
+			got = string(data)
+			return nil
+		})
+		server.Close()
+		var problem *model.Problem
+		if there && (!errors.As(err, &problem) || problem.Type != model.Damaged || got != "" || told.Load() != 1) {
+			t.Errorf("damaged there: %q, %v, told %d times", got, err, told.Load())
+		}
+		if !there && (err != nil || got != "brine" || fetches.Load() != 2 || told.Load() != 1) {
+			t.Errorf("damaged on its way: %q, %v, %d fetches, told %d times", got, err, fetches.Load(), told.Load())
+		}
 	}
 }
 

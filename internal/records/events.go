@@ -83,7 +83,8 @@ type ProjectEvent struct {
 func (tx *Tx) EventsOfAll(ctx context.Context, after Cursor, limit int) ([]ProjectEvent, Cursor, error) {
 	rows, err := tx.q.Query(ctx, `
 		select e.transaction::text::bigint, e.id, coalesce(e.project_id, 0), e.at, coalesce(p.handle, ''), e.kind, e.subject
-		from (select * from events e where (e.transaction, e.id) > ($1::text::xid8, $2) and e.transaction < pg_snapshot_xmin(pg_current_snapshot())
+		from (select * from events e where (e.transaction, e.id) > ($1::text::xid8, $2)
+			and e.transaction < pg_snapshot_xmin(pg_current_snapshot())
 			order by e.transaction, e.id limit $3) e
 		left join people p on p.id = e.person_id order by e.transaction, e.id`, fmt.Sprint(after.Transaction), after.ID, limit)
 	if err != nil {

@@ -170,7 +170,8 @@ func noRoomLeft(key string, stored, limit int64) error {
 		"%s takes %s of the %s that it may take", key, humanize.IBytes(uint64(stored)), humanize.IBytes(uint64(limit)))
 }
 
-// FetchChunks calls each with the asked-for chunks and manifest nodes, in that order. A record is valid during the call only.
+// FetchChunks calls each with the asked-for chunks and manifest nodes, in that order, as they lie in the store: who gets them checks them,
+// and tells of what is not what its name says (Suspect). A record is valid during the call only.
 func (s *Service) FetchChunks(ctx context.Context, actor Actor, key string, digests []chunk.Digest, each func(pack.Record) error) error {
 	if len(digests) > MaxDigests {
 		return model.NewProblem(model.TooLarge, "", "ask for at most %d chunks at once", MaxDigests)
@@ -187,7 +188,7 @@ func (s *Service) FetchChunks(ctx context.Context, actor Actor, key string, dige
 	if err := r.locate(ctx, digests); err != nil {
 		return err
 	}
-	return r.records(ctx, digests, func(record pack.Record, _ []byte) error { return each(record) })
+	return r.asStored(ctx, digests, func(record *pack.Record) error { return each(*record) })
 }
 
 // ingestBatch is how much of a dropped file is held in memory at once, in bytes.

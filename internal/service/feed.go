@@ -118,7 +118,8 @@ func (st *stream) take() (events []records.ProjectEvent, behind, again bool) {
 	return events, behind, again
 }
 
-// feeding reads the events of all projects until ctx ends, and looks now and then whether the credentials hold that streams were opened with.
+// feeding reads the events of all projects until ctx ends, and looks now and then whether the credentials hold that streams were opened
+// with.
 func (s *Service) feeding(ctx context.Context) {
 	var cursor records.Cursor
 	started, looked := false, time.Now()

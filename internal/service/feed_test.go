@@ -43,7 +43,8 @@ func within(t testing.TB, limit time.Duration, what string, so func() bool) {
 	}
 }
 
-// TestStreamsAskTheRecordsOnce: however many listen, what happens is read once for all of them; what happens elsewhere does not even wake them.
+// TestStreamsAskTheRecordsOnce: however many listen, what happens is read once for all of them; what happens elsewhere does not even wake
+// them.
 func TestStreamsAskTheRecordsOnce(t *testing.T) {
 	m := newTeam(t, nil)
 	ok(t)(m.StartProject(t.Context(), m.odile, "elsewhere"))

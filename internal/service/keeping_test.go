@@ -210,9 +210,27 @@ func TestAReaderSetsDamageAside(t *testing.T) {
 	m := testbed.Cut(t, []byte(body))
 	file, e := k.holding(m.Chunks[1].Digest)
 	k.flip(file, e.Offset)
-	err := k.FetchChunks(t.Context(), k.viewer, key, []chunk.Digest{m.Chunks[0].Digest, m.Chunks[1].Digest},
-		func(pack.Record) error { return nil })
-	testbed.Problem(t, err, model.Damaged)
+	// It is handed out as it lies; who gets it sees that it is not what its name says, and tells.
+	bad := 0
+	if err := k.FetchChunks(t.Context(), k.viewer, key, []chunk.Digest{m.Chunks[0].Digest, m.Chunks[1].Digest, m.Chunks[2].Digest},
+		func(r pack.Record) error {
+			if _, err := r.Decode(nil); err != nil {
+				bad++
+			}
+			return nil
+		}); err != nil || bad != 1 {
+		t.Errorf("%d records are bad, %v", bad, err)
+	}
+	if wanted, err := k.Wanted(t.Context(), k.tamsin, key); err != nil || len(wanted) != 0 {
+		t.Errorf("before anybody told, wanted are %v, %v", wanted, err)
+	}
+	damaged, err := k.Suspect(t.Context(), k.viewer, key,
+		[]chunk.Digest{m.Chunks[0].Digest, m.Chunks[1].Digest, chunk.Sum([]byte("never sent"))})
+	if err != nil || len(damaged) != 2 || damaged[0] != m.Chunks[1].Digest {
+		t.Errorf("damaged are %v, %v", damaged, err)
+	}
+	testbed.Problem(t, k.FetchChunks(t.Context(), k.viewer, key, []chunk.Digest{m.Chunks[1].Digest}, func(pack.Record) error { return nil }),
+		model.ChunksMissing)
 	if wanted, err := k.Wanted(t.Context(), k.tamsin, key); err != nil || len(wanted) != 1 {
 		t.Errorf("wanted are %v, %v", wanted, err)
 	}

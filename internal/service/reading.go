@@ -20,8 +20,8 @@ const (
 	readGap   = 4 << 10
 )
 
-// chunkReader reads chunks and manifest nodes of one project. Everything that it gives was checked against its digest; what can't be
-// read back is set aside. Not safe for concurrent use.
+// chunkReader reads chunks and manifest nodes of one project. All that it gives was checked against its digest, but for asStored; what
+// can't be read back is set aside. Not safe for concurrent use.
 type chunkReader struct {
 	s       *Service
 	project int64
@@ -30,6 +30,8 @@ type chunkReader struct {
 	open    store.Object
 	stored  []byte
 	buf     []byte
+	// elsewhere says that stored has another stretch by now than the one that was read last for several.
+	elsewhere bool
 }
 
 func (s *Service) chunkReader(project int64) *chunkReader {
@@ -97,9 +99,24 @@ func chunksMissing(missing []chunk.Digest) error {
 	return p
 }
 
-// records calls each with located chunks in the order of digests: the record as it is stored, and what it keeps. Both are valid during
-// the call. Neighbours in a pack are read at once.
+// records calls each with located chunks in the order of digests: the record as it is stored, and what it keeps, checked. Both are valid
+// during the call.
 func (r *chunkReader) records(ctx context.Context, digests []chunk.Digest, each func(pack.Record, []byte) error) error {
+	return r.asStored(ctx, digests, func(record *pack.Record) error {
+		plain, err := r.decode(record)
+		if err != nil {
+			plain, err = r.again(ctx, record)
+		}
+		if err != nil {
+			return err
+		}
+		return each(*record, plain)
+	})
+}
+
+// asStored calls each with located chunks in the order of digests, as they lie in the packs. Nothing is unpacked and nothing checked:
+// whoever gets them does that. Neighbours in a pack are read at once.
+func (r *chunkReader) asStored(ctx context.Context, digests []chunk.Digest, each func(*pack.Record) error) error {
 	for len(digests) > 0 {
 		first := r.places[digests[0]]
 		n, end := 1, first.Offset+int64(first.Stored)
@@ -113,25 +130,20 @@ func (r *chunkReader) records(ctx context.Context, digests []chunk.Digest, each 
 		run := digests[:n]
 		digests = digests[n:]
 		data, err := r.span(ctx, first.Pack, first.Offset, int(end-first.Offset))
-		for _, d := range run {
+		for i, d := range run {
 			at := r.places[d]
 			record := pack.Record{Kind: at.Kind, Digest: d, Codec: at.Codec, Size: at.Size}
-			var plain []byte
+			r.elsewhere = false
 			if err == nil {
 				record.Data = data[at.Offset-first.Offset:][:at.Stored]
-				plain, err = r.decode(&record)
+			} else if _, err = r.again(ctx, &record); err != nil {
+				return err
 			}
-			if err != nil {
-				// Once more alone, and where the database says now: packs are moved, and a neighbour's damage is not its own.
-				if plain, err = r.again(ctx, &record); err != nil {
-					return err
-				}
-				if n > 1 {
-					data, err = r.span(ctx, first.Pack, first.Offset, int(end-first.Offset))
-				}
-			}
-			if failed := each(record, plain); failed != nil {
+			if failed := each(&record); failed != nil {
 				return failed
+			}
+			if r.elsewhere && i+1 < len(run) {
+				data, err = r.span(ctx, first.Pack, first.Offset, int(end-first.Offset))
 			}
 		}
 	}
@@ -165,8 +177,10 @@ func (r *chunkReader) span(ctx context.Context, name string, at int64, n int) (_
 	return r.stored[:n], err
 }
 
-// again reads one chunk that could not be read. Where that is because of its bytes and not because of the store, it is set aside.
+// again reads one chunk once more, alone, and where the database says now: packs are moved, and a neighbour's damage is not its own. Where
+// it can't be read because of its bytes and not because of the store, it is set aside.
 func (r *chunkReader) again(ctx context.Context, record *pack.Record) ([]byte, error) {
+	r.elsewhere = true
 	delete(r.places, record.Digest)
 	r.close()
 	if err := r.locate(ctx, []chunk.Digest{record.Digest}); err != nil {
@@ -217,6 +231,41 @@ func (r *chunkReader) load(ctx context.Context, digests []chunk.Digest) ([][]byt
 		return nil
 	})
 }
+
+// Suspect looks at chunks that somebody could not read as they came, and returns those that are damaged here: they are set aside, and
+// asked back from whoever has them.
+func (s *Service) Suspect(ctx context.Context, actor Actor, key string, digests []chunk.Digest) (damaged []chunk.Digest, err error) {
+	if len(digests) > MaxSuspects {
+		return nil, model.NewProblem(model.TooLarge, "", "name at most %d chunks at once", MaxSuspects)
+	}
+	var p records.Project
+	if err := s.read(ctx, func(tx *records.Tx) (err error) {
+		p, err = project(ctx, tx, actor, key, model.Viewer)
+		return err
+	}); err != nil {
+		return nil, err
+	}
+	r := s.chunkReader(p.ID)
+	defer r.close()
+	for _, d := range digests {
+		one := []chunk.Digest{d}
+		err := r.locate(ctx, one)
+		if err == nil {
+			err = r.records(ctx, one, func(pack.Record, []byte) error { return nil })
+		}
+		var problem *model.Problem
+		switch {
+		case errors.As(err, &problem) && (problem.Type == model.Damaged || problem.Type == model.ChunksMissing):
+			damaged = append(damaged, d)
+		case err != nil:
+			return nil, err
+		}
+	}
+	return damaged, nil
+}
+
+// MaxSuspects is how many chunks are looked at in one request.
+const MaxSuspects = 100
 
 // Content reads one content at any place. Not safe for concurrent use; Close it.
 type Content struct {
