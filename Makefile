@@ -59,7 +59,7 @@ check-filesystems: build
 
 bench: build
 	@scripts/install-packages.sh postgresql git rsync b3sum zstd
-	@go run ./bench -bin bin -out docs/benchmarks.md $(if $(DATA),-data "$(DATA)")
+	@cd bench && go run . -bin ../bin -out ../docs/benchmarks.md $(if $(DATA),-data "$(abspath $(DATA))")
 
 # Kills the client and the service at random moments, KILLS times, and looks at everything behind each: see docs/reliability.md.
 KILLS ?= 10000

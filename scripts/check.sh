@@ -5,6 +5,7 @@ set -eu
 look
 
 bin/tools/staticcheck ./...
+(cd bench && ../bin/tools/staticcheck ./...)
 # What only one of them uses looks unused on the others.
 for system in darwin windows; do
   GOOS=$system bin/tools/staticcheck -tests=false -checks inherit,-U1000 ./cmd/tarn ./internal/cli ./internal/workspace ./internal/client

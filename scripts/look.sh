@@ -11,6 +11,7 @@ look() {
     exit 1
   fi
   go vet ./...
+  (cd bench && go vet ./...) # a module of its own
   for system in linux darwin windows; do
     GOOS=$system go vet ./cmd/tarn ./internal/cli ./internal/workspace ./internal/client ./internal/core/...
     GOOS=$system go build -o /dev/null ./cmd/tarn

@@ -295,51 +295,141 @@ func (r *fetching) get(ctx context.Context, refs []chunk.Ref, each func(chunk.Di
 	return r.w.Client.FetchChunks(ctx, r.w.Marker.Project, ask, func(i int, data []byte) error { return each(ask[i], data) })
 }
 
-// small brings files whose chunks fit into memory together.
-func (r *fetching) small(ctx context.Context, files []arriving) error {
+// small brings files together. Each is written as its chunks arrive.
+func (r *fetching) small(ctx context.Context, files []arriving) (err error) {
+	s := &sowing{r: r, files: files, left: make([]int, len(files)), out: map[int]*os.File{}, sites: map[chunk.Digest][]site{}}
 	var refs []chunk.Ref
-	for _, f := range files {
+	for i, f := range files {
+		at := int64(0)
+		for _, ref := range f.refs {
+			s.sites[ref.Digest] = append(s.sites[ref.Digest], site{i, at})
+			at += int64(ref.Size)
+		}
+		s.left[i] = len(f.refs)
 		refs = append(refs, f.refs...)
 	}
-	have := make(map[chunk.Digest][]byte, len(refs))
-	if err := r.get(ctx, refs, func(d chunk.Digest, data []byte) error {
-		have[d] = append([]byte(nil), data...)
-		r.w.Progress.Add(int64(len(data)))
-		return nil
-	}); lost(err) {
-		if len(files) == 1 {
-			r.giveUp(files[0].wanted)
+	err = s.empty()
+	if err == nil {
+		err = r.get(ctx, refs, s.sow)
+	}
+	rest, closed := s.end()
+	if lost(err) {
+		if len(rest) == 1 {
+			r.giveUp(rest[0].wanted)
 			return nil
 		}
-		if err := r.small(ctx, files[:len(files)/2]); err != nil {
+		if err := r.small(ctx, rest[:len(rest)/2]); err != nil {
 			return err
 		}
-		return r.small(ctx, files[len(files)/2:])
-	} else if err != nil {
-		return err
+		return r.small(ctx, rest[len(rest)/2:])
 	}
-	for _, f := range files {
-		part := partName(f.wanted)
-		_ = r.w.root.Remove(part) // never written into: it might be a second name of a file that is in its place
-		out, err := r.w.root.OpenFile(part, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
-		if err != nil {
+	return errors.Join(err, closed)
+}
+
+// sowing puts chunks into the files that have them, in whichever order they come.
+type sowing struct {
+	r     *fetching
+	files []arriving
+	sites map[chunk.Digest][]site
+	left  []int            // how many chunks each file lacks
+	out   map[int]*os.File // those that are open
+}
+
+// site is a place in one of the files.
+type site struct {
+	file int
+	at   int64
+}
+
+// maxOpen is how many files are open at once: a chunk that many files have begins all of them.
+const maxOpen = 32
+
+// empty makes the files that have no chunks.
+func (s *sowing) empty() error {
+	for i, left := range s.left {
+		if left > 0 {
+			continue
+		}
+		if _, err := s.open(i); err != nil {
 			return err
 		}
-		for _, ref := range f.refs {
-			if _, err = out.Write(have[ref.Digest]); err != nil {
-				break
-			}
-		}
-		if closed := out.Close(); err == nil {
-			err = closed
-		}
-		if err != nil {
-			_ = r.w.root.Remove(part)
+		if err := s.whole(i); err != nil {
 			return err
 		}
-		r.finish(f)
 	}
 	return nil
+}
+
+func (s *sowing) sow(d chunk.Digest, data []byte) error {
+	for _, at := range s.sites[d] {
+		out, err := s.open(at.file)
+		if err != nil {
+			return err
+		}
+		if _, err := out.WriteAt(data, at.at); err != nil {
+			return err
+		}
+		if s.left[at.file]--; s.left[at.file] == 0 {
+			if err := s.whole(at.file); err != nil {
+				return err
+			}
+		}
+	}
+	s.r.w.Progress.Add(int64(len(data)))
+	return nil
+}
+
+func (s *sowing) open(i int) (*os.File, error) {
+	if out := s.out[i]; out != nil {
+		return out, nil
+	}
+	if len(s.out) >= maxOpen {
+		for other, out := range s.out {
+			if err := out.Close(); err != nil {
+				return nil, err
+			}
+			delete(s.out, other)
+			break
+		}
+	}
+	part, begun := partName(s.files[i].wanted), s.left[i] < len(s.files[i].refs)
+	flag := os.O_WRONLY
+	if !begun {
+		_ = s.r.w.root.Remove(part) // never written into: it might be a second name of a file that is in its place
+		flag |= os.O_CREATE | os.O_EXCL
+	}
+	out, err := s.r.w.root.OpenFile(part, flag, 0o644)
+	if err == nil {
+		s.out[i] = out
+	}
+	return out, err
+}
+
+// whole ends a file that has all its chunks.
+func (s *sowing) whole(i int) error {
+	out := s.out[i]
+	delete(s.out, i)
+	if err := out.Close(); err != nil {
+		_ = s.r.w.root.Remove(partName(s.files[i].wanted))
+		return err
+	}
+	s.r.finish(s.files[i])
+	s.left[i] = -1
+	return nil
+}
+
+// end removes what is not whole, and returns those files.
+func (s *sowing) end() (rest []arriving, err error) {
+	for _, out := range s.out {
+		err = errors.Join(err, out.Close())
+	}
+	for i, f := range s.files {
+		if s.left[i] >= 0 {
+			rest = append(rest, f)
+			_ = s.r.w.root.Remove(partName(f.wanted))
+		}
+	}
+	return rest, err
 }
 
 // large brings one file, chunk by chunk to their places. What an interrupted command left of it is taken up again.
