@@ -118,7 +118,7 @@ func TestPeopleAndRoles(t *testing.T) {
 	says(t, keiko.tarn(1, "send", "-m", "b"), "you are a viewer")
 	says(t, rurik.tarn(1, "member", "add", "keiko", "--role", "artist"), "takes a lead")
 	says(t, odile.tarn(1, "member", "add", "nobody"), "no person", "tarnd person add")
-	says(t, odile.tarn(2, "member", "add", "keiko", "--role", "king"), "not a role")
+	says(t, odile.tarn(2, "member", "add", "keiko", "--role", "king"), "--role is viewer, artist, lead or owner")
 	says(t, odile.tarn(1, "member", "remove", "odile"), "only owner")
 	says(t, odile.tarn(0, "member", "list"), "keiko", "viewer", "odile", "owner")
 	says(t, odile.tarn(0, "member", "add", "keiko", "--role", "lead"), "keiko is lead")
