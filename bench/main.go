@@ -137,14 +137,14 @@ func (b *bench) main(ctx context.Context, out string, size, large, edit int64, f
 // start brings up PostgreSQL with its durable defaults, tarnd, an rsync daemon, and one person.
 func (b *bench) start() (stop func(), err error) {
 	var stops []func()
-	stop = func() {
+	end := func() {
 		for _, s := range slices.Backward(stops) {
 			s()
 		}
 	}
 	defer func() {
 		if err != nil {
-			stop()
+			end()
 		}
 	}()
 	var db string
@@ -184,7 +184,7 @@ func (b *bench) start() (stop func(), err error) {
 		return nil, err
 	}
 	stops = append(stops, stopRsync)
-	return stop, nil
+	return end, nil
 }
 
 // rsync runs an rsync daemon on loopback over the folder "rsync".
