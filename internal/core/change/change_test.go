@@ -198,15 +198,33 @@ func free(t *testing.T, text string) *rules.Rules {
 	return r
 }
 
+// step is a send: what is refused of it ("" for nothing), and what the branch holds then, where it is not refused.
+type step struct {
+	what    string
+	changes []Change
+	want    string
+	holds   string
+}
+
+func (h *house) walk(steps []step) {
+	h.t.Helper()
+	for _, c := range steps {
+		before := h.holds()
+		if got := h.send(Wish{TakeFree: true}, c.changes...); got != c.want {
+			h.t.Errorf("%s: %q, want %q", c.what, got, c.want)
+		}
+		if c.want != "" {
+			c.holds = before
+		}
+		if got := h.holds(); got != c.holds {
+			h.t.Errorf("%s leaves %q, want %q", c.what, got, c.holds)
+		}
+	}
+}
+
 func TestWhatAChangeIsBasedOn(t *testing.T) {
 	h := newHouse(t)
-	take := Wish{TakeFree: true}
-	for _, c := range []struct {
-		what    string
-		changes []Change
-		want    string
-		holds   string
-	}{
+	h.walk([]step{
 		{"new", []Change{put("a.png", 0, "one"), put("d/b.png", 0, "two")}, "", "a.png@1 d/b.png@1"},
 		{"edited", []Change{put("a.png", 1, "three")}, "", "a.png@2 d/b.png@1"},
 		{"from an old version", []Change{put("a.png", 1, "four")}, "a.png:behind", ""},
@@ -229,18 +247,7 @@ func TestWhatAChangeIsBasedOn(t *testing.T) {
 		{"from what went", []Change{put("a.png", 2, "five")}, "a.png:behind", ""},
 		{"back under another spelling", []Change{put("A.png", 0, "one")}, "", "A.png@4 d/b.png@1"},
 		{"a folder that goes makes way", []Change{{Path: "d/b.png", Base: 1, Gone: true}, put("d", 0, "file")}, "", "A.png@4 d@1"},
-	} {
-		before := h.holds()
-		if got := h.send(take, c.changes...); got != c.want {
-			t.Errorf("%s: %q, want %q", c.what, got, c.want)
-		}
-		if c.want != "" {
-			c.holds = before
-		}
-		if got := h.holds(); got != c.holds {
-			t.Errorf("%s leaves %q, want %q", c.what, got, c.holds)
-		}
-	}
+	})
 	if got := h.send(Wish{TakeFree: true, Older: true}, put("A.png", 4, "three")); got != "" {
 		t.Errorf("an older content that is meant: %q", got)
 	}
@@ -248,14 +255,8 @@ func TestWhatAChangeIsBasedOn(t *testing.T) {
 
 func TestMoves(t *testing.T) {
 	h := newHouse(t)
-	take := Wish{TakeFree: true}
-	h.send(take, put("a", 0, "a"), put("b", 0, "b"), put("c/x", 0, "x"), put("c/y", 0, "y"))
-	for _, c := range []struct {
-		what    string
-		changes []Change
-		want    string
-		holds   string
-	}{
+	h.send(Wish{TakeFree: true}, put("a", 0, "a"), put("b", 0, "b"), put("c/x", 0, "x"), put("c/y", 0, "y"))
+	h.walk([]step{
 		{"elsewhere", []Change{moved("a", put("d/a", 1, "a"))}, "", "b@1 c/x@1 c/y@1 d/a@2"},
 		{"from nowhere", []Change{moved("nothing", put("z", 1, "a"))}, "z:unknown", ""},
 		{"onto another", []Change{moved("d/a", put("b", 2, "a"))}, "b:behind", ""},
@@ -269,18 +270,7 @@ func TestMoves(t *testing.T) {
 		{"one of a folder to another spelling of it", []Change{moved("c/x", put("C/x", 1, "x"))}, "C/x:path-collides", ""},
 		{"all of a folder to another spelling of it", []Change{moved("c/x", put("C/x", 1, "x")), moved("c/y", put("C/y", 1, "y"))}, "",
 			"A@5 C/x@2 C/y@2 d/a@2"},
-	} {
-		before := h.holds()
-		if got := h.send(take, c.changes...); got != c.want {
-			t.Errorf("%s: %q, want %q", c.what, got, c.want)
-		}
-		if c.want != "" {
-			c.holds = before
-		}
-		if got := h.holds(); got != c.holds {
-			t.Errorf("%s leaves %q, want %q", c.what, got, c.holds)
-		}
-	}
+	})
 }
 
 func TestLocksOfAChange(t *testing.T) {
