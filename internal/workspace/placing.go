@@ -79,14 +79,26 @@ func (w *Workspace) admit(files, remove []wanted) (good []wanted, refusals []mod
 	return good, refusals
 }
 
-// spellings knows how the names in folders are spelled: each folder is listed once.
+// spellings knows how the names in folders are spelled, and which folders are there and no links: each is looked at once.
 type spellings struct {
 	w       *Workspace
 	folders map[string]map[string]string
+	safe    map[string]bool
 }
 
 func (w *Workspace) spellings() *spellings {
-	return &spellings{w, map[string]map[string]string{}}
+	return &spellings{w, map[string]map[string]string{}, map[string]bool{}}
+}
+
+// safeFolder is that of the workspace, once for each folder.
+func (s *spellings) safeFolder(place string) error {
+	folder := path.Dir(place)
+	if s.safe[folder] {
+		return nil
+	}
+	err := s.w.safeFolder(place)
+	s.safe[folder] = err == nil
+	return err
 }
 
 // twin is what is here under a name that is one with a path, or with a folder above it, on some systems, and is spelled otherwise; "" for
@@ -146,6 +158,14 @@ func (w *Workspace) still(ctx context.Context, f wanted) bool {
 	return err == nil && cut.Content == f.was.Content && f.was.Stamp.is(cut.Stamp)
 }
 
+// modeOf is that of a file in its place.
+func modeOf(f wanted) fs.FileMode {
+	if f.asset.Executable {
+		return 0o755
+	}
+	return 0o644
+}
+
 // place moves a built file to its place. around knows the spellings of what is here.
 func (w *Workspace) place(ctx context.Context, f wanted, around *spellings) (Stamp, *model.Refusal) {
 	if bad := badPlace(f.place); bad != nil {
@@ -160,14 +180,10 @@ func (w *Workspace) place(ctx context.Context, f wanted, around *spellings) (Sta
 			Message: fmt.Sprintf("%s: it can't be put in its place: %s", f.place, rootCause(err)),
 			Remedy:  "close the program that holds it or clear the way, then run tarn update"}
 	}
-	if err := w.safeFolder(f.place); err != nil {
+	if err := around.safeFolder(f.place); err != nil {
 		return Stamp{}, inTheWay(err)
 	}
-	mode := fs.FileMode(0o644)
-	if f.asset.Executable {
-		mode = 0o755
-	}
-	if err := w.root.Chmod(part, mode); err != nil {
+	if err := w.root.Chmod(part, modeOf(f)); err != nil {
 		return Stamp{}, inTheWay(err)
 	}
 	refusal, moved := w.takeAside(ctx, f)
