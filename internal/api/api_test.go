@@ -9,6 +9,8 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -23,6 +25,7 @@ import (
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/pack"
+	"kettletarn/internal/store"
 	"kettletarn/internal/testbed"
 )
 
@@ -290,6 +293,54 @@ func TestRecordsAsTheReaderKnowsThem(t *testing.T) {
 		}
 		if plain, err := r.Decode(nil); err != nil || !bytes.Equal(plain, data) {
 			t.Errorf("%q: %v", accept, err)
+		}
+	}
+}
+
+// TestDamageIsFoundByWhoeverFetches: a client tells of it; for one of the release before, the service looks itself.
+func TestDamageIsFoundByWhoeverFetches(t *testing.T) {
+	for _, accept := range []string{"", model.RecordsAccepted} {
+		dir := t.TempDir()
+		packs, err := store.OpenDirectory(dir)
+		if err != nil {
+			t.Fatal(err)
+		}
+		s := testbed.NewService(t, packs)
+		_, token := s.Person(t, "odile")
+		server := s.Serve(t)
+		c := testbed.Client(t, server.URL, token)
+		if _, err := c.Start(t.Context(), key); err != nil {
+			t.Fatal(err)
+		}
+		salt := []byte("a grain of salt")
+		d := chunk.Sum(salt)
+		if err := c.StoreRecords(t.Context(), key, pack.AppendEncoded(nil, pack.Chunk, d, salt)); err != nil {
+			t.Fatal(err)
+		}
+		if err := filepath.WalkDir(dir, func(name string, e os.DirEntry, err error) error {
+			if err != nil || e.IsDir() {
+				return err
+			}
+			data, err := os.ReadFile(name)
+			if err != nil || !bytes.Contains(data, salt) {
+				return err
+			}
+			return os.WriteFile(name, bytes.Replace(data, salt, []byte("a grain of silt"), 1), 0o600)
+		}); err != nil {
+			t.Fatal(err)
+		}
+		if accept == "" {
+			answer, got := request(t, server.URL, token, "POST", "/projects/"+key+"/chunks/fetch", `{"digests":["`+d.String()+`"]}`,
+				map[string]string{"Content-Type": "application/json"})
+			if answer.StatusCode != http.StatusInternalServerError || !strings.Contains(string(got), model.Damaged) {
+				t.Errorf("%d %s", answer.StatusCode, got)
+			}
+		} else {
+			err := c.FetchChunks(t.Context(), key, []chunk.Digest{d}, func(int, []byte) error { return nil })
+			testbed.Problem(t, err, model.Damaged)
+		}
+		if wanted, err := c.Wanted(t.Context(), key); err != nil || len(wanted) != 1 || wanted[0] != d {
+			t.Errorf("wanted are %v, %v", wanted, err)
 		}
 	}
 }

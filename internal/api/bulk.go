@@ -81,11 +81,14 @@ func (s *Server) fetchChunks(c *call) error {
 	var head []byte
 	c.Response().Header().Set("Content-Type", model.CBORSequence)
 	if err := s.service.FetchChunks(c.Request().Context(), c.actor, c.project(), q.Digests, func(r pack.Record) error {
-		if old && r.Codec == pack.S2 {
+		if old {
 			plain, err := r.Decode(nil)
-			if err == nil {
+			if err != nil {
+				return s.damagedFor(c, r.Digest)
+			}
+			if r.Codec == pack.S2 {
 				r.Codec, r.Data = pack.Plain, plain
-			} // or else whoever gets it finds out
+			}
 		}
 		head = pack.AppendHead(head[:0], r)
 		if _, err := out.Write(head); err != nil {
@@ -97,6 +100,15 @@ func (s *Server) fetchChunks(c *call) error {
 		return err
 	}
 	return out.Flush()
+}
+
+// damagedFor does for a client that knows no better what others do for themselves: it has the damage looked at.
+func (s *Server) damagedFor(c *call, d chunk.Digest) error {
+	if _, err := s.service.Suspect(c.Request().Context(), c.actor, c.project(), []chunk.Digest{d}); err != nil {
+		return err
+	}
+	return model.NewProblem(model.Damaged, "a workspace that has the file can give it back: ask your team to run tarn heal",
+		"the service can't read chunk %s back as it was stored", d)
 }
 
 // sendBody reads a send: a JSON object, or a CBOR sequence whose first item is that object in a text string, and which brings content
