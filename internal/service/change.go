@@ -100,7 +100,7 @@ func (s *Service) load(ctx context.Context, tx *records.Tx, p records.Project, w
 	}
 	switch {
 	case w.Past:
-		l.laid.Rebase(l.state)
+		l.laid.Fit(l.state)
 		err = l.loadLast(ctx, tx)
 	case !w.Older:
 		err = l.loadEarlier(ctx, tx)

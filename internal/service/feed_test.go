@@ -150,6 +150,27 @@ func TestWhoLeavesHearsNoMore(t *testing.T) {
 	if told.Load() > 0 {
 		t.Error("who was removed is told of what came after")
 	}
+	// Nor does one who is reading what they missed.
+	ok(t)(m.SetMember(t.Context(), m.odile, key, "rurik", model.Artist))
+	m.one(`with x as (insert into events (project_id, kind, subject) select p.id, 'test', '{}'
+		from projects p, generate_series(1, 600) n where key = 'brinelight' returning 1) select count(*) from x`)
+	removed := false
+	err := m.News(t.Context(), m.rurik, key, "0-0", func(e model.Event) error {
+		if e.Kind == "milestone.added" && e.Subject["name"] == "last" {
+			t.Error("who was removed while they were reading is told of what came after")
+			return io.EOF
+		}
+		if removed {
+			return nil
+		}
+		removed = true
+		if err := m.RemoveMember(t.Context(), m.odile, key, "rurik"); err != nil {
+			return err
+		}
+		ok(t)(m.AddMilestone(t.Context(), m.odile, key, model.MilestoneRequest{Name: "last", At: "h1"}))
+		return nil
+	}, func() error { return nil })
+	testbed.Problem(t, err, model.NotFound)
 	made, err := m.NewToken(t.Context(), m.odile, key, model.TokenRequest{Label: "build machine", Role: model.Viewer, Days: 1})
 	if err != nil {
 		t.Fatal(err)

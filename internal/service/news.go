@@ -94,7 +94,7 @@ func (s *Service) News(ctx context.Context, actor Actor, key, last string, each 
 			}
 		}
 		if behind {
-			if err := s.missed(ctx, p, &cursor, tell); err != nil {
+			if err := s.missed(ctx, actor, &p, &cursor, tell); err != nil {
 				return err
 			}
 		}
@@ -126,12 +126,16 @@ func (s *Service) News(ctx context.Context, actor Actor, key, last string, each 
 	}
 }
 
-// missed tells what the records have behind a cursor, and moves it.
-func (s *Service) missed(ctx context.Context, p records.Project, cursor *records.Cursor, tell func(model.Event) error) error {
+// missed tells what the records have behind a cursor, and moves it. Whether one may hear it is looked at after it was read: who was
+// removed before any of it happened hears none.
+func (s *Service) missed(ctx context.Context, actor Actor, p *records.Project, cursor *records.Cursor,
+	tell func(model.Event) error) error {
 	for {
 		var events []model.Event
 		if err := s.read(ctx, func(tx *records.Tx) (err error) {
-			events, *cursor, err = tx.Events(ctx, p.ID, *cursor, 500)
+			if events, *cursor, err = tx.Events(ctx, p.ID, *cursor, 500); err == nil && len(events) > 0 {
+				*p, err = mayHear(ctx, tx, actor, p.Key)
+			}
 			return err
 		}); err != nil || len(events) == 0 {
 			return err

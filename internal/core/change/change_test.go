@@ -94,7 +94,7 @@ func (h *house) judge(w Wish, changes ...Change) Plan {
 		}
 	}
 	if w.Past {
-		l.Rebase(s)
+		l.Fit(s)
 	}
 	ids, digests := l.Repeats(s.Assets, s.Sizes)
 	for i, id := range ids {

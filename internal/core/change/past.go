@@ -8,9 +8,9 @@ import (
 	"kettletarn/internal/core/tree"
 )
 
-// Rebase makes changes of a commit ones that can follow what is there: an asset that is not any more where it is said to come from, or
+// Fit makes changes of a commit ones that can follow what is there: an asset that is not any more where it is said to come from, or
 // can't come where it goes, begins anew at its new place, and what is at the old one stays.
-func (l *Laid) Rebase(s *State) {
+func (l *Laid) Fit(s *State) {
 	for again := true; again; { // what stays may be in the way of what would have come there
 		again = false
 		for _, f := range l.order {
