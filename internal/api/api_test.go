@@ -270,15 +270,22 @@ func TestBulkBodiesAreDistrusted(t *testing.T) {
 	}
 }
 
-// A client of the release before knows no S2 blocks, and gets none.
-func TestRecordsAsTheReaderKnowsThem(t *testing.T) {
-	s := testbed.NewService(t, nil)
-	_, token := s.Person(t, "odile")
-	server := s.Serve(t)
-	c := testbed.Client(t, server.URL, token)
+// started is a service with a project, whose owner the token and the client are.
+func started(t *testing.T, packs store.Store) (server *httptest.Server, token string, c *client.Client) {
+	t.Helper()
+	s := testbed.NewService(t, packs)
+	_, token = s.Person(t, "odile")
+	server = s.Serve(t)
+	c = testbed.Client(t, server.URL, token)
 	if _, err := c.Start(t.Context(), key); err != nil {
 		t.Fatal(err)
 	}
+	return server, token, c
+}
+
+// A client of the release before knows no S2 blocks, and gets none.
+func TestRecordsAsTheReaderKnowsThem(t *testing.T) {
+	server, token, c := started(t, nil)
 	data := []byte(strings.Repeat("salt and brine ", 2000))
 	if err := c.StoreRecords(t.Context(), key, pack.AppendEncoded(nil, pack.Chunk, chunk.Sum(data), data)); err != nil {
 		t.Fatal(err)
@@ -305,13 +312,7 @@ func TestDamageIsFoundByWhoeverFetches(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		s := testbed.NewService(t, packs)
-		_, token := s.Person(t, "odile")
-		server := s.Serve(t)
-		c := testbed.Client(t, server.URL, token)
-		if _, err := c.Start(t.Context(), key); err != nil {
-			t.Fatal(err)
-		}
+		server, token, c := started(t, packs)
 		salt := []byte("a grain of salt")
 		d := chunk.Sum(salt)
 		if err := c.StoreRecords(t.Context(), key, pack.AppendEncoded(nil, pack.Chunk, d, salt)); err != nil {
@@ -346,13 +347,7 @@ func TestDamageIsFoundByWhoeverFetches(t *testing.T) {
 }
 
 func TestFilesOfUsersRunNothing(t *testing.T) {
-	s := testbed.NewService(t, nil)
-	_, token := s.Person(t, "odile")
-	server := s.Serve(t)
-	c := testbed.Client(t, server.URL, token)
-	if _, err := c.Start(t.Context(), key); err != nil {
-		t.Fatal(err)
-	}
+	server, token, _ := started(t, nil)
 	page := "<script>alert(1)</script>"
 	request(t, server.URL, token, "POST", "/projects/"+key+"/drop?path=evil.html&base=0&note=n", page,
 		map[string]string{"Idempotency-Key": uuid.NewString(), "Content-Type": "application/octet-stream"})
@@ -397,13 +392,7 @@ func TestOnlyTheConsolesOwnPagesActWithItsCookie(t *testing.T) {
 }
 
 func TestNewsStreams(t *testing.T) {
-	s := testbed.NewService(t, nil)
-	_, token := s.Person(t, "odile")
-	server := s.Serve(t)
-	c := testbed.Client(t, server.URL, token)
-	if _, err := c.Start(t.Context(), key); err != nil {
-		t.Fatal(err)
-	}
+	server, token, c := started(t, nil)
 	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
 	defer cancel()
 	r, _ := http.NewRequestWithContext(ctx, "GET", server.URL+api.Prefix+"/projects/"+key+"/news", nil)
