@@ -83,14 +83,14 @@ func TestWhatJSONPrints(t *testing.T) {
 	}
 	odile.write(map[string]string{"a.png": "a two"})
 	sent := object(0, "send", "-m", "two", "--task", "BRL-1", "--task", "BRL-2", "--stage", "rough")
-	if got := keys(sent["handoff"]); got != "assets at author branch count digest note number parent root size stage tasks" {
+	if got := keys(sent["handoff"]); got != "assets at author branch count digest note number parents root size stage tasks" {
 		t.Errorf("a handoff: %s", got)
 	}
 	if got := keys(first(sent["handoff"], "assets")); got != "before change content digest path size size_before version" {
 		t.Errorf("an asset of a handoff: %s", got)
 	}
 	if got := keys(first(object(0, "history", "a.png"),
-		"versions")); got != "at author content digest handoff note path size stage tasks version" {
+		"versions")); got != "at author branch content digest handoff note parents path size stage tasks version" {
 		t.Errorf("a version: %s", got)
 	}
 	if got := keys(first(object(0, "project", "list"), "projects")); got != "assets handoffs key latest locks members role size stored" {

@@ -38,7 +38,7 @@ func serve(t *testing.T) *daemon {
 		t.Fatal(err)
 	}
 	data := filepath.Join(t.TempDir(), "data")
-	d := &daemon{t: t, data: data, Daemon: rig.NewDaemon(bin, fmt.Sprintf("127.0.0.1:%d", port), testbed.Database(t), data, &bytes.Buffer{})}
+	d := &daemon{t: t, data: data, Daemon: rig.NewDaemon(bin, fmt.Sprintf("127.0.0.1:%d", port), testbed.Migrated(t), data, &bytes.Buffer{})}
 	d.start()
 	t.Cleanup(d.Kill)
 	return d

@@ -58,7 +58,11 @@ func (r route) operation(schemas openapi3.Schemas) *openapi3.Operation {
 		if q.header {
 			p = openapi3.NewHeaderParameter(q.name)
 		}
-		op.AddParameter(p.WithDescription(q.about).WithRequired(q.required).WithSchema(&openapi3.Schema{Type: &openapi3.Types{q.kind}}))
+		schema := &openapi3.Schema{Type: &openapi3.Types{q.kind}}
+		for _, word := range q.words {
+			schema.Enum = append(schema.Enum, word)
+		}
+		op.AddParameter(p.WithDescription(q.about).WithRequired(q.required).WithSchema(schema))
 	}
 	if r.body != nil {
 		body := openapi3.NewRequestBody().WithRequired(true).WithJSONSchemaRef(schema(r.body, schemas))

@@ -8,6 +8,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"kettletarn/internal/admission"
+	"kettletarn/internal/core/lock"
 	"kettletarn/internal/core/media"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/sheet"
@@ -34,6 +35,8 @@ type route struct {
 type param struct {
 	name, kind, about string
 	required, header  bool
+	// words are all that it may be, where that is a list.
+	words []string
 }
 
 var (
@@ -56,8 +59,7 @@ var (
 
 var recordParams = []param{{name: "person", kind: "string", about: "only of this person"},
 	{name: "path", kind: "string", about: "only of this asset, or in this folder"},
-	{name: "ending", kind: "string", about: "only what ended so: given-back, sent, given, overridden, brought or removed; held for what has " +
-		"not"},
+	{name: "ending", kind: "string", about: "only what ended so; held for what has not", words: lock.EndingWords()},
 	{name: "since", kind: "string", about: "only what ended after this day or time (2026-03-02, or RFC 3339)"},
 	{name: "until", kind: "string", about: "only what was taken before this day or time"}, limitParam}
 
@@ -65,8 +67,7 @@ var handoffParams = []param{{name: "before", kind: "integer", about: "only below
 	{name: "author", kind: "string", about: "only of this person"},
 	{name: "path", kind: "string", about: "only what changed this asset, something in this folder, or something that fits this pattern (* " +
 		"is part of a name, ** any folders, ? one character)"},
-	{name: "kind", kind: "string", about: "only what changed assets of this kind: texture, model, sound, schematic, board, data, text, " +
-		"table, document or other"},
+	{name: "kind", kind: "string", about: "only what changed assets of this kind", words: media.Kinds},
 	{name: "since", kind: "string", about: "only from this day or time on"},
 	{name: "until", kind: "string", about: "only up to this day or time"},
 	{name: "task", kind: "string", about: "only with the id of this task"}, {name: "stage", kind: "string", about: "only of this stage"},

@@ -10,6 +10,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"kettletarn/internal/core/lock"
 	"kettletarn/internal/core/media"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/news"
@@ -121,7 +122,7 @@ var optionWords = map[string][]string{
 	"desktop": {"on", "off"},
 	"use":     {workspace.UseMine, workspace.UseTheirs, workspace.UseBoth, workspace.UseCopy},
 	"edits":   {"send", "put-away", "leave"},
-	"ending":  {"given-back", "sent", "given", "overridden", "brought", "removed", "held"},
+	"ending":  lock.EndingWords(),
 }
 
 // valuesOf are what an option of a command may be, or, with none, what its arguments may be; nil where nothing is known.

@@ -198,8 +198,8 @@ func (a *app) holders() *cli.Command {
 		&cli.BoolFlag{Name: "stale", Usage: "only what looks forgotten: held for long, with no unsent change and no word from its workspace"},
 		&cli.BoolFlag{Name: "record", Usage: "who held what before, for how long, and how it ended"},
 		&cli.StringFlag{Name: "person", Usage: "only of one person"},
-		&cli.StringFlag{Name: "ending", Usage: "the record of what ended so: given-back, sent, given, overridden, brought, removed, or held " +
-			"for what has not"},
+		&cli.StringFlag{Name: "ending", Usage: "the record of what ended so: " + strings.Join(lock.EndingWords(), ", ") + "; held for what " +
+			"has not"},
 		&cli.StringFlag{Name: "since", Usage: "the record from this time on (2h, yesterday, 16:30, 2026-03-02)"}, anywhereFlag())
 }
 
@@ -341,15 +341,14 @@ func (a *app) record(ctx context.Context, cmd *cli.Command, w *workspace.Workspa
 }
 
 func endingWords(h model.Hold) string {
-	word := map[string]string{"": "held still", "given-back": "given back", "sent": "sent", "given": "given to the next",
-		"overridden": "taken away", "brought": "brought to another workspace", "removed": "left the project"}[h.Ending]
+	word := lock.SaidOf(h.Ending)
 	if h.Handoff > 0 {
 		word += fmt.Sprintf(" (h%d)", h.Handoff)
 	}
 	if h.EndedBy != "" {
 		word += " by " + h.EndedBy
 	}
-	if h.Word != "" && h.Ending == "overridden" {
+	if h.Word != "" && h.Ending == lock.EndOverridden {
 		word += ": " + firstLine(h.Word, 50)
 	}
 	return word

@@ -123,6 +123,11 @@ func (s *Server) Process() int { return s.cmd.Process.Pid }
 
 // Database makes an empty database where it is missing, and returns its address.
 func (s *Server) Database(ctx context.Context, name string) (string, error) {
+	return s.DatabaseFrom(ctx, name, "template1")
+}
+
+// DatabaseFrom is Database with what another one has, which nobody is connected to.
+func (s *Server) DatabaseFrom(ctx context.Context, name, template string) (string, error) {
 	conn, err := pgx.Connect(ctx, s.url("postgres"))
 	if err != nil {
 		return "", err
@@ -133,7 +138,7 @@ func (s *Server) Database(ctx context.Context, name string) (string, error) {
 		return "", err
 	}
 	if !there {
-		if _, err := conn.Exec(ctx, "create database "+pgx.Identifier{name}.Sanitize()); err != nil {
+		if _, err := conn.Exec(ctx, "create database "+pgx.Identifier{name}.Sanitize()+" template "+pgx.Identifier{template}.Sanitize()); err != nil {
 			return "", err
 		}
 	}

@@ -15,6 +15,7 @@ import (
 // Asset is a row of assets, with its lock. Held and Last are not read with it.
 type Asset struct {
 	change.Asset
+	// Gone says that the branch has nothing of it.
 	Gone bool
 	// Was is the lock as it was read: SetLocks writes what is different.
 	Was lock.State
@@ -22,13 +23,17 @@ type Asset struct {
 	HeadsUp bool
 }
 
-// ClaimPaths makes the assets that are missing among the given ones, so that their rows can be locked, and returns which those are. folded
-// is sorted. Where begins says so, a row is written as version 1 leaves it (see NewVersion.Born): whoever claims it writes that version in
-// the same transaction, or nothing.
-func (tx *Tx) ClaimPaths(ctx context.Context, project int64, paths, folded []string, begins []bool) (born map[string]bool, err error) {
-	rows, err := tx.q.Query(ctx, `insert into assets (project_id, path, folded, newest, gone)
-		select $1, p, f, b::int, not b from unnest($2::text[], $3::text[], $4::boolean[]) as u (p, f, b) order by f
-		on conflict do nothing returning folded`, project, paths, folded, begins)
+// ClaimPaths makes the assets that are missing at the given places, so that their rows can be locked, and returns which those are. folded
+// is sorted.
+func (tx *Tx) ClaimPaths(ctx context.Context, project int64, paths, folded []string) (born map[string]bool, err error) {
+	rows, err := tx.q.Query(ctx, `
+		with wanted as materialized (select p, f, nextval(pg_get_serial_sequence('assets', 'id')) as i
+			from unnest($2::text[], $3::text[]) as u (p, f) order by f),
+		claimed as (insert into claims (project_id, folded, asset_id) select $1, f, i from wanted order by f
+			on conflict do nothing returning folded, asset_id),
+		made as (insert into assets (id, project_id, path, folded) overriding system value
+			select i, $1, p, f from claimed join wanted on i = asset_id)
+		select folded from claimed`, project, paths, folded)
 	if err != nil {
 		return nil, err
 	}
@@ -80,14 +85,14 @@ func scanAsset(row pgx.CollectableRow) (k Known, err error) {
 	return k, err
 }
 
-// AssetsByID returns assets by id, as their newest versions up to handoff at are. Locks are those of now. Relies on the primary keys of
+// AssetsByID returns assets by id, as they are in a state. Locks are those of now. Relies on the primary keys of
 // assets and versions; the project is compared behind that, or a planner that has not seen it yet looks through all of it for each row.
-func (tx *Tx) AssetsByID(ctx context.Context, project int64, ids []int64, at int) (map[int64]model.Asset, error) {
-	rows, err := tx.q.Query(ctx, `
-		select `+assetColumns+` from unnest($2::bigint[]) u (i)
+func (tx *Tx) AssetsByID(ctx context.Context, project int64, ids []int64, state int) (map[int64]model.Asset, error) {
+	rows, err := tx.q.Query(ctx, behind+`
+		select `+assetColumns+` from unnest($3::bigint[]) u (i)
 		cross join lateral (select * from assets a where a.id = u.i limit 1) a
-		cross join lateral (select * from versions v where v.asset_id = a.id and v.handoff <= $3 order by v.number desc limit 1) v`+assetJoins+`
-		where a.project_id = $1`, project, ids, at)
+		cross join lateral `+newestBehind+assetJoins+`
+		where a.project_id = $1`, project, state, ids)
 	if err != nil {
 		return nil, err
 	}
@@ -99,13 +104,16 @@ func (tx *Tx) AssetsByID(ctx context.Context, project int64, ids []int64, at int
 	return found, err
 }
 
-const assetsAt = `select ` + assetColumns + ` from unnest($2::text[]) u (f)
-	cross join lateral (select * from assets a where a.project_id = $1 and a.folded = u.f limit 1) a
-	cross join lateral (select * from versions v where v.asset_id = a.id and v.number = a.newest limit 1) v` + assetJoins + ` order by a.path`
+// claimed are the assets that have claims on the places $3.
+const claimed = ` from unnest($3::text[]) u (f)
+	cross join lateral (select asset_id from claims k where k.project_id = $1 and k.folded = u.f limit 1) k
+	cross join lateral (select * from assets a where a.id = k.asset_id limit 1) a`
 
-// AssetsAt returns assets by folded path, as their newest versions are.
-func (tx *Tx) AssetsAt(ctx context.Context, project int64, folded []string) ([]model.Asset, error) {
-	rows, err := tx.q.Query(ctx, assetsAt, project, folded)
+var assetsAt = behind + `select ` + assetColumns + claimed + ` cross join lateral ` + newestBehind + assetJoins + ` order by v.path`
+
+// AssetsAt returns the assets that have claims on folded paths, as they are in a state.
+func (tx *Tx) AssetsAt(ctx context.Context, project int64, state int, folded []string) ([]model.Asset, error) {
+	rows, err := tx.q.Query(ctx, assetsAt, project, state, folded)
 	if err != nil {
 		return nil, err
 	}
@@ -121,34 +129,12 @@ func plain(rows pgx.Rows) ([]model.Asset, error) {
 	return out, err
 }
 
-// IDsAt are the ids of the assets that are at folded paths now.
-func (tx *Tx) IDsAt(ctx context.Context, project int64, folded []string) (map[string]int64, error) {
-	rows, err := tx.q.Query(ctx, `select a.folded, a.id from unnest($2::text[]) u (f)
-		cross join lateral (select * from assets a where a.project_id = $1 and a.folded = u.f limit 1) a where not a.gone`, project, folded)
+// PathsWith lists up to limit claimed paths that have text in them, in order, behind the folded path after.
+func (tx *Tx) PathsWith(ctx context.Context, project int64, text, after string, limit int) ([]string, error) {
+	rows, err := tx.q.Query(ctx, `select folded from claims where project_id = $1 and folded > $3 and position($2 in folded) > 0
+		order by folded limit $4`, project, text, after, limit)
 	if err != nil {
 		return nil, err
 	}
-	defer rows.Close()
-	found := map[string]int64{}
-	for rows.Next() {
-		var path string
-		var id int64
-		if err := rows.Scan(&path, &id); err != nil {
-			return nil, err
-		}
-		found[path] = id
-	}
-	return found, rows.Err()
-}
-
-// Search lists up to limit live assets whose path has text in it, behind the folded path after.
-func (tx *Tx) Search(ctx context.Context, project int64, text, after string, limit int) ([]model.Asset, error) {
-	rows, err := tx.q.Query(ctx, `select `+assetColumns+` from assets a join versions v on v.asset_id = a.id and v.number = a.newest`+
-		assetJoins+`
-		where a.project_id = $1 and not a.gone and a.folded > $3 and position($2 in a.folded) > 0
-			order by a.folded limit $4`, project, text, after, limit)
-	if err != nil {
-		return nil, err
-	}
-	return plain(rows)
+	return pgx.CollectRows(rows, pgx.RowTo[string])
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/hex"
 	"errors"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -60,18 +61,20 @@ type NewHandoff struct {
 	Assets, Size int64
 }
 
-// NewVersion is one version of a NewHandoff. Content is 0 where the asset goes. Size is in bytes. Born says that ClaimPaths wrote the row
-// of the asset in this transaction as this version leaves it.
+// NewVersion is one version of a NewHandoff.
 type NewVersion struct {
-	Asset      int64
-	Number     int
-	Before     int
-	Path       string
-	Folded     string
+	Asset  int64
+	Number int
+	// Parents are the versions of the asset that it was made from: the one on its own line first, 0 for none, and in a merge the other.
+	Parents [2]int
+	Path    string
+	Folded  string
+	// Content is the id of the content, 0 where the asset goes; Size is in bytes.
 	Content    int64
 	Size       int64
 	Executable bool
-	Born       bool
+	// Renames says that the asset was called otherwise before.
+	Renames bool
 }
 
 // NextNumber takes the next number of a project's handoffs. It locks the counter, last of all: nothing else may be locked after it.
@@ -80,23 +83,22 @@ func (tx *Tx) NextNumber(ctx context.Context, project int64) (number int, err er
 	return number, err
 }
 
-// AddHandoff writes a handoff with its versions, makes them the newest of their assets, and moves the branch, whose row is locked.
+// AddHandoff writes a handoff with its versions, and moves the branch, whose row is locked.
 func (tx *Tx) AddHandoff(ctx context.Context, project int64, h NewHandoff) error {
 	n := len(h.Versions)
-	ids, numbers, before, paths := make([]int64, n), make([]int32, n), make([]int32, n), make([]string, n)
-	contents, executable, folded := make([]int64, n), make([]bool, n), make([]string, n)
-	size, rest := int64(0), []int{}
+	ids, numbers, paths := make([]int64, n), make([]int32, n), make([]string, n)
+	before, merged := make([]int32, n), make([]int32, n)
+	contents, executable := make([]int64, n), make([]bool, n)
+	var renamed []int64
+	var names, places []string
+	size := int64(0)
 	for i, v := range h.Versions {
-		if !v.Born {
-			rest = append(rest, i)
+		if v.Renames {
+			renamed, names, places = append(renamed, v.Asset), append(names, v.Path), append(places, v.Folded)
 		}
-		ids[i], numbers[i], before[i], paths[i], contents[i], executable[i] = v.Asset, int32(v.Number), int32(v.Before), v.Path, v.Content,
-			v.Executable
-		size, folded[i] = size+v.Size, v.Folded
-	}
-	parent := 0
-	if len(h.Record.Parents) > 0 {
-		parent = h.Record.Parents[0].Number
+		ids[i], numbers[i], paths[i], contents[i], executable[i] = v.Asset, int32(v.Number), v.Path, v.Content, v.Executable
+		before[i], merged[i] = int32(v.Parents[0]), int32(v.Parents[1])
+		size += v.Size
 	}
 	var space *string
 	if h.Workspace != "" {
@@ -106,19 +108,23 @@ func (tx *Tx) AddHandoff(ctx context.Context, project int64, h NewHandoff) error
 		h.Record.Tasks = []string{}
 	}
 	var batch pgx.Batch
-	batch.Queue(`insert into handoffs (project_id, number, branch_id, author_id, workspace_id, note, at, tasks, stage, parent, root, digest,
+	batch.Queue(`insert into handoffs (project_id, number, branch_id, author_id, workspace_id, note, at, tasks, stage, root, digest,
 		assets, size, commit_id, signed)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16)`,
-		project, h.Record.Number, h.Branch, h.Author, space, h.Record.Note, h.Record.Time(), h.Record.Tasks, h.Record.Stage, parent,
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15)`,
+		project, h.Record.Number, h.Branch, h.Author, space, h.Record.Note, h.Record.Time(), h.Record.Tasks, h.Record.Stage,
 		h.Record.Root[:], h.Digest[:], n, size, h.Record.Commit, h.Record.Signed)
-	batch.Queue(`insert into versions (asset_id, number, project_id, handoff, before, path, content_id, gone, executable)
-		select id, n, $1, $2, b, p, nullif(c, 0), c = 0, x
-		from unnest($3::bigint[], $4::int[], $5::int[], $6::text[], $7::bigint[], $8::boolean[]) as u (id, n, b, p, c, x)`,
-		project, h.Record.Number, ids, numbers, before, paths, contents, executable)
-	if len(rest) > 0 {
-		batch.Queue(`update assets a set newest = u.n, path = u.p, folded = u.f, gone = u.c = 0
-			from unnest($1::bigint[], $2::int[], $3::text[], $4::bigint[], $5::text[]) as u (id, n, p, c, f) where a.id = u.id`,
-			some(ids, rest), some(numbers, rest), some(paths, rest), some(contents, rest), some(folded, rest))
+	for i, parent := range h.Record.Parents {
+		batch.Queue(`insert into handoff_parents (project_id, number, place, branch_id, parent, parent_branch)
+			select $1, $2, $3, $4, number, branch_id from handoffs where project_id = $1 and number = $5`,
+			project, h.Record.Number, i, h.Branch, parent.Number)
+	}
+	batch.Queue(`insert into versions (asset_id, number, project_id, branch_id, handoff, parents, path, content_id, gone, executable)
+		select id, n, $1, $9, $2, array_remove(array[b, m], 0), p, nullif(c, 0), c = 0, x
+		from unnest($3::bigint[], $4::int[], $5::int[], $6::text[], $7::bigint[], $8::boolean[], $10::int[]) as u (id, n, b, p, c, x, m)`,
+		project, h.Record.Number, ids, numbers, before, paths, contents, executable, h.Branch, merged)
+	if len(renamed) > 0 {
+		batch.Queue(`update assets a set path = u.p, folded = u.f from unnest($1::bigint[], $2::text[], $3::text[]) as u (id, p, f)
+			where a.id = u.id`, renamed, names, places)
 	}
 	batch.Queue(`update branches set root = $2, head = $3, assets = $4, size = $5 where id = $1`, h.Branch, h.Record.Root[:], h.Record.Number,
 		h.Assets, h.Size)
@@ -128,22 +134,11 @@ func (tx *Tx) AddHandoff(ctx context.Context, project int64, h NewHandoff) error
 	return tx.q.SendBatch(ctx, &batch).Close()
 }
 
-// some are the elements of a list at some places.
-func some[T any](list []T, at []int) []T {
-	if len(at) == len(list) {
-		return list
-	}
-	out := make([]T, len(at))
-	for i, n := range at {
-		out[i] = list[n]
-	}
-	return out
-}
-
 // authorName is who made a handoff: a person's handle, or a name from the git history that it was brought in from.
 const authorName = `coalesce(nullif(h.signed, ''), p.handle)`
 
-const handoffColumns = `h.number, b.name, ` + authorName + `, h.note, h.at, h.tasks, h.stage, h.parent, h.root, h.digest, h.assets, h.size,
+const handoffColumns = `h.number, b.name, ` + authorName + `, h.note, h.at, h.tasks, h.stage,
+	array(select k.parent from handoff_parents k where k.project_id = h.project_id and k.number = h.number order by k.place), h.root, h.digest, h.assets, h.size,
 	h.commit_id
 	, array(select m.name from milestones m where m.project_id = h.project_id and m.handoff = h.number order by m.at)
 	from handoffs h join branches b on b.id = h.branch_id join people p on p.id = h.author_id`
@@ -151,7 +146,7 @@ const handoffColumns = `h.number, b.name, ` + authorName + `, h.note, h.at, h.ta
 func scanHandoff(row pgx.CollectableRow) (h model.Handoff, err error) {
 	h.Assets = []model.HandoffAsset{}
 	var root, digest []byte
-	err = row.Scan(&h.Number, &h.Branch, &h.Author, &h.Note, &h.At, &h.Tasks, &h.Stage, &h.Parent, &root, &digest, &h.Count, &h.Size,
+	err = row.Scan(&h.Number, &h.Branch, &h.Author, &h.Note, &h.At, &h.Tasks, &h.Stage, &h.Parents, &root, &digest, &h.Count, &h.Size,
 		&h.Commit, &h.Milestones)
 	h.Root, h.Digest = hex.EncodeToString(root), hex.EncodeToString(digest)
 	return h, err
@@ -162,10 +157,12 @@ func scanHandoff(row pgx.CollectableRow) (h model.Handoff, err error) {
 // handoff.
 type HandoffQuery struct {
 	Before, Above, Limit int
-	Author               string
-	Path, Pattern, Kind  string
-	Since, Until         time.Time
-	Task, Stage, Text    string
+	// Behind lists only what is behind a state, or is it.
+	Behind              int
+	Author              string
+	Path, Pattern, Kind string
+	Since, Until        time.Time
+	Task, Stage, Text   string
 	// Assets is how many of its assets each of them is listed with, at most.
 	Assets int
 }
@@ -173,8 +170,9 @@ type HandoffQuery struct {
 // Handoffs lists handoffs, the newest first, with as many of their assets as are asked for. Relies on the primary key of handoffs and on
 // versions_of_handoff.
 func (tx *Tx) Handoffs(ctx context.Context, project int64, q HandoffQuery) ([]model.Handoff, error) {
-	rows, err := tx.q.Query(ctx, `select `+handoffColumns+`
-		where h.project_id = $1 and ($2 = 0 or h.number < $2) and h.number > $3 and ($5 = '' or `+authorName+` = $5)
+	rows, err := tx.q.Query(ctx, behindOf("behind", "$14")+`select `+handoffColumns+`
+		where h.project_id = $1 and ($14 = 0 or exists (select from behind b where b.branch_id = h.branch_id and h.number <= b.upto))
+			and ($2 = 0 or h.number < $2) and h.number > $3 and ($5 = '' or `+authorName+` = $5)
 			and ($6 = '' and $7 = '' and $8 = '' or exists (select 1 from versions v join assets a on a.id = v.asset_id
 				where v.project_id = h.project_id and v.handoff = h.number and ($6 = '' or a.folded = $6 or starts_with(a.folded, $6 || '/'))
 					and ($7 = '' or v.path ~* $7) and ($8 = '' or v.path ~* $8)))
@@ -183,7 +181,7 @@ func (tx *Tx) Handoffs(ctx context.Context, project int64, q HandoffQuery) ([]mo
 			and ($13 = '' or position(lower($13) in lower(h.note)) > 0)
 		order by h.number desc limit
 			$4`, project, q.Before, q.Above, q.Limit, q.Author, q.Path, q.Pattern, q.Kind,
-		notZero(q.Since), notZero(q.Until), q.Task, q.Stage, q.Text)
+		notZero(q.Since), notZero(q.Until), q.Task, q.Stage, q.Text, q.Behind)
 	if err != nil {
 		return nil, err
 	}
@@ -213,16 +211,16 @@ func (tx *Tx) Handoffs(ctx context.Context, project int64, q HandoffQuery) ([]mo
 	return list, rows.Err()
 }
 
-const changeColumns = `v.path, case when v.gone then 'gone' when v.before = 0 or o.gone then 'new' when v.path <> o.path
+const changeColumns = `v.path, case when v.gone then 'gone' when o.number is null or o.gone then 'new' when v.path <> o.path
 	and v.content_id = o.content_id then 'moved' else 'edited' end,
-	v.number, v.before, coalesce(c.size, 0), coalesce(oc.size, 0), coalesce(c.digest, ''), coalesce(c.whole, ''), case when v.before > 0
+	v.number, coalesce(o.number, 0), coalesce(c.size, 0), coalesce(oc.size, 0), coalesce(c.digest, ''), coalesce(c.whole, ''), case when o.number > 0
 		and not o.gone and v.path <> o.path then o.path else '' end,
 	case when a.path <> v.path then a.path else '' end`
 
 // Each row is looked up by its key, whatever the planner thinks of tables that have just grown.
 const changeJoins = ` cross join lateral (select * from assets a where a.id = v.asset_id limit 1) a
 	left join lateral (select * from contents c where c.id = v.content_id limit 1) c on true
-	left join lateral (select * from versions o where o.asset_id = v.asset_id and o.number = v.before limit 1) o on true
+	left join lateral (select * from versions o where o.asset_id = v.asset_id and o.number = v.parents[1] limit 1) o on true
 	left join lateral (select * from contents oc where oc.id = o.content_id limit 1) oc on true`
 
 func scanChange(row pgx.CollectableRow, before ...any) (a model.HandoffAsset, err error) {
@@ -255,18 +253,12 @@ func (tx *Tx) Handoff(ctx context.Context, project int64, number int) (model.Han
 	return h, err
 }
 
-// HandoffUpTo is the number of the last handoff that was made up to a time, 0 where there was none yet.
-func (tx *Tx) HandoffUpTo(ctx context.Context, project int64, t time.Time) (number int, err error) {
-	err = tx.q.QueryRow(ctx, `select coalesce((select number from handoffs where project_id = $1 and at <= $2 order by number desc limit 1),
-		0)`, project, t).Scan(&number)
-	return number, err
-}
-
-// Worked lists what each person did in the handoffs behind one number and up to another.
-func (tx *Tx) Worked(ctx context.Context, project int64, above, upTo int) ([]model.Worked, error) {
-	rows, err := tx.q.Query(ctx, `select `+authorName+` who, count(*), sum(h.assets), min(h.at), max(h.at) from handoffs h join people p
+// Worked lists what each person did in the handoffs that one of two states has behind it and the other has not.
+func (tx *Tx) Worked(ctx context.Context, project int64, one, other int) ([]model.Worked, error) {
+	rows, err := tx.q.Query(ctx, behind+strings.Replace(behindOf("apart", "$3"), "with recursive", ",", 1)+`select `+authorName+` who, count(*), sum(h.assets), min(h.at), max(h.at) from handoffs h join people p
 		on p.id = h.author_id
-		where h.project_id = $1 and h.number > $2 and h.number <= $3 group by who order by 3 desc, who`, project, above, upTo)
+		where h.project_id = $1 and exists (select from behind b where b.branch_id = h.branch_id and h.number <= b.upto)
+			<> exists (select from apart b where b.branch_id = h.branch_id and h.number <= b.upto) group by who order by 3 desc, who`, project, one, other)
 	if err != nil {
 		return nil, err
 	}
@@ -276,7 +268,7 @@ func (tx *Tx) Worked(ctx context.Context, project int64, above, upTo int) ([]mod
 	})
 }
 
-// Versions lists all versions of one asset, the newest first.
+// Versions lists all versions of the asset that has the claim on a folded path, the newest first.
 func (tx *Tx) Versions(ctx context.Context, project int64, folded string) ([]model.Version, error) {
 	rows, err := tx.q.Query(ctx, versionsOf+` order by v.number desc`, project, folded)
 	if err != nil {
@@ -285,10 +277,11 @@ func (tx *Tx) Versions(ctx context.Context, project int64, folded string) ([]mod
 	return pgx.CollectRows(rows, scanVersion)
 }
 
-// Version is one version of the asset at a folded path, 0 for the newest. See ErrNotFound. Relies on assets_project_id_folded_key and the
-// primary key of versions.
-func (tx *Tx) Version(ctx context.Context, project int64, folded string, number int) (v model.Version, err error) {
-	rows, err := tx.q.Query(ctx, versionsOf+` and v.number = case when $3 = 0 then a.newest else $3 end`, project, folded, number)
+// Version is one version of the asset that has the claim on a folded path, 0 for the newest behind a state. See ErrNotFound. Relies on
+// the primary keys of claims and versions.
+func (tx *Tx) Version(ctx context.Context, project int64, state int, folded string, number int) (v model.Version, err error) {
+	rows, err := tx.q.Query(ctx, behindOf("behind", "$3")+versionsOf+` and case when $4 = 0 then `+in+` else v.number = $4 end
+		order by v.number desc limit 1`, project, folded, state, number)
 	if err != nil {
 		return v, err
 	}
@@ -302,15 +295,15 @@ func (tx *Tx) Version(ctx context.Context, project int64, folded string, number 
 const versionsOf = `
 		select v.number, v.path, v.handoff,
 			` + authorName + `, h.at, h.note, h.tasks, h.stage, coalesce(c.size, 0), coalesce(c.digest, ''),
-			coalesce(c.whole, ''), v.executable, v.gone
-		from assets a join versions v on v.asset_id = a.id join handoffs h on h.project_id = v.project_id and h.number = v.handoff
-		join people p on p.id = h.author_id left join contents c on c.id = v.content_id
+			coalesce(c.whole, ''), v.executable, v.gone, br.name, v.parents
+		from claims a join versions v on v.asset_id = a.asset_id join handoffs h on h.project_id = v.project_id and h.number = v.handoff
+		join people p on p.id = h.author_id join branches br on br.id = v.branch_id left join contents c on c.id = v.content_id
 		where a.project_id = $1 and a.folded = $2`
 
 func scanVersion(row pgx.CollectableRow) (v model.Version, err error) {
 	var content, whole []byte
 	err = row.Scan(&v.Version, &v.Path, &v.Handoff, &v.Author, &v.At, &v.Note, &v.Tasks, &v.Stage, &v.Size, &content, &whole, &v.Executable,
-		&v.Gone)
+		&v.Gone, &v.Branch, &v.Parents)
 	v.Content, v.Digest = hex.EncodeToString(content), hex.EncodeToString(whole)
 	return v, err
 }
@@ -326,25 +319,28 @@ func (tx *Tx) Chain(ctx context.Context, project int64, from, limit int) ([]chai
 }
 
 func (tx *Tx) chain(ctx context.Context, where, order string, args ...any) ([]chain.Handoff, error) {
-	rows, err := tx.q.Query(ctx, `select j.key, h.number, b.name, h.parent, coalesce(o.digest, ''), h.root, p.handle, h.at, h.note, h.tasks,
+	rows, err := tx.q.Query(ctx, `select j.key, h.number, b.name, array(select k.parent from handoff_parents k where
+			k.project_id = h.project_id and k.number = h.number order by k.place), array(select o.digest from handoff_parents k
+			join handoffs o on o.project_id = k.project_id and o.number = k.parent
+			where k.project_id = h.project_id and k.number = h.number order by k.place), h.root, p.handle, h.at, h.note, h.tasks,
 		h.stage, h.commit_id, h.signed
 		from handoffs h join projects j on j.id = h.project_id join branches b on b.id = h.branch_id join people p on p.id = h.author_id
-		left join handoffs o on o.project_id = h.project_id and o.number = h.parent where `+where+` `+order, args...)
+		where `+where+` `+order, args...)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (h chain.Handoff, err error) {
-		var parent chain.Parent
-		var above, root []byte
+		var parents []int
+		var digests [][]byte
+		var root []byte
 		var at time.Time
-		if err = row.Scan(&h.Project, &h.Number, &h.Branch, &parent.Number, &above, &root, &h.Author, &at, &h.Note, &h.Tasks, &h.Stage, &h.Commit,
+		if err = row.Scan(&h.Project, &h.Number, &h.Branch, &parents, &digests, &root, &h.Author, &at, &h.Note, &h.Tasks, &h.Stage, &h.Commit,
 			&h.Signed); err != nil {
 			return h, err
 		}
 		h.Root, h.At = chunk.Digest(root), at.UnixMicro()
-		if parent.Number > 0 && len(above) == 32 {
-			parent.Digest = chunk.Digest(above)
-			h.Parents = []chain.Parent{parent}
+		for i, d := range digests {
+			h.Parents = append(h.Parents, chain.Parent{Number: parents[i], Digest: chunk.Digest(d)})
 		}
 		return h, nil
 	})
@@ -384,14 +380,16 @@ func (tx *Tx) WithUnpacked(ctx context.Context) ([]Project, error) {
 	})
 }
 
-// OlderVersions finds, for each asset with a content beside it, the latest version that has that content, where it is not the newest one.
-// Relies on the primary key of versions.
-func (tx *Tx) OlderVersions(ctx context.Context, assets, contents []int64) (map[int64]change.Earlier, error) {
-	rows, err := tx.q.Query(ctx, `select u.a, v.number, `+authorName+`, h.at from unnest($1::bigint[], $2::bigint[]) as u (a, c)
-		cross join lateral (select project_id, newest from assets a where a.id = u.a limit 1) a
-		cross join lateral (select number, handoff from versions v where v.asset_id = u.a and v.content_id = u.c order by number desc limit 1) v
-		cross join lateral (select * from handoffs h where h.project_id = a.project_id and h.number = v.handoff limit 1) h
-		join people p on p.id = h.author_id where v.number < a.newest`, assets, contents)
+// OlderVersions finds, for each asset with a content and its present version beside it, the latest version behind a state that has that
+// content, where it is not the present one. Relies on the primary key of versions.
+func (tx *Tx) OlderVersions(ctx context.Context, project int64, state int, assets, contents []int64,
+	present []int) (map[int64]change.Earlier, error) {
+	rows, err := tx.q.Query(ctx, behind+`select u.a, v.number, `+authorName+`, h.at
+		from unnest($3::bigint[], $4::bigint[], $5::int[]) as u (a, c, n)
+		cross join lateral (select number, handoff from versions v where v.asset_id = u.a and v.content_id = u.c and `+in+`
+			order by number desc limit 1) v
+		cross join lateral (select * from handoffs h where h.project_id = $1 and h.number = v.handoff limit 1) h
+		join people p on p.id = h.author_id where v.number < u.n`, project, state, assets, contents, present)
 	if err != nil {
 		return nil, err
 	}

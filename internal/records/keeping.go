@@ -98,6 +98,7 @@ func (tx *Tx) VersionsWith(ctx context.Context, project, content int64) ([]strin
 type VersionRow struct {
 	Asset      int64
 	Number     int
+	Parents    []int
 	Path       string
 	Content    chunk.Digest
 	Gone       bool
@@ -106,7 +107,7 @@ type VersionRow struct {
 
 // VersionsOf lists the versions of a handoff by path. Relies on versions_of_handoff.
 func (tx *Tx) VersionsOf(ctx context.Context, project int64, handoff int) ([]VersionRow, error) {
-	rows, err := tx.q.Query(ctx, `select v.asset_id, v.number, v.path, coalesce(c.digest, ''), v.gone, v.executable
+	rows, err := tx.q.Query(ctx, `select v.asset_id, v.number, v.parents, v.path, coalesce(c.digest, ''), v.gone, v.executable
 		from versions v left join contents c on c.id = v.content_id
 		where v.project_id = $1 and v.handoff = $2 order by v.path`, project, handoff)
 	if err != nil {
@@ -114,7 +115,7 @@ func (tx *Tx) VersionsOf(ctx context.Context, project int64, handoff int) ([]Ver
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (v VersionRow, err error) {
 		var content []byte
-		if err = row.Scan(&v.Asset, &v.Number, &v.Path, &content, &v.Gone, &v.Executable); err == nil && len(content) == 32 {
+		if err = row.Scan(&v.Asset, &v.Number, &v.Parents, &v.Path, &content, &v.Gone, &v.Executable); err == nil && len(content) == 32 {
 			v.Content = chunk.Digest(content)
 		}
 		return v, err
@@ -281,7 +282,7 @@ func (tx *Tx) DropProject(ctx context.Context, id int64) error {
 		return err
 	}
 	for _, table := range []string{"tokens", "pins", "milestones", "deliveries", "hooks", "holds", "asks", "waits", "rule_requests",
-		"heads_ups", "send_keys", "versions", "handoffs", "assets", "contents", "damage", "chunks", "packs", "nodes", "branches", "workspaces",
+		"heads_ups", "send_keys", "versions", "handoff_parents", "handoffs", "claims", "assets", "contents", "damage", "chunks", "packs", "nodes", "branches", "workspaces",
 		"memberships"} {
 		if _, err := tx.q.Exec(ctx, fmt.Sprintf(`delete from %s where project_id = $1`, table), id); err != nil {
 			return err
@@ -306,19 +307,20 @@ func (db *DB) Alone(ctx context.Context, kind int32, work func() error) (ok bool
 }
 
 // RestoreProject makes a project under the id that its packs have.
-func (tx *Tx) RestoreProject(ctx context.Context, id int64, key string) (branch int64, err error) {
-	if _, err := tx.q.Exec(ctx, `insert into projects (id, key) overriding system value values ($1, $2)`, id, key); err != nil {
-		return 0, err
-	}
-	err = tx.q.QueryRow(ctx, `insert into branches (project_id, name, root) values ($1, 'main', '') returning id`, id).Scan(&branch)
-	return branch, err
+func (tx *Tx) RestoreProject(ctx context.Context, id int64, key string) error {
+	_, err := tx.q.Exec(ctx, `insert into projects (id, key) overriding system value values ($1, $2)`, id, key)
+	return err
 }
 
-// RestoreAssets makes assets under the ids that trees have, those that are there already excepted.
+// RestoreAssets makes assets under the ids that trees have, those that are there already excepted, and gives them the claims on their
+// places.
 func (tx *Tx) RestoreAssets(ctx context.Context, project int64, ids []int64, paths, folded []string) error {
-	_, err := tx.q.Exec(ctx, `insert into assets (id, project_id, path, folded) overriding system value
+	var batch pgx.Batch
+	batch.Queue(`insert into assets (id, project_id, path, folded) overriding system value
 		select i, $1, p, f from unnest($2::bigint[], $3::text[], $4::text[]) as u (i, p, f) on conflict do nothing`, project, ids, paths, folded)
-	return err
+	batch.Queue(`insert into claims (project_id, folded, asset_id) select $1, f, i from unnest($2::bigint[], $3::text[]) as u (i, f)
+		on conflict (project_id, folded) do update set asset_id = excluded.asset_id`, project, ids, folded)
+	return tx.q.SendBatch(ctx, &batch).Close()
 }
 
 // SetHandoffs sets the counter of a project's handoffs.

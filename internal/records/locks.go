@@ -17,32 +17,45 @@ import (
 // lockRows locks rows of assets by id, which a subquery looks up first, one index look for each path (see the note at Tx), and reads them
 // as they are then: what for update gives back is the newest of each row. Nothing is joined: that would be as of before.
 const (
-	idsOf = `array(select a.id from unnest($2::text[]) u (f) cross join lateral (select id from assets a where a.project_id = $1
-		and a.folded = u.f limit 1) a)`
-	lockRows = `select a.id, a.folded, a.path, a.newest, a.gone, a.fence, coalesce(a.holder_id, 0), coalesce(a.workspace_id::text, ''),
+	idsOf = `array(select c.asset_id from unnest($2::text[]) u (f) cross join lateral (select asset_id from claims c where c.project_id = $1
+		and c.folded = u.f limit 1) c)`
+	lockRows = `select a.id, a.path, a.fence, coalesce(a.holder_id, 0), coalesce(a.workspace_id::text, ''),
 		a.locked, a.lock_note, a.diverged, a.waiting + a.asked,
 		exists (select from heads_ups h where h.project_id = a.project_id and h.asset_id = a.id)
 		from assets a where a.id = any(` + idsOf + `) order by a.id`
 	forUpdate = ` for update of a`
 )
 
-// LockAssets locks the rows of assets by id and returns them by folded path. What is decided on is read under the lock.
-func (tx *Tx) LockAssets(ctx context.Context, project int64, folded []string) (map[string]*Asset, error) {
-	return tx.assets(ctx, lockRows+forUpdate, project, folded)
+// heldRows tells, for each place, which asset has the claim on it by now, and its newest version on the branch $3, and of all. It is
+// asked behind the locks.
+var heldRows = behindOf("behind", `(select head from branches where project_id = $1 and name = $3)`) + `
+	select c.folded, c.asset_id, coalesce(v.number, 0), coalesce(v.gone, true), coalesce(m.number, 0) from unnest($2::text[]) u (f)
+	cross join lateral (select folded, asset_id, asset_id as id from claims c where c.project_id = $1 and c.folded = u.f limit 1) c
+	cross join lateral (select c.asset_id as id) a left join lateral ` + newestBehind + ` on true
+	left join lateral (select number from versions m where m.asset_id = c.asset_id order by number desc limit 1) m on true`
+
+// LockAssets locks the rows of assets by id and returns them by folded path, with what a branch has of them: nothing, for the branch "".
+// What is decided on is read under the lock.
+func (tx *Tx) LockAssets(ctx context.Context, project int64, branch string, folded []string) (map[string]*Asset, error) {
+	return tx.assets(ctx, lockRows+forUpdate, project, branch, folded)
 }
 
 // Assets is LockAssets without the locks: for what is only looked at.
-func (tx *Tx) Assets(ctx context.Context, project int64, folded []string) (map[string]*Asset, error) {
-	return tx.assets(ctx, lockRows, project, folded)
+func (tx *Tx) Assets(ctx context.Context, project int64, branch string, folded []string) (map[string]*Asset, error) {
+	return tx.assets(ctx, lockRows, project, branch, folded)
 }
 
-func (tx *Tx) assets(ctx context.Context, sql string, project int64, folded []string) (map[string]*Asset, error) {
-	rows, err := tx.q.Query(ctx, sql, project, folded)
+func (tx *Tx) assets(ctx context.Context, sql string, project int64, branch string, folded []string) (map[string]*Asset, error) {
+	batch := &pgx.Batch{}
+	batch.Queue(sql, project, folded)
+	batch.Queue(heldRows, project, folded, branch)
+	results := tx.q.SendBatch(ctx, batch)
+	defer results.Close()
+	read, err := scanLocks(results)
 	if err != nil {
 		return nil, err
 	}
-	read, err := scanLocks(rows)
-	if err != nil {
+	if err := results.Close(); err != nil {
 		return nil, err
 	}
 	return tx.names(ctx, read, Workspace{})
@@ -62,6 +75,7 @@ const cheapPlans = `select set_config('plan_cache_mode', 'force_generic_plan', t
 
 // OpenLocks passes the gate of the project with a key, locks the rows of assets by id, and reads behind that whatever a change of locks is
 // decided on: in one round trip. Only a member's request locks rows. What is not there comes back empty, with id 0.
+// A request from no workspace, with the nil id, is about the first branch.
 func (tx *Tx) OpenLocks(ctx context.Context, key string, person int64, workspace string, folded []string) (o Opened, err error) {
 	batch := &pgx.Batch{}
 	batch.Queue(cheapPlans)
@@ -72,6 +86,9 @@ func (tx *Tx) OpenLocks(ctx context.Context, key string, person int64, workspace
 	const member = `(select p.id from projects p join memberships m on m.project_id = p.id and m.person_id = $3 where p.key = $1
 		and p.deleted is null)`
 	batch.Queue(strings.ReplaceAll(lockRows+forUpdate, "$1", member), key, folded, person)
+	const branch = `coalesce((select w.branch from workspaces w where w.id = $4), $5)`
+	batch.Queue(strings.ReplaceAll(strings.ReplaceAll(heldRows, "$1", member), "= $3)", "= "+branch+")"), key, folded, person, workspace,
+		model.FirstBranch)
 	batch.Queue(`select clock_timestamp()`) // behind the rows' locks
 	results := tx.q.SendBatch(ctx, batch)
 	defer results.Close()
@@ -86,11 +103,7 @@ func (tx *Tx) OpenLocks(ctx context.Context, key string, person int64, workspace
 	if o.Workspace, err = scanWorkspace(results.QueryRow()); err != nil && err != ErrNotFound {
 		return o, err
 	}
-	rows, err := results.Query()
-	if err != nil {
-		return o, err
-	}
-	read, err := scanLocks(rows)
+	read, err := scanLocks(results)
 	if err != nil {
 		return o, err
 	}
@@ -111,23 +124,51 @@ type lockRow struct {
 	crowded bool
 }
 
-func scanLocks(rows pgx.Rows) ([]lockRow, error) {
-	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (r lockRow, err error) {
+// scanLocks reads what lockRows and heldRows give. What lost its place in between is left out.
+func scanLocks(results pgx.BatchResults) (read []lockRow, err error) {
+	rows, err := results.Query()
+	if err != nil {
+		return nil, err
+	}
+	locked := map[int64]lockRow{}
+	list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (r lockRow, err error) {
 		r.asset = &Asset{}
 		a, l := r.asset, &r.asset.Lock
 		var since *time.Time
 		var people int
-		err = row.Scan(&a.ID, &a.Folded, &a.Path, &a.Newest, &a.Gone, &l.Fence, &r.holder, &l.Holder.WorkspaceID, &since, &l.Note, &l.Diverged,
-			&people, &a.HeadsUp)
+		err = row.Scan(&a.ID, &a.Path, &l.Fence, &r.holder, &l.Holder.WorkspaceID, &since, &l.Note, &l.Diverged, &people, &a.HeadsUp)
 		if since != nil {
 			l.Since = *since
 		}
-		if l.Path = a.Path; !a.Gone {
-			l.Newest = a.Newest
-		}
-		r.crowded = people > 0
+		l.Path, r.crowded = a.Path, people > 0
 		return r, err
 	})
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range list {
+		locked[r.asset.ID] = r
+	}
+	if rows, err = results.Query(); err != nil {
+		return nil, err
+	}
+	var folded string
+	var id int64
+	var tip Tip
+	_, err = pgx.ForEachRow(rows, []any{&folded, &id, &tip.Number, &tip.Gone, &tip.Numbered}, func() error {
+		r, ok := locked[id]
+		if !ok {
+			return nil
+		}
+		a := r.asset
+		a.Folded, a.Newest, a.Gone, a.Numbered = folded, tip.Number, tip.Gone, tip.Numbered
+		if a.Lock.Newest = 0; !a.Gone {
+			a.Lock.Newest = a.Newest
+		}
+		read = append(read, r)
+		return nil
+	})
+	return read, err
 }
 
 // names adds who holds what was read, and who waits and asks. The workspace that is known already is not looked up.
@@ -296,7 +337,7 @@ func setLines(batch *pgx.Batch, project int64, o Outcome, assets []*Asset) {
 			}
 			ending := o.Ending
 			if a.Lock.Holder.Handle == w.Handle {
-				ending = "got"
+				ending = lock.EndGot
 			}
 			batch.Queue(`update waits set ended = clock_timestamp(), ending = $3, until = null where asset_id = $1 and ended is null
 				and person_id = (select id from people where handle = $2)`, a.ID, w.Handle, ending)
@@ -404,8 +445,8 @@ func (tx *Tx) Locks(ctx context.Context, project int64, folded string) ([]model.
 			exists (select from heads_ups h where h.workspace_id = a.workspace_id and h.asset_id = a.id), coalesce(`+forgotten+`, false)
 		from assets a join projects j on j.id = a.project_id left join people p on p.id = a.holder_id left join workspaces w
 			on w.id = a.workspace_id
-		where a.project_id = $1 and (a.holder_id is not null or a.waiting > 0) and ($2 = '' or a.folded = $2) order by a.locked,
-			a.path`, project, folded)
+		where a.project_id = $1 and (a.holder_id is not null or a.waiting > 0) and ($2 = ''
+			or a.id = (select asset_id from claims where project_id = $1 and folded = $2)) order by a.locked, a.path`, project, folded)
 	if err != nil {
 		return nil, err
 	}
@@ -486,7 +527,7 @@ func (tx *Tx) Record(ctx context.Context, project int64, q RecordQuery) ([]model
 			union all select path, holder_id, workspace_id, lock_note, locked, null, '', null, '', null from assets where project_id = $1
 				and holder_id is not null) r
 		join people p on p.id = r.person_id left join people e on e.id = r.ender_id left join workspaces w on w.id = r.workspace_id
-		where ($2 = '' or p.handle = $2) and ($3 = '' or r.ending = $3 or $3 = 'held' and r.ended is null)
+		where ($2 = '' or p.handle = $2) and ($3 = '' or r.ending = $3 or $3 = '`+lock.Held+`' and r.ended is null)
 			and (r.ended is null or $4::timestamptz is null or r.ended >= $4) and ($5::timestamptz is null or r.taken < $5)
 		order by r.taken desc, r.path limit nullif($6, 0)`, project, q.Person, q.Ending, notZero(q.Since), notZero(q.Until), all)
 	if err != nil {
@@ -536,7 +577,8 @@ func (tx *Tx) Contested(ctx context.Context, project int64, since time.Time, lim
 
 // Reserved counts the names that a person keeps in a project for assets that come later. Relies on assets_held.
 func (tx *Tx) Reserved(ctx context.Context, project, person int64) (n int, err error) {
-	err = tx.q.QueryRow(ctx, `select count(*) from assets where project_id = $1 and holder_id is not null and holder_id = $2 and newest = 0`,
+	err = tx.q.QueryRow(ctx, `select count(*) from assets where project_id = $1 and holder_id is not null and holder_id = $2
+		and not exists (select from versions v where v.asset_id = assets.id)`,
 		project, person).Scan(&n)
 	return n, err
 }
@@ -550,7 +592,7 @@ type Override struct {
 // TakenAway finds, for each asset with a fence beside it, who took the lock away that was held under it; what nobody took away is left out.
 func (tx *Tx) TakenAway(ctx context.Context, assets, fences []int64) (map[int64]Override, error) {
 	rows, err := tx.q.Query(ctx, `select u.a, p.handle, h.word, h.ended from unnest($1::bigint[], $2::bigint[]) as u (a, x)
-		cross join lateral (select * from holds h where h.asset_id = u.a and h.fence = u.x and h.ending = 'overridden'
+		cross join lateral (select * from holds h where h.asset_id = u.a and h.fence = u.x and h.ending = '`+lock.EndOverridden+`'
 			order by h.id desc limit 1) h
 		join people p on p.id = h.ender_id`, assets, fences)
 	if err != nil {

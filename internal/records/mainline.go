@@ -88,13 +88,12 @@ func (tx *Tx) PeopleByMail(ctx context.Context, mails []string) (map[string]Pers
 	return found, rows.Err()
 }
 
-// LastOf tells where the newest versions of assets came from, by id. Relies on the primary key of versions.
-func (tx *Tx) LastOf(ctx context.Context, project int64, ids []int64) (map[int64]change.Last, error) {
-	rows, err := tx.q.Query(ctx, `select a.id, v.handoff, `+authorName+`, h.commit_id from unnest($2::bigint[]) u (i)
-		cross join lateral (select * from assets a where a.id = u.i limit 1) a
-		cross join lateral (select * from versions v where v.asset_id = a.id and v.number = a.newest limit 1) v
+// LastOf tells where the newest versions of assets behind a state came from, by id. Relies on the primary key of versions.
+func (tx *Tx) LastOf(ctx context.Context, project int64, state int, ids []int64) (map[int64]change.Last, error) {
+	rows, err := tx.q.Query(ctx, behind+`select a.id, v.handoff, `+authorName+`, h.commit_id from unnest($3::bigint[]) a (id)
+		cross join lateral `+newestBehind+`
 		cross join lateral (select * from handoffs h where h.project_id = $1 and h.number = v.handoff limit 1) h
-		join people p on p.id = h.author_id`, project, ids)
+		join people p on p.id = h.author_id`, project, state, ids)
 	if err != nil {
 		return nil, err
 	}

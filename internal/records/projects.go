@@ -27,7 +27,7 @@ func (tx *Tx) AddProject(ctx context.Context, key string, owner int64) (id int64
 		return 0, err
 	}
 	root := tree.Empty()
-	if _, err := tx.q.Exec(ctx, `insert into branches (project_id, name, root) values ($1, 'main', $2)`, id, root[:]); err != nil {
+	if _, err := tx.q.Exec(ctx, `insert into branches (project_id, name, root) values ($1, $2, $3)`, id, model.FirstBranch, root[:]); err != nil {
 		return 0, err
 	}
 	return id, tx.SetMember(ctx, id, owner, model.Owner)
@@ -65,9 +65,9 @@ func (tx *Tx) Projects(ctx context.Context, person int64, all bool, only string)
 			(select count(*) from memberships o where o.project_id = p.id),
 			(select count(*) from assets a where a.project_id = p.id and a.holder_id is not null),
 			(select h.at from handoffs h where h.project_id = p.id order by h.number desc limit 1), p.task_links
-		from projects p join branches b on b.project_id = p.id and b.name = 'main'
+		from projects p join branches b on b.project_id = p.id and b.name = $4
 		left join memberships m on m.project_id = p.id and m.person_id = $1
-		where (m.role is not null or $2) and ($3 = '' or p.key = $3) and p.deleted is null order by p.key`, person, all, only)
+		where (m.role is not null or $2) and ($3 = '' or p.key = $3) and p.deleted is null order by p.key`, person, all, only, model.FirstBranch)
 	if err != nil {
 		return nil, err
 	}
@@ -149,6 +149,8 @@ type Workspace struct {
 	Handle   string
 	Name     string
 	Kind     string
+	// Branch is the name of the one that it is on.
+	Branch string
 }
 
 // Heard notes that a person's workspace was heard of.
@@ -157,7 +159,7 @@ func (tx *Tx) Heard(ctx context.Context, id string, person int64) error {
 	return err
 }
 
-const workspaceByID = `select w.id, w.project_id, w.person_id, p.handle, w.name, w.kind from workspaces w join people p
+const workspaceByID = `select w.id, w.project_id, w.person_id, p.handle, w.name, w.kind, w.branch from workspaces w join people p
 	on p.id = w.person_id where w.id = $1`
 
 // WorkspaceByID relies on the primary key.
@@ -166,7 +168,7 @@ func (tx *Tx) WorkspaceByID(ctx context.Context, id string) (Workspace, error) {
 }
 
 func scanWorkspace(row pgx.Row) (w Workspace, err error) {
-	err = one(row, &w.ID, &w.Project, &w.PersonID, &w.Handle, &w.Name, &w.Kind)
+	err = one(row, &w.ID, &w.Project, &w.PersonID, &w.Handle, &w.Name, &w.Kind, &w.Branch)
 	return w, err
 }
 

@@ -80,7 +80,7 @@ func project(t *testing.T, db *records.DB) (project, person int64) {
 		if project, err = tx.AddProject(t.Context(), "brinelight", person); err != nil {
 			return err
 		}
-		_, err = tx.ClaimPaths(t.Context(), project, []string{"a.png"}, []string{"a.png"}, []bool{false})
+		_, err = tx.ClaimPaths(t.Context(), project, []string{"a.png"}, []string{"a.png"})
 		return err
 	})
 	if err != nil {
@@ -102,7 +102,7 @@ func TestWhatIsDecidedOnIsReadAfterTheLock(t *testing.T) {
 			if err := tx.AddWorkspace(t.Context(), space, p, person, "pc", model.KindFolder); err != nil {
 				return err
 			}
-			found, err := tx.LockAssets(t.Context(), p, []string{"a.png"})
+			found, err := tx.LockAssets(t.Context(), p, "main", []string{"a.png"})
 			if err != nil {
 				return err
 			}
@@ -117,7 +117,7 @@ func TestWhatIsDecidedOnIsReadAfterTheLock(t *testing.T) {
 	second := make(chan lock.State, 1)
 	go func() {
 		_ = db.Write(t.Context(), func(tx *records.Tx) error {
-			found, err := tx.LockAssets(t.Context(), p, []string{"a.png"})
+			found, err := tx.LockAssets(t.Context(), p, "main", []string{"a.png"})
 			if err == nil {
 				second <- found["a.png"].Lock
 			}
@@ -229,7 +229,7 @@ func TestDeadlocksAreTriedAgain(t *testing.T) {
 	db := open(t, testbed.Database(t))
 	p, _ := project(t, db)
 	if err := db.Write(t.Context(), func(tx *records.Tx) error {
-		_, err := tx.ClaimPaths(t.Context(), p, []string{"b.png"}, []string{"b.png"}, []bool{false})
+		_, err := tx.ClaimPaths(t.Context(), p, []string{"b.png"}, []string{"b.png"})
 		return err
 	}); err != nil {
 		t.Fatal(err)
@@ -245,7 +245,7 @@ func TestDeadlocksAreTriedAgain(t *testing.T) {
 			tries := 0
 			errs <- db.Write(t.Context(), func(tx *records.Tx) error {
 				tries++
-				if _, err := tx.LockAssets(t.Context(), p, order[:1]); err != nil {
+				if _, err := tx.LockAssets(t.Context(), p, "main", order[:1]); err != nil {
 					return err
 				}
 				if tries == 1 {
@@ -254,7 +254,7 @@ func TestDeadlocksAreTriedAgain(t *testing.T) {
 						time.Sleep(time.Millisecond)
 					}
 				}
-				_, err := tx.LockAssets(t.Context(), p, order[1:])
+				_, err := tx.LockAssets(t.Context(), p, "main", order[1:])
 				return err
 			})
 		}()
@@ -277,7 +277,7 @@ func TestADatabaseOfTheLastReleaseMovesOn(t *testing.T) {
 	}); err != nil {
 		t.Fatal(err)
 	}
-	for _, step := range []string{"007_packs.sql", "006_trust.sql"} {
+	for _, step := range []string{"008_branches.sql", "007_packs.sql", "006_trust.sql"} {
 		text, err := os.ReadFile("migrations/" + step)
 		if err != nil {
 			t.Fatal(err)
@@ -314,7 +314,7 @@ func TestADatabaseOfTheLastReleaseMovesOn(t *testing.T) {
 		t.Error("the mail address is lost")
 	}
 	if err := db.Read(t.Context(), func(tx *records.Tx) error {
-		found, err := tx.LockAssets(t.Context(), p, []string{"a.png"})
+		found, err := tx.LockAssets(t.Context(), p, "main", []string{"a.png"})
 		if err == nil && found["a.png"] == nil {
 			t.Error("the asset is lost")
 		}

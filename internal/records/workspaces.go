@@ -6,7 +6,6 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 )
 
@@ -14,15 +13,15 @@ import (
 // there are. What stays keeps its time.
 func (tx *Tx) SetHeadsUps(ctx context.Context, project int64, workspace string, folded, states []string, sizes []int64,
 	since []time.Time) (int, error) {
-	if _, err := tx.q.Exec(ctx, `delete from heads_ups h using assets a where h.workspace_id = $1 and a.id = h.asset_id
-		and not a.folded = any($2)`, workspace, folded); err != nil {
+	if _, err := tx.q.Exec(ctx, `delete from heads_ups h where h.workspace_id = $3 and not h.asset_id = any(`+idsOf+`)`,
+		project, folded, workspace); err != nil {
 		return 0, err
 	}
 	tag, err := tx.q.Exec(ctx, `
 		insert into heads_ups (workspace_id, project_id, asset_id, state, size, since)
 		select $2, $1, a.id, u.s, u.n, least(u.t, now())
 		from unnest($3::text[], $4::text[], $5::bigint[], $6::timestamptz[]) as u (f, s, n, t)
-		cross join lateral (select id from assets a where a.project_id = $1 and a.folded = u.f limit 1) a
+		cross join lateral (select asset_id as id from claims c where c.project_id = $1 and c.folded = u.f limit 1) a
 		order by a.id
 		on conflict (workspace_id, asset_id) do update set state = excluded.state, size =
 			excluded.size`, project, workspace, folded, states, sizes, since)
@@ -54,11 +53,11 @@ func (tx *Tx) HeadsUps(ctx context.Context, project int64) ([]model.HeadsUp, err
 const headsUps = `select a.path, p.handle, w.name, w.id, h.state, h.size, h.since
 	from heads_ups h join assets a on a.id = h.asset_id join workspaces w on w.id = h.workspace_id join people p on p.id = w.person_id`
 
-// Shown returns assets by folded path as their newest versions are, and who has unsent changes to them, in one round trip. Relies on
-// heads_ups_of_project, too.
-func (tx *Tx) Shown(ctx context.Context, project int64, folded []string) (assets []model.Asset, heads []model.HeadsUp, err error) {
+// Shown is AssetsAt, with who has unsent changes to those assets, in one round trip. Relies on heads_ups_of_project, too.
+func (tx *Tx) Shown(ctx context.Context, project int64, state int, folded []string) (assets []model.Asset, heads []model.HeadsUp,
+	err error) {
 	batch := &pgx.Batch{}
-	batch.Queue(assetsAt, project, folded)
+	batch.Queue(assetsAt, project, state, folded)
 	batch.Queue(headsUps+` where h.project_id = $1 and h.asset_id = any(`+idsOf+`) order by h.since, a.path, p.handle`, project, folded)
 	results := tx.q.SendBatch(ctx, batch)
 	defer results.Close()
@@ -83,23 +82,6 @@ func scanHeadsUps(rows pgx.Rows) ([]model.HeadsUp, error) {
 		err = row.Scan(&h.Path, &h.Handle, &h.Workspace, &h.WorkspaceID, &h.State, &h.Size, &h.Since)
 		return h, err
 	})
-}
-
-// ContentAt is what is in the newest version of the asset at a folded path; ok is false where there is none.
-func (tx *Tx) ContentAt(ctx context.Context, project int64, folded string) (c Content, version int, ok bool, err error) {
-	var digest []byte
-	err = one(tx.q.QueryRow(ctx, `select c.id, c.digest, c.size, a.newest from assets a join versions v on v.asset_id = a.id
-		and v.number = a.newest
-		join contents c on c.id = v.content_id where a.project_id = $1 and a.folded = $2
-			and not a.gone`, project, folded), &c.ID, &digest, &c.Size, &version)
-	if err == ErrNotFound {
-		return c, 0, false, nil
-	}
-	if err != nil {
-		return c, 0, false, err
-	}
-	c.Project, c.Digest = project, chunk.Digest(digest)
-	return c, version, true, nil
 }
 
 // AddRuleRequest keeps what somebody asks of the leads.
@@ -133,23 +115,17 @@ func (tx *Tx) AnswerRuleRequest(ctx context.Context, project, id, person int64, 
 	return path, asker, err
 }
 
-// FreePaths takes from assets that are gone, or were never there, the paths that other assets get now, and from those the ones that they
-// leave: ids get the folded paths beside them. What was never there goes altogether. A path behind a byte 1 is no path: nobody finds it.
-func (tx *Tx) FreePaths(ctx context.Context, project int64, ids []int64, folded []string) error {
+// MovePaths lets assets go from one place to another: those with the given ids leave the places from, and claim the places to. What was
+// never there gives up its claim altogether, and what is gone loses its name to the one that comes.
+func (tx *Tx) MovePaths(ctx context.Context, project int64, ids []int64, from, to []string) error {
 	if len(ids) == 0 {
 		return nil
 	}
-	if _, err := tx.q.Exec(ctx, `delete from assets a where a.id in (select x.id from unnest($2::text[]) u (f)
-		cross join lateral (select id, newest from assets a where a.project_id = $1 and a.folded = u.f limit 1) x
-			where x.newest = 0)`, project, folded); err != nil {
-		return err
-	}
-	// One look into an index for each path and each id: an "or" of the two would compare every row with every element.
-	_, err := tx.q.Exec(ctx, `with moved as materialized (select i, f from unnest($2::bigint[], $3::text[]) as u (i, f))
-		update assets a set folded = chr(1) || a.id || '/' || a.folded where not starts_with(a.folded, chr(1)) and a.id in (
-			select x.id from moved u cross join lateral (select id, gone from assets a where a.project_id = $1 and a.folded = u.f limit 1) x
-				where x.id <> u.i and (x.gone or x.id in (select i from moved))
-			union select x.id from moved u cross join lateral (select id, folded from assets a where a.id = u.i and a.project_id = $1 limit 1) x
-				where x.folded <> u.f)`, project, ids, folded)
-	return err
+	var batch pgx.Batch
+	batch.Queue(`delete from assets a where a.id = any(`+idsOf+`) and not a.id = any($3)
+		and not exists (select from versions v where v.asset_id = a.id)`, project, to, ids)
+	batch.Queue(`delete from claims where project_id = $1 and folded = any($2) and asset_id = any($3)`, project, from, ids)
+	batch.Queue(`insert into claims (project_id, folded, asset_id) select $1, f, i from unnest($2::bigint[], $3::text[]) as u (i, f) order by f
+		on conflict (project_id, folded) do update set asset_id = excluded.asset_id`, project, ids, to)
+	return tx.q.SendBatch(ctx, &batch).Close()
 }

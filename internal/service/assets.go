@@ -49,10 +49,14 @@ func (s *Service) Changes(ctx context.Context, actor Actor, key string, q Change
 		if err != nil {
 			return err
 		}
+		branch, err := head(ctx, tx, p)
+		if err != nil {
+			return err
+		}
 		if page.At, err = pointAt(ctx, tx, p, q.At); err != nil {
 			return err
 		}
-		if page.Newest = p.Handoffs; q.Since > p.Handoffs {
+		if page.Newest = branch.Head; q.Since > p.Handoffs {
 			return model.NewProblem(model.NotFound, "see tarn history", "%s has no handoff h%d; the newest is h%d", key, q.Since, p.Handoffs)
 		}
 		from, err := rootAt(ctx, tx, p, q.Since)
@@ -175,19 +179,13 @@ func (s *Service) Folder(ctx context.Context, actor Actor, key, folder, at, text
 		if err != nil {
 			return err
 		}
-		if page.At = number; text != "" && number < p.Handoffs {
-			return s.searchAt(ctx, tx, p, number, assetpath.Fold(text), after, limit, &page)
-		}
-		if text != "" {
-			if page.Assets, err = tx.Search(ctx, p.ID, assetpath.Fold(text), after, limit+1); len(page.Assets) > limit {
-				page.Assets = page.Assets[:limit]
-				page.Next = assetpath.Fold(page.Assets[limit-1].Path)
-			}
-			return err
-		}
+		page.At = number
 		root, err := rootAt(ctx, tx, p, number)
 		if err != nil {
 			return err
+		}
+		if text != "" {
+			return s.search(ctx, tx, p, root, assetpath.Fold(text), after, limit, &page)
 		}
 		prefix := assetpath.Fold(folder)
 		if prefix != "" {
@@ -212,29 +210,49 @@ func (s *Service) Folder(ctx context.Context, actor Actor, key, folder, at, text
 	return page, err
 }
 
-// searchAt looks for text in the paths of an old state.
-func (s *Service) searchAt(ctx context.Context, tx *records.Tx, p records.Project, number int, text, after string, limit int,
+// search looks for text in the paths of a state. What was moved away since is looked for in its tree: the index knows of claims.
+func (s *Service) search(ctx context.Context, tx *records.Tx, p records.Project, root chunk.Digest, text, after string, limit int,
 	page *model.FolderPage) error {
-	root, err := rootAt(ctx, tx, p, number)
+	branch, err := head(ctx, tx, p)
 	if err != nil {
 		return err
 	}
+	forest := s.forest(tx, p.ID)
 	var ids []int64
-	last := ""
-	if err := s.forest(tx, p.ID).Range(ctx, root, after, "", func(e *tree.Entry) bool {
-		if !strings.Contains(e.Key, text) {
-			return ctx.Err() == nil
-		}
+	add := func(e *tree.Entry) bool {
 		if len(ids) == limit {
-			page.Next = last
+			page.Next = after
 			return false
 		}
-		ids, last = append(ids, e.Asset), e.Key
+		ids, after = append(ids, e.Asset), e.Key
 		return true
-	}); err != nil {
+	}
+	if root != branch.Root {
+		err = forest.Range(ctx, root, after, "", func(e *tree.Entry) bool {
+			return ctx.Err() == nil && (!strings.Contains(e.Key, text) || add(e))
+		})
+	} else {
+		for from, more := after, true; more && err == nil; {
+			var keys []string
+			if keys, err = tx.PathsWith(ctx, p.ID, text, from, limit+1); err != nil || len(keys) == 0 {
+				break
+			}
+			held, failed := forest.Get(ctx, root, keys)
+			if err = failed; err != nil {
+				break
+			}
+			for _, k := range keys {
+				if e, ok := held[k]; ok && more {
+					more = add(&e)
+				}
+			}
+			from, more = keys[len(keys)-1], more && len(keys) > limit
+		}
+	}
+	if err != nil {
 		return err
 	}
-	page.Assets, err = inOrder(ctx, tx, p, ids, number)
+	page.Assets, err = inOrder(ctx, tx, p, ids, page.At)
 	return err
 }
 
@@ -246,7 +264,11 @@ func (s *Service) History(ctx context.Context, actor Actor, key, path string) (a
 			return err
 		}
 		folded := assetpath.Fold(path)
-		found, heads, err := tx.Shown(ctx, p.ID, []string{folded})
+		branch, err := head(ctx, tx, p)
+		if err != nil {
+			return err
+		}
+		found, heads, err := tx.Shown(ctx, p.ID, branch.Head, []string{folded})
 		if err != nil {
 			return err
 		}

@@ -50,7 +50,7 @@ func (s *Service) Between(ctx context.Context, actor Actor, key, from, to, after
 			}
 		}
 		out.Total, out.Folders, out.Kinds = tally(changes)
-		if out.People, err = tx.Worked(ctx, p.ID, min(numbers[0], numbers[1]), max(numbers[0], numbers[1])); err != nil {
+		if out.People, err = tx.Worked(ctx, p.ID, numbers[0], numbers[1]); err != nil {
 			return err
 		}
 		i := sort.Search(len(changes), func(i int) bool { return changes[i].Path > after })
@@ -63,7 +63,11 @@ func (s *Service) Between(ctx context.Context, actor Actor, key, from, to, after
 		for i, c := range page {
 			ids[i] = c.asset
 		}
-		present, err := tx.AssetsByID(ctx, p.ID, ids, p.Handoffs)
+		branch, err := head(ctx, tx, p)
+		if err != nil {
+			return err
+		}
+		present, err := tx.AssetsByID(ctx, p.ID, ids, branch.Head)
 		if err != nil {
 			return err
 		}

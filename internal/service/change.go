@@ -30,29 +30,26 @@ type loaded struct {
 	wish     change.Wish
 	rows     map[int64]*records.Asset
 	contents map[chunk.Digest]records.Content
-	// born are the folded paths that this change claimed.
-	born map[string]bool
 }
 
 // load reads what changes can touch, in few statements whatever their number. With claim, paths that nobody has are claimed and the rows
 // of assets are locked, by id, behind the gate that the caller has passed; what is decided on is read after that.
-func (s *Service) load(ctx context.Context, tx *records.Tx, p records.Project, who lock.Place, changes []change.Change, w change.Wish,
+func (s *Service) load(ctx context.Context, tx *records.Tx, p records.Project, from records.Workspace, changes []change.Change, w change.Wish,
 	claim bool) (*loaded, error) {
 	l := &loaded{project: p, laid: change.Lay(changes), wish: w, rows: map[int64]*records.Asset{}}
 	places := l.laid.Places()
 	assets := tx.Assets
 	if claim {
-		paths, begins := make([]string, len(places)), make([]bool, len(places))
+		paths := make([]string, len(places))
 		for i, f := range places {
-			paths[i], begins[i] = l.laid.Path(f)
+			paths[i] = l.laid.Path(f)
 		}
-		var err error
-		if l.born, err = tx.ClaimPaths(ctx, p.ID, paths, places, begins); err != nil {
+		if _, err := tx.ClaimPaths(ctx, p.ID, paths, places); err != nil {
 			return nil, err
 		}
 		assets = tx.LockAssets
 	}
-	rows, err := assets(ctx, p.ID, places)
+	rows, err := assets(ctx, p.ID, from.Branch, places)
 	if err != nil {
 		return nil, err
 	}
@@ -60,7 +57,7 @@ func (s *Service) load(ctx context.Context, tx *records.Tx, p records.Project, w
 	if err != nil {
 		return nil, err
 	}
-	if l.branch, err = tx.MainBranch(ctx, p.ID, false); err != nil {
+	if l.branch, err = tx.Branch(ctx, p.ID, from.Branch, false); err != nil {
 		return nil, err
 	}
 	if l.contents, err = tx.Contents(ctx, p.ID, l.laid.Contents(), false); err != nil {
@@ -71,7 +68,7 @@ func (s *Service) load(ctx context.Context, tx *records.Tx, p records.Project, w
 	if err != nil {
 		return nil, err
 	}
-	l.state = &change.State{Terms: terms(p, now), Who: who, Lead: model.AtLeast(p.Role, model.Lead),
+	l.state = &change.State{Terms: terms(p, now), Who: seat(from), Lead: model.AtLeast(p.Role, model.Lead),
 		Assets: make(map[string]*change.Asset, len(places)),
 		Sizes:  make(map[chunk.Digest]int64, len(l.contents))}
 	for d, c := range l.contents {
@@ -81,13 +78,9 @@ func (s *Service) load(ctx context.Context, tx *records.Tx, p records.Project, w
 		row, there := rows[f]
 		switch {
 		case there:
-			if l.born[f] {
-				row.Newest, row.Lock.Newest, row.Gone = 0, 0, true // as it was before this change
-			}
 			l.rows[row.ID], l.state.Assets[f] = row, &row.Asset
 		case !claim:
-			path, _ := l.laid.Path(f)
-			l.state.Assets[f] = &change.Asset{Path: path, Folded: f}
+			l.state.Assets[f] = &change.Asset{Path: l.laid.Path(f), Folded: f}
 		default:
 			continue // somebody moved it in this moment
 		}
@@ -136,14 +129,14 @@ func (s *Service) loadRules(ctx context.Context, tx *records.Tx, l *loaded) erro
 		}
 		st.Unread = true
 	}
-	found, err := s.presentRules(ctx, tx, l.project)
+	found, err := s.presentRules(ctx, tx, l.project, l.branch.Root)
 	st.Rules = found
 	return err
 }
 
-// presentRules are those that a project has now.
-func (s *Service) presentRules(ctx context.Context, tx *records.Tx, p records.Project) (*rules.Rules, error) {
-	c, _, ok, err := tx.ContentAt(ctx, p.ID, rules.File)
+// presentRules are those that a tree of a project has.
+func (s *Service) presentRules(ctx context.Context, tx *records.Tx, p records.Project, root chunk.Digest) (*rules.Rules, error) {
+	c, _, ok, err := s.contentAt(ctx, tx, p, root, rules.File)
 	if err != nil || !ok {
 		return rules.Default(), err
 	}
@@ -160,7 +153,7 @@ func (l *loaded) loadLast(ctx context.Context, tx *records.Tx) error {
 	for id := range l.rows {
 		ids = append(ids, id)
 	}
-	last, err := tx.LastOf(ctx, l.project.ID, ids)
+	last, err := tx.LastOf(ctx, l.project.ID, l.branch.Head, ids)
 	for id, row := range l.rows {
 		row.Last = last[id]
 	}
@@ -169,15 +162,15 @@ func (l *loaded) loadLast(ctx context.Context, tx *records.Tx) error {
 
 // loadEarlier finds the older versions that have what their assets would get.
 func (l *loaded) loadEarlier(ctx context.Context, tx *records.Tx) (err error) {
-	ids, digests := l.laid.Repeats(l.state.Assets, l.state.Sizes)
-	if len(ids) == 0 {
+	assets, digests := l.laid.Repeats(l.state.Assets, l.state.Sizes)
+	if len(assets) == 0 {
 		return nil
 	}
-	contents := make([]int64, len(digests))
-	for i, d := range digests {
-		contents[i] = l.contents[d].ID
+	ids, present, contents := make([]int64, len(assets)), make([]int, len(assets)), make([]int64, len(assets))
+	for i, a := range assets {
+		ids[i], present[i], contents[i] = a.ID, a.Held.Version, l.contents[digests[i]].ID
 	}
-	l.state.Earlier, err = tx.OlderVersions(ctx, ids, contents)
+	l.state.Earlier, err = tx.OlderVersions(ctx, l.project.ID, l.branch.Head, ids, contents, present)
 	return err
 }
 
@@ -219,6 +212,16 @@ type origin struct {
 	signed string
 }
 
+// moves are assets that go from one place to another.
+type moves struct {
+	ids      []int64
+	from, to []string
+}
+
+func (m *moves) add(id int64, from, to string) {
+	m.ids, m.from, m.to = append(m.ids, id), append(m.from, from), append(m.to, to)
+}
+
 // writePlan writes a plan: the nodes of the tree first, then, with the branch locked, locks and handoff. unlocked is how
 // many assets' locks changed.
 func (s *Service) writePlan(ctx context.Context, tx *records.Tx, l *loaded, plan change.Plan, actor Actor, send Send,
@@ -230,20 +233,19 @@ func (s *Service) writePlan(ctx context.Context, tx *records.Tx, l *loaded, plan
 	p := l.project
 	h := records.NewHandoff{Author: by.author, Workspace: l.state.Who.WorkspaceID, Branch: l.branch.ID, Key: send.Key}
 	ids := make([]int64, len(plan.Versions))
-	var moved []int64
-	var to []string
+	var moved moves
 	for i, v := range plan.Versions {
-		row := records.NewVersion{Asset: v.Asset.ID, Number: v.Number, Before: v.Asset.Newest, Path: v.Path, Folded: v.Folded,
-			Executable: v.Executable}
+		row := records.NewVersion{Asset: v.Asset.ID, Number: v.Number, Parents: [2]int{v.Asset.Newest}, Path: v.Path, Folded: v.Folded,
+			Executable: v.Executable, Renames: v.Path != v.Asset.Path}
 		if !v.Gone {
 			row.Content, row.Size = l.contents[v.Content].ID, v.Size
 		}
 		if v.Moves() {
-			moved, to = append(moved, row.Asset), append(to, row.Folded)
+			moved.add(row.Asset, v.Asset.Folded, row.Folded)
 		}
 		ids[i], h.Versions = v.Asset.ID, append(h.Versions, row)
 	}
-	if err := tx.FreePaths(ctx, p.ID, moved, to); err != nil {
+	if err := tx.MovePaths(ctx, p.ID, moved.ids, moved.from, moved.to); err != nil {
 		return out, 0, err
 	}
 	if err := tx.DropHeadsUps(ctx, l.state.Who.WorkspaceID, ids); err != nil {
@@ -286,13 +288,13 @@ func (l *loaded) answer(h records.NewHandoff, plan change.Plan) model.Handoff {
 	r := h.Record
 	out := model.Handoff{Number: r.Number, Branch: r.Branch, Author: r.Author, Note: r.Note, At: r.Time(),
 		Tasks: append([]string{}, r.Tasks...),
-		Stage: r.Stage, Commit: r.Commit, Milestones: []string{}, Root: r.Root.String(), Digest: h.Digest.String(), Count: len(plan.Versions),
+		Stage: r.Stage, Commit: r.Commit, Milestones: []string{}, Parents: []int{}, Root: r.Root.String(), Digest: h.Digest.String(), Count: len(plan.Versions),
 		Assets: make([]model.HandoffAsset, len(plan.Versions))}
 	if r.Signed != "" {
 		out.Author = r.Signed
 	}
-	if len(r.Parents) > 0 {
-		out.Parent = r.Parents[0].Number
+	for _, parent := range r.Parents {
+		out.Parents = append(out.Parents, parent.Number)
 	}
 	for i, v := range plan.Versions {
 		a := model.HandoffAsset{Path: v.Path, Change: v.Does(), Version: v.Number, Before: v.Asset.Newest}
@@ -327,7 +329,7 @@ func (s *Service) growTree(ctx context.Context, tx *records.Tx, l *loaded, plan 
 			return root, err
 		}
 		seen := l.branch.Root
-		if l.branch, err = tx.MainBranch(ctx, l.project.ID, true); err != nil {
+		if l.branch, err = tx.Branch(ctx, l.project.ID, l.branch.Name, true); err != nil {
 			return root, err
 		}
 		if l.branch.Root == seen {
@@ -353,6 +355,6 @@ func (l *loaded) writeLocks(ctx context.Context, tx *records.Tx, plan change.Pla
 		return 0, nil
 	}
 	c.events = slices.DeleteFunc(c.events, func(e lockEvent) bool { return e.Kind == lock.GivenBack })
-	outcome := records.Outcome{By: actor.ID, Ending: "sent", Handoff: number, Terms: l.project.Terms}
+	outcome := records.Outcome{By: actor.ID, Ending: lock.EndSent, Handoff: number, Terms: l.project.Terms}
 	return len(c.changed), tx.SetLocks(ctx, l.project.ID, outcome, c.changed, c.told(map[string]any{"handoff": number})...)
 }

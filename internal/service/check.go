@@ -8,7 +8,6 @@ import (
 	"github.com/google/uuid"
 
 	"kettletarn/internal/core/chunk"
-	"kettletarn/internal/core/lock"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/records"
 )
@@ -48,11 +47,11 @@ func (s *Service) CheckSend(ctx context.Context, actor Actor, key string, q Ques
 			if err != nil {
 				return err
 			}
-			who, err := seatOf(ctx, tx, actor, p, send.Workspace)
+			w, err := seatOf(ctx, tx, actor, p, send.Workspace)
 			if err != nil {
 				return err
 			}
-			l, err := s.load(ctx, tx, p, who, send.Changes, send.wish(), false)
+			l, err := s.load(ctx, tx, p, w, send.Changes, send.wish(), false)
 			if err != nil {
 				return err
 			}
@@ -74,19 +73,18 @@ func (s *Service) CheckSend(ctx context.Context, actor Actor, key string, q Ques
 }
 
 // seatOf is workspace for what is only looked at: a seat at the console that was never taken is not made.
-func seatOf(ctx context.Context, tx *records.Tx, actor Actor, p records.Project, id string) (lock.Place, error) {
+func seatOf(ctx context.Context, tx *records.Tx, actor Actor, p records.Project, id string) (records.Workspace, error) {
 	if id == model.KindConsole {
 		found, err := tx.FindConsoleSeat(ctx, p.ID, actor.ID)
 		if errors.Is(err, records.ErrNotFound) {
-			return lock.Place{Handle: actor.Handle, WorkspaceID: uuid.Nil.String()}, nil
+			return records.Workspace{Handle: actor.Handle, ID: uuid.Nil.String(), Branch: model.FirstBranch}, nil
 		}
 		if err != nil {
-			return lock.Place{}, err
+			return records.Workspace{}, err
 		}
 		id = found
 	}
-	w, err := workspace(ctx, tx, actor, p, id)
-	return seat(w), err
+	return workspace(ctx, tx, actor, p, id)
 }
 
 // spare is how many bytes of the store a send leaves free: what it brings takes a little more than its content.

@@ -10,6 +10,7 @@ import (
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/manifest"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/news"
 	"kettletarn/internal/core/pack"
 	"kettletarn/internal/records"
 	"kettletarn/internal/store"
@@ -421,7 +422,7 @@ func (s *Service) purge(ctx context.Context, p records.Project, out *Collected) 
 		if err := tx.Gate(ctx, p.ID, true); err != nil {
 			return err
 		}
-		if err := tx.AddEvent(ctx, 0, 0, "project.removed", map[string]any{"key": p.Key}); err != nil {
+		if err := tx.AddEvent(ctx, 0, 0, news.ProjectRemoved, map[string]any{"key": p.Key}); err != nil {
 			return err
 		}
 		return tx.DropProject(ctx, p.ID)

@@ -12,6 +12,7 @@ import (
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/manifest"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/news"
 	"kettletarn/internal/records"
 )
 
@@ -272,7 +273,7 @@ func (s *Service) seal(ctx context.Context, c records.Content) error {
 			return err
 		}
 		s.log.Warn("a false claim", "content", c.Digest.String(), "claimed", c.Claimed.String(), "is", whole.String(), "person", c.Person)
-		return tx.AddEvent(ctx, c.Project, c.Person, "content.false-claim",
+		return tx.AddEvent(ctx, c.Project, c.Person, news.FalseClaim,
 			map[string]any{"content": c.Digest.String(), "claimed": c.Claimed.String(), "is": whole.String(), "paths": paths})
 	})
 }

@@ -445,7 +445,7 @@ func TestAProjectIsRebuiltFromItsPacksAlone(t *testing.T) {
 	ok(t)(fresh.StoreChunks(ctx, odile, key, testbed.From(m.Records)))
 	receipt, err := fresh.Send(ctx, odile, key, service.Send{Key: uuid.NewString(), Workspace: w.ID, Note: "goes on",
 		Changes: []service.Change{{Path: "new.txt", Content: m.Content, Size: m.Size}}}, nil)
-	if err != nil || receipt.Handoff.Number != 6 || receipt.Handoff.Parent != 5 {
+	if err != nil || receipt.Handoff.Number != 6 || fmt.Sprint(receipt.Handoff.Parents) != "[5]" {
 		t.Errorf("%+v, %v", receipt.Handoff, err)
 	}
 	// So do the rules of its locks.

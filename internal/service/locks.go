@@ -66,7 +66,7 @@ func (s *Service) TakeLocks(ctx context.Context, actor Actor, key string, wish W
 		have[assetpath.Fold(w.Path)] = w.Version
 	}
 	request := lockRequest{workspace: wish.Workspace, role: model.Artist, paths: paths, reserve: wish.Reserve,
-		outcome: records.Outcome{Ending: "brought"}}
+		outcome: records.Outcome{Ending: lock.EndBrought}}
 	err = s.changeLocks(ctx, actor, key, request, func(c *lockChange) error {
 		g = Grant{Locks: []model.Lock{}}
 		for _, a := range c.assets {
@@ -97,9 +97,12 @@ func (s *Service) TakeLocks(ctx context.Context, actor Actor, key string, wish W
 		if len(news) == 0 {
 			return nil
 		}
+		branch, err := c.tx.Branch(c.ctx, c.project.ID, c.branch, false)
+		if err != nil {
+			return err
+		}
 		var heads []model.HeadsUp
-		var err error
-		if g.Assets, heads, err = c.tx.Shown(c.ctx, c.project.ID, news); err != nil {
+		if g.Assets, heads, err = c.tx.Shown(c.ctx, c.project.ID, branch.Head, news); err != nil {
 			return err
 		}
 		addHeadsUps(g.Assets, heads, c.place.WorkspaceID)
@@ -158,7 +161,7 @@ func waiting(s lock.State, at int) model.Waiting {
 // GiveBackLocks unlocks all of the assets or none. With override, a lead takes them away from whoever holds them; reason is kept.
 func (s *Service) GiveBackLocks(ctx context.Context, actor Actor, key, workspaceID string, paths []string, override bool,
 	reason string) error {
-	request := lockRequest{workspace: workspaceID, role: model.Artist, paths: paths, outcome: records.Outcome{Ending: "given-back"}}
+	request := lockRequest{workspace: workspaceID, role: model.Artist, paths: paths, outcome: records.Outcome{Ending: lock.EndGivenBack}}
 	if override {
 		if reason = strings.TrimSpace(reason); reason == "" {
 			return model.NewProblem(model.BadRequest, "add --reason with a few words; the holder gets to see them",
@@ -167,7 +170,7 @@ func (s *Service) GiveBackLocks(ctx context.Context, actor Actor, key, workspace
 		if err := checkWord("the reason", reason); err != nil {
 			return err
 		}
-		request.role, request.outcome = model.Lead, records.Outcome{Ending: "overridden", Word: reason}
+		request.role, request.outcome = model.Lead, records.Outcome{Ending: lock.EndOverridden, Word: reason}
 	}
 	return s.changeLocks(ctx, actor, key, request, func(c *lockChange) error {
 		for _, a := range c.assets {
@@ -185,7 +188,7 @@ func (s *Service) GiveBackLocks(ctx context.Context, actor Actor, key, workspace
 
 // LeaveLines takes the actor out of the lines for assets.
 func (s *Service) LeaveLines(ctx context.Context, actor Actor, key string, paths []string) error {
-	request := lockRequest{role: model.Artist, paths: paths, outcome: records.Outcome{Ending: "left"}}
+	request := lockRequest{role: model.Artist, paths: paths, outcome: records.Outcome{Ending: lock.EndLeft}}
 	return s.changeLocks(ctx, actor, key, request, func(c *lockChange) error {
 		for _, a := range c.assets {
 			next, events := c.terms.Leave(a.Lock, actor.Handle)
@@ -232,9 +235,9 @@ func (s *Service) AnswerAsk(ctx context.Context, actor Actor, key string, answer
 		return err
 	}
 	request := lockRequest{role: model.Artist, paths: []string{answer.Path},
-		outcome: records.Outcome{Ending: "not-yet", Word: word, Until: answer.Until}}
+		outcome: records.Outcome{Ending: lock.EndNotYet, Word: word, Until: answer.Until}}
 	if answer.Give {
-		request.outcome = records.Outcome{Ending: "given"}
+		request.outcome = records.Outcome{Ending: lock.EndGiven}
 	}
 	return s.changeLocks(ctx, actor, key, request, func(c *lockChange) error {
 		for _, a := range c.assets {
@@ -278,11 +281,13 @@ type lockRequest struct {
 
 // lockChange is one all-or-none change of locks inside its transaction.
 type lockChange struct {
-	ctx      context.Context
-	tx       *records.Tx
-	actor    Actor
-	project  records.Project
-	place    lock.Place
+	ctx     context.Context
+	tx      *records.Tx
+	actor   Actor
+	project records.Project
+	place   lock.Place
+	// branch is the name of the one whose versions are looked at.
+	branch   string
 	terms    lock.Terms
 	outcome  records.Outcome
 	assets   []*records.Asset
@@ -364,7 +369,7 @@ func (s *Service) openLocks(ctx context.Context, tx *records.Tx, actor Actor, ke
 	if !anywhere && (w.Project != o.Project.ID || w.PersonID != actor.ID) {
 		return nil, unknownWorkspace
 	}
-	c.project, c.place = o.Project, lock.Place{Handle: actor.Handle, WorkspaceID: w.ID, Workspace: w.Name}
+	c.project, c.place, c.branch = o.Project, lock.Place{Handle: actor.Handle, WorkspaceID: w.ID, Workspace: w.Name}, w.Branch
 	c.terms, c.outcome.By, c.outcome.Terms = terms(o.Project, o.Now), actor.ID, o.Project.Terms
 	for _, f := range order {
 		a := o.Assets[f]
@@ -400,7 +405,15 @@ func (s *Service) reserve(c *lockChange, key string, q lockRequest, order []stri
 	if err := c.tx.Gate(c.ctx, p.ID, false); err != nil {
 		return err
 	}
-	present, err := s.presentRules(c.ctx, c.tx, p)
+	w, err := workspace(c.ctx, c.tx, c.actor, p, q.workspace)
+	if err != nil {
+		return err
+	}
+	branch, err := c.tx.Branch(c.ctx, p.ID, w.Branch, false)
+	if err != nil {
+		return err
+	}
+	present, err := s.presentRules(c.ctx, c.tx, p, branch.Root)
 	if err != nil {
 		return err
 	}
@@ -412,19 +425,16 @@ func (s *Service) reserve(c *lockChange, key string, q lockRequest, order []stri
 		return model.NewProblem(model.TooMany, "send what comes there, or give some back with tarn unlock",
 			"one keeps at most %d names for files that come later, and you keep %d", MaxReserved, kept)
 	}
-	known, err := c.tx.AssetsAt(c.ctx, p.ID, order)
+	forest := s.forest(c.tx, p.ID)
+	there, err := forest.Get(c.ctx, branch.Root, order)
 	if err != nil {
 		return err
-	}
-	there := map[string]bool{}
-	for _, a := range known {
-		there[assetpath.Fold(a.Path)] = !a.Gone
 	}
 	state := change.State{Rules: present}
 	var coming []Change
 	var paths, claim []string
 	for _, f := range order {
-		if there[f] {
+		if _, taken := there[f]; taken {
 			continue
 		}
 		if r := state.Kind(folded[f], &change.Asset{}); r != nil {
@@ -436,17 +446,13 @@ func (s *Service) reserve(c *lockChange, key string, q lockRequest, order []stri
 	if len(claim) == 0 {
 		return nil
 	}
-	branch, err := c.tx.MainBranch(c.ctx, p.ID, false)
-	if err != nil {
-		return err
-	}
 	laid := change.Lay(coming)
-	around, err := laid.Look(c.ctx, s.forest(c.tx, p.ID), branch.Root, nil)
+	around, err := laid.Look(c.ctx, forest, branch.Root, nil)
 	if err != nil {
 		return err
 	}
 	c.refusals = append(c.refusals, laid.Neighbours(around, claim)...)
-	_, err = c.tx.ClaimPaths(c.ctx, p.ID, paths, claim, make([]bool, len(claim)))
+	_, err = c.tx.ClaimPaths(c.ctx, p.ID, paths, claim)
 	return err
 }
 
@@ -523,7 +529,7 @@ func (s *Service) releaseAll(ctx context.Context, tx *records.Tx, actor Actor, p
 			folded = append(folded, assetpath.Fold(l.Path))
 		}
 	}
-	found, err := tx.LockAssets(ctx, p.ID, folded)
+	found, err := tx.LockAssets(ctx, p.ID, "", folded)
 	if err != nil {
 		return 0, err
 	}
@@ -532,7 +538,7 @@ func (s *Service) releaseAll(ctx context.Context, tx *records.Tx, actor Actor, p
 		return 0, err
 	}
 	c := &lockChange{ctx: ctx, tx: tx, actor: actor, project: p, terms: terms(p, now),
-		outcome: records.Outcome{By: actor.ID, Ending: "removed", Terms: p.Terms}}
+		outcome: records.Outcome{By: actor.ID, Ending: lock.EndRemoved, Terms: p.Terms}}
 	for _, f := range sortedKeys(found) {
 		if found[f].Lock.Holder.Handle == handle {
 			released++

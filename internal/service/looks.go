@@ -214,7 +214,11 @@ func (s *Service) versionOf(ctx context.Context, actor Actor, key, path string,
 		if p, err = project(ctx, tx, actor, key, model.Viewer); err != nil {
 			return err
 		}
-		v, err = tx.Version(ctx, p.ID, assetpath.Fold(path), number)
+		branch, err := head(ctx, tx, p)
+		if err != nil {
+			return err
+		}
+		v, err = tx.Version(ctx, p.ID, branch.Head, assetpath.Fold(path), number)
 		return err
 	})
 	switch {

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/news"
 	"kettletarn/internal/core/point"
 	"kettletarn/internal/records"
 )
@@ -16,6 +17,10 @@ func pointAt(ctx context.Context, tx *records.Tx, p records.Project, text string
 	at, err := point.Parse(text, time.UTC)
 	if err != nil {
 		return 0, model.NewProblem(model.BadRequest, "take one of these", "%v", err)
+	}
+	branch, err := head(ctx, tx, p)
+	if err != nil {
+		return 0, err
 	}
 	switch {
 	case at.Handoff > p.Handoffs:
@@ -32,13 +37,13 @@ func pointAt(ctx context.Context, tx *records.Tx, p records.Project, text string
 		}
 		return found[0].Handoff, nil
 	case !at.Time.IsZero():
-		n, err := tx.HandoffUpTo(ctx, p.ID, at.Time)
+		n, err := tx.HandoffUpTo(ctx, p.ID, branch.Head, at.Time)
 		if err == nil && n == 0 {
 			err = model.NewProblem(model.NotFound, "take a later time", "%s had no handoff yet at %s", p.Key, at.Time.Format(time.RFC1123))
 		}
 		return n, err
 	}
-	return p.Handoffs, nil
+	return branch.Head, nil
 }
 
 // Handoff shows one handoff, by its number, or as a state that somebody named, with its assets.
@@ -100,7 +105,7 @@ func (s *Service) AddMilestone(ctx context.Context, actor Actor, key string, q m
 		if m = found[0]; !fresh {
 			return nil
 		}
-		return tx.AddEvent(ctx, p.ID, actor.ID, "milestone.added", map[string]any{"name": m.Name, "handoff": number, "note": m.Note})
+		return tx.AddEvent(ctx, p.ID, actor.ID, news.MilestoneAdded, map[string]any{"name": m.Name, "handoff": number, "note": m.Note})
 	})
 	return m, err
 }
@@ -136,6 +141,6 @@ func (s *Service) RemoveMilestone(ctx context.Context, actor Actor, key, name st
 		if !there || len(found) == 0 {
 			return model.NewProblem(model.NotFound, "see tarn milestone list", "%s has no milestone %s", key, printable(name))
 		}
-		return tx.AddEvent(ctx, p.ID, actor.ID, "milestone.removed", map[string]any{"name": found[0].Name, "handoff": found[0].Handoff})
+		return tx.AddEvent(ctx, p.ID, actor.ID, news.MilestoneRemoved, map[string]any{"name": found[0].Name, "handoff": found[0].Handoff})
 	})
 }

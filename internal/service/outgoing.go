@@ -414,7 +414,7 @@ func (s *Service) SetNewsSettings(ctx context.Context, actor Actor, q model.News
 		if err := tx.SetWishes(ctx, actor.ID, wishes); err != nil {
 			return err
 		}
-		return tx.AddEvent(ctx, 0, actor.ID, "news.settings", map[string]any{})
+		return tx.AddEvent(ctx, 0, actor.ID, news.NewsSettings, map[string]any{})
 	}); err != nil {
 		return q, err
 	}
@@ -477,7 +477,7 @@ func (s *Service) Latest(ctx context.Context, actor Actor, only string, before i
 		}
 		at := before
 		for looked := 0; looked < newsLook; {
-			events, err := tx.Latest(ctx, actor.ID, only, news.Telling, at, 500)
+			events, err := tx.Latest(ctx, actor.ID, only, news.Telling(), at, 500)
 			if err != nil {
 				return err
 			}
@@ -562,7 +562,7 @@ func (s *Service) AddHook(ctx context.Context, actor Actor, key string, q model.
 		if err != nil {
 			return err
 		}
-		return tx.AddEvent(ctx, p.ID, actor.ID, "hook.added", map[string]any{"url": q.URL, "kinds": q.Kinds})
+		return tx.AddEvent(ctx, p.ID, actor.ID, news.HookAdded, map[string]any{"url": q.URL, "kinds": q.Kinds})
 	})
 	return h, err
 }
@@ -581,7 +581,7 @@ func (s *Service) RemoveHook(ctx context.Context, actor Actor, key string, id in
 		if !there {
 			return model.NewProblem(model.NotFound, "", "there is no such web hook")
 		}
-		return tx.AddEvent(ctx, p.ID, actor.ID, "hook.removed", map[string]any{"hook": id})
+		return tx.AddEvent(ctx, p.ID, actor.ID, news.HookRemoved, map[string]any{"hook": id})
 	})
 }
 

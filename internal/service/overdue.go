@@ -59,7 +59,7 @@ func (s *Service) overdue(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
-			found, err := tx.LockAssets(ctx, id, folded)
+			found, err := tx.LockAssets(ctx, id, "", folded)
 			if err != nil {
 				return err
 			}

@@ -9,6 +9,7 @@ import (
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/change"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/news"
 	"kettletarn/internal/core/rules"
 	"kettletarn/internal/core/text"
 	"kettletarn/internal/records"
@@ -171,7 +172,7 @@ func (b *bringing) end(out []model.PastHandoff) error {
 	if count == 0 {
 		return nil
 	}
-	return b.tx.AddEvent(b.ctx, b.project.ID, b.actor.ID, "past.brought",
+	return b.tx.AddEvent(b.ctx, b.project.ID, b.actor.ID, news.PastBrought,
 		map[string]any{"handoffs": count, "first": first, "handoff": last, "commit": out[len(out)-1].Commit})
 }
 
@@ -197,7 +198,7 @@ func (b *bringing) commit(c model.PastCommit, send Send) (h model.PastHandoff, e
 	if err != nil {
 		return h, err
 	}
-	l, err := b.s.load(b.ctx, b.tx, b.project, seat(w), send.Changes, change.Wish{Past: true, Over: b.over}, true)
+	l, err := b.s.load(b.ctx, b.tx, b.project, w, send.Changes, change.Wish{Past: true, Over: b.over}, true)
 	if err != nil {
 		return h, err
 	}

@@ -16,6 +16,7 @@ import (
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/news"
 	"kettletarn/internal/core/text"
 	"kettletarn/internal/records"
 )
@@ -94,7 +95,7 @@ func (s *Service) AddPerson(ctx context.Context, handle, passphrase string, stew
 		if token, _, _, err = addToken(ctx, tx, records.NewToken{Person: id, Label: "made with the person"}, clientDays); err != nil {
 			return err
 		}
-		return tx.AddEvent(ctx, 0, id, "person.added", map[string]any{"handle": handle, "steward": steward})
+		return tx.AddEvent(ctx, 0, id, news.PersonAdded, map[string]any{"handle": handle, "steward": steward})
 	})
 	if records.Duplicate(err) {
 		return "", model.NewProblem(model.Taken, "choose another handle", "there is a person %s already", handle)
@@ -147,7 +148,7 @@ func (s *Service) SignIn(ctx context.Context, handle, passphrase, label string, 
 		if answer.Token, answer.Expires, _, err = addToken(ctx, tx, records.NewToken{Person: p.ID, Label: printable(label)}, days); err != nil {
 			return err
 		}
-		return tx.AddEvent(ctx, 0, p.ID, "signed-in", map[string]any{"from": printable(label)})
+		return tx.AddEvent(ctx, 0, p.ID, news.SignedIn, map[string]any{"from": printable(label)})
 	})
 	return answer, err
 }
@@ -182,7 +183,7 @@ func (s *Service) SignOut(ctx context.Context, actor Actor, token string) error 
 		if err := tx.EndToken(ctx, chunk.Sum([]byte(token))); err != nil {
 			return err
 		}
-		return tx.AddEvent(ctx, 0, actor.ID, "signed-out", map[string]any{})
+		return tx.AddEvent(ctx, 0, actor.ID, news.SignedOut, map[string]any{})
 	})
 }
 
@@ -219,7 +220,7 @@ func (s *Service) ChangePassphrase(ctx context.Context, actor Actor, old, fresh 
 		if ended, err = tx.EndTokens(ctx, actor.ID, actor.Credential, false); err != nil {
 			return err
 		}
-		return tx.AddEvent(ctx, 0, actor.ID, "person.passphrase", map[string]any{"handle": actor.Handle, "ended": ended})
+		return tx.AddEvent(ctx, 0, actor.ID, news.PersonPassphrase, map[string]any{"handle": actor.Handle, "ended": ended})
 	})
 	return ended, err
 }
@@ -240,7 +241,7 @@ func (s *Service) EndSignIn(ctx context.Context, actor Actor, id int64) (ended i
 			if ended, err = tx.EndTokens(ctx, actor.ID, actor.Credential, false); err != nil {
 				return err
 			}
-			return tx.AddEvent(ctx, 0, actor.ID, "signed-out", map[string]any{"others": ended})
+			return tx.AddEvent(ctx, 0, actor.ID, news.SignedOut, map[string]any{"others": ended})
 		}
 		from, err := tx.EndSignIn(ctx, actor.ID, id)
 		if errors.Is(err, records.ErrNotFound) {
@@ -250,7 +251,7 @@ func (s *Service) EndSignIn(ctx context.Context, actor Actor, id int64) (ended i
 			return err
 		}
 		ended = 1
-		return tx.AddEvent(ctx, 0, actor.ID, "signed-out", map[string]any{"from": from})
+		return tx.AddEvent(ctx, 0, actor.ID, news.SignedOut, map[string]any{"from": from})
 	})
 	return ended, err
 }
@@ -286,7 +287,7 @@ func (s *Service) ResetPassphrase(ctx context.Context, handle, fresh string) err
 		if err != nil {
 			return err
 		}
-		return tx.AddEvent(ctx, 0, 0, "person.passphrase", map[string]any{"handle": handle, "ended": ended})
+		return tx.AddEvent(ctx, 0, 0, news.PersonPassphrase, map[string]any{"handle": handle, "ended": ended})
 	})
 }
 
@@ -343,11 +344,11 @@ func (s *Service) EndPerson(ctx context.Context, handle string) (out PersonEnded
 			if err := tx.ForgetHeadsUps(ctx, here.ID, p.ID); err != nil {
 				return err
 			}
-			if err := tx.AddEvent(ctx, here.ID, 0, "member.removed", map[string]any{"handle": handle, "unlocked": released}); err != nil {
+			if err := tx.AddEvent(ctx, here.ID, 0, news.MemberRemoved, map[string]any{"handle": handle, "unlocked": released}); err != nil {
 				return err
 			}
 		}
-		return tx.AddEvent(ctx, 0, 0, "person.ended", map[string]any{"handle": handle, "ended": out.Ended})
+		return tx.AddEvent(ctx, 0, 0, news.PersonEnded, map[string]any{"handle": handle, "ended": out.Ended})
 	})
 	return out, err
 }

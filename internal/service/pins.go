@@ -6,6 +6,7 @@ import (
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/news"
 	"kettletarn/internal/records"
 )
 
@@ -39,7 +40,7 @@ func (s *Service) TellPins(ctx context.Context, actor Actor, key string,
 			return err
 		}
 		if fresh > 0 {
-			if err := tx.AddEvent(ctx, p.ID, actor.ID, "pins.told", map[string]any{"commits": fresh}); err != nil {
+			if err := tx.AddEvent(ctx, p.ID, actor.ID, news.PinsTold, map[string]any{"commits": fresh}); err != nil {
 				return err
 			}
 		}

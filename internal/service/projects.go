@@ -7,6 +7,7 @@ import (
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/news"
 	"kettletarn/internal/records"
 )
 
@@ -24,7 +25,7 @@ func (s *Service) StartProject(ctx context.Context, actor Actor, key string) (mo
 		if err != nil {
 			return err
 		}
-		return tx.AddEvent(ctx, id, actor.ID, "project.started", map[string]any{"key": key})
+		return tx.AddEvent(ctx, id, actor.ID, news.ProjectStarted, map[string]any{"key": key})
 	})
 	if records.Duplicate(err) {
 		return model.Project{}, model.NewProblem(model.Taken, "choose another key, or join that one with tarn join",
@@ -77,7 +78,7 @@ func (s *Service) SetLimit(ctx context.Context, actor Actor, key string, limit i
 		if err := tx.SetLimit(ctx, found.ID, limit); err != nil {
 			return err
 		}
-		if err := tx.AddEvent(ctx, found.ID, actor.ID, "project.limit", map[string]any{"before": found.Limit, "limit": limit}); err != nil {
+		if err := tx.AddEvent(ctx, found.ID, actor.ID, news.ProjectLimit, map[string]any{"before": found.Limit, "limit": limit}); err != nil {
 			return err
 		}
 		list, err := tx.Projects(ctx, actor.ID, true, key)
@@ -135,7 +136,7 @@ func (s *Service) SetMember(ctx context.Context, actor Actor, key, handle, role 
 		if err := tx.SetMember(ctx, p.ID, person.ID, role); err != nil {
 			return err
 		}
-		return tx.AddEvent(ctx, p.ID, actor.ID, "member.set", map[string]any{"handle": handle, "role": role, "before": had})
+		return tx.AddEvent(ctx, p.ID, actor.ID, news.MemberSet, map[string]any{"handle": handle, "role": role, "before": had})
 	})
 	return m, err
 }
@@ -163,7 +164,7 @@ func (s *Service) RemoveMember(ctx context.Context, actor Actor, key, handle str
 		if err := tx.ForgetHeadsUps(ctx, p.ID, person.ID); err != nil {
 			return err
 		}
-		return tx.AddEvent(ctx, p.ID, actor.ID, "member.removed", map[string]any{"handle": handle, "unlocked": released})
+		return tx.AddEvent(ctx, p.ID, actor.ID, news.MemberRemoved, map[string]any{"handle": handle, "unlocked": released})
 	})
 }
 
@@ -234,7 +235,7 @@ func (s *Service) AddWorkspace(ctx context.Context, actor Actor, key, name strin
 		if err := tx.AddWorkspace(ctx, w.ID, p.ID, actor.ID, name, w.Kind); err != nil {
 			return err
 		}
-		return tx.AddEvent(ctx, p.ID, actor.ID, "workspace.added", map[string]any{"workspace": w.ID, "name": name})
+		return tx.AddEvent(ctx, p.ID, actor.ID, news.WorkspaceAdded, map[string]any{"workspace": w.ID, "name": name})
 	})
 	return w, err
 }

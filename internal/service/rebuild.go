@@ -80,8 +80,10 @@ type rebuild struct {
 	owner    string
 	progress func(string, int64, int64)
 	out      Rebuilt
-	branch   int64
+	// history are the handoffs that came back, in the order of their numbers, which is one in which each comes behind its parents.
 	history  []chain.Handoff
+	roots    map[int]chunk.Digest
+	branches map[string]int64
 	people   map[string]int64
 	contents map[chunk.Digest]int64
 }
@@ -94,10 +96,16 @@ func (r *rebuild) run(ctx context.Context, packs []store.Info) error {
 	r.out.Project, r.out.Unread = r.history[0].Project, append([]string{}, r.out.Unread...)
 	r.people, r.contents = map[string]int64{}, map[chunk.Digest]int64{}
 	if err := r.s.write(ctx, func(tx *records.Tx) (err error) {
-		if r.branch, err = tx.RestoreProject(ctx, r.id, r.out.Project); err != nil {
+		if err := tx.RestoreProject(ctx, r.id, r.out.Project); err != nil {
 			return err
 		}
+		r.branches = map[string]int64{}
 		for _, h := range r.history {
+			if r.branches[h.Branch] == 0 {
+				if r.branches[h.Branch], err = tx.EnsureBranch(ctx, r.id, h.Branch, tree.Empty()); err != nil {
+					return err
+				}
+			}
 			if r.people[h.Author] == 0 {
 				if r.people[h.Author], err = tx.EnsurePerson(ctx, h.Author); err != nil {
 					return err
@@ -121,7 +129,7 @@ func (r *rebuild) run(ctx context.Context, packs []store.Info) error {
 	return r.replay(ctx)
 }
 
-// readHistory reads handoffs, and keeps the unbroken chain from the first on, and tree nodes, which go to the database as they come: there
+// readHistory reads handoffs, and keeps those of which nothing is missing that they descend from, and tree nodes, which go to the database as they come: there
 // may be more of them than memory.
 func (r *rebuild) readHistory(ctx context.Context, packs []store.Info) error {
 	nodes := map[chunk.Digest][]byte{}
@@ -175,15 +183,31 @@ func (r *rebuild) readHistory(ctx context.Context, packs []store.Info) error {
 	if err := flush(); err != nil {
 		return err
 	}
-	var before chunk.Digest
-	for n := 1; ; n++ {
-		h, ok := byNumber[n]
-		if !ok || n > 1 && (len(h.Parents) != 1 || h.Parents[0] != (chain.Parent{Number: n - 1, Digest: before})) {
-			return nil
-		}
-		r.history = append(r.history, h)
-		_, before = h.Encode()
+	r.history = whole(byNumber)
+	return nil
+}
+
+// whole are the handoffs whose parents are there, and theirs, down to a first one, in the order of their numbers. A parent has a smaller
+// number than its child.
+func whole(byNumber map[int]chain.Handoff) (list []chain.Handoff) {
+	numbers := make([]int, 0, len(byNumber))
+	for n := range byNumber {
+		numbers = append(numbers, n)
 	}
+	sort.Ints(numbers)
+	digests := map[int]chunk.Digest{}
+	for _, n := range numbers {
+		h := byNumber[n]
+		missing := len(h.Parents) == 0 && n != 1
+		for _, parent := range h.Parents {
+			missing = missing || digests[parent.Number] != parent.Digest || parent.Number >= n
+		}
+		if !missing {
+			list = append(list, h)
+			_, digests[n] = h.Encode()
+		}
+	}
+	return list
 }
 
 // nodeBatch is how many bytes of tree nodes are held at once.
@@ -228,13 +252,17 @@ func (r *rebuild) indexPacks(ctx context.Context, packs []store.Info) error {
 	return nil
 }
 
-// replay makes the handoffs again, each from the difference of its tree and the one before.
+// replay makes the handoffs again, each from the difference of its tree and that of the one on whose line it is.
 func (r *rebuild) replay(ctx context.Context) error {
-	before := tree.Empty()
+	r.roots = map[int]chunk.Digest{}
 	reader := r.s.chunkReader(r.id)
 	defer reader.close()
-	for _, h := range r.history {
-		r.progress(r.out.Project+": handoffs", int64(h.Number), int64(len(r.history)))
+	for i, h := range r.history {
+		r.progress(r.out.Project+": handoffs", int64(i+1), int64(len(r.history)))
+		before := tree.Empty()
+		if len(h.Parents) > 0 {
+			before = r.roots[h.Parents[0].Number]
+		}
 		var diffs []tree.Difference
 		var assets, size int64
 		if err := r.s.read(ctx, func(tx *records.Tx) error {
@@ -261,7 +289,7 @@ func (r *rebuild) replay(ctx context.Context) error {
 		}); err != nil {
 			return err
 		}
-		before = h.Root
+		r.roots[h.Number] = h.Root
 		r.out.Handoffs++
 	}
 	return r.terms(ctx)
@@ -271,8 +299,12 @@ func (r *rebuild) replay(ctx context.Context) error {
 func (r *rebuild) terms(ctx context.Context) error {
 	var c records.Content
 	var there bool
-	if err := r.s.read(ctx, func(tx *records.Tx) (err error) {
-		c, _, there, err = tx.ContentAt(ctx, r.id, rules.File)
+	if err := r.s.read(ctx, func(tx *records.Tx) error {
+		p := records.Project{ID: r.id}
+		branch, err := head(ctx, tx, p)
+		if err == nil {
+			c, _, there, err = r.s.contentAt(ctx, tx, p, branch.Root, rules.File)
+		}
 		return err
 	}); err != nil || !there {
 		return err
@@ -327,35 +359,52 @@ func (r *rebuild) declare(ctx context.Context, reader *chunkReader, diffs []tree
 
 func (r *rebuild) write(ctx context.Context, tx *records.Tx, h chain.Handoff, diffs []tree.Difference, assets, size int64) error {
 	_, digest := h.Encode()
-	n := records.NewHandoff{Record: h, Digest: digest, Branch: r.branch, Author: r.people[h.Author], Assets: assets, Size: size}
+	n := records.NewHandoff{Record: h, Digest: digest, Branch: r.branches[h.Branch], Author: r.people[h.Author], Assets: assets, Size: size}
+	state := 0
+	if len(h.Parents) > 0 {
+		state = h.Parents[0].Number
+	}
+	left := map[int64]*tree.Entry{} // what is not where it was
 	var ids []int64
-	var paths, folded []string
-	stays := map[int64]bool{}
 	for _, d := range diffs {
-		if d.To != nil {
-			stays[d.To.Asset] = true
+		for _, e := range []*tree.Entry{d.From, d.To} {
+			if e != nil {
+				ids = append(ids, e.Asset)
+			}
+		}
+		if d.From != nil && (d.To == nil || d.To.Asset != d.From.Asset) {
+			left[d.From.Asset] = d.From
+		}
+	}
+	tips, err := tx.Tips(ctx, r.id, state, ids)
+	if err != nil {
+		return err
+	}
+	var moved moves
+	ids = nil
+	var paths, folded []string
+	add := func(e *tree.Entry, v records.NewVersion) {
+		v.Asset, v.Parents[0], v.Path, v.Folded, v.Renames = e.Asset, tips[e.Asset].Number, e.Spelling(), e.Key, true
+		n.Versions = append(n.Versions, v)
+		ids, paths, folded = append(ids, e.Asset), append(paths, v.Path), append(folded, v.Folded)
+	}
+	for _, d := range diffs {
+		if e := d.To; e != nil {
+			if from := left[e.Asset]; from != nil && from.Key != e.Key {
+				moved.add(e.Asset, from.Key, e.Key)
+				delete(left, e.Asset)
+			}
+			add(e, records.NewVersion{Number: e.Version, Content: r.contents[e.Content], Size: e.Size, Executable: e.Mode&tree.Executable != 0})
 		}
 	}
 	for _, d := range diffs {
-		if d.To == nil && stays[d.From.Asset] {
-			continue // moved to another place
+		// Versions are numbered in the order of handoffs, so that the number of one that goes, which no tree has, is the next one.
+		if e := d.From; e != nil && left[e.Asset] == e {
+			add(e, records.NewVersion{Number: tips[e.Asset].Numbered + 1})
 		}
-		e := d.To
-		if e == nil {
-			e = d.From
-		}
-		v := records.NewVersion{Asset: e.Asset, Number: e.Version, Before: e.Version - 1, Path: e.Spelling(), Folded: e.Key,
-			Executable: e.Mode&tree.Executable != 0}
-		if d.To == nil {
-			v.Number, v.Before, v.Executable = e.Version+1, e.Version, false
-		} else {
-			v.Content, v.Size = r.contents[e.Content], e.Size
-		}
-		n.Versions = append(n.Versions, v)
-		ids, paths, folded = append(ids, e.Asset), append(paths, e.Spelling()), append(folded, e.Key)
 	}
 	r.out.Versions += len(n.Versions)
-	if err := tx.FreePaths(ctx, r.id, ids, folded); err != nil {
+	if err := tx.MovePaths(ctx, r.id, moved.ids, moved.from, moved.to); err != nil {
 		return err
 	}
 	if err := tx.RestoreAssets(ctx, r.id, ids, paths, folded); err != nil {

@@ -51,11 +51,18 @@ func (s *Service) Rollback(ctx context.Context, actor Actor, key string, q model
 		if plan.p, err = project(ctx, tx, actor, key, model.Artist); err != nil {
 			return err
 		}
+		w, err := seatOf(ctx, tx, actor, plan.p, q.Workspace)
+		if err != nil {
+			return err
+		}
+		if plan.branch, err = tx.Branch(ctx, plan.p.ID, w.Branch, false); err != nil {
+			return err
+		}
 		return plan.make(s)
 	}); err != nil {
 		return out, err
 	}
-	out = model.RollbackAnswer{Seen: plan.p.Handoffs, Note: plan.send.Note, Changes: append([]model.RollbackChange{}, plan.changes...),
+	out = model.RollbackAnswer{Seen: plan.branch.Head, Note: plan.send.Note, Changes: append([]model.RollbackChange{}, plan.changes...),
 		Refusals: append([]model.Refusal{}, plan.refusals...), HeadsUps: append([]model.HeadsUp{}, plan.heads...)}
 	if len(plan.send.Changes) == 0 && len(plan.refusals) == 0 {
 		return out, model.NewProblem(model.BadRequest, "choose another state", "nothing of it is different from how it is now")
@@ -106,6 +113,7 @@ type rollback struct {
 	tx       *records.Tx
 	actor    Actor
 	p        records.Project
+	branch   records.Branch
 	q        model.RollbackRequest
 	send     Send
 	changes  []model.RollbackChange
@@ -124,7 +132,7 @@ func (r *rollback) make(s *Service) (err error) {
 	case r.q.Version != 0:
 		err = r.toVersion()
 	case r.q.Without != 0:
-		err = r.without()
+		err = r.without(s)
 	default:
 		err = r.toState(s)
 	}
@@ -138,7 +146,7 @@ func (r *rollback) make(s *Service) (err error) {
 			folded = append(folded, assetpath.Fold(c.MovedFrom))
 		}
 	}
-	assets, heads, err := r.tx.Shown(r.ctx, r.p.ID, folded)
+	assets, heads, err := r.tx.Shown(r.ctx, r.p.ID, r.branch.Head, folded)
 	if err != nil {
 		return err
 	}
@@ -209,7 +217,7 @@ func (r *rollback) set(now, then *model.Asset) error {
 func (r *rollback) toVersion() error {
 	path := r.q.Paths[0]
 	folded := assetpath.Fold(path)
-	found, err := r.tx.AssetsAt(r.ctx, r.p.ID, []string{folded})
+	found, err := r.tx.AssetsAt(r.ctx, r.p.ID, r.branch.Head, []string{folded})
 	if err != nil {
 		return err
 	}
@@ -245,7 +253,7 @@ func (r *rollback) toVersion() error {
 }
 
 // without undoes one handoff, where its assets have not moved on.
-func (r *rollback) without() error {
+func (r *rollback) without(s *Service) error {
 	h, err := r.tx.Handoff(r.ctx, r.p.ID, r.q.Without)
 	if errors.Is(err, records.ErrNotFound) {
 		return model.NewProblem(model.NotFound, "see tarn history", "%s has no handoff h%d; the newest is h%d", r.p.Key, r.q.Without,
@@ -263,11 +271,15 @@ func (r *rollback) without() error {
 	for i, v := range rows {
 		ids[i] = v.Asset
 	}
-	now, err := r.tx.AssetsByID(r.ctx, r.p.ID, ids, r.p.Handoffs)
+	now, err := r.tx.AssetsByID(r.ctx, r.p.ID, ids, r.branch.Head)
 	if err != nil {
 		return err
 	}
-	then, err := r.tx.AssetsByID(r.ctx, r.p.ID, ids, h.Number-1)
+	before := 0
+	if len(h.Parents) > 0 {
+		before = h.Parents[0]
+	}
+	then, err := r.tx.AssetsByID(r.ctx, r.p.ID, ids, before)
 	if err != nil {
 		return err
 	}
@@ -276,12 +288,12 @@ func (r *rollback) without() error {
 		if a := now[v.Asset]; a.Newest != v.Number {
 			r.refuse(a.Path, "moved-on", fmt.Sprintf("%s: it has moved on since: version %d by %s (h%d) came behind version %d", a.Path, a.Newest,
 				a.Author, a.Handoff, v.Number),
-				fmt.Sprintf("roll back what came behind it first, or take this one back by itself: tarn rollback %s --to h%d", a.Path, h.Number-1))
+				fmt.Sprintf("roll back what came behind it first, or take this one back by itself: tarn rollback %s --to h%d", a.Path, before))
 			continue
 		}
 		keep[v.Asset] = true
 	}
-	return r.pair(now, then, keep)
+	return r.pair(s, now, then, keep)
 }
 
 // toState makes assets and folders, or all of it, as they were as of a handoff.
@@ -295,10 +307,7 @@ func (r *rollback) toState(s *Service) error {
 	} else {
 		r.say("Back to %s (%s)", r.q.To, label)
 	}
-	root, err := rootAt(r.ctx, r.tx, r.p, r.p.Handoffs)
-	if err != nil {
-		return err
-	}
+	root := r.branch.Root
 	old, err := rootAt(r.ctx, r.tx, r.p, number)
 	if err != nil {
 		return err
@@ -324,7 +333,7 @@ func (r *rollback) toState(s *Service) error {
 	if len(ids) > MaxPaths {
 		return model.NewProblem(model.TooLarge, "roll folders back one by one", "more than %d assets would change", MaxPaths)
 	}
-	now, err := r.tx.AssetsByID(r.ctx, r.p.ID, ids, r.p.Handoffs)
+	now, err := r.tx.AssetsByID(r.ctx, r.p.ID, ids, r.branch.Head)
 	if err != nil {
 		return err
 	}
@@ -332,7 +341,7 @@ func (r *rollback) toState(s *Service) error {
 	if err != nil {
 		return err
 	}
-	return r.pair(now, then, take)
+	return r.pair(s, now, then, take)
 }
 
 // named adds what is different of the assets and in the folders that the paths name, as they are called now or were then. What came into a
@@ -381,16 +390,20 @@ func (r *rollback) named(forest *tree.Forest, number int, root, old chunk.Digest
 }
 
 // pair makes each asset of take as it was then. One whose old place another one has now, which stays there, gives its content to that one.
-func (r *rollback) pair(now, then map[int64]model.Asset, take map[int64]bool) error {
+func (r *rollback) pair(s *Service, now, then map[int64]model.Asset, take map[int64]bool) error {
 	var ask []string
 	for id := range take {
 		if a, ok := then[id]; ok && !a.Gone {
 			ask = append(ask, assetpath.Fold(a.Path))
 		}
 	}
-	there, err := r.tx.IDsAt(r.ctx, r.p.ID, ask)
+	held, err := s.forest(r.tx, r.p.ID).Get(r.ctx, r.branch.Root, ask)
 	if err != nil {
 		return err
+	}
+	there := make(map[string]int64, len(held))
+	for f, e := range held {
+		there[f] = e.Asset
 	}
 	order := make([]int64, 0, len(take))
 	byPath := map[string]int64{}
@@ -431,7 +444,7 @@ func (r *rollback) pair(now, then map[int64]model.Asset, take map[int64]bool) er
 			if other, taken := there[assetpath.Fold(to.Path)]; taken {
 				found, ok := now[other]
 				if !ok {
-					more, err := r.tx.AssetsByID(r.ctx, r.p.ID, []int64{other}, r.p.Handoffs)
+					more, err := r.tx.AssetsByID(r.ctx, r.p.ID, []int64{other}, r.branch.Head)
 					if err != nil {
 						return err
 					}

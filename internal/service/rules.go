@@ -11,6 +11,7 @@ import (
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/news"
 	"kettletarn/internal/core/rules"
 	"kettletarn/internal/core/tree"
 	"kettletarn/internal/records"
@@ -82,10 +83,12 @@ func (s *Service) ruled(ctx context.Context, actor Actor, key, role string) (r r
 		if r.project, err = project(ctx, tx, actor, key, role); err != nil {
 			return err
 		}
-		if r.root, err = rootAt(ctx, tx, r.project, r.project.Handoffs); err != nil {
+		branch, err := head(ctx, tx, r.project)
+		if err != nil {
 			return err
 		}
-		r.content, r.version, _, err = tx.ContentAt(ctx, r.project.ID, rules.File)
+		r.root = branch.Root
+		r.content, r.version, _, err = s.contentAt(ctx, tx, r.project, r.root, rules.File)
 		return err
 	}); err != nil {
 		return r, err
@@ -180,8 +183,9 @@ func (s *Service) TestRules(ctx context.Context, actor Actor, key, path string) 
 	d := r.rules.Decide(path)
 	out = model.RuleTest{Path: path, Kind: d.Kind, KindBy: d.KindBy.String(), Lock: d.Lock, LockBy: d.LockBy.String()}
 	err = s.read(ctx, func(tx *records.Tx) error {
-		found, err := tx.AssetsAt(ctx, r.project.ID, []string{assetpath.Fold(path)})
-		out.Asset = len(found) > 0 && !found[0].Gone
+		folded := assetpath.Fold(path)
+		held, err := s.forest(tx, r.project.ID).Get(ctx, r.root, []string{folded})
+		_, out.Asset = held[folded]
 		return err
 	})
 	return out, err
@@ -221,7 +225,7 @@ func (s *Service) AskForRule(ctx context.Context, actor Actor, key, path, reason
 		if out.At, err = tx.Now(ctx); err != nil {
 			return err
 		}
-		return tx.AddEvent(ctx, r.project.ID, actor.ID, "rules.asked", map[string]any{"path": path, "reason": reason})
+		return tx.AddEvent(ctx, r.project.ID, actor.ID, news.RulesAsked, map[string]any{"path": path, "reason": reason})
 	})
 	return out, err
 }
@@ -260,7 +264,7 @@ func (s *Service) AnswerRuleRequest(ctx context.Context, actor Actor, key string
 		if err != nil {
 			return err
 		}
-		return tx.AddEvent(ctx, r.project.ID, actor.ID, "rules.answered",
+		return tx.AddEvent(ctx, r.project.ID, actor.ID, news.RulesAnswered,
 			map[string]any{"path": path, "asked": asker, "accepted": accept, "word": word})
 	})
 }

@@ -12,6 +12,7 @@ import (
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/lock"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/news"
 	"kettletarn/internal/core/pack"
 	"kettletarn/internal/core/rules"
 	"kettletarn/internal/records"
@@ -152,7 +153,7 @@ func (s *Service) makeHandoff(ctx context.Context, tx *records.Tx, p records.Pro
 	if err != nil {
 		return receipt, err
 	}
-	l, err := s.load(ctx, tx, p, seat(w), send.Changes, send.wish(), true)
+	l, err := s.load(ctx, tx, p, w, send.Changes, send.wish(), true)
 	if err != nil {
 		return receipt, err
 	}
@@ -164,7 +165,7 @@ func (s *Service) makeHandoff(ctx context.Context, tx *records.Tx, p records.Pro
 	if err != nil {
 		return receipt, err
 	}
-	return receipt, tx.AddEvent(ctx, p.ID, actor.ID, "handoff.sent",
+	return receipt, tx.AddEvent(ctx, p.ID, actor.ID, news.HandoffSent,
 		map[string]any{"note": firstLine(receipt.Handoff.Note), "count": len(plan.Versions),
 			"paths": plan.Paths(100), "unlocked": unlocked, "handoff": receipt.Handoff.Number})
 }

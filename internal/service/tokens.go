@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/news"
 	"kettletarn/internal/records"
 )
 
@@ -41,7 +42,7 @@ func (s *Service) NewToken(ctx context.Context, actor Actor, key string, q model
 			q.Days); err != nil {
 			return err
 		}
-		return tx.AddEvent(ctx, p.ID, actor.ID, "token.made", map[string]any{"label": label, "role": q.Role, "expires": t.Expires})
+		return tx.AddEvent(ctx, p.ID, actor.ID, news.TokenMade, map[string]any{"label": label, "role": q.Role, "expires": t.Expires})
 	})
 	return t, err
 }
@@ -77,7 +78,7 @@ func (s *Service) EndToken(ctx context.Context, actor Actor, key string, id int6
 		if err != nil {
 			return err
 		}
-		return tx.AddEvent(ctx, p.ID, actor.ID, "token.ended", map[string]any{"label": label, "person": handle})
+		return tx.AddEvent(ctx, p.ID, actor.ID, news.TokenEnded, map[string]any{"label": label, "person": handle})
 	})
 }
 

@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/tree"
 	"kettletarn/internal/records"
 )
@@ -54,6 +55,24 @@ func (s *Service) forest(tx *records.Tx, project int64) *tree.Forest {
 		}
 		return out, nil
 	})
+}
+
+// contentAt is what a tree has at a folded path; ok is false where there is nothing.
+func (s *Service) contentAt(ctx context.Context, tx *records.Tx, p records.Project, root chunk.Digest, folded string) (c records.Content,
+	version int, ok bool, err error) {
+	held, err := s.forest(tx, p.ID).Get(ctx, root, []string{folded})
+	e, ok := held[folded]
+	if err != nil || !ok {
+		return c, 0, false, err
+	}
+	known, err := tx.Contents(ctx, p.ID, []chunk.Digest{e.Content}, false)
+	c, ok = known[e.Content]
+	return c, e.Version, ok, err
+}
+
+// head is the newest state of the branch that people mean who name none.
+func head(ctx context.Context, tx *records.Tx, p records.Project) (records.Branch, error) {
+	return tx.Branch(ctx, p.ID, model.FirstBranch, false)
 }
 
 // rootAt is the root of a project as of a handoff; 0 is before the first.

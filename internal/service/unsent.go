@@ -5,6 +5,7 @@ import (
 
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/news"
 	"kettletarn/internal/records"
 	"time"
 )
@@ -46,7 +47,7 @@ func (s *Service) SetUnsent(ctx context.Context, actor Actor, key, workspaceID s
 		if err != nil {
 			return err
 		}
-		return tx.AddEvent(ctx, p.ID, actor.ID, "unsent.changed", map[string]any{"workspace": w.Name, "count": count})
+		return tx.AddEvent(ctx, p.ID, actor.ID, news.UnsentChanged, map[string]any{"workspace": w.Name, "count": count})
 	})
 }
 

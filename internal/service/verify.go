@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"time"
 
 	"golang.org/x/time/rate"
@@ -413,7 +414,9 @@ func (v *verification) handoff(ctx context.Context, h chain.Handoff, digest chun
 			if before[parent.Number] != parent.Digest {
 				v.found("handoff", nil, "h%d follows h%d with another digest than that one has", h.Number, parent.Number)
 			}
-			from = roots[parent.Number]
+		}
+		if len(h.Parents) > 0 {
+			from = roots[h.Parents[0].Number] // it did what it did to the line that it is on
 		}
 		forest := tree.NewForest(func(ctx context.Context, digests []chunk.Digest) ([]*tree.Node, error) {
 			return v.nodes(ctx, tx, digests, seen)
@@ -429,10 +432,13 @@ func (v *verification) handoff(ctx context.Context, h chain.Handoff, digest chun
 			}
 			return err
 		}
-		stays := map[int64]bool{}
+		stays, was := map[int64]bool{}, map[int64]*tree.Entry{}
 		for _, d := range want {
 			if d.To != nil {
 				stays[d.To.Asset] = true
+			}
+			if d.From != nil {
+				was[d.From.Asset] = d.From
 			}
 		}
 		for key, d := range want {
@@ -454,7 +460,10 @@ func (v *verification) handoff(ctx context.Context, h chain.Handoff, digest chun
 				same = d.To.Asset == row.Asset && d.To.Version == row.Number && d.To.Content == row.Content && d.To.Spelling() == row.Path &&
 					(d.To.Mode&tree.Executable != 0) == row.Executable
 			} else if same {
-				same = d.From.Asset == row.Asset && d.From.Version+1 == row.Number
+				same = d.From.Asset == row.Asset
+			}
+			if e := was[row.Asset]; same && e != nil {
+				same = row.Number > e.Version && slices.Contains(row.Parents, e.Version)
 			}
 			if !same {
 				v.found("version", []string{fmt.Sprintf("%s@v%d", row.Path, row.Number)}, "h%d says of %s something else than its tree", h.Number,

@@ -43,6 +43,9 @@ var (
 	pgErr  error
 	folder string
 	number atomic.Int64
+
+	modelOnce sync.Once
+	modelErr  error
 )
 
 // MainBuilt is Main for tests that run the two programs: it builds them first, into a folder that bin is set to.
@@ -106,6 +109,31 @@ func Database(t testing.TB) string {
 	return url
 }
 
+// Migrated is a database of its own with the present schema: a copy of one that is brought up to date once.
+func Migrated(t testing.TB) string {
+	t.Helper()
+	server := Postgres(t)
+	const model = "model"
+	modelOnce.Do(func() {
+		var url string
+		if url, modelErr = server.Database(context.Background(), model); modelErr != nil {
+			return
+		}
+		var db *records.DB
+		if db, modelErr = records.Open(context.Background(), url); modelErr == nil {
+			db.Close()
+		}
+	})
+	if modelErr != nil {
+		t.Fatal(modelErr)
+	}
+	url, err := server.DatabaseFrom(context.Background(), fmt.Sprintf("test%d", number.Add(1)), model)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return url
+}
+
 // Service is a service over a fresh database and folder.
 type Service struct {
 	*service.Service
@@ -125,7 +153,7 @@ func NewServiceWith(t testing.TB, packs store.Store, out service.Courier) *Servi
 			t.Fatal(err)
 		}
 	}
-	url := Database(t)
+	url := Migrated(t)
 	db, err := records.OpenTraced(t.Context(), url, pauses{})
 	if err != nil {
 		t.Fatal(err)

@@ -71,7 +71,7 @@ func (r *watcher) tell(ctx context.Context, e model.Event) {
 		r.say(Notice{Kind: e.Kind, Person: e.Person, Paths: item.Paths, Handoff: item.Handoff, Message: item.For(r.ear.Handle), News: item.Kind,
 			Yours: slices.Contains(item.To, r.ear.Handle)})
 	}
-	if e.Kind == "handoff.sent" || e.Kind == "unsent.changed" || strings.HasPrefix(e.Kind, "lock.") {
+	if e.Kind == news.HandoffSent || e.Kind == news.UnsentChanged || strings.HasPrefix(e.Kind, "lock.") {
 		r.mu.Lock()
 		r.retry = true
 		r.mu.Unlock()

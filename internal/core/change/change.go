@@ -106,12 +106,8 @@ func (l *Laid) refuse(path, reason, message, remedy string) {
 // Places are the folded paths that the changes are about, sorted: those whose rows have to be loaded.
 func (l *Laid) Places() []string { return l.order }
 
-// Path is how the changes spell a place. begins says that something is there afterwards that was not moved there: if no asset is there
-// yet, this is version 1 of one.
-func (l *Laid) Path(place string) (path string, begins bool) {
-	c := l.at[place]
-	return c.Path, !c.Gone && c.MovedFrom == ""
-}
+// Path is how the changes spell a place.
+func (l *Laid) Path(place string) string { return l.at[place].Path }
 
 // ChangesRules reports whether the rules are among what is changed.
 func (l *Laid) ChangesRules() bool {
@@ -142,12 +138,13 @@ type Asset struct {
 	// Path is the claimed one, Folded what it is claimed by.
 	Path   string
 	Folded string
-	// Newest is the number of its newest version, 0 for none.
-	Newest int
-	Lock   lock.State
+	// Newest is the number of its newest version on the branch, 0 for none; Numbered that of its newest on any.
+	Newest   int
+	Numbered int
+	Lock     lock.State
 	// Held is what the branch has at this place; nil where it has nothing.
 	Held *tree.Entry
-	// Last is who made its newest version, and whether that was in git. Only a past asks for it.
+	// Last is who made its newest version there, and whether that was in git. Only a past asks for it.
 	Last Last
 }
 

@@ -76,7 +76,7 @@ func (h *house) judge(w Wish, changes ...Change) Plan {
 	for _, f := range l.Places() {
 		if h.assets[f] == nil {
 			h.next++
-			path, _ := l.Path(f)
+			path := l.Path(f)
 			h.assets[f] = &Asset{ID: h.next, Path: path, Folded: f, Lock: lock.State{Path: path}}
 		}
 		a := *h.assets[f]
@@ -96,8 +96,9 @@ func (h *house) judge(w Wish, changes ...Change) Plan {
 	if w.Past {
 		l.Fit(s)
 	}
-	ids, digests := l.Repeats(s.Assets, s.Sizes)
-	for i, id := range ids {
+	repeated, digests := l.Repeats(s.Assets, s.Sizes)
+	for i, a := range repeated {
+		id := a.ID
 		all := slices.Clone(h.contents[id])
 		slices.Reverse(all)
 		if n := slices.Index(all, digests[i]); n > 0 {
@@ -133,7 +134,7 @@ func (h *house) write(p Plan, last Last) {
 	}
 	for _, v := range p.Versions {
 		a := byID[v.Asset.ID]
-		a.Path, a.Folded, a.Newest = v.Path, v.Folded, v.Number
+		a.Path, a.Folded, a.Newest, a.Numbered = v.Path, v.Folded, v.Number, v.Number
 		h.assets[v.Folded], h.last[a.ID] = a, last
 		h.contents[a.ID] = append(h.contents[a.ID], v.Content)
 	}

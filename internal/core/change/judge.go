@@ -172,7 +172,7 @@ func (j *judging) version(f string, c Change, a *Asset) {
 	if !c.Gone && (a.Held == nil || a.Folded != f || path.Dir(c.Path) != path.Dir(a.Held.Spelling())) {
 		j.Fresh = append(j.Fresh, f)
 	}
-	j.Versions = append(j.Versions, Version{Change: c, Asset: a, Folded: f, Number: a.Newest + 1})
+	j.Versions = append(j.Versions, Version{Change: c, Asset: a, Folded: f, Number: a.Numbered + 1})
 }
 
 // based decides whether a change may follow what the branch has of the asset, and its lock allows it.
@@ -216,7 +216,7 @@ func (s *State) place(l *Laid, c Change, a, there *Asset) (r *model.Refusal, tak
 	leaves := l.left[there.Folded]
 	if there.Held != nil && !leaves {
 		return &model.Refusal{Path: c.Path, Reason: "behind",
-			Message: fmt.Sprintf("%s: there is an asset of this name (version %d)", c.Path, there.Newest),
+			Message: fmt.Sprintf("%s: there is an asset of this name (version %d)", c.Path, there.Held.Version),
 			Remedy:  "run tarn update first, or move it elsewhere"}, false
 	}
 	if leaves {
@@ -232,7 +232,7 @@ func (s *State) place(l *Laid, c Change, a, there *Asset) (r *model.Refusal, tak
 // Kind refuses new assets where the rules want none. What was an asset before may come back.
 func (s *State) Kind(path string, a *Asset) *model.Refusal {
 	d := s.Rules.Decide(path)
-	if d.Kind == rules.Asset || a.Held == nil && a.Newest > 0 || s.Unread {
+	if d.Kind == rules.Asset || a.Held == nil && a.Numbered > 0 || s.Unread {
 		return nil
 	}
 	message := fmt.Sprintf("%s: the rules leave it out: %s", path, d.KindBy)
@@ -245,17 +245,17 @@ func (s *State) Kind(path string, a *Asset) *model.Refusal {
 
 // Repeats are the assets whose earlier versions are to be looked at, each with the content that it gets. A folder from a backup, or a
 // program that saved an old copy, would undo what others did since, and nobody would see it.
-func (l *Laid) Repeats(assets map[string]*Asset, known map[chunk.Digest]int64) (ids []int64, contents []chunk.Digest) {
+func (l *Laid) Repeats(assets map[string]*Asset, known map[chunk.Digest]int64) (list []*Asset, contents []chunk.Digest) {
 	for _, f := range l.order {
 		c, a := l.at[f], assets[f]
 		if c.MovedFrom != "" {
 			a = assets[assetpath.Fold(c.MovedFrom)]
 		}
-		if _, ok := known[c.Content]; ok && !c.Gone && a != nil && a.Held != nil && a.Newest > 1 {
-			ids, contents = append(ids, a.ID), append(contents, c.Content)
+		if _, ok := known[c.Content]; ok && !c.Gone && a != nil && a.Held != nil && a.Held.Version > 1 {
+			list, contents = append(list, a), append(contents, c.Content)
 		}
 	}
-	return ids, contents
+	return list, contents
 }
 
 // repeats refuses changes whose content an older version of their asset has. Who means it says so.
@@ -267,7 +267,7 @@ func (j *judging) repeats() {
 		}
 		j.refuse(v.Path, model.OlderVersion,
 			fmt.Sprintf("%s: it is the same as version %d by %s of %s, and would undo what came since (version %d)", v.Path, e.Number, e.Author,
-				e.At.UTC().Format("2 January 2006"), v.Asset.Newest),
+				e.At.UTC().Format("2 January 2006"), v.Asset.Held.Version),
 			fmt.Sprintf("bring the newest with tarn discard; if going back is meant, tarn rollback --to v%d says so in the history, and tarn send "+
 				"--older sends it as it is",
 				e.Number))

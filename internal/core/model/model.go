@@ -326,7 +326,10 @@ type Asset struct {
 
 // Version is one content of an asset.
 type Version struct {
-	Version    int       `json:"version"`
+	Version int `json:"version"`
+	// Branch is the one that it was sent on; Parents are the versions of the asset that it was made from.
+	Branch     string    `json:"branch"`
+	Parents    []int     `json:"parents"`
 	Path       string    `json:"path"`
 	Handoff    int       `json:"handoff"`
 	Author     string    `json:"author"`
@@ -341,6 +344,9 @@ type Version struct {
 	Gone       bool      `json:"gone,omitempty"`
 }
 
+// FirstBranch is the name of the branch that each project begins with.
+const FirstBranch = "main"
+
 // Handoff is the unit of change. Root names the state that it leads to; Digest covers that, the parent, and all that is said here. Commit
 // is that of the git history that it was brought in from; its Author may be a name then that is no person's here.
 type Handoff struct {
@@ -353,13 +359,14 @@ type Handoff struct {
 	Stage  string    `json:"stage,omitempty"`
 	Commit string    `json:"commit,omitempty"`
 	// Milestones are the names that it has.
-	Milestones []string       `json:"milestones,omitempty"`
-	Parent     int            `json:"parent"`
-	Root       string         `json:"root"`
-	Digest     string         `json:"digest"`
-	Count      int            `json:"count"`
-	Size       int64          `json:"size"`
-	Assets     []HandoffAsset `json:"assets"`
+	Milestones []string `json:"milestones,omitempty"`
+	// Parents are the handoffs that it was made on: none for the first of a project, one, or two where one branch came into another.
+	Parents []int          `json:"parents"`
+	Root    string         `json:"root"`
+	Digest  string         `json:"digest"`
+	Count   int            `json:"count"`
+	Size    int64          `json:"size"`
+	Assets  []HandoffAsset `json:"assets"`
 }
 
 // HandoffAsset is what a handoff did to one asset. Change is new, edited, moved or gone; Before is the version it followed, 0 for none.

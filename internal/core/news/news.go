@@ -32,8 +32,10 @@ const (
 
 // Kind is a kind of news with how it reaches people who have chosen nothing.
 type Kind struct {
-	Name    string
-	About   string
+	Name  string
+	About string
+	// Short names what is told, in a list of several.
+	Short   string
 	Mail    string
 	Desktop bool
 }
@@ -41,13 +43,13 @@ type Kind struct {
 // Kinds lists them.
 func Kinds() []Kind {
 	return []Kind{
-		{Turn, "it is your turn: a lock that you wait for is offered to you, or the offer lapsed", AtOnce, true},
-		{Asked, "somebody asks you to let go of a lock", AtOnce, true},
-		{Answered, "your asking was answered, or stays unanswered", AtOnce, true},
-		{Lost, "a lock was taken away from you, or seems forgotten", AtOnce, true},
-		{Waits, "somebody waits for a lock that you hold", Daily, false},
-		{Rules, "requests about the rules, and their answers", Daily, false},
-		{Work, "new handoffs arrived", Daily, false},
+		{Turn, "it is your turn: a lock that you wait for is offered to you, or the offer lapsed", "turns", AtOnce, true},
+		{Asked, "somebody asks you to let go of a lock", "asks", AtOnce, true},
+		{Answered, "your asking was answered, or stays unanswered", "answers", AtOnce, true},
+		{Lost, "a lock was taken away from you, or seems forgotten", "locks taken away or forgotten", AtOnce, true},
+		{Waits, "somebody waits for a lock that you hold", "waiting", Daily, false},
+		{Rules, "requests about the rules, and their answers", "rules", Daily, false},
+		{Work, "new handoffs arrived", "handoffs", Daily, false},
 	}
 }
 
@@ -59,22 +61,6 @@ func Find(name string) (Kind, bool) {
 		}
 	}
 	return Kind{}, false
-}
-
-// Telling are the kinds of event that concern somebody: those for which Of gives an item with a kind.
-var Telling = []string{"handoff.sent", "past.brought", "milestone.added", lock.Overridden, lock.Waits, lock.Offered, lock.PassedOver,
-	lock.Skipped, lock.Asked, lock.NotYet, lock.Unanswered, lock.Reminded,
-	"rules.asked", "rules.answered"}
-
-// Open reports whether what an event of a kind says is for everybody in its project. What concerns credentials, where news is sent to, and
-// who is let in, is for leads and for who did it.
-func Open(kind string) bool {
-	for _, prefix := range []string{"hook.", "token.", "member.", "person.", "signed-", "project.limit", "content.false-claim"} {
-		if strings.HasPrefix(kind, prefix) {
-			return false
-		}
-	}
-	return true
 }
 
 // Item is what there is to tell of an event. Kind is "" where it concerns nobody in particular. To has the handles of those whom it
@@ -122,17 +108,17 @@ func Of(e model.Event) (i Item) {
 		}
 	}
 	switch e.Kind {
-	case "handoff.sent":
+	case HandoffSent:
 		i.Handoff = about.number("handoff")
 		i.Kind, i.Everyone, i.Text = Work, true, fmt.Sprintf("h%d by %s: %s (%s)", i.Handoff, e.Person, about.text("note"), what)
-	case "past.brought":
+	case PastBrought:
 		i.Handoff = about.number("handoff")
 		i.Kind, i.Everyone, i.Text = Work, true, fmt.Sprintf("%s brought %d handoffs in from the git history, up to h%d", e.Person,
 			about.number("handoffs"), i.Handoff)
-	case "milestone.added":
+	case MilestoneAdded:
 		i.Handoff = about.number("handoff")
 		i.Kind, i.Everyone, i.Text = Work, true, fmt.Sprintf("%s named h%d %s", e.Person, i.Handoff, about.text("name"))
-	case "milestone.removed":
+	case MilestoneRemoved:
 		i.Handoff = about.number("handoff")
 		i.Text = fmt.Sprintf("%s took the name %s from h%d", e.Person, about.text("name"), i.Handoff)
 	case lock.Taken:
@@ -180,10 +166,10 @@ func Of(e model.Event) (i Item) {
 		tell(Lost, person, fmt.Sprintf("%s seems to have forgotten the lock of %s", person, what),
 			fmt.Sprintf("You hold %s since %s, in %s, and nothing has been heard from there. Give it back with tarn unlock if you do not need it",
 				what, clock(about.text("since")), about.text("workspace")))
-	case "rules.asked":
+	case RulesAsked:
 		i.Paths = []string{about.text("path")}
 		i.Kind, i.Leads, i.Text = Rules, true, fmt.Sprintf("%s asks that %s be an asset: %s", e.Person, about.text("path"), about.text("reason"))
-	case "rules.answered":
+	case RulesAnswered:
 		i.Paths = []string{about.text("path")}
 		answer := "declined"
 		if yes, _ := e.Subject["accepted"].(bool); yes {

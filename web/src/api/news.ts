@@ -1,3 +1,4 @@
+import { newsKinds } from "./words.gen";
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { prefix } from "./client";
@@ -9,7 +10,7 @@ export interface Item {
 }
 
 /** urgent are the kinds of news that are said at once, and not only shown where they belong. */
-const urgent = new Set(["turn", "asked", "answered", "lost"]);
+const urgent = new Set<string>(newsKinds.filter((k) => k.urgent).map((k) => k.name));
 
 /**
  * useNews keeps a project's pages live: whatever happens there makes what they show be asked for again. It returns whether the

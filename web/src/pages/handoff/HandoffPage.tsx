@@ -57,7 +57,7 @@ function Doings({ here, handoff: h }: { here: Here; handoff: Handoff }) {
   return (
     <p className="mb-6 flex flex-wrap items-center gap-x-5 gap-y-2">
       <Link to={`/p/${here.key}/assets?at=${state}`}>The project as it was then</Link>
-      {h.parent > 0 && <Link to={`/p/${here.key}/handoffs/between?from=${state}&to=newest`}>What came behind it</Link>}
+      {h.parents.length > 0 && <Link to={`/p/${here.key}/handoffs/between?from=${state}&to=newest`}>What came behind it</Link>}
       <a href={archiveAddress(here.key, state, "", "zip")} download>All of it as a ZIP file</a>
       {here.maySend && (
         <span className="flex flex-wrap gap-2">

@@ -3,6 +3,7 @@ import { useWindowVirtualizer } from "@tanstack/react-virtual";
 import { memo, useEffect, useRef, useState, type ReactNode } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, ask, prefix, type Handoff } from "../../api/client";
+import { assetKinds as kinds } from "../../api/words.gen";
 import { fieldClass } from "../../parts/Ask";
 import { Labels } from "../../parts/Labels";
 import { Picture } from "../../parts/Picture";
@@ -12,13 +13,12 @@ import { usePins } from "../code/usePins";
 import { useHere, type Here } from "../project/ProjectFrame";
 import { filters, useTimeline, type Filters } from "./useTimeline";
 
-const kinds = ["texture", "model", "sound", "schematic", "board", "data", "text", "table", "document", "other"];
-
 /** HandoffsPage is the timeline. Its filters are in its address, so that they can be passed on. */
 export function HandoffsPage() {
   const here = useHere();
   const [params, setParams] = useSearchParams();
-  const wanted: Filters = Object.fromEntries(filters.flatMap((k) => (params.get(k) ? [[k, params.get(k)!]] : [])));
+  // An address may say anything: the service tells what is wrong with it.
+  const wanted = Object.fromEntries(filters.flatMap((k) => (params.get(k) ? [[k, params.get(k)!]] : []))) as Filters;
   const list = useTimeline(here.key, wanted);
   const handoffs = list.data?.pages.flatMap((p) => p.handoffs) ?? [];
   const set = (name: string, value: string) => {

@@ -1,9 +1,10 @@
 import { keepPreviousData, useInfiniteQuery } from "@tanstack/react-query";
 import { api, ask } from "../../api/client";
+import { assetKinds } from "../../api/words.gen";
 
 /** The filters of the timeline, by the names that they have in its address and in the API. */
 export const filters = ["author", "path", "kind", "since", "until", "task", "stage", "text"] as const;
-export type Filters = Partial<Record<(typeof filters)[number], string>>;
+export type Filters = Partial<Record<Exclude<(typeof filters)[number], "kind">, string>> & { kind?: (typeof assetKinds)[number] };
 
 const page = 60;
 

@@ -1,16 +1,13 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
 import { api, ask, prefix, type Schemas } from "../../api/client";
+import { endings } from "../../api/words.gen";
 import { fieldClass } from "../../parts/Ask";
 import { Trouble } from "../../parts/Trouble";
 import { assetPath, When } from "../../parts/words";
 import { useHere } from "../project/ProjectFrame";
 
 type Hold = Schemas["Hold"];
-
-const endings: Record<string, string> = {
-  held: "held still", sent: "sent", "given-back": "given back", given: "given to the next", overridden: "taken away", brought: "brought to another workspace", removed: "left the project",
-};
 
 const shown = 500;
 

@@ -2,6 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ask, type Schemas } from "../../api/client";
 import { Ask, fieldClass } from "../../parts/Ask";
+import { newsKinds } from "../../api/words.gen";
 import { Button } from "../../parts/Button";
 import { Trouble } from "../../parts/Trouble";
 import { When } from "../../parts/words";
@@ -9,9 +10,7 @@ import type { Here } from "../project/ProjectFrame";
 
 type Hook = Schemas["Hook"];
 
-const kinds: [string, string][] = [
-  ["turn", "turns"], ["asked", "asks"], ["answered", "answers"], ["lost", "locks taken away or forgotten"], ["waits", "waiting"], ["rules", "rules"], ["work", "handoffs"],
-];
+const kinds: [string, string][] = newsKinds.map((k) => [k.name, k.short]);
 
 /** Hooks are where else a project's news goes: the team's chat, mostly. */
 export function Hooks({ here }: { here: Here }) {

@@ -1,0 +1,81 @@
+package news
+
+import "kettletarn/internal/core/lock"
+
+// Kinds of event besides those of locks (package lock).
+const (
+	HandoffSent      = "handoff.sent"
+	PastBrought      = "past.brought"
+	MilestoneAdded   = "milestone.added"
+	MilestoneRemoved = "milestone.removed"
+	RulesAsked       = "rules.asked"
+	RulesAnswered    = "rules.answered"
+	UnsentChanged    = "unsent.changed"
+	PinsTold         = "pins.told"
+	WorkspaceAdded   = "workspace.added"
+	FalseClaim       = "content.false-claim"
+	ProjectStarted   = "project.started"
+	ProjectRemoved   = "project.removed"
+	ProjectLimit     = "project.limit"
+	MemberSet        = "member.set"
+	MemberRemoved    = "member.removed"
+	TokenMade        = "token.made"
+	TokenEnded       = "token.ended"
+	PersonAdded      = "person.added"
+	PersonEnded      = "person.ended"
+	PersonPassphrase = "person.passphrase"
+	SignedIn         = "signed-in"
+	SignedOut        = "signed-out"
+	NewsSettings     = "news.settings"
+	HookAdded        = "hook.added"
+	HookRemoved      = "hook.removed"
+)
+
+// Event is a kind of event. Open says that what it tells is for everybody in its project: not so what concerns credentials, where news is
+// sent to, and who is let in, which is for leads and for who did it. Telling says that it concerns somebody, so that [Of] gives an item
+// with a kind of news.
+type Event struct {
+	Kind    string
+	Open    bool
+	Telling bool
+}
+
+// Events are all kinds of event. One that is not among them is told to nobody.
+var Events = []Event{
+	{HandoffSent, true, true}, {PastBrought, true, true},
+	{MilestoneAdded, true, true}, {MilestoneRemoved, true, false},
+	{RulesAsked, true, true}, {RulesAnswered, true, true},
+	{lock.Taken, true, false}, {lock.Brought, true, false}, {lock.GivenBack, true, false}, {lock.Overridden, true, true},
+	{lock.Waits, true, true}, {lock.Left, true, false}, {lock.Offered, true, true}, {lock.PassedOver, true, true},
+	{lock.Asked, true, true}, {lock.Given, true, false}, {lock.Skipped, true, true}, {lock.NotYet, true, true},
+	{lock.Unanswered, true, true}, {lock.Reminded, true, true},
+	{UnsentChanged, true, false}, {PinsTold, true, false}, {WorkspaceAdded, true, false}, {FalseClaim, false, false},
+	{ProjectStarted, true, false}, {ProjectRemoved, true, false}, {ProjectLimit, false, false},
+	{MemberSet, false, false}, {MemberRemoved, false, false},
+	{TokenMade, false, false}, {TokenEnded, false, false},
+	{PersonAdded, false, false}, {PersonEnded, false, false}, {PersonPassphrase, false, false},
+	{SignedIn, false, false}, {SignedOut, false, false},
+	{NewsSettings, true, false},
+	{HookAdded, false, false}, {HookRemoved, false, false},
+}
+
+var events = func() map[string]Event {
+	m := make(map[string]Event, len(Events))
+	for _, e := range Events {
+		m[e.Kind] = e
+	}
+	return m
+}()
+
+// Telling are the kinds of event that concern somebody.
+func Telling() (kinds []string) {
+	for _, e := range Events {
+		if e.Telling {
+			kinds = append(kinds, e.Kind)
+		}
+	}
+	return kinds
+}
+
+// Open reports whether what an event of a kind says is for everybody in its project.
+func Open(kind string) bool { return events[kind].Open }
