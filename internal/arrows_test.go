@@ -35,6 +35,48 @@ var arrows = map[string][]string{
 	"contest": {"client"},
 }
 
+// rooms are, for each room of the service, the rooms that it may know. All know the ground.
+var rooms = map[string][]string{
+	"ground":   {},
+	"contents": {},
+	"ruling":   {"contents"},
+	"locks":    {"ruling"},
+	"handoffs": {"contents", "ruling", "locks", "looking"},
+	"people":   {"locks"},
+	"history":  {"contents"},
+	"looking":  {"contents"},
+	"telling":  {},
+	"keeping":  {"contents", "ruling", "looking"},
+}
+
+func TestRoomsOfTheService(t *testing.T) {
+	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}}{{range .Imports}} {{.}}{{end}}`, "./service/...").CombinedOutput()
+	if err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	seen := 0
+	for line := range strings.Lines(string(out)) {
+		words := strings.Fields(line)
+		from, is := strings.CutPrefix(words[0], "kettletarn/internal/service/")
+		if !is {
+			continue
+		}
+		may, known := rooms[from]
+		if seen++; !known {
+			t.Errorf("%s has no place among the rooms", from)
+		}
+		for _, to := range words[1:] {
+			if to, is := strings.CutPrefix(to, "kettletarn/internal/service"); is && to != "/ground" &&
+				!slices.Contains(may, strings.TrimPrefix(to, "/")) {
+				t.Errorf("%s imports %s", from, to)
+			}
+		}
+	}
+	if seen != len(rooms) {
+		t.Errorf("%d rooms, and %d in the table", seen, len(rooms))
+	}
+}
+
 func TestArrowsRunDownwards(t *testing.T) {
 	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}}{{range .Imports}} {{.}}{{end}}`, "./...").CombinedOutput()
 	if err != nil {

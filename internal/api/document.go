@@ -7,12 +7,13 @@ import (
 	"strings"
 	"sync"
 
+	"kettletarn/internal/service/ground"
+
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3gen"
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
-	"kettletarn/internal/service"
 )
 
 // Document is the OpenAPI document of the API, made from the routes and the types of their bodies.
@@ -92,7 +93,7 @@ func (r route) operation(schemas openapi3.Schemas) *openapi3.Operation {
 	failed := openapi3.NewResponse().WithDescription("A problem (RFC 9457)").WithContent(problem)
 	op.Responses.Set("default", &openapi3.ResponseRef{Value: failed})
 	op.Extensions = map[string]any{"x-right": string(r.right)}
-	if r.right != service.Anybody {
+	if r.right != ground.Anybody {
 		token, cookie := openapi3.NewSecurityRequirement().Authenticate("token"), openapi3.NewSecurityRequirement().Authenticate("cookie")
 		op.Security = openapi3.NewSecurityRequirements().With(token).With(cookie)
 	}

@@ -16,7 +16,8 @@ import (
 // The console's lists of words are those of the core; UPDATE=1 go test ./internal/api writes them anew.
 func TestTheConsoleHasTheWordsOfTheCore(t *testing.T) {
 	var out strings.Builder
-	out.WriteString("// Made from the tables of the core by UPDATE=1 go test ./internal/api.\n\n/** Kinds of asset, in the order in which they are shown. */\n")
+	out.WriteString("// Made from the tables of the core by UPDATE=1 go test ./internal/api.\n\n" +
+		"/** Kinds of asset, in the order in which they are shown. */\n")
 	list := func(name string, words []string) {
 		fmt.Fprintf(&out, "export const %s = [\n", name)
 		for _, w := range words {
@@ -30,7 +31,8 @@ func TestTheConsoleHasTheWordsOfTheCore(t *testing.T) {
 		fmt.Fprintf(&out, "  { name: %q, short: %q, urgent: %v },\n", k.Name, k.Short, k.Desktop)
 	}
 	out.WriteString("] as const;\n")
-	out.WriteString("\n/** How a hold ended, by the word that the record has, in the words for people. */\nexport const endings: Record<string, string> = {\n")
+	out.WriteString("\n/** How a hold ended, by the word that the record has, in the words for people. */\n" +
+		"export const endings: Record<string, string> = {\n")
 	for _, e := range lock.Endings {
 		fmt.Fprintf(&out, "  %q: %q,\n", e.Word, e.Said)
 	}

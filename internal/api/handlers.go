@@ -11,12 +11,16 @@ import (
 	"strconv"
 	"time"
 
+	"kettletarn/internal/service/ground"
+	"kettletarn/internal/service/handoffs"
+	"kettletarn/internal/service/history"
+	"kettletarn/internal/service/looking"
+
 	"github.com/google/uuid"
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/text"
-	"kettletarn/internal/service"
 )
 
 func (s *Server) signIn(c *call) error {
@@ -153,7 +157,7 @@ func (s *Server) assets(c *call) error {
 	if err := firstError(err1, err2); err != nil {
 		return err
 	}
-	q := service.Changes{Since: since, At: c.state("at"), After: c.QueryParam("after"), Limit: limit,
+	q := history.Changes{Since: since, At: c.state("at"), After: c.QueryParam("after"), Limit: limit,
 		WithLocks: c.QueryParam("locks") == "true", Scope: c.QueryParams()["scope"]}
 	page, err := s.service.Changes(c.Request().Context(), c.actor, c.project(), q)
 	for rest := page; err == nil && c.all(limit) && rest.Next != ""; page.Assets = append(page.Assets, rest.Assets...) {
@@ -226,10 +230,10 @@ func (s *Server) thumbnail(c *call) error {
 		return err
 	}
 	if edge == 0 {
-		edge = service.ThumbnailEdges[0]
+		edge = looking.ThumbnailEdges[0]
 	}
-	if !slices.Contains(service.ThumbnailEdges, edge) {
-		return model.NewProblem(model.BadRequest, "", "edge is one of %v", service.ThumbnailEdges)
+	if !slices.Contains(looking.ThumbnailEdges, edge) {
+		return model.NewProblem(model.BadRequest, "", "edge is one of %v", looking.ThumbnailEdges)
 	}
 	data, err := s.service.Thumbnail(c.Request().Context(), c.actor, c.project(), c.QueryParam("path"), number, edge)
 	if err != nil {
@@ -305,11 +309,11 @@ func (s *Server) answerRuleRequest(c *call) error {
 }
 
 // sendOf makes the service's send of a request.
-func sendOf(q model.SendRequest, key string) service.Send {
-	send := service.Send{Key: key, Workspace: q.Workspace, Note: q.Note, Tasks: q.Tasks, Stage: q.Stage, KeepLocks: q.KeepLocks,
+func sendOf(q model.SendRequest, key string) handoffs.Send {
+	send := handoffs.Send{Key: key, Workspace: q.Workspace, Note: q.Note, Tasks: q.Tasks, Stage: q.Stage, KeepLocks: q.KeepLocks,
 		Older: q.Older}
 	for _, c := range q.Changes {
-		send.Changes = append(send.Changes, service.Change{Path: c.Path, MovedFrom: c.MovedFrom, Base: c.Base, Gone: c.Gone, Content: c.Content,
+		send.Changes = append(send.Changes, handoffs.Change{Path: c.Path, MovedFrom: c.MovedFrom, Base: c.Base, Gone: c.Gone, Content: c.Content,
 			Digest: c.Digest, Size: c.Size, Executable: c.Executable, Fence: c.Fence})
 	}
 	return send
@@ -321,7 +325,7 @@ func (s *Server) checkSend(c *call) error {
 		return err
 	}
 	check, err := s.service.CheckSend(c.Request().Context(), c.actor, c.project(),
-		service.Question{Send: sendOf(q.Send, ""), Chunks: q.Chunks, Coming: q.Coming})
+		handoffs.Question{Send: sendOf(q.Send, ""), Chunks: q.Chunks, Coming: q.Coming})
 	if err != nil {
 		return err
 	}
@@ -338,7 +342,7 @@ func (s *Server) send(c *call) error {
 	return c.receipt(receipt, err)
 }
 
-func (c *call) receipt(r service.Receipt, err error) error {
+func (c *call) receipt(r handoffs.Receipt, err error) error {
 	if err != nil {
 		return err
 	}
@@ -360,12 +364,12 @@ func (s *Server) handoffs(c *call) error {
 	if err := firstError(err1, err2, err3); err != nil {
 		return err
 	}
-	q := service.HandoffFilter{Before: before, Limit: limit, Assets: assets,
+	q := history.HandoffFilter{Before: before, Limit: limit, Assets: assets,
 		Author: c.QueryParam("author"), Path: c.QueryParam("path"), Kind: c.QueryParam("kind"), Since: c.QueryParam("since"),
 		Until: c.QueryParam("until"),
 		Task:  c.QueryParam("task"), Stage: c.QueryParam("stage"), Text: c.QueryParam("text")}
 	list, err := s.service.Handoffs(c.Request().Context(), c.actor, c.project(), q)
-	for rest := list; err == nil && c.all(limit) && len(rest) == service.MaxRows; list = append(list, rest...) {
+	for rest := list; err == nil && c.all(limit) && len(rest) == ground.MaxRows; list = append(list, rest...) {
 		q.Before = rest[len(rest)-1].Number
 		rest, err = s.service.Handoffs(c.Request().Context(), c.actor, c.project(), q)
 	}
@@ -404,9 +408,9 @@ func (s *Server) drop(c *call) error {
 	if uuid.Validate(key) != nil {
 		return model.NewProblem(model.BadRequest, "", "the key of a send is a UUID")
 	}
-	send := service.Send{Key: key, Workspace: model.KindConsole, Note: c.QueryParam("note"), KeepLocks: c.QueryParam("keep_lock") == "true",
+	send := handoffs.Send{Key: key, Workspace: model.KindConsole, Note: c.QueryParam("note"), KeepLocks: c.QueryParam("keep_lock") == "true",
 		Older:   c.QueryParam("older") == "true",
-		Changes: []service.Change{{Path: c.QueryParam("path"), Base: base}}}
+		Changes: []handoffs.Change{{Path: c.QueryParam("path"), Base: base}}}
 	receipt, err := s.service.Drop(c.Request().Context(), c.actor, c.project(), send, c.Request().Body)
 	return c.receipt(receipt, err)
 }

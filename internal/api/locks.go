@@ -3,8 +3,9 @@ package api
 import (
 	"time"
 
+	"kettletarn/internal/service/locks"
+
 	"kettletarn/internal/core/model"
-	"kettletarn/internal/service"
 )
 
 func (s *Server) locks(c *call) error {
@@ -20,10 +21,10 @@ func (s *Server) takeLocks(c *call) error {
 	if err := c.decode(&q); err != nil {
 		return err
 	}
-	wish := service.Wish{Workspace: q.Workspace, Note: q.Note, WillUpdate: q.WillUpdate, Any: q.Any, Wait: q.Wait, Diverge: q.Diverge,
-		Bring: q.Bring, Reserve: q.Reserve, Wants: make([]service.Want, len(q.Assets))}
+	wish := locks.Wish{Workspace: q.Workspace, Note: q.Note, WillUpdate: q.WillUpdate, Any: q.Any, Wait: q.Wait, Diverge: q.Diverge,
+		Bring: q.Bring, Reserve: q.Reserve, Wants: make([]locks.Want, len(q.Assets))}
 	for i, a := range q.Assets {
-		wish.Wants[i] = service.Want(a)
+		wish.Wants[i] = locks.Want(a)
 	}
 	g, err := s.service.TakeLocks(c.Request().Context(), c.actor, c.project(), wish)
 	if err != nil {
@@ -71,7 +72,7 @@ func (s *Server) answerAsk(c *call) error {
 	if err := c.decode(&q); err != nil {
 		return err
 	}
-	answer := service.Answer{Path: q.Path, Give: q.Give, To: q.To, Word: q.Word}
+	answer := locks.Answer{Path: q.Path, Give: q.Give, To: q.To, Word: q.Word}
 	if q.Until != nil {
 		answer.Until = *q.Until
 	}
@@ -89,7 +90,7 @@ func (s *Server) recordOf(c *call) ([]model.Hold, error) {
 		return nil, err
 	}
 	return s.service.Record(c.Request().Context(), c.actor, c.project(),
-		service.RecordQuery{Person: c.QueryParam("person"), Path: c.QueryParam("path"),
+		locks.RecordQuery{Person: c.QueryParam("person"), Path: c.QueryParam("path"),
 			Ending: c.QueryParam("ending"), Since: since, Until: until, Limit: limit})
 }
 

@@ -11,9 +11,10 @@ import (
 	"strconv"
 	"time"
 
+	"kettletarn/internal/service/looking"
+
 	"kettletarn/internal/core/bundle"
 	"kettletarn/internal/core/model"
-	"kettletarn/internal/service"
 )
 
 // state is a query parameter that names a state.
@@ -156,10 +157,10 @@ func (s *Server) drawing(c *call) error {
 }
 
 // sides reads which two versions are compared.
-func (c *call) sides() (q service.Sides, err error) {
+func (c *call) sides() (q looking.Sides, err error) {
 	before, err1 := c.number("a")
 	after, err2 := c.number("b")
-	return service.Sides{Path: c.QueryParam("path"), With: c.QueryParam("with"), Before: before, After: after}, firstError(err1, err2)
+	return looking.Sides{Path: c.QueryParam("path"), With: c.QueryParam("with"), Before: before, After: after}, firstError(err1, err2)
 }
 
 func (s *Server) compare(c *call) error {

@@ -21,6 +21,8 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"kettletarn/internal/service/ground"
+
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
 
@@ -78,7 +80,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 type call struct {
 	*echo.Context
 	route   *route
-	actor   service.Actor
+	actor   ground.Actor
 	token   string
 	address netip.Addr
 }

@@ -16,9 +16,10 @@ import (
 	"testing/fstest"
 	"time"
 
+	"kettletarn/internal/service/ground"
+
 	"kettletarn/internal/api"
 	"kettletarn/internal/core/model"
-	"kettletarn/internal/service"
 	"kettletarn/internal/testbed"
 )
 
@@ -54,26 +55,26 @@ func raw(t *testing.T, method, address, token, body string) (int, http.Header, s
 var ranks = []string{"nobody", "stranger", "other token", "viewer token", "viewer", "artist", "lead", "owner", "steward"}
 
 // allowed says who has a right.
-func allowed(right service.Right, who string) bool {
+func allowed(right ground.Right, who string) bool {
 	member := map[string]int{"viewer token": 1, "viewer": 1, "artist": 2, "lead": 3, "owner": 4}[who]
 	switch right {
-	case service.Anybody:
+	case ground.Anybody:
 		return true
-	case service.Person:
+	case ground.Person:
 		return who != "nobody"
-	case service.Whole:
+	case ground.Whole:
 		return who != "nobody" && who != "other token" && who != "viewer token"
-	case service.Viewer:
+	case ground.Viewer:
 		return member >= 1
-	case service.InPerson:
+	case ground.InPerson:
 		return member >= 1 && who != "viewer token"
-	case service.Artist:
+	case ground.Artist:
 		return member >= 2
-	case service.Lead:
+	case ground.Lead:
 		return member >= 3
-	case service.Stewards:
+	case ground.Stewards:
 		return member >= 3 || who == "steward"
-	case service.Steward:
+	case ground.Steward:
 		return who == "steward"
 	}
 	return false
@@ -148,7 +149,7 @@ func TestRoutesTimesRoles(t *testing.T) {
 				switch {
 				case status >= 500:
 					t.Errorf("%s %s as %s: %d %s", method, path, who, status, text)
-				case allowed(service.Right(right), who) == refused:
+				case allowed(ground.Right(right), who) == refused:
 					t.Errorf("%s %s (%s) as %s: %d %s", method, path, right, who, status, text)
 				case who == "nobody" && refused && status != 401:
 					t.Errorf("%s %s as %s: %d %s", method, path, who, status, text)

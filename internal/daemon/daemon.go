@@ -95,7 +95,7 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errs io.Writer)
 		Commands: []*cli.Command{
 			{Name: "serve", Usage: "serve until SIGTERM", UsageText: "tarnd serve [--listen ADDRESS] [--db URL] [--data FOLDER]\n\nExample: tarnd " +
 				"serve --db postgres://tarnd@127.0.0.1/tarnd --data /srv/tarn", Action: serve},
-			people(),
+			persons(),
 			{Name: "verify", Usage: "look whether all content and all history is there and sound; exit status 1 where it is not",
 				UsageText: "tarnd verify [--deep] [--rate 50MB/s]\n\nExample: tarnd verify --deep --rate 50MB/s",
 				Flags: []cli.Flag{&cli.BoolFlag{Name: "deep", Usage: "read and rehash everything"},

@@ -16,6 +16,7 @@ import (
 	"golang.org/x/term"
 
 	"kettletarn/internal/service"
+	"kettletarn/internal/service/keeping"
 )
 
 func asJSON() cli.Flag { return &cli.BoolFlag{Name: "json", Usage: "print one JSON object"} }
@@ -68,8 +69,8 @@ func shower(w io.Writer) (show func(what string, done, total int64), end func())
 		}
 }
 
-// keeping opens what the commands below work on, and prints what they return.
-func keeping(ctx context.Context, cmd *cli.Command,
+// kept opens what the commands below work on, and prints what they return.
+func kept(ctx context.Context, cmd *cli.Command,
 	work func(*service.Service, func(string, int64, int64)) (any, error), say func(io.Writer)) error {
 	if cmd.Args().Present() {
 		return wrong("%s takes no arguments; see tarnd %s --help", cmd.Name, cmd.Name)
@@ -112,16 +113,16 @@ func count(n int, one, many string) string {
 }
 
 func verify(ctx context.Context, cmd *cli.Command) error {
-	o := service.VerifyOptions{Deep: cmd.Bool("deep")}
+	o := keeping.VerifyOptions{Deep: cmd.Bool("deep")}
 	if text := cmd.String("rate"); text != "" {
 		var err error
 		if o.Rate, err = bytesASecond(text); err != nil {
 			return err
 		}
 	}
-	var v *service.Verified
+	var v *keeping.Verified
 	start := time.Now()
-	if err := keeping(ctx, cmd, func(s *service.Service, show func(string, int64, int64)) (_ any, err error) {
+	if err := kept(ctx, cmd, func(s *service.Service, show func(string, int64, int64)) (_ any, err error) {
 		o.Progress = show
 		v, err = s.Verify(ctx, o)
 		return v, err
@@ -162,12 +163,12 @@ func verify(ctx context.Context, cmd *cli.Command) error {
 }
 
 func collect(ctx context.Context, cmd *cli.Command) error {
-	var c *service.Collected
-	return keeping(ctx, cmd, func(s *service.Service, _ func(string, int64, int64)) (_ any, err error) {
-		c, err = s.Collect(ctx, service.CollectDefaults())
+	var c *keeping.Collected
+	return kept(ctx, cmd, func(s *service.Service, _ func(string, int64, int64)) (_ any, err error) {
+		c, err = s.Collect(ctx, keeping.CollectDefaults())
 		return c, err
 	}, func(w io.Writer) {
-		if *c == (service.Collected{}) {
+		if *c == (keeping.Collected{}) {
 			fmt.Fprintln(w, "There is nothing to collect.")
 			return
 		}
@@ -184,8 +185,8 @@ func collect(ctx context.Context, cmd *cli.Command) error {
 }
 
 func rebuild(ctx context.Context, cmd *cli.Command) error {
-	var list []service.Rebuilt
-	return keeping(ctx, cmd, func(s *service.Service, show func(string, int64, int64)) (_ any, err error) {
+	var list []keeping.Rebuilt
+	return kept(ctx, cmd, func(s *service.Service, show func(string, int64, int64)) (_ any, err error) {
 		list, err = s.Rebuild(ctx, cmd.String("owner"), show)
 		return map[string]any{"projects": list}, err
 	}, func(w io.Writer) {

@@ -14,10 +14,11 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/prompt"
 	"kettletarn/internal/service"
+	"kettletarn/internal/service/people"
 )
 
-// people are the commands about those who can sign in.
-func people() *cli.Command {
+// persons are the commands about those who can sign in.
+func persons() *cli.Command {
 	return &cli.Command{Name: "person", Usage: "the people who can sign in", Commands: []*cli.Command{
 		{Name: "add", Usage: "make a person; reads a passphrase, prints a token once", ArgsUsage: "HANDLE",
 			UsageText: "tarnd person add HANDLE [--steward]\n\nExample: tarnd person add tamsin",
@@ -111,7 +112,7 @@ func listPeople(ctx context.Context, cmd *cli.Command) error {
 }
 
 func endPerson(ctx context.Context, cmd *cli.Command) error {
-	var out service.PersonEnded
+	var out people.PersonEnded
 	return withPeople(ctx, cmd, true, func(svc *service.Service, handle string) (any, error) {
 		var err error
 		out, err = svc.EndPerson(ctx, handle)

@@ -138,7 +138,8 @@ func (s *Server) DatabaseFrom(ctx context.Context, name, template string) (strin
 		return "", err
 	}
 	if !there {
-		if _, err := conn.Exec(ctx, "create database "+pgx.Identifier{name}.Sanitize()+" template "+pgx.Identifier{template}.Sanitize()); err != nil {
+		if _, err := conn.Exec(ctx,
+			"create database "+pgx.Identifier{name}.Sanitize()+" template "+pgx.Identifier{template}.Sanitize()); err != nil {
 			return "", err
 		}
 	}

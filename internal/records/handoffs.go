@@ -138,7 +138,8 @@ func (tx *Tx) AddHandoff(ctx context.Context, project int64, h NewHandoff) error
 const authorName = `coalesce(nullif(h.signed, ''), p.handle)`
 
 const handoffColumns = `h.number, b.name, ` + authorName + `, h.note, h.at, h.tasks, h.stage,
-	array(select k.parent from handoff_parents k where k.project_id = h.project_id and k.number = h.number order by k.place), h.root, h.digest, h.assets, h.size,
+	array(select k.parent from handoff_parents k where k.project_id = h.project_id and k.number = h.number order by k.place), h.root,
+		h.digest, h.assets, h.size,
 	h.commit_id
 	, array(select m.name from milestones m where m.project_id = h.project_id and m.handoff = h.number order by m.at)
 	from handoffs h join branches b on b.id = h.branch_id join people p on p.id = h.author_id`
@@ -213,7 +214,8 @@ func (tx *Tx) Handoffs(ctx context.Context, project int64, q HandoffQuery) ([]mo
 
 const changeColumns = `v.path, case when v.gone then 'gone' when o.number is null or o.gone then 'new' when v.path <> o.path
 	and v.content_id = o.content_id then 'moved' else 'edited' end,
-	v.number, coalesce(o.number, 0), coalesce(c.size, 0), coalesce(oc.size, 0), coalesce(c.digest, ''), coalesce(c.whole, ''), case when o.number > 0
+	v.number, coalesce(o.number, 0), coalesce(c.size, 0), coalesce(oc.size, 0), coalesce(c.digest, ''), coalesce(c.whole, ''), case when
+		o.number > 0
 		and not o.gone and v.path <> o.path then o.path else '' end,
 	case when a.path <> v.path then a.path else '' end`
 
@@ -255,10 +257,12 @@ func (tx *Tx) Handoff(ctx context.Context, project int64, number int) (model.Han
 
 // Worked lists what each person did in the handoffs that one of two states has behind it and the other has not.
 func (tx *Tx) Worked(ctx context.Context, project int64, one, other int) ([]model.Worked, error) {
-	rows, err := tx.q.Query(ctx, behind+strings.Replace(behindOf("apart", "$3"), "with recursive", ",", 1)+`select `+authorName+` who, count(*), sum(h.assets), min(h.at), max(h.at) from handoffs h join people p
+	rows, err := tx.q.Query(ctx, behind+strings.Replace(behindOf("apart", "$3"), "with recursive", ",", 1)+`select `+authorName+` who,
+		count(*), sum(h.assets), min(h.at), max(h.at) from handoffs h join people p
 		on p.id = h.author_id
 		where h.project_id = $1 and exists (select from behind b where b.branch_id = h.branch_id and h.number <= b.upto)
-			<> exists (select from apart b where b.branch_id = h.branch_id and h.number <= b.upto) group by who order by 3 desc, who`, project, one, other)
+			<> exists (select from apart b where b.branch_id = h.branch_id and h.number <= b.upto) group by who order by 3 desc, who`, project,
+		one, other)
 	if err != nil {
 		return nil, err
 	}

@@ -27,7 +27,8 @@ func (tx *Tx) AddProject(ctx context.Context, key string, owner int64) (id int64
 		return 0, err
 	}
 	root := tree.Empty()
-	if _, err := tx.q.Exec(ctx, `insert into branches (project_id, name, root) values ($1, $2, $3)`, id, model.FirstBranch, root[:]); err != nil {
+	if _, err := tx.q.Exec(ctx, `insert into branches (project_id, name, root) values ($1, $2, $3)`, id, model.FirstBranch,
+		root[:]); err != nil {
 		return 0, err
 	}
 	return id, tx.SetMember(ctx, id, owner, model.Owner)

@@ -115,17 +115,28 @@ func (tx *Tx) AnswerRuleRequest(ctx context.Context, project, id, person int64, 
 	return path, asker, err
 }
 
-// MovePaths lets assets go from one place to another: those with the given ids leave the places from, and claim the places to. What was
-// never there gives up its claim altogether, and what is gone loses its name to the one that comes.
-func (tx *Tx) MovePaths(ctx context.Context, project int64, ids []int64, from, to []string) error {
-	if len(ids) == 0 {
+// Moves are assets that go from one folded path to another.
+type Moves struct {
+	ids      []int64
+	from, to []string
+}
+
+// Add adds one.
+func (m *Moves) Add(asset int64, from, to string) {
+	m.ids, m.from, m.to = append(m.ids, asset), append(m.from, from), append(m.to, to)
+}
+
+// MovePaths lets assets go: they leave their places and claim the new ones. What was never there gives up its claim altogether, and what is
+// gone loses its name to the one that comes.
+func (tx *Tx) MovePaths(ctx context.Context, project int64, m Moves) error {
+	if len(m.ids) == 0 {
 		return nil
 	}
 	var batch pgx.Batch
 	batch.Queue(`delete from assets a where a.id = any(`+idsOf+`) and not a.id = any($3)
-		and not exists (select from versions v where v.asset_id = a.id)`, project, to, ids)
-	batch.Queue(`delete from claims where project_id = $1 and folded = any($2) and asset_id = any($3)`, project, from, ids)
+		and not exists (select from versions v where v.asset_id = a.id)`, project, m.to, m.ids)
+	batch.Queue(`delete from claims where project_id = $1 and folded = any($2) and asset_id = any($3)`, project, m.from, m.ids)
 	batch.Queue(`insert into claims (project_id, folded, asset_id) select $1, f, i from unnest($2::bigint[], $3::text[]) as u (i, f) order by f
-		on conflict (project_id, folded) do update set asset_id = excluded.asset_id`, project, ids, to)
+		on conflict (project_id, folded) do update set asset_id = excluded.asset_id`, project, m.ids, m.to)
 	return tx.q.SendBatch(ctx, &batch).Close()
 }

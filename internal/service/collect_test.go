@@ -11,11 +11,13 @@ import (
 	"testing"
 	"time"
 
+	"kettletarn/internal/service/keeping"
+	"kettletarn/internal/service/locks"
+
 	"github.com/google/uuid"
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
-	"kettletarn/internal/service"
 )
 
 // age makes everything look as if it had last been touched so long ago.
@@ -28,9 +30,9 @@ func (k *kept) age(days int) {
 	}
 }
 
-func (k *kept) collect() *service.Collected {
+func (k *kept) collect() *keeping.Collected {
 	k.Helper()
-	c, err := k.Collect(k.Context(), service.CollectDefaults())
+	c, err := k.Collect(k.Context(), keeping.CollectDefaults())
 	if err != nil {
 		k.Fatal(err)
 	}
@@ -144,7 +146,7 @@ func TestCollectRemovesDeletedProjectsAndOrphans(t *testing.T) {
 	}
 	// Locks, lines, asks, hooks and what is still to be delivered go with it.
 	ok(t)(k.send(k.tamsin, k.change(k.tamsin, "held.txt", 0, 0, "held"), k.change(k.tamsin, "ended.txt", 0, 0, "ended")))
-	ok(t)(k.take(k.tamsin, service.Wish{}, "held.txt", "ended.txt"))
+	ok(t)(k.take(k.tamsin, locks.Wish{}, "held.txt", "ended.txt"))
 	ok(t)(k.Ask(t.Context(), k.rurik, key, k.space["rurik"], "held.txt", "a moment"))
 	k.giveBack(k.tamsin, "ended.txt")
 	k.exec("insert into hooks (project_id, url, secret, kinds, person_id) select p.id, 'http://127.0.0.1:1', 's', '{work}', o.id from " +
@@ -169,10 +171,10 @@ func TestCollectBesideSends(t *testing.T) {
 	k := newKept(t)
 	ctx, stop := context.WithCancel(t.Context())
 	var wait sync.WaitGroup
-	var collected service.Collected
+	var collected keeping.Collected
 	wait.Go(func() {
 		for ctx.Err() == nil {
-			c, err := k.Collect(t.Context(), service.CollectOptions{Lease: 1500 * time.Millisecond, Grace: time.Hour})
+			c, err := k.Collect(t.Context(), keeping.CollectOptions{Lease: 1500 * time.Millisecond, Grace: time.Hour})
 			if err != nil {
 				t.Errorf("collect: %v", err)
 				return

@@ -14,6 +14,8 @@ import (
 	"syscall"
 	"testing"
 
+	"kettletarn/internal/service/handoffs"
+
 	"github.com/google/uuid"
 
 	"kettletarn/demo/scene"
@@ -22,7 +24,6 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/pack"
 	"kettletarn/internal/records"
-	"kettletarn/internal/service"
 	"kettletarn/internal/store"
 	"kettletarn/internal/testbed"
 )
@@ -66,18 +67,18 @@ func TestContentIsNeverKeptUnderADigestThatItDoesNotHave(t *testing.T) {
 		for _, ref := range c.refs {
 			size += int64(ref.Size)
 		}
-		_, err := m.send(m.tamsin, service.Change{Path: "bad.bin", Content: root.Digest, Size: size})
+		_, err := m.send(m.tamsin, handoffs.Change{Path: "bad.bin", Content: root.Digest, Size: size})
 		testbed.Problem(t, err, c.want)
 		var p *model.Problem
 		if errors.As(err, &p) && c.want == model.ChunksMissing && (len(p.Missing) != 1 || p.Missing[0] != never.Digest.String()) {
 			t.Errorf("%s: named as missing: %v", name, p.Missing)
 		}
 	}
-	_, err = m.send(m.tamsin, service.Change{Path: "ghost.png", Content: chunk.Sum([]byte("never sent")), Size: 10})
+	_, err = m.send(m.tamsin, handoffs.Change{Path: "ghost.png", Content: chunk.Sum([]byte("never sent")), Size: 10})
 	testbed.Problem(t, err, model.ChunksMissing)
-	_, err = m.send(m.tamsin, service.Change{Path: "chunk.png", Content: real.Chunks[0].Digest, Size: int64(real.Chunks[0].Size)})
+	_, err = m.send(m.tamsin, handoffs.Change{Path: "chunk.png", Content: real.Chunks[0].Digest, Size: int64(real.Chunks[0].Size)})
 	testbed.Problem(t, err, model.DigestMismatch)
-	_, err = m.send(m.tamsin, service.Change{Path: "wrong.png", Content: real.Content, Size: 10})
+	_, err = m.send(m.tamsin, handoffs.Change{Path: "wrong.png", Content: real.Content, Size: 10})
 	reason(t, err, "size")
 }
 
@@ -87,9 +88,9 @@ func TestWhatASenderClaimsIsCheckedInTheBackground(t *testing.T) {
 	true1, true2 := bytes.Repeat([]byte("kelp and brine "), 200_000), bytes.Repeat([]byte("salt and brine "), 200_000)
 	honest, false2 := chunk.Sum(true1), chunk.Sum([]byte("other"))
 	a, b, c := m.content(m.tamsin, true1), m.content(m.tamsin, true2), m.content(m.tamsin, []byte("one chunk"))
-	ok(t)(m.send(m.tamsin, service.Change{Path: "a.bin", Content: a.Content, Size: a.Size, Digest: &honest},
-		service.Change{Path: "b.bin", Content: b.Content, Size: b.Size, Digest: &false2},
-		service.Change{Path: "c.bin", Content: c.Content, Size: c.Size}))
+	ok(t)(m.send(m.tamsin, handoffs.Change{Path: "a.bin", Content: a.Content, Size: a.Size, Digest: &honest},
+		handoffs.Change{Path: "b.bin", Content: b.Content, Size: b.Size, Digest: &false2},
+		handoffs.Change{Path: "c.bin", Content: c.Content, Size: c.Size}))
 	digest := func(path string) string {
 		_, versions, err := m.History(ctx, m.odile, key, path)
 		if err != nil {
@@ -131,7 +132,7 @@ func TestWhatASenderClaimsIsCheckedInTheBackground(t *testing.T) {
 	}
 	other := chunk.Sum([]byte("other"))
 	d := m.content(m.tamsin, []byte("another chunk"))
-	_, err := m.send(m.tamsin, service.Change{Path: "d.bin", Content: d.Content, Size: d.Size, Digest: &other})
+	_, err := m.send(m.tamsin, handoffs.Change{Path: "d.bin", Content: d.Content, Size: d.Size, Digest: &other})
 	testbed.Problem(t, err, model.DigestMismatch)
 }
 
@@ -301,9 +302,9 @@ func TestThumbnails(t *testing.T) {
 func TestADropFromThePage(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
-	drop := func(path string, base int, body string) (service.Receipt, error) {
-		return m.Drop(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: model.KindConsole, Note: "dropped",
-			Changes: []service.Change{{Path: path, Base: base}}}, strings.NewReader(body))
+	drop := func(path string, base int, body string) (handoffs.Receipt, error) {
+		return m.Drop(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: model.KindConsole, Note: "dropped",
+			Changes: []handoffs.Change{{Path: path, Base: base}}}, strings.NewReader(body))
 	}
 	large := strings.Repeat("kelp and brine ", 400_000)
 	ok(t)(drop("a.bin", 0, large))
@@ -315,8 +316,8 @@ func TestADropFromThePage(t *testing.T) {
 		t.Errorf("%d bytes come back, %v", len(data), err)
 	}
 	read := &counting{r: strings.NewReader(large)}
-	_, err = m.Drop(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: model.KindConsole, Note: "dropped",
-		Changes: []service.Change{{Path: "a.bin", Base: 1}}}, read)
+	_, err = m.Drop(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: model.KindConsole, Note: "dropped",
+		Changes: []handoffs.Change{{Path: "a.bin", Base: 1}}}, read)
 	reason(t, err, "not-locked")
 	if read.n != 0 {
 		t.Errorf("%d bytes were read of a drop that is refused", read.n)

@@ -8,13 +8,14 @@ import (
 	"testing"
 	"time"
 
+	"kettletarn/internal/service/ground"
+
 	"kettletarn/internal/core/model"
-	"kettletarn/internal/service"
 	"kettletarn/internal/testbed"
 )
 
 // listen begins a stream, and waits until it stands.
-func (m *team) listen(ctx context.Context, actor service.Actor, each func(model.Event) error) <-chan error {
+func (m *team) listen(ctx context.Context, actor ground.Actor, each func(model.Event) error) <-chan error {
 	m.Helper()
 	stands, done := make(chan struct{}, 100), make(chan error, 1)
 	go func() {
@@ -55,7 +56,7 @@ func TestStreamsAskTheRecordsOnce(t *testing.T) {
 	var told atomic.Int64
 	var done []<-chan error
 	for i := range streams {
-		actor := []service.Actor{m.odile, m.tamsin, m.rurik}[i%3]
+		actor := []ground.Actor{m.odile, m.tamsin, m.rurik}[i%3]
 		done = append(done, m.listen(ctx, actor, func(e model.Event) error {
 			if e.Kind == "milestone.added" {
 				told.Add(1)

@@ -7,11 +7,16 @@ import (
 	"testing"
 	"time"
 
+	"kettletarn/internal/service/ground"
+	"kettletarn/internal/service/handoffs"
+	"kettletarn/internal/service/history"
+	"kettletarn/internal/service/keeping"
+	"kettletarn/internal/service/locks"
+
 	"github.com/google/uuid"
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
-	"kettletarn/internal/service"
 	"kettletarn/internal/testbed"
 )
 
@@ -63,8 +68,8 @@ func interleave(t *testing.T, k *kept, first, second func(ctx context.Context, n
 }
 
 // sendAs sends changes with a context of its own.
-func (k *kept) sendAs(ctx context.Context, actor service.Actor, key1 string, changes ...service.Change) (service.Receipt, error) {
-	return k.Send(ctx, actor, key, service.Send{Key: key1, Workspace: k.space[actor.Handle], Note: "a pass", Changes: changes}, nil)
+func (k *kept) sendAs(ctx context.Context, actor ground.Actor, key1 string, changes ...handoffs.Change) (handoffs.Receipt, error) {
+	return k.Send(ctx, actor, key, handoffs.Send{Key: key1, Workspace: k.space[actor.Handle], Note: "a pass", Changes: changes}, nil)
 }
 
 func refusedFor(err error, reason string) bool {
@@ -86,7 +91,7 @@ func TestTwoSendsOfTwoAssetsBothArrive(t *testing.T) {
 		}
 		k.has(fmt.Sprintf("t/%d.txt", n), fmt.Sprint("t", n))
 		k.has(fmt.Sprintf("r/%d.txt", n), fmt.Sprint("r", n))
-		page, err := k.Changes(t.Context(), k.odile, key, service.Changes{})
+		page, err := k.Changes(t.Context(), k.odile, key, history.Changes{})
 		if err != nil || len(page.Assets) != 2*n || page.At != 2*n {
 			t.Fatalf("round %d: %d assets as of h%d, %v", n, len(page.Assets), page.At, err)
 		}
@@ -165,17 +170,17 @@ func TestASendGivesItsLockToTheLine(t *testing.T) {
 	for n := 1; n < 60; n++ {
 		ok(t)(k.send(k.tamsin, k.change(k.tamsin, path(n), 0, 0, "one")))
 		fences[n] = k.lock(k.tamsin, path(n), 1)
-		ok(t)(k.take(k.rurik, service.Wish{Wait: true}, path(n)))
+		ok(t)(k.take(k.rurik, locks.Wish{Wait: true}, path(n)))
 	}
 	interleave(t, k, func(ctx context.Context, n int) error {
 		_, err := k.sendAs(ctx, k.tamsin, uuid.NewString(), k.change(k.tamsin, path(n), 1, fences[n], "two"))
 		return err
 	}, func(ctx context.Context, n int) error {
-		_, stolen := k.take(k.odile, service.Wish{WillUpdate: true}, path(n))
+		_, stolen := k.take(k.odile, locks.Wish{WillUpdate: true}, path(n))
 		if !refusedFor(stolen, "held") && !refusedFor(stolen, "offered") {
 			return fmt.Errorf("somebody who does not wait: %w", stolen)
 		}
-		_, err := k.take(k.rurik, service.Wish{WillUpdate: true}, path(n))
+		_, err := k.take(k.rurik, locks.Wish{WillUpdate: true}, path(n))
 		return err
 	}, func(n int, one, two error) {
 		if one != nil || two != nil && !refusedFor(two, "held") {
@@ -195,10 +200,10 @@ func TestNobodyHoldsWhatTheyTookOnTheirWayOut(t *testing.T) {
 	ok(t)(k.send(k.odile, k.change(k.odile, "a.txt", 0, 0, "one"), k.change(k.odile, "b.txt", 0, 0, "two")))
 	interleave(t, k, func(ctx context.Context, n int) error {
 		ok(t)(k.SetMember(t.Context(), k.odile, key, "tamsin", model.Artist))
-		ok(t)(k.take(k.tamsin, service.Wish{}, "b.txt"))
+		ok(t)(k.take(k.tamsin, locks.Wish{}, "b.txt"))
 		return k.RemoveMember(ctx, k.odile, key, "tamsin")
 	}, func(_ context.Context, n int) error {
-		_, err := k.take(k.tamsin, service.Wish{}, "a.txt")
+		_, err := k.take(k.tamsin, locks.Wish{}, "a.txt")
 		return err
 	}, func(n int, one, two error) {
 		var problem *model.Problem
@@ -244,11 +249,11 @@ func TestWhatSomebodyWasToldOfIsNotCollected(t *testing.T) {
 	interleave(t, k, func(ctx context.Context, n int) error {
 		lost = k.content(k.tamsin, []byte(noise(byte(n), 5000)))
 		k.age(15)
-		if _, err := k.Collect(t.Context(), service.CollectDefaults()); err != nil { // condemned
+		if _, err := k.Collect(t.Context(), keeping.CollectDefaults()); err != nil { // condemned
 			return err
 		}
 		k.age(2)
-		_, err := k.Collect(ctx, service.CollectDefaults())
+		_, err := k.Collect(ctx, keeping.CollectDefaults())
 		return err
 	}, func(ctx context.Context, n int) error {
 		digests := []chunk.Digest{lost.Content, lost.Chunks[0].Digest}
@@ -261,7 +266,8 @@ func TestWhatSomebodyWasToldOfIsNotCollected(t *testing.T) {
 		} else if len(missing) == 1 {
 			return fmt.Errorf("one of two is missing")
 		}
-		_, err = k.sendAs(ctx, k.rurik, uuid.NewString(), service.Change{Path: fmt.Sprintf("c%d.bin", n), Content: lost.Content, Size: lost.Size})
+		_, err = k.sendAs(ctx, k.rurik, uuid.NewString(), handoffs.Change{Path: fmt.Sprintf("c%d.bin", n), Content: lost.Content,
+			Size: lost.Size})
 		return err
 	}, func(n int, one, two error) {
 		if one != nil || two != nil {

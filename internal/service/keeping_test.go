@@ -12,6 +12,11 @@ import (
 	"testing"
 	"time"
 
+	"kettletarn/internal/service/ground"
+	"kettletarn/internal/service/handoffs"
+	"kettletarn/internal/service/history"
+	"kettletarn/internal/service/keeping"
+
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
@@ -45,9 +50,9 @@ func noise(seed byte, n int) string {
 	return string(b)
 }
 
-func (k *kept) verify(deep bool) *service.Verified {
+func (k *kept) verify(deep bool) *keeping.Verified {
 	k.Helper()
-	v, err := k.Verify(k.Context(), service.VerifyOptions{Deep: deep})
+	v, err := k.Verify(k.Context(), keeping.VerifyOptions{Deep: deep})
 	if err != nil {
 		k.Fatal(err)
 	}
@@ -183,7 +188,7 @@ func TestDamageIsFoundSetAsideAndHealed(t *testing.T) {
 		if missing, err := k.MissingChunks(ctx, k.tamsin, key, []chunk.Digest{d}); err != nil || len(missing) != 1 {
 			t.Errorf("%s: a damaged chunk is said to be there, %v", name, err)
 		}
-		_, err = k.send(k.tamsin, service.Change{Path: "copy-of-" + name, Content: m.Content, Size: m.Size})
+		_, err = k.send(k.tamsin, handoffs.Change{Path: "copy-of-" + name, Content: m.Content, Size: m.Size})
 		testbed.Problem(t, err, model.ChunksMissing)
 		_, content, err := k.OpenVersion(ctx, k.viewer, key, "a.bin", 0)
 		if err != nil {
@@ -349,13 +354,13 @@ func TestAProjectIsRebuiltFromItsPacksAlone(t *testing.T) {
 	body := noise(9, 3<<20)
 	ok(t)(k.send(k.tamsin, k.change(k.tamsin, "Levels/a.bin", 0, 0, body), k.change(k.tamsin, "b.txt", 0, 0, "one"),
 		k.change(k.tamsin, "empty.txt", 0, 0, "")))
-	ok(t)(k.send(k.rurik, service.Change{Path: "b.txt", Base: 1, Gone: true, Fence: k.lock(k.rurik, "b.txt", 1)}))
+	ok(t)(k.send(k.rurik, handoffs.Change{Path: "b.txt", Base: 1, Gone: true, Fence: k.lock(k.rurik, "b.txt", 1)}))
 	again := k.change(k.tamsin, "B.txt", 0, 0, "two")
 	again.Executable = true
 	ok(t)(k.send(k.tamsin, again, k.change(k.tamsin, "levels2/c.bin", 0, 0, body[1000:])))
-	ok(t)(k.Send(ctx, k.odile, key, service.Send{Key: uuid.NewString(), Workspace: k.space["odile"], Note: "with tasks",
+	ok(t)(k.Send(ctx, k.odile, key, handoffs.Send{Key: uuid.NewString(), Workspace: k.space["odile"], Note: "with tasks",
 		Tasks: []string{"BRL-1", "BRL-2"}, Stage: "rough",
-		Changes: []service.Change{k.change(k.odile, "B.txt", 3, k.lock(k.odile, "B.txt", 3), "three"),
+		Changes: []handoffs.Change{k.change(k.odile, "B.txt", 3, k.lock(k.odile, "B.txt", 3), "three"),
 			k.change(k.odile, "tarn.toml", 0, 0, "[locks]\noffer-for = \"30 minutes\"\n")}}, nil))
 	old := k.content(k.odile, []byte("from git"))
 	ok(t)(k.BringPast(ctx, k.odile, key, model.PastRequest{Workspace: k.space["odile"],
@@ -364,9 +369,9 @@ func TestAProjectIsRebuiltFromItsPacksAlone(t *testing.T) {
 	if err := k.KeepHistory(ctx); err != nil {
 		t.Fatal(err)
 	}
-	tell := func(s *service.Service, actor service.Actor) string {
+	tell := func(s *service.Service, actor ground.Actor) string {
 		var out strings.Builder
-		list, err := s.Handoffs(ctx, actor, key, service.HandoffFilter{Limit: 100})
+		list, err := s.Handoffs(ctx, actor, key, history.HandoffFilter{Limit: 100})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -380,7 +385,7 @@ func TestAProjectIsRebuiltFromItsPacksAlone(t *testing.T) {
 			}
 			fmt.Fprintf(&out, "%+v\n", whole)
 		}
-		page, err := s.Changes(ctx, actor, key, service.Changes{})
+		page, err := s.Changes(ctx, actor, key, history.Changes{})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -425,7 +430,7 @@ func TestAProjectIsRebuiltFromItsPacksAlone(t *testing.T) {
 	if after := tell(fresh, odile); after != before {
 		t.Errorf("before:\n%s\nafter:\n%s", before, after)
 	}
-	if v, err := fresh.Verify(ctx, service.VerifyOptions{Deep: true}); err != nil || len(v.Findings) > 0 || v.Handoffs != 5 {
+	if v, err := fresh.Verify(ctx, keeping.VerifyOptions{Deep: true}); err != nil || len(v.Findings) > 0 || v.Handoffs != 5 {
 		t.Errorf("verify after the rebuild: %+v, %v", v, err)
 	}
 	_, content, err := fresh.OpenVersion(ctx, odile, key, "levels/a.bin", 0)
@@ -443,8 +448,8 @@ func TestAProjectIsRebuiltFromItsPacksAlone(t *testing.T) {
 	}
 	m := testbed.Cut(t, []byte("next"))
 	ok(t)(fresh.StoreChunks(ctx, odile, key, testbed.From(m.Records)))
-	receipt, err := fresh.Send(ctx, odile, key, service.Send{Key: uuid.NewString(), Workspace: w.ID, Note: "goes on",
-		Changes: []service.Change{{Path: "new.txt", Content: m.Content, Size: m.Size}}}, nil)
+	receipt, err := fresh.Send(ctx, odile, key, handoffs.Send{Key: uuid.NewString(), Workspace: w.ID, Note: "goes on",
+		Changes: []handoffs.Change{{Path: "new.txt", Content: m.Content, Size: m.Size}}}, nil)
 	if err != nil || receipt.Handoff.Number != 6 || fmt.Sprint(receipt.Handoff.Parents) != "[5]" {
 		t.Errorf("%+v, %v", receipt.Handoff, err)
 	}
@@ -478,7 +483,8 @@ func TestTheStorageLimit(t *testing.T) {
 	if p, err := k.SetLimit(ctx, steward, key, 1<<20); err != nil || p.Limit != 1<<20 {
 		t.Fatalf("%+v, %v", p, err)
 	}
-	question := service.Question{Send: service.Send{Workspace: k.space["tamsin"], Note: "n", Changes: []service.Change{{Path: "large.bin"}}},
+	question := handoffs.Question{Send: handoffs.Send{Workspace: k.space["tamsin"], Note: "n",
+		Changes: []handoffs.Change{{Path: "large.bin"}}},
 		Coming: 2 << 20}
 	_, err = k.CheckSend(ctx, k.tamsin, key, question)
 	testbed.Problem(t, err, model.LimitReached)

@@ -9,23 +9,25 @@ import (
 	"testing"
 	"time"
 
+	"kettletarn/internal/service/ground"
+	"kettletarn/internal/service/locks"
+
 	"github.com/jackc/pgx/v5"
 
 	"kettletarn/internal/core/model"
-	"kettletarn/internal/service"
 	"kettletarn/internal/testbed"
 )
 
 // take wants locks in somebody's workspace.
-func (m *team) take(actor service.Actor, wish service.Wish, paths ...string) (service.Grant, error) {
+func (m *team) take(actor ground.Actor, wish locks.Wish, paths ...string) (locks.Grant, error) {
 	wish.Workspace = m.space[actor.Handle]
 	for _, p := range paths {
-		wish.Wants = append(wish.Wants, service.Want{Path: p, Version: 1})
+		wish.Wants = append(wish.Wants, locks.Want{Path: p, Version: 1})
 	}
 	return m.TakeLocks(m.Context(), actor, key, wish)
 }
 
-func (m *team) giveBack(actor service.Actor, paths ...string) {
+func (m *team) giveBack(actor ground.Actor, paths ...string) {
 	m.Helper()
 	if err := m.GiveBackLocks(m.Context(), actor, key, m.space[actor.Handle], paths, false, ""); err != nil {
 		m.Fatal(err)
@@ -71,7 +73,7 @@ func (m *team) sql(statement string, args ...any) {
 
 // heard collects what one person is told from now on, the kinds of news that concern them in brackets, until something is said and a while
 // after.
-func (m *team) heard(actor service.Actor) func(until string) string {
+func (m *team) heard(actor ground.Actor) func(until string) string {
 	ctx, stop := context.WithCancel(m.Context())
 	list := make(chan string, 100)
 	ready, done := make(chan struct{}), make(chan struct{})
@@ -120,22 +122,22 @@ func newLine(t *testing.T) *team {
 func TestALineIsServedInOrder(t *testing.T) {
 	m := newLine(t)
 	fence := m.lock(m.tamsin, "a.png", 1)
-	g, err := m.take(m.rurik, service.Wish{Wait: true, Note: "a rail"}, "a.png", "b.png")
+	g, err := m.take(m.rurik, locks.Wish{Wait: true, Note: "a rail"}, "a.png", "b.png")
 	if err != nil || len(g.Locks) != 1 || len(g.Waiting) != 1 || g.Waiting[0] != (model.Waiting{Path: "a.png", Place: 1, Holder: "tamsin"}) {
 		t.Fatalf("waiting for one and getting the other: %+v, %v", g, err)
 	}
-	ok(t)(m.take(m.odile, service.Wish{Wait: true}, "a.png"))
+	ok(t)(m.take(m.odile, locks.Wish{Wait: true}, "a.png"))
 	if got := m.board(); got != "a.png:tamsin <rurik <odile, b.png:rurik" {
 		t.Errorf("the board says %s", got)
 	}
 	hears := m.heard(m.rurik)
 	// A send gives it back, to the line; whoever waits has to bring the newest version.
 	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 1, fence, "second")))
-	_, err = m.take(m.odile, service.Wish{}, "a.png")
+	_, err = m.take(m.odile, locks.Wish{}, "a.png")
 	reason(t, err, "offered")
-	_, err = m.take(m.rurik, service.Wish{}, "a.png")
+	_, err = m.take(m.rurik, locks.Wish{}, "a.png")
 	reason(t, err, "behind")
-	if g, err = m.take(m.rurik, service.Wish{WillUpdate: true}, "a.png"); err != nil || g.Locks[0].Holder != "rurik" ||
+	if g, err = m.take(m.rurik, locks.Wish{WillUpdate: true}, "a.png"); err != nil || g.Locks[0].Holder != "rurik" ||
 		g.Assets[0].Newest != 2 {
 		t.Errorf("%+v, %v", g, err)
 	}
@@ -155,7 +157,7 @@ func TestALineIsServedInOrder(t *testing.T) {
 func TestAskingAndAnswering(t *testing.T) {
 	m := newLine(t)
 	m.lock(m.tamsin, "a.png", 1)
-	ok(t)(m.take(m.odile, service.Wish{Wait: true}, "a.png"))
+	ok(t)(m.take(m.odile, locks.Wish{Wait: true}, "a.png"))
 	hears := m.heard(m.tamsin)
 	w, err := m.Ask(t.Context(), m.rurik, key, m.space["rurik"], "a.png", "two minutes for the rail")
 	if err != nil || w != (model.Waiting{Path: "a.png", Place: 2, Holder: "tamsin"}) {
@@ -166,16 +168,16 @@ func TestAskingAndAnswering(t *testing.T) {
 		!strings.Contains(said, "[waits] rurik waits in line for a.png") || strings.Count(said, "[asked]") != 1 {
 		t.Errorf("tamsin hears: %s", said)
 	}
-	reason(t, m.AnswerAsk(t.Context(), m.odile, key, service.Answer{Path: "a.png", Give: true}), "held")
+	reason(t, m.AnswerAsk(t.Context(), m.odile, key, locks.Answer{Path: "a.png", Give: true}), "held")
 	hears = m.heard(m.rurik)
 	if err := m.AnswerAsk(t.Context(), m.tamsin, key,
-		service.Answer{Path: "a.png", Word: "half the reef is moved", Until: time.Now().Add(time.Hour)}); err != nil {
+		locks.Answer{Path: "a.png", Word: "half the reef is moved", Until: time.Now().Add(time.Hour)}); err != nil {
 		t.Fatal(err)
 	}
 	if got := m.board(); got != "a.png:tamsin <odile <rurik ?ruriknot-yet" {
 		t.Errorf("the board says %s", got)
 	}
-	if err := m.AnswerAsk(t.Context(), m.tamsin, key, service.Answer{Path: "a.png", Give: true, To: "rurik"}); err != nil {
+	if err := m.AnswerAsk(t.Context(), m.tamsin, key, locks.Answer{Path: "a.png", Give: true, To: "rurik"}); err != nil {
 		t.Fatal(err)
 	}
 	if got := m.board(); got != "a.png: <rurik! <odile" {
@@ -198,8 +200,8 @@ func TestAskingAndAnswering(t *testing.T) {
 func TestTimePasses(t *testing.T) {
 	m := newLine(t)
 	m.lock(m.tamsin, "a.png", 1)
-	ok(t)(m.take(m.rurik, service.Wish{Wait: true}, "a.png"))
-	ok(t)(m.take(m.odile, service.Wish{Wait: true}, "a.png"))
+	ok(t)(m.take(m.rurik, locks.Wish{Wait: true}, "a.png"))
+	ok(t)(m.take(m.odile, locks.Wish{Wait: true}, "a.png"))
 	m.giveBack(m.tamsin, "a.png")
 	hears := m.heard(m.rurik)
 	m.sql(`update waits set until = now() where until is not null`)
@@ -246,12 +248,12 @@ func TestAForgottenLockIsMarkedAndItsHolderReminded(t *testing.T) {
 func TestManyAtOnce(t *testing.T) {
 	m := newLine(t)
 	m.lock(m.tamsin, "a.png", 1)
-	_, err := m.take(m.rurik, service.Wish{}, "a.png", "b.png", "nowhere.png")
+	_, err := m.take(m.rurik, locks.Wish{}, "a.png", "b.png", "nowhere.png")
 	reason(t, err, "unknown")
 	if got := m.board(); got != "a.png:tamsin" {
 		t.Errorf("after a refusal: %s", got)
 	}
-	g, err := m.take(m.rurik, service.Wish{Any: true}, "a.png", "b.png", "nowhere.png")
+	g, err := m.take(m.rurik, locks.Wish{Any: true}, "a.png", "b.png", "nowhere.png")
 	if err != nil || len(g.Locks) != 1 || len(g.Refusals) != 2 || g.Refusals[0].Path != "nowhere.png" {
 		t.Errorf("%+v, %v", g, err)
 	}
@@ -262,9 +264,9 @@ func TestManyAtOnce(t *testing.T) {
 
 func TestAPathCanBeReserved(t *testing.T) {
 	m := newLine(t)
-	_, err := m.take(m.tamsin, service.Wish{}, "levels/new.glb")
+	_, err := m.take(m.tamsin, locks.Wish{}, "levels/new.glb")
 	reason(t, err, "unknown")
-	wish := service.Wish{Reserve: true, Workspace: m.space["tamsin"], Note: "the next level", Wants: []service.Want{{Path: "levels/new.glb"}}}
+	wish := locks.Wish{Reserve: true, Workspace: m.space["tamsin"], Note: "the next level", Wants: []locks.Want{{Path: "levels/new.glb"}}}
 	g, err := m.TakeLocks(t.Context(), m.tamsin, key, wish)
 	if err != nil || len(g.Locks) != 1 {
 		t.Fatalf("%+v, %v", g, err)
@@ -272,7 +274,7 @@ func TestAPathCanBeReserved(t *testing.T) {
 	_, err = m.send(m.rurik, m.change(m.rurik, "Levels/new.glb", 0, 0, "rurik's"))
 	reason(t, err, "held")
 	for path, want := range map[string]string{"a.png/below": "path-collides", "CON.png": "reserved", "../x": "dots", "A.PNG": ""} {
-		wish.Wants = []service.Want{{Path: path, Version: 1}}
+		wish.Wants = []locks.Want{{Path: path, Version: 1}}
 		_, err := m.TakeLocks(t.Context(), m.tamsin, key, wish)
 		if want == "" && err != nil || want != "" && (err == nil || len(err.(*model.Refused).Refusals) != 1) {
 			t.Errorf("reserving %s: %v", path, err)
@@ -288,9 +290,9 @@ func TestAnOldVersionIsLockedKnowingly(t *testing.T) {
 	m := newLine(t)
 	fence := m.lock(m.tamsin, "a.png", 1)
 	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 1, fence, "second")))
-	_, err := m.take(m.rurik, service.Wish{}, "a.png")
+	_, err := m.take(m.rurik, locks.Wish{}, "a.png")
 	reason(t, err, "behind")
-	if g, err := m.take(m.rurik, service.Wish{Diverge: true}, "a.png"); err != nil || g.Locks[0].Diverged != 1 {
+	if g, err := m.take(m.rurik, locks.Wish{Diverge: true}, "a.png"); err != nil || g.Locks[0].Diverged != 1 {
 		t.Fatalf("%+v, %v", g, err)
 	}
 	if list, _ := m.Locks(t.Context(), m.viewer, key, ""); len(list) != 1 || list[0].Diverged != 1 {
@@ -302,10 +304,10 @@ func TestAnOldVersionIsLockedKnowingly(t *testing.T) {
 	// Where the rules only warn, it takes no word.
 	rules := "[locks]\nwhen-behind = \"warn\"\noffer-for = \"30 minutes\"\n"
 	ok(t)(m.send(m.odile, m.change(m.odile, "tarn.toml", 0, 0, rules)))
-	if g, err := m.take(m.rurik, service.Wish{}, "a.png"); err != nil || g.Locks[0].Diverged != 1 {
+	if g, err := m.take(m.rurik, locks.Wish{}, "a.png"); err != nil || g.Locks[0].Diverged != 1 {
 		t.Errorf("%+v, %v", g, err)
 	}
-	ok(t)(m.take(m.tamsin, service.Wish{Wait: true}, "a.png"))
+	ok(t)(m.take(m.tamsin, locks.Wish{Wait: true}, "a.png"))
 	m.giveBack(m.rurik, "a.png")
 	list, _ := m.Locks(t.Context(), m.viewer, key, "")
 	if left := time.Until(*list[0].Waitlist[0].OfferedUntil); left > 30*time.Minute || left < 20*time.Minute {
@@ -318,7 +320,7 @@ func TestALockIsBroughtToAnotherWorkspace(t *testing.T) {
 	fence := m.lock(m.tamsin, "a.png", 1)
 	laptop, err := m.AddWorkspace(t.Context(), m.tamsin, key, "tamsin-laptop")
 	ok(t)(laptop, err)
-	wish := service.Wish{Workspace: laptop.ID, Wants: []service.Want{{Path: "a.png", Version: 1}}}
+	wish := locks.Wish{Workspace: laptop.ID, Wants: []locks.Want{{Path: "a.png", Version: 1}}}
 	_, err = m.TakeLocks(t.Context(), m.tamsin, key, wish)
 	reason(t, err, "held-elsewhere")
 	wish.Bring = true
@@ -335,11 +337,11 @@ func TestTheRecord(t *testing.T) {
 	fence := m.lock(m.tamsin, "a.png", 1)
 	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 1, fence, "second")))
 	m.lock(m.rurik, "b.png", 1)
-	ok(t)(m.take(m.tamsin, service.Wish{Wait: true}, "b.png"))
+	ok(t)(m.take(m.tamsin, locks.Wish{Wait: true}, "b.png"))
 	ok(t)(nil, m.GiveBackLocks(t.Context(), m.odile, key, m.space["odile"], []string{"b.png"}, true, "on leave"))
 	m.lock(m.tamsin, "b.png", 1)
 	m.sql(`update waits set since = since - interval '8 days', ended = ended - interval '1 day'`)
-	tell := func(q service.RecordQuery) string {
+	tell := func(q locks.RecordQuery) string {
 		list, err := m.Record(t.Context(), m.viewer, key, q)
 		if err != nil {
 			t.Fatal(err)
@@ -351,7 +353,7 @@ func TestTheRecord(t *testing.T) {
 		return strings.Join(out, ", ")
 	}
 	all := "b.png tamsin    h0, b.png rurik overridden odile on leave h0, a.png tamsin sent   h2"
-	for want, q := range map[string]service.RecordQuery{
+	for want, q := range map[string]locks.RecordQuery{
 		all:                      {},
 		"a.png tamsin sent   h2": {Path: "A.png"},
 		"b.png rurik overridden odile on leave h0":   {Ending: "overridden"},
@@ -380,7 +382,7 @@ func TestWhoLeavesTheProjectLeavesNothingLocked(t *testing.T) {
 	m := newLine(t)
 	m.lock(m.tamsin, "a.png", 1)
 	m.lock(m.rurik, "b.png", 1)
-	ok(t)(m.take(m.rurik, service.Wish{Wait: true}, "a.png"))
+	ok(t)(m.take(m.rurik, locks.Wish{Wait: true}, "a.png"))
 	ok(t)(m.Ask(t.Context(), m.tamsin, key, m.space["tamsin"], "b.png", "a moment"))
 	ok(t)(nil, m.RemoveMember(t.Context(), m.odile, key, "tamsin"))
 	if got := m.board(); got != "b.png:rurik, a.png: <rurik!" {
@@ -407,10 +409,10 @@ func FuzzLockRequests(f *testing.F) {
 		if json.Unmarshal(text, &q) != nil || len(q.Assets) > 100 {
 			return
 		}
-		wish := service.Wish{Workspace: space.ID, Note: q.Note, WillUpdate: q.WillUpdate, Any: q.Any, Wait: q.Wait, Diverge: q.Diverge,
+		wish := locks.Wish{Workspace: space.ID, Note: q.Note, WillUpdate: q.WillUpdate, Any: q.Any, Wait: q.Wait, Diverge: q.Diverge,
 			Bring: q.Bring, Reserve: q.Reserve}
 		for _, a := range q.Assets {
-			wish.Wants = append(wish.Wants, service.Want(a))
+			wish.Wants = append(wish.Wants, locks.Want(a))
 		}
 		_, err := s.TakeLocks(t.Context(), actor, key, wish)
 		var refused *model.Refused

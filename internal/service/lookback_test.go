@@ -13,16 +13,19 @@ import (
 	"testing"
 	"time"
 
+	"kettletarn/internal/service/ground"
+	"kettletarn/internal/service/handoffs"
+	"kettletarn/internal/service/history"
+
 	"github.com/google/uuid"
 
 	"kettletarn/internal/core/bundle"
 	"kettletarn/internal/core/model"
-	"kettletarn/internal/service"
 	"kettletarn/internal/testbed"
 )
 
 // as sends with a note, tasks and a stage.
-func (m *team) as(actor service.Actor, send service.Send, changes ...service.Change) int {
+func (m *team) as(actor ground.Actor, send handoffs.Send, changes ...handoffs.Change) int {
 	m.Helper()
 	send.Key, send.Workspace, send.Changes, send.TakeFree = uuid.NewString(), m.space[actor.Handle], changes, true
 	receipt, err := m.Send(m.Context(), actor, key, send, nil)
@@ -35,7 +38,7 @@ func (m *team) as(actor service.Actor, send service.Send, changes ...service.Cha
 // state is what a project holds as of a state: path=content's first bytes.
 func (m *team) state(at string) string {
 	m.Helper()
-	page, err := m.Changes(m.Context(), m.odile, key, service.Changes{At: at})
+	page, err := m.Changes(m.Context(), m.odile, key, history.Changes{At: at})
 	if err != nil {
 		m.Fatal(err)
 	}
@@ -49,41 +52,41 @@ func (m *team) state(at string) string {
 	return strings.Join(list, " ")
 }
 
-func (m *team) back(actor service.Actor, q model.RollbackRequest) (model.RollbackAnswer, error) {
+func (m *team) back(actor ground.Actor, q model.RollbackRequest) (model.RollbackAnswer, error) {
 	q.Workspace = m.space[actor.Handle]
 	return m.Rollback(m.Context(), actor, key, q, uuid.NewString())
 }
 
 func TestHandoffsAreFiltered(t *testing.T) {
 	m := newTeam(t, nil)
-	m.as(m.tamsin, service.Send{Note: "Fog over the harbour", Tasks: []string{"BRL-7"}, Stage: "blockout"},
+	m.as(m.tamsin, handoffs.Send{Note: "Fog over the harbour", Tasks: []string{"BRL-7"}, Stage: "blockout"},
 		m.change(m.tamsin, "levels/harbour.json", 0, 0, "{}"))
-	m.as(m.rurik, service.Send{Note: "Rust, first pass", Tasks: []string{"BRL-9"}}, m.change(m.rurik, "textures/Rust.PNG", 0, 0, "png"),
+	m.as(m.rurik, handoffs.Send{Note: "Rust, first pass", Tasks: []string{"BRL-9"}}, m.change(m.rurik, "textures/Rust.PNG", 0, 0, "png"),
 		m.change(m.rurik, "textures/deep/rust.tga", 0, 0, "tga"))
-	m.as(m.rurik, service.Send{Note: "Horn"}, m.change(m.rurik, "sounds/horn.wav", 0, 0, "wav"),
+	m.as(m.rurik, handoffs.Send{Note: "Horn"}, m.change(m.rurik, "sounds/horn.wav", 0, 0, "wav"),
 		m.change(m.rurik, "sounds/read.me", 0, 0, "me"))
 	m.sql(`update handoffs set at = now() - interval '3 days' where number = 1`)
 	day := func(back int) string { return time.Now().UTC().AddDate(0, 0, -back).Format(time.DateOnly) }
 	for name, c := range map[string]struct {
-		f    service.HandoffFilter
+		f    history.HandoffFilter
 		want []int
 	}{
-		"nothing":              {service.HandoffFilter{}, []int{3, 2, 1}},
-		"a person":             {service.HandoffFilter{Author: "rurik"}, []int{3, 2}},
-		"a folder, folded":     {service.HandoffFilter{Path: "textures"}, []int{2}},
-		"a pattern":            {service.HandoffFilter{Path: "*.TGA"}, []int{2}},
-		"a pattern of folders": {service.HandoffFilter{Path: "textures/*.tga"}, nil},
-		"a kind":               {service.HandoffFilter{Kind: "sound"}, []int{3}},
-		"what is no kind":      {service.HandoffFilter{Kind: "other"}, []int{3}},
-		"a kind in a folder":   {service.HandoffFilter{Kind: "texture", Path: "sounds"}, nil},
-		"a task":               {service.HandoffFilter{Task: "brl-7"}, []int{1}},
-		"a stage":              {service.HandoffFilter{Stage: "Blockout"}, []int{1}},
-		"a text":               {service.HandoffFilter{Text: "first PASS"}, []int{2}},
-		"since":                {service.HandoffFilter{Since: day(1)}, []int{3, 2}},
-		"until":                {service.HandoffFilter{Until: day(2)}, []int{1}},
-		"a day":                {service.HandoffFilter{Since: day(3), Until: day(3)}, []int{1}},
-		"a page":               {service.HandoffFilter{Before: 3, Limit: 1}, []int{2}},
-		"% is no sign":         {service.HandoffFilter{Text: "%"}, nil},
+		"nothing":              {history.HandoffFilter{}, []int{3, 2, 1}},
+		"a person":             {history.HandoffFilter{Author: "rurik"}, []int{3, 2}},
+		"a folder, folded":     {history.HandoffFilter{Path: "textures"}, []int{2}},
+		"a pattern":            {history.HandoffFilter{Path: "*.TGA"}, []int{2}},
+		"a pattern of folders": {history.HandoffFilter{Path: "textures/*.tga"}, nil},
+		"a kind":               {history.HandoffFilter{Kind: "sound"}, []int{3}},
+		"what is no kind":      {history.HandoffFilter{Kind: "other"}, []int{3}},
+		"a kind in a folder":   {history.HandoffFilter{Kind: "texture", Path: "sounds"}, nil},
+		"a task":               {history.HandoffFilter{Task: "brl-7"}, []int{1}},
+		"a stage":              {history.HandoffFilter{Stage: "Blockout"}, []int{1}},
+		"a text":               {history.HandoffFilter{Text: "first PASS"}, []int{2}},
+		"since":                {history.HandoffFilter{Since: day(1)}, []int{3, 2}},
+		"until":                {history.HandoffFilter{Until: day(2)}, []int{1}},
+		"a day":                {history.HandoffFilter{Since: day(3), Until: day(3)}, []int{1}},
+		"a page":               {history.HandoffFilter{Before: 3, Limit: 1}, []int{2}},
+		"% is no sign":         {history.HandoffFilter{Text: "%"}, nil},
 	} {
 		list, err := m.Handoffs(t.Context(), m.viewer, key, c.f)
 		var got []int
@@ -94,11 +97,11 @@ func TestHandoffsAreFiltered(t *testing.T) {
 			t.Errorf("%s: %v, %v; want %v", name, got, err, c.want)
 		}
 	}
-	for _, f := range []service.HandoffFilter{{Kind: "spell"}, {Since: "yesterday"}, {Text: "a\x00"}, {Path: strings.Repeat("*", 3000)}} {
+	for _, f := range []history.HandoffFilter{{Kind: "spell"}, {Since: "yesterday"}, {Text: "a\x00"}, {Path: strings.Repeat("*", 3000)}} {
 		_, err := m.Handoffs(t.Context(), m.viewer, key, f)
 		testbed.Problem(t, err, model.BadRequest)
 	}
-	list, err := m.Handoffs(t.Context(), m.viewer, key, service.HandoffFilter{Assets: 1})
+	list, err := m.Handoffs(t.Context(), m.viewer, key, history.HandoffFilter{Assets: 1})
 	if err != nil || len(list[0].Assets) != 1 || list[0].Count != 2 || list[1].Assets[0].Change != "new" {
 		t.Errorf("%+v, %v", list, err)
 	}
@@ -109,8 +112,8 @@ func TestMilestonesStay(t *testing.T) {
 	ctx := t.Context()
 	_, err := m.AddMilestone(ctx, m.tamsin, key, model.MilestoneRequest{Name: "too-early"})
 	testbed.Problem(t, err, model.NotFound)
-	m.as(m.tamsin, service.Send{Note: "one"}, m.change(m.tamsin, "a", 0, 0, "one"))
-	m.as(m.tamsin, service.Send{Note: "two"}, m.change(m.tamsin, "a", 1, 0, "two"))
+	m.as(m.tamsin, handoffs.Send{Note: "one"}, m.change(m.tamsin, "a", 0, 0, "one"))
+	m.as(m.tamsin, handoffs.Send{Note: "two"}, m.change(m.tamsin, "a", 1, 0, "two"))
 	first, err := m.AddMilestone(ctx, m.tamsin, key, model.MilestoneRequest{Name: "First-Light", At: "h1", Note: "it glows"})
 	if err != nil || first.Handoff != 1 || first.Person != "tamsin" || first.Digest == "" {
 		t.Fatalf("%+v, %v", first, err)
@@ -146,27 +149,27 @@ func TestMilestonesStay(t *testing.T) {
 
 func TestAStateIsNamedByATime(t *testing.T) {
 	m := newTeam(t, nil)
-	m.as(m.tamsin, service.Send{Note: "one"}, m.change(m.tamsin, "a", 0, 0, "one"))
-	m.as(m.tamsin, service.Send{Note: "two"}, m.change(m.tamsin, "a", 1, 0, "two"))
+	m.as(m.tamsin, handoffs.Send{Note: "one"}, m.change(m.tamsin, "a", 0, 0, "one"))
+	m.as(m.tamsin, handoffs.Send{Note: "two"}, m.change(m.tamsin, "a", 1, 0, "two"))
 	m.sql(`update handoffs set at = '2026-03-02T10:00:00Z' where number = 1`)
 	for _, at := range []string{"2026-03-02", "2026-03-02 10:00", "2026-05-01T00:00:00Z"} {
 		if m.state(at) != m.state("h1") {
 			t.Errorf("%s is not h1", at)
 		}
 	}
-	_, err := m.Changes(t.Context(), m.odile, key, service.Changes{At: "2026-03-01"})
+	_, err := m.Changes(t.Context(), m.odile, key, history.Changes{At: "2026-03-01"})
 	testbed.Problem(t, err, model.NotFound)
 }
 
 func TestWhatIsBetweenTwoStates(t *testing.T) {
 	m := newTeam(t, nil)
-	m.as(m.tamsin, service.Send{Note: "one"}, m.change(m.tamsin, "levels/a.json", 0, 0, "one"),
+	m.as(m.tamsin, handoffs.Send{Note: "one"}, m.change(m.tamsin, "levels/a.json", 0, 0, "one"),
 		m.change(m.tamsin, "levels/b.json", 0, 0, "bee"), m.change(m.tamsin, "textures/c.png", 0, 0, "sea"))
 	moved := m.change(m.rurik, "old/b.json", 1, 0, "bee")
 	moved.MovedFrom = "levels/b.json"
-	m.as(m.rurik, service.Send{Note: "two"}, moved, m.change(m.rurik, "levels/a.json", 1, 0, "one and more"),
-		service.Change{Path: "textures/c.png", Base: 1, Gone: true})
-	m.as(m.rurik, service.Send{Note: "three"}, m.change(m.rurik, "sounds/d.wav", 0, 0, "dee"))
+	m.as(m.rurik, handoffs.Send{Note: "two"}, moved, m.change(m.rurik, "levels/a.json", 1, 0, "one and more"),
+		handoffs.Change{Path: "textures/c.png", Base: 1, Gone: true})
+	m.as(m.rurik, handoffs.Send{Note: "three"}, m.change(m.rurik, "sounds/d.wav", 0, 0, "dee"))
 	b, err := m.Between(t.Context(), m.viewer, key, "h1", "", "", 0)
 	if err != nil {
 		t.Fatal(err)
@@ -198,13 +201,14 @@ func TestWhatIsBetweenTwoStates(t *testing.T) {
 func TestGoingBackInEveryWay(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
-	m.as(m.tamsin, service.Send{Note: "one"}, m.change(m.tamsin, "levels/a.json", 0, 0, "a1"), m.change(m.tamsin, "levels/b.json", 0, 0, "b1"),
+	m.as(m.tamsin, handoffs.Send{Note: "one"}, m.change(m.tamsin, "levels/a.json", 0, 0, "a1"), m.change(m.tamsin, "levels/b.json", 0, 0,
+		"b1"),
 		m.change(m.tamsin, "models/c.glb", 0, 0, "c1"))
 	ok(t)(m.AddMilestone(ctx, m.tamsin, key, model.MilestoneRequest{Name: "stable"}))
 	moved := m.change(m.tamsin, "attic/b.json", 1, 0, "b2")
 	moved.MovedFrom = "levels/b.json"
-	two := m.as(m.tamsin, service.Send{Note: "two"}, m.change(m.tamsin, "levels/a.json", 1, 0, "a2"), moved,
-		m.change(m.tamsin, "levels/new.json", 0, 0, "n1"), service.Change{Path: "models/c.glb", Base: 1, Gone: true})
+	two := m.as(m.tamsin, handoffs.Send{Note: "two"}, m.change(m.tamsin, "levels/a.json", 1, 0, "a2"), moved,
+		m.change(m.tamsin, "levels/new.json", 0, 0, "n1"), handoffs.Change{Path: "models/c.glb", Base: 1, Gone: true})
 	first, second := m.state("h1"), m.state("h2")
 
 	// One handoff undone, looked at first.
@@ -252,7 +256,7 @@ func TestGoingBackInEveryWay(t *testing.T) {
 		t.Error(got)
 	}
 	// What has moved on stands in the way of undoing, and is named.
-	m.as(m.tamsin, service.Send{Note: "on"}, m.change(m.tamsin, "levels/a.json", 7, 0, "a9"))
+	m.as(m.tamsin, handoffs.Send{Note: "on"}, m.change(m.tamsin, "levels/a.json", 7, 0, "a9"))
 	_, err = m.back(m.rurik, model.RollbackRequest{Without: done.Handoff.Number})
 	reason(t, err, "moved-on")
 	if r := testbed.Refused(t, err); !strings.Contains(r[0].Message, "by tamsin") {
@@ -267,7 +271,7 @@ func TestGoingBackInEveryWay(t *testing.T) {
 	_, err = m.back(m.rurik, model.RollbackRequest{Paths: []string{"levels/a.json"}, To: "stable", Seen: done.Handoff.Number})
 	reason(t, err, "held")
 	reason(t, err, "behind")
-	for actor, want := range map[service.Actor]int{m.tamsin: 1, m.odile: 0} {
+	for actor, want := range map[ground.Actor]int{m.tamsin: 1, m.odile: 0} {
 		if err := m.SetUnsent(ctx, actor, key, m.space[actor.Handle],
 			[]model.UnsentChange{{Path: "levels/a.json", State: model.Edited, Since: time.Now()}}); err != nil {
 			t.Fatal(err)
@@ -296,11 +300,11 @@ func TestGoingBackThroughARandomHistory(t *testing.T) {
 	random := rand.New(rand.NewPCG(7, 7))
 	states := []string{""}
 	for n := 1; n <= 25; n++ {
-		page, err := m.Changes(t.Context(), m.odile, key, service.Changes{})
+		page, err := m.Changes(t.Context(), m.odile, key, history.Changes{})
 		if err != nil {
 			t.Fatal(err)
 		}
-		var changes []service.Change
+		var changes []handoffs.Change
 		taken := map[string]bool{}
 		for _, a := range page.Assets {
 			taken[a.Path] = true
@@ -309,7 +313,7 @@ func TestGoingBackThroughARandomHistory(t *testing.T) {
 			place := fmt.Sprintf("f%d/x%d", random.IntN(3), random.IntN(6))
 			switch random.IntN(5) {
 			case 0:
-				changes = append(changes, service.Change{Path: a.Path, Base: a.Newest, Gone: true})
+				changes = append(changes, handoffs.Change{Path: a.Path, Base: a.Newest, Gone: true})
 			case 1:
 				changes = append(changes, m.change(m.tamsin, a.Path, a.Newest, 0, fmt.Sprint(random.Uint64())))
 			case 2:
@@ -332,7 +336,7 @@ func TestGoingBackThroughARandomHistory(t *testing.T) {
 			n--
 			continue
 		}
-		m.as(m.tamsin, service.Send{Note: "on"}, changes...)
+		m.as(m.tamsin, handoffs.Send{Note: "on"}, changes...)
 		states = append(states, m.state(""))
 		if n = len(states) - 1; n >= 25 {
 			break
@@ -355,11 +359,11 @@ func TestGoingBackThroughARandomHistory(t *testing.T) {
 func TestWhereLinesComeFrom(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
-	m.as(m.tamsin, service.Send{Note: "a draft"}, m.change(m.tamsin, "dialogue.txt", 0, 0, "keeper: Who rows?\ngull: Kree.\n"))
-	m.as(m.rurik, service.Send{Note: "louder"}, m.change(m.rurik, "dialogue.txt", 1, 0, "keeper: Who rows?\ngull: KREE.\nend\n"))
+	m.as(m.tamsin, handoffs.Send{Note: "a draft"}, m.change(m.tamsin, "dialogue.txt", 0, 0, "keeper: Who rows?\ngull: Kree.\n"))
+	m.as(m.rurik, handoffs.Send{Note: "louder"}, m.change(m.rurik, "dialogue.txt", 1, 0, "keeper: Who rows?\ngull: KREE.\nend\n"))
 	moved := m.change(m.tamsin, "text/dialogue.txt", 2, 0, "Act 1\nkeeper: Who rows?\ngull: KREE.\nend\n")
 	moved.MovedFrom = "dialogue.txt"
-	m.as(m.tamsin, service.Send{Note: "moved"}, moved)
+	m.as(m.tamsin, handoffs.Send{Note: "moved"}, moved)
 	out, err := m.Lines(ctx, m.viewer, key, "text/dialogue.txt", 0)
 	if err != nil {
 		t.Fatal(err)
@@ -374,7 +378,7 @@ func TestWhereLinesComeFrom(t *testing.T) {
 	if out, err = m.Lines(ctx, m.viewer, key, "text/dialogue.txt", 1); err != nil || len(out.Lines) != 2 || out.Version != 1 {
 		t.Errorf("%+v, %v", out, err)
 	}
-	m.as(m.rurik, service.Send{Note: "a picture"}, m.change(m.rurik, "a.png", 0, 0, "\x89PNG\x00"))
+	m.as(m.rurik, handoffs.Send{Note: "a picture"}, m.change(m.rurik, "a.png", 0, 0, "\x89PNG\x00"))
 	_, err = m.Lines(ctx, m.viewer, key, "a.png", 0)
 	testbed.Problem(t, err, model.BadRequest)
 }
@@ -382,9 +386,10 @@ func TestWhereLinesComeFrom(t *testing.T) {
 func TestAStateAsOneFile(t *testing.T) {
 	m := newTeam(t, nil)
 	big := strings.Repeat("brine ", 300_000)
-	m.as(m.tamsin, service.Send{Note: "one"}, m.change(m.tamsin, "levels/a.json", 0, 0, "one"), m.change(m.tamsin, "levels/b.json", 0, 0, big),
+	m.as(m.tamsin, handoffs.Send{Note: "one"}, m.change(m.tamsin, "levels/a.json", 0, 0, "one"), m.change(m.tamsin, "levels/b.json", 0, 0,
+		big),
 		m.change(m.tamsin, "levels.txt", 0, 0, "x"))
-	m.as(m.tamsin, service.Send{Note: "two"}, m.change(m.tamsin, "levels/a.json", 1, 0, "two"))
+	m.as(m.tamsin, handoffs.Send{Note: "two"}, m.change(m.tamsin, "levels/a.json", 1, 0, "two"))
 	read := func(form, at, path string) map[string]string {
 		t.Helper()
 		a, err := m.OpenArchive(t.Context(), m.viewer, key, at, path)

@@ -10,10 +10,11 @@ import (
 	"sync/atomic"
 	"testing"
 
+	"kettletarn/internal/service/looking"
+
 	"kettletarn/demo/scene"
 	"kettletarn/internal/core/media"
 	"kettletarn/internal/core/model"
-	"kettletarn/internal/service"
 	"kettletarn/internal/store"
 	"kettletarn/internal/testbed"
 )
@@ -51,7 +52,7 @@ func TestVersionsAreLookedAtAndCompared(t *testing.T) {
 	var wait sync.WaitGroup
 	for range 8 {
 		wait.Go(func() {
-			out, err := m.Compare(ctx, m.viewer, key, service.Sides{Path: "rust.png", Before: 1, After: 2})
+			out, err := m.Compare(ctx, m.viewer, key, looking.Sides{Path: "rust.png", Before: 1, After: 2})
 			if err != nil || out.Before.Version != 1 || out.After.Version != 2 || factOf(out.Compare.Measures, "SSIM") == "" ||
 				out.Compare.Strip == nil {
 				t.Errorf("%+v, %v", out, err)
@@ -59,7 +60,7 @@ func TestVersionsAreLookedAtAndCompared(t *testing.T) {
 		})
 	}
 	wait.Wait()
-	heat, err := m.ComparedDrawing(ctx, m.viewer, key, service.Sides{Path: "rust.png", Before: 1, After: 2}, "difference.png")
+	heat, err := m.ComparedDrawing(ctx, m.viewer, key, looking.Sides{Path: "rust.png", Before: 1, After: 2}, "difference.png")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -67,12 +68,12 @@ func TestVersionsAreLookedAtAndCompared(t *testing.T) {
 		t.Errorf("%+v, %v", c, err)
 	}
 	// Two assets can be compared, too.
-	if out, err := m.Compare(ctx, m.viewer, key, service.Sides{Path: "fog.png", With: "rust.png", Before: 1, After: 1}); err != nil ||
+	if out, err := m.Compare(ctx, m.viewer, key, looking.Sides{Path: "fog.png", With: "rust.png", Before: 1, After: 1}); err != nil ||
 		out.Compare.Same {
 		t.Errorf("%+v, %v", out, err)
 	}
 	// Of what is no picture the bytes are compared: the pieces that changed are about those that hold the change.
-	out, err := m.Compare(ctx, m.viewer, key, service.Sides{Path: "mix.bin", Before: 1, After: 2})
+	out, err := m.Compare(ctx, m.viewer, key, looking.Sides{Path: "mix.bin", Before: 1, After: 2})
 	if err != nil || out.Compare.Kind != media.Other || out.Compare.Strip == nil || out.Compare.Strip.Changed == 0 ||
 		out.Compare.Strip.Changed > 1<<20 || out.Compare.Strip.After != 2<<20 {
 		t.Errorf("%+v, %v", out.Compare.Strip, err)
@@ -90,7 +91,7 @@ func TestVersionsAreLookedAtAndCompared(t *testing.T) {
 	}
 	_, err = m.Look(ctx, outsider, key, "rust.png", 1)
 	testbed.Problem(t, err, model.NotFound)
-	_, err = m.Compare(ctx, m.viewer, key, service.Sides{Path: "rust.png", Before: 1, After: 9})
+	_, err = m.Compare(ctx, m.viewer, key, looking.Sides{Path: "rust.png", Before: 1, After: 9})
 	testbed.Problem(t, err, model.NotFound)
 }
 

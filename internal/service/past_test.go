@@ -6,8 +6,10 @@ import (
 	"testing"
 	"time"
 
+	"kettletarn/internal/service/locks"
+	"kettletarn/internal/service/people"
+
 	"kettletarn/internal/core/model"
-	"kettletarn/internal/service"
 	"kettletarn/internal/testbed"
 )
 
@@ -104,12 +106,12 @@ func TestATokenForOneProject(t *testing.T) {
 	testbed.Problem(t, err, model.NotAllowed)
 	_, err = m.NewToken(ctx, machine, key, model.TokenRequest{Role: model.Viewer, Days: 30})
 	testbed.Problem(t, err, model.NotAllowed)
-	_, err = m.TakeLocks(ctx, machine, key, service.Wish{Workspace: m.space["odile"], Wants: []service.Want{{Path: "a.png"}}})
+	_, err = m.TakeLocks(ctx, machine, key, locks.Wish{Workspace: m.space["odile"], Wants: []locks.Want{{Path: "a.png"}}})
 	testbed.Problem(t, err, model.NotAllowed)
 	// Nobody gives more than they have, and a token is never more than its person is by then.
 	_, err = m.NewToken(ctx, m.tamsin, key, model.TokenRequest{Role: model.Lead, Days: 1})
 	testbed.Problem(t, err, model.NotAllowed)
-	_, err = m.NewToken(ctx, m.tamsin, key, model.TokenRequest{Role: model.Viewer, Days: service.MaxTokenDays + 1})
+	_, err = m.NewToken(ctx, m.tamsin, key, model.TokenRequest{Role: model.Viewer, Days: people.MaxTokenDays + 1})
 	testbed.Problem(t, err, model.BadRequest)
 	artists, err := m.NewToken(ctx, m.tamsin, key, model.TokenRequest{Role: model.Artist, Days: 1})
 	if err != nil {

@@ -6,9 +6,13 @@ import (
 	"testing"
 	"time"
 
+	"kettletarn/internal/service/handoffs"
+	"kettletarn/internal/service/history"
+	"kettletarn/internal/service/keeping"
+	"kettletarn/internal/service/locks"
+
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/scope"
-	"kettletarn/internal/service"
 	"kettletarn/internal/testbed"
 )
 
@@ -48,7 +52,7 @@ func TestTheServiceEnforcesTheRules(t *testing.T) {
 	reason(t, err, "not-an-asset")
 	// What was an asset once may come back.
 	fence = m.lock(m.rurik, "a.png", 2)
-	ok(t)(m.send(m.rurik, service.Change{Path: "a.png", Base: 2, Fence: fence, Gone: true}))
+	ok(t)(m.send(m.rurik, handoffs.Change{Path: "a.png", Base: 2, Fence: fence, Gone: true}))
 	ok(t)(m.send(m.rurik, m.change(m.rurik, "a.png", 0, 0, "back")))
 }
 
@@ -112,7 +116,7 @@ func TestMovesKeepTheAsset(t *testing.T) {
 	ctx := t.Context()
 	ok(t)(m.send(m.odile, m.change(m.odile, "a.png", 0, 0, "a"), m.change(m.odile, "b.png", 0, 0, "b"),
 		m.change(m.odile, "old/x.png", 0, 0, "x")))
-	moved := func(from, to string, base int, fence int64, data string) service.Change {
+	moved := func(from, to string, base int, fence int64, data string) handoffs.Change {
 		c := m.change(m.rurik, to, base, fence, data)
 		c.MovedFrom = from
 		return c
@@ -120,7 +124,7 @@ func TestMovesKeepTheAsset(t *testing.T) {
 	_, err := m.send(m.rurik, moved("a.png", "c.png", 1, 0, "a"))
 	reason(t, err, "not-locked")
 	fence := m.lock(m.rurik, "a.png", 1)
-	for what, c := range map[string]service.Change{
+	for what, c := range map[string]handoffs.Change{
 		"behind":        moved("a.png", "b.png", 1, fence, "a"),
 		"unknown":       moved("nothing.png", "d.png", 1, 0, "a"),
 		"path-collides": moved("a.png", "old/x.png/deeper.png", 1, fence, "a"),
@@ -154,7 +158,7 @@ func TestMovesKeepTheAsset(t *testing.T) {
 	// What changed is told as it was, at every handoff.
 	for at, want := range map[int]string{1: "a.png b.png old/x.png", 2: "b.png deep/A.png old/x.png", 3: "b.png deep/a.png old/x.png",
 		5: "a.png b.png deep/a.png old/x.png"} {
-		page, err := m.Changes(ctx, m.viewer, key, service.Changes{At: fmt.Sprintf("h%d", at)})
+		page, err := m.Changes(ctx, m.viewer, key, history.Changes{At: fmt.Sprintf("h%d", at)})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -166,11 +170,11 @@ func TestMovesKeepTheAsset(t *testing.T) {
 			t.Errorf("h%d has %s, want %s", at, got, want)
 		}
 	}
-	back, err := m.Changes(ctx, m.viewer, key, service.Changes{Since: 2, At: "h1"})
+	back, err := m.Changes(ctx, m.viewer, key, history.Changes{Since: 2, At: "h1"})
 	if err != nil || len(back.Assets) != 2 || back.Assets[0].Gone || !back.Assets[1].Gone {
 		t.Errorf("%+v, %v", back.Assets, err)
 	}
-	out, err := m.Verify(ctx, service.VerifyOptions{})
+	out, err := m.Verify(ctx, keeping.VerifyOptions{})
 	if err != nil || len(out.Findings) != 0 {
 		t.Errorf("%+v, %v", out, err)
 	}
@@ -178,7 +182,7 @@ func TestMovesKeepTheAsset(t *testing.T) {
 
 func TestScopedChangesCostOnlyTheirFolders(t *testing.T) {
 	m := newTeam(t, nil)
-	var changes []service.Change
+	var changes []handoffs.Change
 	for _, path := range []string{"a/1", "a/2", "b/1", "b/deep/2", "b/deep/keep/3", "c", "z/1"} {
 		changes = append(changes, m.change(m.odile, path, 0, 0, path))
 	}
@@ -194,7 +198,7 @@ func TestScopedChangesCostOnlyTheirFolders(t *testing.T) {
 		{scope.Scope{"nothing"}, ""},
 	} {
 		var paths []string
-		q := service.Changes{Scope: c.scope, Limit: 2}
+		q := history.Changes{Scope: c.scope, Limit: 2}
 		for {
 			page, err := m.Changes(t.Context(), m.viewer, key, q)
 			if err != nil {
@@ -211,7 +215,7 @@ func TestScopedChangesCostOnlyTheirFolders(t *testing.T) {
 			t.Errorf("scope %v has %s, want %s", c.scope, got, c.want)
 		}
 	}
-	_, err := m.Changes(t.Context(), m.viewer, key, service.Changes{Scope: scope.Scope{"../x"}})
+	_, err := m.Changes(t.Context(), m.viewer, key, history.Changes{Scope: scope.Scope{"../x"}})
 	testbed.Problem(t, err, model.BadRequest)
 }
 
@@ -233,8 +237,8 @@ func TestUnsentChanges(t *testing.T) {
 		list[1].Since.After(time.Now().Add(time.Minute)) {
 		t.Fatalf("%+v, %v", list, err)
 	}
-	grant, err := m.TakeLocks(ctx, m.tamsin, key, service.Wish{Workspace: m.space["tamsin"],
-		Wants: []service.Want{{Path: "a.png", Version: 1}}})
+	grant, err := m.TakeLocks(ctx, m.tamsin, key, locks.Wish{Workspace: m.space["tamsin"],
+		Wants: []locks.Want{{Path: "a.png", Version: 1}}})
 	if err != nil || len(grant.Assets[0].HeadsUp) != 1 || grant.Assets[0].HeadsUp[0].Handle != "rurik" {
 		t.Errorf("%+v, %v", grant, err)
 	}
@@ -242,7 +246,7 @@ func TestUnsentChanges(t *testing.T) {
 	testbed.Problem(t, m.SetUnsent(ctx, m.tamsin, key, m.space["rurik"], nil), model.NotFound)
 	// What is sent is unsent no more; what is not told of any more neither.
 	fence := m.lock(m.rurik, "b.png", 1)
-	ok(t)(m.send(m.rurik, service.Change{Path: "b.png", Base: 1, Fence: fence, Gone: true}))
+	ok(t)(m.send(m.rurik, handoffs.Change{Path: "b.png", Base: 1, Fence: fence, Gone: true}))
 	if list, _ = m.Unsent(ctx, m.viewer, key); len(list) != 1 {
 		t.Errorf("%+v", list)
 	}

@@ -10,10 +10,14 @@ import (
 	"testing"
 	"time"
 
+	"kettletarn/internal/service/ground"
+	"kettletarn/internal/service/handoffs"
+	"kettletarn/internal/service/history"
+	"kettletarn/internal/service/locks"
+
 	"github.com/google/uuid"
 
 	"kettletarn/internal/core/model"
-	"kettletarn/internal/service"
 	"kettletarn/internal/store"
 	"kettletarn/internal/testbed"
 )
@@ -26,7 +30,7 @@ const key = "brinelight"
 type team struct {
 	*testing.T
 	*testbed.Service
-	odile, tamsin, rurik, viewer service.Actor
+	odile, tamsin, rurik, viewer ground.Actor
 	space                        map[string]string
 }
 
@@ -39,10 +43,10 @@ func newTeam(t *testing.T, packs store.Store) *team {
 	m.rurik, _ = s.Person(t, "rurik")
 	m.viewer, _ = s.Person(t, "keiko")
 	ok(t)(s.StartProject(t.Context(), m.odile, key))
-	for actor, role := range map[service.Actor]string{m.tamsin: model.Artist, m.rurik: model.Artist, m.viewer: model.Viewer} {
+	for actor, role := range map[ground.Actor]string{m.tamsin: model.Artist, m.rurik: model.Artist, m.viewer: model.Viewer} {
 		ok(t)(s.SetMember(t.Context(), m.odile, key, actor.Handle, role))
 	}
-	for _, actor := range []service.Actor{m.odile, m.tamsin, m.rurik, m.viewer} {
+	for _, actor := range []ground.Actor{m.odile, m.tamsin, m.rurik, m.viewer} {
 		w, err := s.AddWorkspace(t.Context(), actor, key, actor.Handle+"-pc")
 		if err != nil {
 			t.Fatal(err)
@@ -63,7 +67,7 @@ func ok(t testing.TB) func(any, error) {
 }
 
 // content brings a content.
-func (m *team) content(actor service.Actor, data []byte) testbed.Material {
+func (m *team) content(actor ground.Actor, data []byte) testbed.Material {
 	m.Helper()
 	c := testbed.Cut(m, data)
 	ok(m)(m.StoreChunks(m.Context(), actor, key, testbed.From(c.Records)))
@@ -71,22 +75,22 @@ func (m *team) content(actor service.Actor, data []byte) testbed.Material {
 }
 
 // tryChange is change for a store that may fail.
-func (m *team) tryChange(path, data string) (service.Change, error) {
+func (m *team) tryChange(path, data string) (handoffs.Change, error) {
 	c := testbed.Cut(m, []byte(data))
 	_, err := m.StoreChunks(m.Context(), m.tamsin, key, testbed.From(c.Records))
-	return service.Change{Path: path, Content: c.Content, Size: c.Size}, err
+	return handoffs.Change{Path: path, Content: c.Content, Size: c.Size}, err
 }
 
 // change makes a change of one asset to a content.
-func (m *team) change(actor service.Actor, path string, base int, fence int64, data string) service.Change {
+func (m *team) change(actor ground.Actor, path string, base int, fence int64, data string) handoffs.Change {
 	c := m.content(actor, []byte(data))
-	return service.Change{Path: path, Base: base, Fence: fence, Content: c.Content, Size: c.Size}
+	return handoffs.Change{Path: path, Base: base, Fence: fence, Content: c.Content, Size: c.Size}
 }
 
 // send sends, and looks whether the answer is what the records tell of the handoff.
-func (m *team) send(actor service.Actor, changes ...service.Change) (service.Receipt, error) {
+func (m *team) send(actor ground.Actor, changes ...handoffs.Change) (handoffs.Receipt, error) {
 	m.Helper()
-	r, err := m.Send(m.Context(), actor, key, service.Send{Key: uuid.NewString(), Workspace: m.space[actor.Handle], Note: "a pass",
+	r, err := m.Send(m.Context(), actor, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space[actor.Handle], Note: "a pass",
 		Changes: changes}, nil)
 	if err == nil {
 		kept, err := m.Handoff(m.Context(), actor, key, fmt.Sprint("h", r.Handoff.Number))
@@ -102,10 +106,10 @@ func (m *team) send(actor service.Actor, changes ...service.Change) (service.Rec
 	return r, err
 }
 
-func (m *team) lock(actor service.Actor, path string, version int) int64 {
+func (m *team) lock(actor ground.Actor, path string, version int) int64 {
 	m.Helper()
 	locks, err := m.TakeLocks(m.Context(), actor, key,
-		service.Wish{Workspace: m.space[actor.Handle], Wants: []service.Want{{Path: path, Version: version}}})
+		locks.Wish{Workspace: m.space[actor.Handle], Wants: []locks.Want{{Path: path, Version: version}}})
 	if err != nil {
 		m.Fatal(err)
 	}
@@ -178,7 +182,7 @@ func TestWhoMayWhat(t *testing.T) {
 	testbed.Problem(t, err, model.NotFound)
 	_, err = m.Project(ctx, outsider, "no-such")
 	testbed.Problem(t, err, model.NotFound)
-	_, err = m.send(m.viewer, service.Change{Path: "a.png"})
+	_, err = m.send(m.viewer, handoffs.Change{Path: "a.png"})
 	testbed.Problem(t, err, model.NotAllowed)
 	_, err = m.SetMember(ctx, m.tamsin, key, "stranger", model.Artist)
 	testbed.Problem(t, err, model.NotAllowed)
@@ -198,8 +202,8 @@ func TestWhoMayWhat(t *testing.T) {
 	}
 	_, err = m.StartProject(ctx, m.tamsin, key)
 	testbed.Problem(t, err, model.Taken)
-	_, err = m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["rurik"], Note: "n",
-		Changes: []service.Change{{Path: "a", Gone: true}}}, nil)
+	_, err = m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["rurik"], Note: "n",
+		Changes: []handoffs.Change{{Path: "a", Gone: true}}}, nil)
 	testbed.Problem(t, err, model.NotFound)
 }
 
@@ -233,14 +237,14 @@ func TestASendIsWholeOrNothingAndNamesEveryReason(t *testing.T) {
 		m.change(m.rurik, "levels/harbour.glb/inside.png", 0, 0, "x"),
 		m.change(m.rurik, "levels", 0, 0, "x"),
 		m.change(m.rurik, "folder/x.png", 0, 0, "x"),
-		service.Change{Path: "tarn.toml"})
+		handoffs.Change{Path: "tarn.toml"})
 	for _, want := range []string{"held", "behind", "path-outside", "path-collides", "role"} {
 		reason(t, err, want)
 	}
 	if n := len(testbed.Refused(t, err)); n < 8 {
 		t.Errorf("only %d reasons: %v", n, err)
 	}
-	list, err := m.Handoffs(ctx, m.odile, key, service.HandoffFilter{Limit: 10})
+	list, err := m.Handoffs(ctx, m.odile, key, history.HandoffFilter{Limit: 10})
 	if err != nil || len(list) != 1 {
 		t.Errorf("a refused send left %d handoffs, %v", len(list), err)
 	}
@@ -263,10 +267,10 @@ func TestAnAssetNeedsItsLockOnceItExists(t *testing.T) {
 	if locks, _ := m.Locks(t.Context(), m.odile, key, ""); len(locks) != 0 {
 		t.Error("the send did not give the lock back")
 	}
-	_, err = m.TakeLocks(t.Context(), m.rurik, key, service.Wish{Workspace: m.space["rurik"],
-		Wants: []service.Want{{Path: "a.png", Version: 1}}})
+	_, err = m.TakeLocks(t.Context(), m.rurik, key, locks.Wish{Workspace: m.space["rurik"],
+		Wants: []locks.Want{{Path: "a.png", Version: 1}}})
 	reason(t, err, "behind")
-	_, err = m.TakeLocks(t.Context(), m.rurik, key, service.Wish{Workspace: m.space["rurik"], Wants: []service.Want{{Path: "no.png"}}})
+	_, err = m.TakeLocks(t.Context(), m.rurik, key, locks.Wish{Workspace: m.space["rurik"], Wants: []locks.Want{{Path: "no.png"}}})
 	reason(t, err, "unknown")
 }
 
@@ -295,8 +299,8 @@ func TestAnOverriddenHolderCantSend(t *testing.T) {
 func TestTheSameKeyGetsTheSameAnswer(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
-	send := service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "once",
-		Changes: []service.Change{m.change(m.tamsin, "a.png", 0, 0, "one")}}
+	send := handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "once",
+		Changes: []handoffs.Change{m.change(m.tamsin, "a.png", 0, 0, "one")}}
 	first, err := m.Send(ctx, m.tamsin, key, send, nil)
 	if err != nil {
 		t.Fatal(err)
@@ -314,22 +318,22 @@ func TestTheSameKeyGetsTheSameAnswer(t *testing.T) {
 	}
 	lost := send
 	lost.Key = uuid.NewString()
-	lost.Changes = []service.Change{m.change(m.tamsin, "b.png", 0, 0, "b")}
+	lost.Changes = []handoffs.Change{m.change(m.tamsin, "b.png", 0, 0, "b")}
 	if h, err := m.CloseSend(ctx, m.tamsin, key, lost.Key); err != nil || h != nil {
 		t.Errorf("closing a send that never arrived: %+v, %v", h, err)
 	}
 	_, err = m.Send(ctx, m.tamsin, key, lost, nil)
 	testbed.Problem(t, err, model.KeyClosed)
-	_, err = m.Send(ctx, m.tamsin, key, service.Send{Key: "not a key", Workspace: m.space["tamsin"], Note: "n", Changes: lost.Changes}, nil)
+	_, err = m.Send(ctx, m.tamsin, key, handoffs.Send{Key: "not a key", Workspace: m.space["tamsin"], Note: "n", Changes: lost.Changes}, nil)
 	testbed.Problem(t, err, model.BadRequest)
 }
 
 func TestNotesAndLabelsAreBounded(t *testing.T) {
 	m := newTeam(t, nil)
 	change := m.change(m.tamsin, "a.png", 0, 0, "one")
-	for _, bad := range []service.Send{{Note: ""}, {Note: " \n"}, {Note: strings.Repeat("n", 100_000)}, {Note: "a\x00b"},
+	for _, bad := range []handoffs.Send{{Note: ""}, {Note: " \n"}, {Note: strings.Repeat("n", 100_000)}, {Note: "a\x00b"},
 		{Note: "n", Stage: strings.Repeat("s", 41)}, {Note: "n", Tasks: []string{""}}, {Note: "n", Tasks: make([]string, 51)}} {
-		bad.Key, bad.Workspace, bad.Changes = uuid.NewString(), m.space["tamsin"], []service.Change{change}
+		bad.Key, bad.Workspace, bad.Changes = uuid.NewString(), m.space["tamsin"], []handoffs.Change{change}
 		_, err := m.Send(t.Context(), m.tamsin, key, bad, nil)
 		testbed.Problem(t, err, model.BadRequest)
 	}
@@ -368,19 +372,19 @@ func TestDeletingAndBringingBackUnderAnotherSpelling(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
 	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 0, 0, "one")))
-	ok(t)(m.send(m.tamsin, service.Change{Path: "a.png", Base: 1, Gone: true, Fence: m.lock(m.tamsin, "a.png", 1)}))
-	if all, err := m.Changes(ctx, m.odile, key, service.Changes{}); err != nil || len(all.Assets) != 0 {
+	ok(t)(m.send(m.tamsin, handoffs.Change{Path: "a.png", Base: 1, Gone: true, Fence: m.lock(m.tamsin, "a.png", 1)}))
+	if all, err := m.Changes(ctx, m.odile, key, history.Changes{}); err != nil || len(all.Assets) != 0 {
 		t.Errorf("what is gone is listed: %+v, %v", all, err)
 	}
-	if since, err := m.Changes(ctx, m.odile, key, service.Changes{Since: 1}); err != nil || len(since.Assets) != 1 || !since.Assets[0].Gone ||
+	if since, err := m.Changes(ctx, m.odile, key, history.Changes{Since: 1}); err != nil || len(since.Assets) != 1 || !since.Assets[0].Gone ||
 		since.Assets[0].Newest != 2 {
 		t.Errorf("the deletion is not news: %+v, %v", since, err)
 	}
-	if then, err := m.Changes(ctx, m.odile, key, service.Changes{At: "h1"}); err != nil || then.At != 1 || len(then.Assets) != 1 ||
+	if then, err := m.Changes(ctx, m.odile, key, history.Changes{At: "h1"}); err != nil || then.At != 1 || len(then.Assets) != 1 ||
 		then.Assets[0].Gone {
 		t.Errorf("as of h1: %+v, %v", then, err)
 	}
-	_, err := m.send(m.rurik, service.Change{Path: "a.png", Base: 1, Gone: true})
+	_, err := m.send(m.rurik, handoffs.Change{Path: "a.png", Base: 1, Gone: true})
 	reason(t, err, "behind")
 	ok(t)(m.send(m.rurik, m.change(m.rurik, "A.png", 0, 0, "again")))
 	asset, versions, err := m.History(ctx, m.odile, key, "a.PNG")
@@ -394,12 +398,12 @@ func TestOneLockManyTakers(t *testing.T) {
 	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 0, 0, "one")))
 	for range 5 {
 		var wait sync.WaitGroup
-		won := make(chan service.Actor, 30)
+		won := make(chan ground.Actor, 30)
 		for i := range 30 {
-			actor := []service.Actor{m.odile, m.tamsin, m.rurik}[i%3]
+			actor := []ground.Actor{m.odile, m.tamsin, m.rurik}[i%3]
 			wait.Go(func() {
 				locks, err := m.TakeLocks(t.Context(), actor, key,
-					service.Wish{Workspace: m.space[actor.Handle], Wants: []service.Want{{Path: "a.png", Version: 1}}})
+					locks.Wish{Workspace: m.space[actor.Handle], Wants: []locks.Want{{Path: "a.png", Version: 1}}})
 				if err == nil && locks.Locks[0].Holder == actor.Handle {
 					won <- actor
 				}
@@ -407,7 +411,7 @@ func TestOneLockManyTakers(t *testing.T) {
 		}
 		wait.Wait()
 		close(won)
-		winners := map[service.Actor]bool{}
+		winners := map[ground.Actor]bool{}
 		for actor := range won {
 			winners[actor] = true
 		}
@@ -424,7 +428,7 @@ func TestOneLockManyTakers(t *testing.T) {
 
 func TestConcurrentSendsOfOneNewPathMakeOneAsset(t *testing.T) {
 	m := newTeam(t, nil)
-	changes := make([]service.Change, 10)
+	changes := make([]handoffs.Change, 10)
 	for i := range changes {
 		changes[i] = m.change(m.tamsin, "same.png", 0, 0, fmt.Sprint("content ", i))
 	}
@@ -442,7 +446,7 @@ func TestConcurrentSendsOfOneNewPathMakeOneAsset(t *testing.T) {
 			reason(t, err, "behind")
 		}
 	}
-	list, err := m.Handoffs(t.Context(), m.odile, key, service.HandoffFilter{})
+	list, err := m.Handoffs(t.Context(), m.odile, key, history.HandoffFilter{})
 	if arrived != 1 || err != nil || len(list) != 1 || list[0].Number != 1 {
 		t.Errorf("%d sends arrived, %d handoffs, %v", arrived, len(list), err)
 	}
@@ -517,7 +521,7 @@ func TestADatabaseThatIsAwayIsSaidSo(t *testing.T) {
 	if err := pg.Down(); err != nil {
 		t.Fatal(err)
 	}
-	_, err := m.send(m.tamsin, service.Change{Path: "b.png"})
+	_, err := m.send(m.tamsin, handoffs.Change{Path: "b.png"})
 	testbed.Problem(t, err, model.Unavailable)
 	if m.Ready(t.Context()) == nil {
 		t.Error("ready without a database")
@@ -534,7 +538,7 @@ func TestADatabaseThatIsAwayIsSaidSo(t *testing.T) {
 func TestFoldersAndPages(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
-	var changes []service.Change
+	var changes []handoffs.Change
 	for i := range 7 {
 		changes = append(changes, m.change(m.tamsin, fmt.Sprintf("textures/rust/%d.png", i), 0, 0, fmt.Sprint("r", i)))
 	}
@@ -574,7 +578,7 @@ func TestFoldersAndPages(t *testing.T) {
 	}
 	total, after := 0, ""
 	for {
-		page, err := m.Changes(ctx, m.viewer, key, service.Changes{After: after, Limit: 4})
+		page, err := m.Changes(ctx, m.viewer, key, history.Changes{After: after, Limit: 4})
 		if err != nil || page.At != 1 {
 			t.Fatalf("as of h%d, %v", page.At, err)
 		}
@@ -586,22 +590,22 @@ func TestFoldersAndPages(t *testing.T) {
 	if total != 10 {
 		t.Errorf("%d assets in pages, want 10", total)
 	}
-	list, err := m.Handoffs(ctx, m.viewer, key, service.HandoffFilter{Author: "rurik"})
+	list, err := m.Handoffs(ctx, m.viewer, key, history.HandoffFilter{Author: "rurik"})
 	if err != nil || len(list) != 0 {
 		t.Errorf("handoffs of somebody who made none: %+v, %v", list, err)
 	}
-	if list, err = m.Handoffs(ctx, m.viewer, key, service.HandoffFilter{Author: "tamsin", Path: "Textures/Rust"}); err != nil ||
+	if list, err = m.Handoffs(ctx, m.viewer, key, history.HandoffFilter{Author: "tamsin", Path: "Textures/Rust"}); err != nil ||
 		len(list) != 1 || list[0].Count != 10 {
 		t.Errorf("handoffs below a folder: %+v, %v", list, err)
 	}
-	if list, err = m.Handoffs(ctx, m.viewer, key, service.HandoffFilter{Path: "text"}); err != nil || len(list) != 0 {
+	if list, err = m.Handoffs(ctx, m.viewer, key, history.HandoffFilter{Path: "text"}); err != nil || len(list) != 0 {
 		t.Errorf("a folder that only begins so: %+v, %v", list, err)
 	}
 }
 
 // lockAtConsole locks one asset for the person's seat at the console.
-func (m *team) lockAtConsole(ctx context.Context, actor service.Actor, path string, version int) ([]model.Lock, error) {
-	locks, err := m.TakeLocks(ctx, actor, key, service.Wish{Workspace: model.KindConsole,
-		Wants: []service.Want{{Path: path, Version: version}}})
+func (m *team) lockAtConsole(ctx context.Context, actor ground.Actor, path string, version int) ([]model.Lock, error) {
+	locks, err := m.TakeLocks(ctx, actor, key, locks.Wish{Workspace: model.KindConsole,
+		Wants: []locks.Want{{Path: path, Version: version}}})
 	return locks.Locks, err
 }

@@ -12,8 +12,9 @@ import (
 	"testing"
 	"time"
 
+	"kettletarn/internal/service/history"
+
 	"kettletarn/internal/core/model"
-	"kettletarn/internal/service"
 	"kettletarn/internal/store"
 )
 
@@ -149,7 +150,7 @@ func TestAStoreThatFailsStallsOrLies(t *testing.T) {
 			k.content(k.rurik, []byte(body))
 		}
 		k.clean()
-		page, err := k.Changes(ctx, k.odile, key, service.Changes{})
+		page, err := k.Changes(ctx, k.odile, key, history.Changes{})
 		if err != nil || len(page.Assets) != len(want) {
 			t.Errorf("%s: %d assets are visible and %d were answered for, %v", name, len(page.Assets), len(want), err)
 		}

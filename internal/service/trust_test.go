@@ -8,6 +8,10 @@ import (
 	"testing"
 	"time"
 
+	"kettletarn/internal/service/ground"
+	"kettletarn/internal/service/handoffs"
+	"kettletarn/internal/service/locks"
+
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
@@ -16,13 +20,12 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/pack"
 	"kettletarn/internal/records"
-	"kettletarn/internal/service"
 	"kettletarn/internal/testbed"
 )
 
 // move is a change that moves an asset and leaves its content as it is.
-func move(from service.Change, to string) service.Change {
-	return service.Change{Path: to, MovedFrom: from.Path, Base: 1, Content: from.Content, Size: from.Size}
+func move(from handoffs.Change, to string) handoffs.Change {
+	return handoffs.Change{Path: to, MovedFrom: from.Path, Base: 1, Content: from.Content, Size: from.Size}
 }
 
 // TestAFolderOfManyIsMovedAtOnce: what it takes grows with the number, and not with its square. Compared pair by pair, it would take hours.
@@ -30,7 +33,7 @@ func TestAFolderOfManyIsMovedAtOnce(t *testing.T) {
 	k := newKept(t)
 	const many = 20_000
 	first := k.change(k.tamsin, "old/0.txt", 0, 0, "the same in all")
-	changes := make([]service.Change, many)
+	changes := make([]handoffs.Change, many)
 	for i := range changes {
 		changes[i] = first
 		changes[i].Path = fmt.Sprintf("old/%05d.txt", i)
@@ -41,7 +44,7 @@ func TestAFolderOfManyIsMovedAtOnce(t *testing.T) {
 	}
 	ctx, stop := context.WithTimeout(t.Context(), 2*time.Minute)
 	defer stop()
-	if _, err := k.Send(ctx, k.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: k.space["tamsin"], Note: "moved", Changes: changes,
+	if _, err := k.Send(ctx, k.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: k.space["tamsin"], Note: "moved", Changes: changes,
 		TakeFree: true}, nil); err != nil {
 		t.Fatal(err)
 	}
@@ -66,17 +69,17 @@ func TestWhoWaitsForANameWaitsForWhatComesThere(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
 	c := m.change(m.tamsin, "a.txt", 0, 0, "one")
-	ok(t)(m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n",
-		Changes: []service.Change{c}}, nil))
-	keep := func(actor service.Actor, wait bool) (service.Grant, error) {
-		return m.TakeLocks(ctx, actor, key, service.Wish{Workspace: m.space[actor.Handle], Reserve: true, Wait: wait,
-			Wants: []service.Want{{Path: "kept.txt"}}})
+	ok(t)(m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n",
+		Changes: []handoffs.Change{c}}, nil))
+	keep := func(actor ground.Actor, wait bool) (locks.Grant, error) {
+		return m.TakeLocks(ctx, actor, key, locks.Wish{Workspace: m.space[actor.Handle], Reserve: true, Wait: wait,
+			Wants: []locks.Want{{Path: "kept.txt"}}})
 	}
 	ok(t)(keep(m.odile, false))
 	ok(t)(keep(m.rurik, true))
-	moving := func(actor service.Actor) error {
-		_, err := m.Send(ctx, actor, key, service.Send{Key: uuid.NewString(), Workspace: m.space[actor.Handle], Note: "moved",
-			Changes: []service.Change{move(c, "kept.txt")}, TakeFree: true}, nil)
+	moving := func(actor ground.Actor) error {
+		_, err := m.Send(ctx, actor, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space[actor.Handle], Note: "moved",
+			Changes: []handoffs.Change{move(c, "kept.txt")}, TakeFree: true}, nil)
 		return err
 	}
 	if err := moving(m.tamsin); !refusedFor(err, "locked") && !refusedFor(err, "held") {
@@ -95,16 +98,16 @@ func TestWhoWaitsForANameWaitsForWhatComesThere(t *testing.T) {
 	if err := moving(m.rurik); err != nil {
 		t.Fatal(err)
 	}
-	locks, err := m.Locks(ctx, m.odile, key, "")
-	if err != nil || len(locks) != 1 || locks[0].Path != "kept.txt" || len(locks[0].Waitlist) != 1 || locks[0].Waitlist[0].Handle != "odile" ||
-		locks[0].Waitlist[0].OfferedUntil == nil {
-		t.Fatalf("%+v, %v", locks, err)
+	held, err := m.Locks(ctx, m.odile, key, "")
+	if err != nil || len(held) != 1 || held[0].Path != "kept.txt" || len(held[0].Waitlist) != 1 || held[0].Waitlist[0].Handle != "odile" ||
+		held[0].Waitlist[0].OfferedUntil == nil {
+		t.Fatalf("%+v, %v", held, err)
 	}
-	if n := m.one(`select count(*) from waits w where w.ended is null and not exists (select from assets a where a.id = w.asset_id and not ` +
-		`starts_with(a.folded, chr(1)))`); n != 0 {
+	if n := m.one(`select count(*) from waits w where w.ended is null and not exists (select from claims c where c.asset_id =
+		w.asset_id)`); n != 0 {
 		t.Errorf("%d wait for what is not there", n)
 	}
-	ok(t)(m.TakeLocks(ctx, m.odile, key, service.Wish{Workspace: m.space["odile"], Wants: []service.Want{{Path: "kept.txt", Version: 2}}}))
+	ok(t)(m.TakeLocks(ctx, m.odile, key, locks.Wish{Workspace: m.space["odile"], Wants: []locks.Want{{Path: "kept.txt", Version: 2}}}))
 }
 
 // one is a number out of the database.
@@ -142,11 +145,11 @@ func TestLeftoverLinesHoldNobodyUp(t *testing.T) {
 func TestTheRecordNeverShowsTwoHolders(t *testing.T) {
 	k := newKept(t)
 	ok(t)(k.sendAs(t.Context(), k.tamsin, uuid.NewString(), k.change(k.tamsin, "a.txt", 0, 0, "one")))
-	take := func(ctx context.Context, actor service.Actor) error {
-		_, err := k.TakeLocks(ctx, actor, key, service.Wish{Workspace: k.space[actor.Handle], Wants: []service.Want{{Path: "a.txt", Version: 1}}})
+	take := func(ctx context.Context, actor ground.Actor) error {
+		_, err := k.TakeLocks(ctx, actor, key, locks.Wish{Workspace: k.space[actor.Handle], Wants: []locks.Want{{Path: "a.txt", Version: 1}}})
 		return err
 	}
-	back := func(actor service.Actor) error {
+	back := func(actor ground.Actor) error {
 		return k.GiveBackLocks(t.Context(), actor, key, k.space[actor.Handle], []string{"a.txt"}, false, "")
 	}
 	interleave(t, k, func(ctx context.Context, _ int) error {
@@ -160,7 +163,7 @@ func TestTheRecordNeverShowsTwoHolders(t *testing.T) {
 		}
 		return back(k.tamsin)
 	}, func(n int, one, two error) {
-		holds, err := k.Record(t.Context(), k.odile, key, service.RecordQuery{})
+		holds, err := k.Record(t.Context(), k.odile, key, locks.RecordQuery{})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -179,16 +182,16 @@ func TestTheRecordNeverShowsTwoHolders(t *testing.T) {
 func TestTheRecordKnowsTheRulesForPaths(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
-	ok(t)(m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n",
-		Changes: []service.Change{m.change(m.tamsin, "Ölfässer/Ä.txt", 0, 0, "one")}}, nil))
-	ok(t)(m.TakeLocks(ctx, m.rurik, key, service.Wish{Workspace: m.space["rurik"],
-		Wants: []service.Want{{Path: "Ölfässer/Ä.txt", Version: 1}}}))
+	ok(t)(m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n",
+		Changes: []handoffs.Change{m.change(m.tamsin, "Ölfässer/Ä.txt", 0, 0, "one")}}, nil))
+	ok(t)(m.TakeLocks(ctx, m.rurik, key, locks.Wish{Workspace: m.space["rurik"],
+		Wants: []locks.Want{{Path: "Ölfässer/Ä.txt", Version: 1}}}))
 	for _, path := range []string{"Ölfässer/Ä.txt", "ölfässer/ä.txt", "ÖLFÄSSER", "Ölfässer", ""} {
-		if holds, err := m.Record(ctx, m.odile, key, service.RecordQuery{Path: path}); err != nil || len(holds) != 1 {
+		if holds, err := m.Record(ctx, m.odile, key, locks.RecordQuery{Path: path}); err != nil || len(holds) != 1 {
 			t.Errorf("%q: %d entries, %v", path, len(holds), err)
 		}
 	}
-	if holds, err := m.Record(ctx, m.odile, key, service.RecordQuery{Path: "ölfäss"}); err != nil || len(holds) != 0 {
+	if holds, err := m.Record(ctx, m.odile, key, locks.RecordQuery{Path: "ölfäss"}); err != nil || len(holds) != 0 {
 		t.Errorf("half a name: %d entries, %v", len(holds), err)
 	}
 }
@@ -197,8 +200,8 @@ func TestTheRecordKnowsTheRulesForPaths(t *testing.T) {
 func TestTheStorageLimitHoldsOnEveryWayIn(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
-	ok(t)(m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n",
-		Changes: []service.Change{m.change(m.tamsin, "a.txt", 0, 0, "one")}}, nil))
+	ok(t)(m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n",
+		Changes: []handoffs.Change{m.change(m.tamsin, "a.txt", 0, 0, "one")}}, nil))
 	steward := m.odile
 	steward.Steward = true
 	stored := int64(m.one(`select sum(size) from packs`))
@@ -219,11 +222,11 @@ func TestTheStorageLimitHoldsOnEveryWayIn(t *testing.T) {
 	big := testbed.Cut(t, hiss(5000))
 	_, err = m.StoreChunks(ctx, m.tamsin, key, testbed.From(big.Records))
 	full("chunks", err)
-	_, err = m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n",
-		Changes: []service.Change{{Path: "b.txt", Content: big.Content, Size: big.Size}}}, testbed.From(big.Records))
+	_, err = m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n",
+		Changes: []handoffs.Change{{Path: "b.txt", Content: big.Content, Size: big.Size}}}, testbed.From(big.Records))
 	full("a send that brings its content", err)
-	_, err = m.Drop(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: model.KindConsole, Note: "n",
-		Changes: []service.Change{{Path: "c.txt"}}}, strings.NewReader(string(hiss(6000))))
+	_, err = m.Drop(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: model.KindConsole, Note: "n",
+		Changes: []handoffs.Change{{Path: "c.txt"}}}, strings.NewReader(string(hiss(6000))))
 	full("a dropped file", err)
 	// What fits is taken, until nothing fits; together no more than one by one.
 	results := make(chan error, 8)
@@ -275,8 +278,8 @@ func TestAManifestThatUnfoldsIsBounded(t *testing.T) {
 	ok(t)(m.StoreChunks(t.Context(), m.tamsin, key, testbed.From(records)))
 	ctx, stop := context.WithTimeout(t.Context(), time.Minute)
 	defer stop()
-	_, err := m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n",
-		Changes: []service.Change{{Path: "bomb", Content: item.Digest, Size: item.Size}}}, nil)
+	_, err := m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n",
+		Changes: []handoffs.Change{{Path: "bomb", Content: item.Digest, Size: item.Size}}}, nil)
 	testbed.Problem(t, err, model.TooLarge)
 }
 
@@ -284,8 +287,8 @@ func TestAManifestThatUnfoldsIsBounded(t *testing.T) {
 func TestASendThatGoesBackSaysSo(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
-	send := func(older bool, changes ...service.Change) error {
-		_, err := m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n", TakeFree: true,
+	send := func(older bool, changes ...handoffs.Change) error {
+		_, err := m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n", TakeFree: true,
 			Older: older, Changes: changes}, nil)
 		return err
 	}
@@ -300,15 +303,15 @@ func TestASendThatGoesBackSaysSo(t *testing.T) {
 		!strings.Contains(err.Error(), "--older") {
 		t.Errorf("%v", err)
 	}
-	if _, err := m.CheckSend(ctx, m.tamsin, key, service.Question{Send: service.Send{Workspace: m.space["tamsin"], TakeFree: true,
-		Changes: []service.Change{back}}}); !refusedFor(err, model.OlderVersion) {
+	if _, err := m.CheckSend(ctx, m.tamsin, key, handoffs.Question{Send: handoffs.Send{Workspace: m.space["tamsin"], TakeFree: true,
+		Changes: []handoffs.Change{back}}}); !refusedFor(err, model.OlderVersion) {
 		t.Errorf("a check: %v", err)
 	}
 	if err := send(true, back); err != nil {
 		t.Error(err)
 	}
 	// The same as the newest, at another place, goes nowhere back; nor does what another asset had.
-	if err := send(false, service.Change{Path: "b.txt", MovedFrom: "a.txt", Base: 4, Content: back.Content, Size: back.Size}); err != nil {
+	if err := send(false, handoffs.Change{Path: "b.txt", MovedFrom: "a.txt", Base: 4, Content: back.Content, Size: back.Size}); err != nil {
 		t.Error(err)
 	}
 	if err := send(false, m.change(m.tamsin, "c.txt", 0, 0, "two")); err != nil {
@@ -322,35 +325,35 @@ func TestASendThatGoesBackSaysSo(t *testing.T) {
 func TestWordsAreText(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
-	ok(t)(m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n",
-		Changes: []service.Change{m.change(m.tamsin, "a.txt", 0, 0, "one")}}, nil))
+	ok(t)(m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n",
+		Changes: []handoffs.Change{m.change(m.tamsin, "a.txt", 0, 0, "one")}}, nil))
 	for _, bad := range []string{"a\x1b[2J", "a\u202eb", "a\u0085b", "a\x07", "a\u2066b", "a\x00b", "broken\xff"} {
 		for what, say := range map[string]func() error{
 			"a note": func() error {
-				_, err := m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: bad,
-					Changes: []service.Change{m.change(m.tamsin, "n"+uuid.NewString(), 0, 0, "x")}}, nil)
+				_, err := m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: bad,
+					Changes: []handoffs.Change{m.change(m.tamsin, "n"+uuid.NewString(), 0, 0, "x")}}, nil)
 				return err
 			},
 			"a stage": func() error {
-				_, err := m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n", Stage: bad,
-					Changes: []service.Change{m.change(m.tamsin, "n"+uuid.NewString(), 0, 0, "x")}}, nil)
+				_, err := m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n", Stage: bad,
+					Changes: []handoffs.Change{m.change(m.tamsin, "n"+uuid.NewString(), 0, 0, "x")}}, nil)
 				return err
 			},
 			"a task": func() error {
-				_, err := m.Send(ctx, m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n", Tasks: []string{bad},
-					Changes: []service.Change{m.change(m.tamsin, "n"+uuid.NewString(), 0, 0, "x")}}, nil)
+				_, err := m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n", Tasks: []string{bad},
+					Changes: []handoffs.Change{m.change(m.tamsin, "n"+uuid.NewString(), 0, 0, "x")}}, nil)
 				return err
 			},
 			"a lock's note": func() error {
-				_, err := m.TakeLocks(ctx, m.tamsin, key, service.Wish{Workspace: m.space["tamsin"], Note: bad,
-					Wants: []service.Want{{Path: "a.txt", Version: 1}}})
+				_, err := m.TakeLocks(ctx, m.tamsin, key, locks.Wish{Workspace: m.space["tamsin"], Note: bad,
+					Wants: []locks.Want{{Path: "a.txt", Version: 1}}})
 				return err
 			},
 			"an ask": func() error { _, err := m.Ask(ctx, m.rurik, key, m.space["rurik"], "a.txt", bad); return err },
 			"an override": func() error {
 				return m.GiveBackLocks(ctx, m.odile, key, m.space["odile"], []string{"a.txt"}, true, bad)
 			},
-			"an answer":   func() error { return m.AnswerAsk(ctx, m.tamsin, key, service.Answer{Path: "a.txt", Word: bad}) },
+			"an answer":   func() error { return m.AnswerAsk(ctx, m.tamsin, key, locks.Answer{Path: "a.txt", Word: bad}) },
 			"a workspace": func() error { _, err := m.AddWorkspace(ctx, m.tamsin, key, bad+strings.Repeat("x", 100)); return err },
 			"a token": func() error {
 				_, err := m.NewToken(ctx, m.tamsin, key, model.TokenRequest{Label: bad, Role: model.Viewer, Days: 1})
@@ -378,14 +381,14 @@ func TestWordsAreText(t *testing.T) {
 func TestOnePersonKeepsSoManyNames(t *testing.T) {
 	m := newTeam(t, nil)
 	keep := func(n int, prefix string) error {
-		wants := make([]service.Want, n)
+		wants := make([]locks.Want, n)
 		for i := range wants {
 			wants[i].Path = fmt.Sprintf("%s/%d.txt", prefix, i)
 		}
-		_, err := m.TakeLocks(t.Context(), m.tamsin, key, service.Wish{Workspace: m.space["tamsin"], Reserve: true, Wants: wants})
+		_, err := m.TakeLocks(t.Context(), m.tamsin, key, locks.Wish{Workspace: m.space["tamsin"], Reserve: true, Wants: wants})
 		return err
 	}
-	if err := keep(service.MaxReserved, "a"); err != nil {
+	if err := keep(locks.MaxReserved, "a"); err != nil {
 		t.Fatal(err)
 	}
 	testbed.Problem(t, keep(1, "b"), model.TooMany)
@@ -413,9 +416,9 @@ func TestNewsIsForMembersAndByRole(t *testing.T) {
 	})
 	testbed.Problem(t, err, model.NotFound)
 	ok(t)(m.NewToken(t.Context(), m.odile, key, model.TokenRequest{Label: "build machine", Role: model.Viewer, Days: 1}))
-	ok(t)(m.Send(t.Context(), m.tamsin, key, service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n",
-		Changes: []service.Change{m.change(m.tamsin, "a.txt", 0, 0, "one")}}, nil))
-	heard := func(actor service.Actor) (list []model.Event) {
+	ok(t)(m.Send(t.Context(), m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n",
+		Changes: []handoffs.Change{m.change(m.tamsin, "a.txt", 0, 0, "one")}}, nil))
+	heard := func(actor ground.Actor) (list []model.Event) {
 		ctx, stop := context.WithTimeout(t.Context(), 10*time.Second)
 		defer stop()
 		_ = m.News(ctx, actor, key, "0-0", func(e model.Event) error {
@@ -427,7 +430,7 @@ func TestNewsIsForMembersAndByRole(t *testing.T) {
 		}, func() error { return nil })
 		return list
 	}
-	for actor, open := range map[service.Actor]bool{m.viewer: false, m.tamsin: false, m.odile: true} {
+	for actor, open := range map[ground.Actor]bool{m.viewer: false, m.tamsin: false, m.odile: true} {
 		told := false
 		for _, e := range heard(actor) {
 			if e.Kind == "token.made" {
@@ -500,8 +503,8 @@ func TestWhoHangsUpIsNoOutage(t *testing.T) {
 // TestAnotherPersonsSendKey is neither theirs to close nor to repeat.
 func TestAnotherPersonsSendKey(t *testing.T) {
 	m := newTeam(t, nil)
-	send := service.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n",
-		Changes: []service.Change{m.change(m.tamsin, "a.txt", 0, 0, "one")}}
+	send := handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n",
+		Changes: []handoffs.Change{m.change(m.tamsin, "a.txt", 0, 0, "one")}}
 	ok(t)(m.Send(t.Context(), m.tamsin, key, send, nil))
 	_, err := m.CloseSend(t.Context(), m.rurik, key, send.Key)
 	testbed.Problem(t, err, model.NotAllowed)

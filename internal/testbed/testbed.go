@@ -18,6 +18,9 @@ import (
 	"testing"
 	"time"
 
+	"kettletarn/internal/service/ground"
+	"kettletarn/internal/service/telling"
+
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
 	"github.com/getkin/kin-openapi/routers"
@@ -145,7 +148,7 @@ type Service struct {
 func NewService(t testing.TB, packs store.Store) *Service { return NewServiceWith(t, packs, nil) }
 
 // NewServiceWith starts a service whose news is taken out by a courier.
-func NewServiceWith(t testing.TB, packs store.Store, out service.Courier) *Service {
+func NewServiceWith(t testing.TB, packs store.Store, out telling.Courier) *Service {
 	t.Helper()
 	if packs == nil {
 		var err error
@@ -232,7 +235,7 @@ func (pauses) TraceQueryEnd(context.Context, *pgx.Conn, pgx.TraceQueryEndData) {
 const Passphrase = "brine and salt"
 
 // Person makes a person and returns the actor and a token.
-func (s *Service) Person(t testing.TB, handle string) (service.Actor, string) {
+func (s *Service) Person(t testing.TB, handle string) (ground.Actor, string) {
 	t.Helper()
 	token, err := s.AddPerson(t.Context(), handle, Passphrase, false)
 	if err != nil {

@@ -46,7 +46,8 @@ type Clash struct {
 	Other *Entry
 }
 
-// Join is an asset that has something of both sides. Entry is what becomes of it: a new version, whose number is not set; nil where it goes.
+// Join is an asset that has something of both sides. Entry is what becomes of it: a new version, whose number is not set; nil where it
+// goes.
 type Join struct {
 	Met
 	Entry *Entry

@@ -1,0 +1,120 @@
+package ground
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/point"
+	"kettletarn/internal/core/tree"
+	"kettletarn/internal/records"
+)
+
+// cachedNodes is how many tree nodes are kept decoded: about 30 MiB.
+const cachedNodes = 2048
+
+// nodeKey names a node in the cache: the node space is per project.
+type nodeKey struct {
+	project int64
+	digest  chunk.Digest
+}
+
+// Forest reads a project's trees over a connection. A node is immutable, so that the cache never is out of date.
+func (s *Ground) Forest(tx *records.Tx, project int64) *tree.Forest {
+	return tree.NewForest(func(ctx context.Context, digests []chunk.Digest) ([]*tree.Node, error) {
+		out := make([]*tree.Node, len(digests))
+		var ask []chunk.Digest
+		for i, d := range digests {
+			var ok bool
+			if out[i], ok = s.nodes.Get(nodeKey{project, d}); !ok {
+				ask = append(ask, d)
+			}
+		}
+		if len(ask) == 0 {
+			return out, nil
+		}
+		found, err := tx.Nodes(ctx, project, ask)
+		if err != nil {
+			return nil, err
+		}
+		for i, d := range digests {
+			if out[i] != nil {
+				continue
+			}
+			data, ok := found[d]
+			if !ok {
+				return nil, fmt.Errorf("the tree node %s is missing", d)
+			}
+			if chunk.Sum(data) != d {
+				return nil, fmt.Errorf("the tree node %s does not match its digest", d)
+			}
+			if out[i], err = tree.Decode(data); err != nil {
+				return nil, err
+			}
+			s.nodes.Add(nodeKey{project, d}, out[i])
+		}
+		return out, nil
+	})
+}
+
+// ContentAt is what a tree has at a folded path; ok is false where there is nothing.
+func (s *Ground) ContentAt(ctx context.Context, tx *records.Tx, p records.Project, root chunk.Digest, folded string) (c records.Content,
+	version int, ok bool, err error) {
+	held, err := s.Forest(tx, p.ID).Get(ctx, root, []string{folded})
+	e, ok := held[folded]
+	if err != nil || !ok {
+		return c, 0, false, err
+	}
+	known, err := tx.Contents(ctx, p.ID, []chunk.Digest{e.Content}, false)
+	c, ok = known[e.Content]
+	return c, e.Version, ok, err
+}
+
+// Head is the newest state of the branch that people mean who name none.
+func Head(ctx context.Context, tx *records.Tx, p records.Project) (records.Branch, error) {
+	return tx.Branch(ctx, p.ID, model.FirstBranch, false)
+}
+
+// RootAt is the root of a project as of a handoff; 0 is before the first.
+func RootAt(ctx context.Context, tx *records.Tx, p records.Project, number int) (chunk.Digest, error) {
+	if number == 0 {
+		return tree.Empty(), nil
+	}
+	return tx.RootAt(ctx, p.ID, number)
+}
+
+// PointAt is the number of the handoff that somebody named, 0 for before the first.
+func PointAt(ctx context.Context, tx *records.Tx, p records.Project, text string) (number int, err error) {
+	at, err := point.Parse(text, time.UTC)
+	if err != nil {
+		return 0, model.NewProblem(model.BadRequest, "take one of these", "%v", err)
+	}
+	branch, err := Head(ctx, tx, p)
+	if err != nil {
+		return 0, err
+	}
+	switch {
+	case at.Handoff > p.Handoffs:
+		return 0, model.NewProblem(model.NotFound, "see tarn history", "%s has no handoff h%d; the newest is h%d", p.Key, at.Handoff, p.Handoffs)
+	case at.Handoff > 0:
+		return at.Handoff, nil
+	case at.Milestone != "":
+		found, err := tx.Milestones(ctx, p.ID, point.Fold(at.Milestone))
+		if err != nil {
+			return 0, err
+		}
+		if len(found) == 0 {
+			return 0, model.NewProblem(model.NotFound, "see tarn milestone list", "%s has no milestone %s", p.Key, at.Milestone)
+		}
+		return found[0].Handoff, nil
+	case !at.Time.IsZero():
+		n, err := tx.HandoffUpTo(ctx, p.ID, branch.Head, at.Time)
+		if err == nil && n == 0 {
+			err = model.NewProblem(model.NotFound, "take a later time", "%s had no handoff yet at %s", p.Key, at.Time.Format(time.RFC1123))
+		}
+		return n, err
+	}
+	return branch.Head, nil
+}

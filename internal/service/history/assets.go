@@ -1,0 +1,380 @@
+// Package history is for looking back: what a state holds, what changed between two, versions, handoffs, milestones, pins. It changes
+// nothing but names.
+package history
+
+import (
+	"context"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"kettletarn/internal/service/contents"
+	"kettletarn/internal/service/ground"
+
+	"kettletarn/internal/core/assetpath"
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/media"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/point"
+	"kettletarn/internal/core/scope"
+	"kettletarn/internal/core/tree"
+	"kettletarn/internal/records"
+)
+
+// Room is for looking back.
+type Room struct {
+	*contents.Room
+}
+
+// New makes the room.
+func New(contents *contents.Room) *Room { return &Room{contents} }
+
+// Changes is the state of a project as of At (a handoff, a time, a milestone, or the newest): what is different from handoff Since, or all
+// of it. It comes in the order of folded paths, in pages: After is the Next of the page before. WithLocks asks for what is held, too.
+type Changes struct {
+	Since     int
+	At        string
+	Scope     scope.Scope
+	After     string
+	Limit     int
+	WithLocks bool
+}
+
+// Changes lists one page: the difference of two trees, so that it takes as long as there are changes.
+func (s *Room) Changes(ctx context.Context, actor ground.Actor, key string, q Changes) (page model.Assets, err error) {
+	limit := ground.Rows(q.Limit)
+	page.Assets = []model.Asset{}
+	if err := q.Scope.Check(); err != nil {
+		return page, err
+	}
+	err = s.Read(ctx, func(tx *records.Tx) error {
+		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
+		if err != nil {
+			return err
+		}
+		branch, err := ground.Head(ctx, tx, p)
+		if err != nil {
+			return err
+		}
+		if page.At, err = ground.PointAt(ctx, tx, p, q.At); err != nil {
+			return err
+		}
+		if page.Newest = branch.Head; q.Since > p.Handoffs {
+			return model.NewProblem(model.NotFound, "see tarn history", "%s has no handoff h%d; the newest is h%d", key, q.Since, p.Handoffs)
+		}
+		from, err := ground.RootAt(ctx, tx, p, q.Since)
+		if err != nil {
+			return err
+		}
+		to, err := ground.RootAt(ctx, tx, p, page.At)
+		if err != nil {
+			return err
+		}
+		diffs, err := s.differences(ctx, tx, p, from, to, q.After, q.Scope.Folded(), limit+1)
+		if err != nil {
+			return err
+		}
+		if len(diffs) > limit {
+			diffs = diffs[:limit]
+			page.Next = diffs[limit-1].Key
+		}
+		if page.Assets, err = asOf(ctx, tx, p, diffs, page.At); err != nil || !q.WithLocks {
+			return err
+		}
+		if page.Locks, err = tx.Locks(ctx, p.ID, ""); err != nil {
+			return err
+		}
+		if page.HeadsUps, err = tx.HeadsUps(ctx, p.ID); err != nil {
+			return err
+		}
+		page.Wanted, err = tx.Damaged(ctx, p.ID, ground.MaxWanted)
+		return err
+	})
+	return page, err
+}
+
+// differences are those of two trees behind the key after and within a scope, at most limit of them. What lies outside the scope is jumped
+// over, so that it costs nothing.
+func (s *Room) differences(ctx context.Context, tx *records.Tx, p records.Project, from, to chunk.Digest, after string, in scope.Scope,
+	limit int) (out []tree.Difference, err error) {
+	forest := s.Forest(tx, p.ID)
+	for more := true; more; {
+		more = false
+		if err := forest.Diff(ctx, from, to, after, func(d tree.Difference) bool {
+			if in.Has(d.Key) {
+				out = append(out, d)
+				return len(out) < limit
+			}
+			after, more = in.Next(d.Key)
+			return false
+		}); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// asOf tells of differences as assets are as of a handoff. What is gone from its place may have been moved elsewhere, if only to another
+// spelling of its name: where names differ in case, the old one is a file of its own.
+func asOf(ctx context.Context, tx *records.Tx, p records.Project, diffs []tree.Difference, at int) ([]model.Asset, error) {
+	var ids []int64
+	for _, d := range diffs {
+		if d.From != nil {
+			ids = append(ids, d.From.Asset)
+		}
+		if d.To != nil {
+			ids = append(ids, d.To.Asset)
+		}
+	}
+	found, err := tx.AssetsByID(ctx, p.ID, ids, at)
+	list := make([]model.Asset, 0, len(diffs))
+	for _, d := range diffs {
+		if d.From != nil && (d.To == nil || d.To.Spelling() != d.From.Spelling()) {
+			list = append(list, leftBehind(d.From, found))
+		}
+		if d.To != nil {
+			if a, ok := found[d.To.Asset]; ok {
+				list = append(list, a)
+			}
+		}
+	}
+	return list, err
+}
+
+// leftBehind tells of a place that has nothing any more. What is not among the assets found was not there yet.
+func leftBehind(e *tree.Entry, found map[int64]model.Asset) model.Asset {
+	a, ok := found[e.Asset]
+	switch {
+	case !ok:
+		return model.Asset{Path: e.Spelling(), Gone: true}
+	case a.Gone:
+		a.Path = e.Spelling() // it may have been moved before it was deleted
+		return a
+	}
+	return model.Asset{Path: e.Spelling(), Gone: true, Newest: a.Newest, MovedTo: a.Path, Author: a.Author, At: a.At, Handoff: a.Handoff,
+		Note: a.Note}
+}
+
+// inOrder reads assets by id, as they are as of a handoff.
+func inOrder(ctx context.Context, tx *records.Tx, p records.Project, ids []int64, at int) ([]model.Asset, error) {
+	found, err := tx.AssetsByID(ctx, p.ID, ids, at)
+	list := make([]model.Asset, 0, len(ids))
+	for _, id := range ids {
+		if a, ok := found[id]; ok {
+			list = append(list, a)
+		}
+	}
+	return list, err
+}
+
+// Folder lists what is right in one folder ("" for the root) or, with text, what has text in its path anywhere, as of a state: a page
+// behind after, which is the Next of the page before.
+func (s *Room) Folder(ctx context.Context, actor ground.Actor, key, folder, at, text, after string,
+	limit int) (page model.FolderPage, err error) {
+	limit = ground.Rows(limit)
+	page.Folders, page.Assets = []model.Folder{}, []model.Asset{}
+	err = s.Read(ctx, func(tx *records.Tx) error {
+		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
+		if err != nil {
+			return err
+		}
+		number, err := ground.PointAt(ctx, tx, p, at)
+		if err != nil {
+			return err
+		}
+		page.At = number
+		root, err := ground.RootAt(ctx, tx, p, number)
+		if err != nil {
+			return err
+		}
+		if text != "" {
+			return s.search(ctx, tx, p, root, assetpath.Fold(text), after, limit, &page)
+		}
+		prefix := assetpath.Fold(folder)
+		if prefix != "" {
+			prefix += "/"
+		}
+		lines, next, err := s.Forest(tx, p.ID).Folder(ctx, root, prefix, after, limit)
+		if err != nil {
+			return err
+		}
+		page.Next = next
+		var ids []int64
+		for _, l := range lines {
+			if l.Entry == nil {
+				page.Folders = append(page.Folders, model.Folder{Name: l.Folder, Assets: int(l.Count), Size: l.Size})
+			} else {
+				ids = append(ids, l.Entry.Asset)
+			}
+		}
+		page.Assets, err = inOrder(ctx, tx, p, ids, number)
+		return err
+	})
+	return page, err
+}
+
+// search looks for text in the paths of a state. What was moved away since is looked for in its tree: the index knows of claims.
+func (s *Room) search(ctx context.Context, tx *records.Tx, p records.Project, root chunk.Digest, text, after string, limit int,
+	page *model.FolderPage) error {
+	branch, err := ground.Head(ctx, tx, p)
+	if err != nil {
+		return err
+	}
+	forest := s.Forest(tx, p.ID)
+	var ids []int64
+	add := func(e *tree.Entry) bool {
+		if len(ids) == limit {
+			page.Next = after
+			return false
+		}
+		ids, after = append(ids, e.Asset), e.Key
+		return true
+	}
+	if root != branch.Root {
+		err = forest.Range(ctx, root, after, "", func(e *tree.Entry) bool {
+			return ctx.Err() == nil && (!strings.Contains(e.Key, text) || add(e))
+		})
+	} else {
+		for from, more := after, true; more && err == nil; {
+			var keys []string
+			if keys, err = tx.PathsWith(ctx, p.ID, text, from, limit+1); err != nil || len(keys) == 0 {
+				break
+			}
+			held, failed := forest.Get(ctx, root, keys)
+			if err = failed; err != nil {
+				break
+			}
+			for _, k := range keys {
+				if e, ok := held[k]; ok && more {
+					more = add(&e)
+				}
+			}
+			from, more = keys[len(keys)-1], more && len(keys) > limit
+		}
+	}
+	if err != nil {
+		return err
+	}
+	page.Assets, err = inOrder(ctx, tx, p, ids, page.At)
+	return err
+}
+
+// History returns one asset with all its versions, the newest first.
+func (s *Room) History(ctx context.Context, actor ground.Actor, key, path string) (asset model.Asset, versions []model.Version, err error) {
+	err = s.Read(ctx, func(tx *records.Tx) error {
+		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
+		if err != nil {
+			return err
+		}
+		folded := assetpath.Fold(path)
+		branch, err := ground.Head(ctx, tx, p)
+		if err != nil {
+			return err
+		}
+		found, heads, err := tx.Shown(ctx, p.ID, branch.Head, []string{folded})
+		if err != nil {
+			return err
+		}
+		if len(found) == 0 {
+			return model.NewProblem(model.NotFound, "check the spelling", "there is no asset %s in %s", ground.Printable(path), key)
+		}
+		ground.AddHeadsUps(found, heads, "")
+		asset = found[0]
+		versions, err = tx.Versions(ctx, p.ID, folded)
+		return err
+	})
+	return asset, versions, err
+}
+
+// HandoffFilter says which handoffs are wanted; zero values filter nothing. Path is an asset, a folder, or a pattern with * or ?; Kind a
+// kind of asset; Since and Until are days or times. Assets is how many of its assets each is listed with, at most.
+type HandoffFilter struct {
+	Before, Limit     int
+	Author            string
+	Path, Kind        string
+	Since, Until      string
+	Task, Stage, Text string
+	Assets            int
+}
+
+// MaxListed is the most assets that each handoff of a list comes with.
+const MaxListed = 12
+
+func (f HandoffFilter) query() (q records.HandoffQuery, err error) {
+	for _, text := range []string{f.Author, f.Path, f.Kind, f.Task, f.Stage, f.Text} {
+		if strings.ContainsRune(text, 0) || len(text) > 2000 || !utf8.ValidString(text) {
+			return q, model.NewProblem(model.BadRequest, "shorten it", "a filter has at most 2,000 characters")
+		}
+	}
+	q = records.HandoffQuery{Before: f.Before, Limit: ground.Rows(f.Limit), Author: f.Author, Task: f.Task, Stage: f.Stage,
+		Text: strings.TrimSpace(f.Text), Assets: min(max(f.Assets, 0), MaxListed)}
+	if path := strings.Trim(f.Path, "/"); assetpath.IsGlob(path) {
+		if strings.Count(path, "*") > maxWild {
+			return q, model.NewProblem(model.BadRequest, "take a simpler one", "a pattern has at most %d stars", maxWild)
+		}
+		q.Pattern = assetpath.Glob(path)
+	} else {
+		q.Path = assetpath.Fold(path)
+	}
+	if f.Kind != "" {
+		if q.Kind = media.KindPattern(f.Kind); q.Kind == "" {
+			return q, model.NewProblem(model.BadRequest, "take one of "+strings.Join(media.Kinds, ", "), "there is no kind of asset %q",
+				ground.Printable(f.Kind))
+		}
+	}
+	for _, t := range []struct {
+		text string
+		end  bool
+		into *time.Time
+	}{{f.Since, false, &q.Since}, {f.Until, true, &q.Until}} {
+		if t.text == "" {
+			continue
+		}
+		var ok bool
+		if *t.into, ok = point.Time(t.text, time.UTC, t.end); !ok {
+			return q, model.NewProblem(model.BadRequest, "take for example 2026-03-02, or 2026-03-02T15:04:05Z", "%q is no day and no time",
+				ground.Printable(t.text))
+		}
+	}
+	return q, nil
+}
+
+// maxWild is how many stars a pattern has at most: each more may make matching many times as slow.
+const maxWild = 10
+
+// Handoffs lists handoffs, the newest first.
+func (s *Room) Handoffs(ctx context.Context, actor ground.Actor, key string, f HandoffFilter) (list []model.Handoff, err error) {
+	q, err := f.query()
+	if err != nil {
+		return nil, err
+	}
+	err = s.Read(ctx, func(tx *records.Tx) error {
+		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
+		if err != nil {
+			return err
+		}
+		list, err = tx.Handoffs(ctx, p.ID, q)
+		return err
+	})
+	return list, err
+}
+
+// OpenVersion opens the content of one version of an asset (0 for the newest).
+func (s *Room) OpenVersion(ctx context.Context, actor ground.Actor, key, path string, number int) (model.Version, *contents.Content,
+	error) {
+	p, v, err := s.VersionOf(ctx, actor, key, path, number)
+	if err != nil {
+		return v, nil, err
+	}
+	digest, err := chunk.ParseDigest(v.Content)
+	if err != nil {
+		return v, nil, err
+	}
+	var content *contents.Content
+	err = s.Read(ctx, func(tx *records.Tx) error {
+		known, err := tx.Contents(ctx, p.ID, []chunk.Digest{digest}, false)
+		content = s.OpenRow(ctx, known[digest])
+		return err
+	})
+	return v, content, err
+}

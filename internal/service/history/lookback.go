@@ -1,0 +1,244 @@
+package history
+
+import (
+	"context"
+	"errors"
+	"io"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"kettletarn/internal/service/ground"
+
+	"kettletarn/internal/core/assetpath"
+	"kettletarn/internal/core/bundle"
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/lines"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/scope"
+	"kettletarn/internal/core/text"
+	"kettletarn/internal/core/tree"
+	"kettletarn/internal/records"
+)
+
+// maxTraced is how many bytes of old versions are read to find out where lines come from.
+const maxTraced = 256 << 20
+
+// Lines tells of each line of a version of a text asset (0 for the newest) which version changed it last.
+func (s *Room) Lines(ctx context.Context, actor ground.Actor, key, path string, number int) (out model.LineOrigins, err error) {
+	asset, versions, err := s.History(ctx, actor, key, path)
+	if err != nil {
+		return out, err
+	}
+	if number == 0 {
+		number = asset.Newest
+	}
+	out.Path, out.Lines = asset.Path, []model.LineOrigin{}
+	for len(versions) > 0 && (versions[0].Version > number || number == asset.Newest && versions[0].Gone) {
+		versions = versions[1:]
+	}
+	if len(versions) == 0 || versions[0].Gone {
+		return out, model.NewProblem(model.NotFound, "see its history", "%s has no version %d that could be read", asset.Path, number)
+	}
+	out.Version = versions[0].Version
+	var p records.Project
+	if err := s.Read(ctx, func(tx *records.Tx) error {
+		p, err = ground.Project(ctx, tx, actor, key, model.Viewer)
+		return err
+	}); err != nil {
+		return out, err
+	}
+	text, err := s.textOf(ctx, p, versions[0])
+	if errors.Is(err, lines.ErrNoText) || errors.Is(err, lines.ErrTooLarge) {
+		return out, model.NewProblem(model.BadRequest, "tarn history PATH lists its versions", "%s can't be read line by line: %v", asset.Path,
+			err)
+	}
+	if err != nil {
+		return out, err
+	}
+	origins, used, read := lines.NewOrigins(text), []model.Version{versions[0]}, int64(0)
+	last := text
+	for i, v := range versions[1:] {
+		if v.Gone || v.Content == versions[i].Content {
+			continue
+		}
+		if read += v.Size; read > maxTraced {
+			return out, model.NewProblem(model.TooLarge, "ask for an older version", "%s has too much of a past to look through at once", asset.Path)
+		}
+		before, err := s.textOf(ctx, p, v)
+		if errors.Is(err, lines.ErrNoText) || errors.Is(err, lines.ErrTooLarge) {
+			break // it was something else then
+		}
+		if err != nil {
+			return out, err
+		}
+		used = append(used, v)
+		last = before
+		if !origins.Back(last) {
+			break
+		}
+	}
+	for i, back := range origins.Of {
+		v := used[back]
+		out.Lines = append(out.Lines, model.LineOrigin{Line: i + 1, Text: text[i], Version: v.Version, Handoff: v.Handoff, Author: v.Author,
+			At: v.At, Note: ground.FirstLine(v.Note)})
+	}
+	return out, nil
+}
+
+// textOf reads a version as text. Its error is that of package lines where it is none.
+func (s *Room) textOf(ctx context.Context, p records.Project, v model.Version) ([]string, error) {
+	if v.Size > lines.MaxSize {
+		return nil, lines.ErrTooLarge
+	}
+	content, err := s.OpenDigest(ctx, p, v.Content)
+	if err != nil {
+		return nil, err
+	}
+	defer content.Close()
+	data, err := io.ReadAll(content)
+	if err != nil {
+		return nil, err
+	}
+	return lines.Decode(data)
+}
+
+// Archive is the project, or a folder or an asset of it, as it was.
+type Archive struct {
+	s       *Room
+	ctx     context.Context
+	project records.Project
+	root    chunk.Digest
+	prefix  string
+	at      time.Time
+	// Handoff is the state; Assets and Size count what is in it.
+	Handoff int
+	Assets  int
+	Size    int64
+}
+
+// OpenArchive finds a state, and what of it lies at or below a path ("" for all).
+func (s *Room) OpenArchive(ctx context.Context, actor ground.Actor, key, at, path string) (a *Archive, err error) {
+	a = &Archive{s: s, ctx: ctx, prefix: assetpath.Fold(strings.Trim(path, "/"))}
+	if strings.ContainsRune(path, 0) || !utf8.ValidString(path) {
+		return nil, model.NewProblem(model.BadRequest, "check the spelling", "this is no path")
+	}
+	err = s.Read(ctx, func(tx *records.Tx) error {
+		if a.project, err = ground.Project(ctx, tx, actor, key, model.Viewer); err != nil {
+			return err
+		}
+		if a.Handoff, err = ground.PointAt(ctx, tx, a.project, at); err != nil {
+			return err
+		}
+		if a.root, err = ground.RootAt(ctx, tx, a.project, a.Handoff); err != nil {
+			return err
+		}
+		list, err := tx.Handoffs(ctx, a.project.ID, records.HandoffQuery{Before: a.Handoff + 1, Limit: 1})
+		if err != nil {
+			return err
+		}
+		for _, h := range list {
+			a.at = h.At
+		}
+		return a.count(tx)
+	})
+	if err == nil && a.Assets == 0 {
+		err = model.NewProblem(model.NotFound, "check the spelling, or take another state", "there is nothing at %s in h%d",
+			ground.Printable(path),
+			a.Handoff)
+	}
+	return a, err
+}
+
+// count finds out how much it is; prefix is a folder with its slash from then on, "" for all, or an asset.
+func (a *Archive) count(tx *records.Tx) error {
+	forest := a.s.Forest(tx, a.project.ID)
+	if a.prefix != "" {
+		one, err := forest.Get(a.ctx, a.root, []string{a.prefix})
+		if err != nil {
+			return err
+		}
+		if e, ok := one[a.prefix]; ok {
+			a.Assets, a.Size = 1, e.Size
+			return nil
+		}
+		a.prefix += "/"
+	}
+	from, end := tree.Below(a.prefix)
+	n, size, err := forest.Sum(a.ctx, a.root, from, end)
+	a.Assets, a.Size = int(n), size
+	return err
+}
+
+// page reads the next entries behind a key.
+func (a *Archive) page(after string) (entries []tree.Entry, err error) {
+	err = a.s.Read(a.ctx, func(tx *records.Tx) error {
+		forest := a.s.Forest(tx, a.project.ID)
+		if a.prefix != "" && !strings.HasSuffix(a.prefix, "/") {
+			one, err := forest.Get(a.ctx, a.root, []string{a.prefix})
+			if after == "" {
+				entries = append(entries, one[a.prefix])
+			}
+			return err
+		}
+		_, end := tree.Below(a.prefix)
+		return forest.Range(a.ctx, a.root, max(after, a.prefix), end, func(e *tree.Entry) bool {
+			entries = append(entries, *e)
+			return len(entries) < archivePage
+		})
+	})
+	return entries, err
+}
+
+// archivePage is how many entries are read at once: no transaction stays open while somebody's network takes its time.
+const archivePage = 2000
+
+// WriteTo writes all of it. What was read before the store failed is out by then: the bundle does not end as a whole one.
+func (a *Archive) WriteTo(out bundle.Writer) error {
+	for after := ""; ; {
+		entries, err := a.page(after)
+		if err != nil {
+			return err
+		}
+		for _, e := range entries {
+			after = e.Key
+			content, err := a.s.OpenDigest(a.ctx, a.project, e.Content.String())
+			if err != nil {
+				return err
+			}
+			err = out.Add(bundle.File{Path: e.Spelling(), Size: e.Size, Executable: e.Mode&tree.Executable != 0, At: a.at}, content)
+			content.Close()
+			if err != nil {
+				return err
+			}
+		}
+		if len(entries) < archivePage {
+			return out.Close()
+		}
+	}
+}
+
+// DescribeWorkspace keeps what a workspace of the actor's says of itself, so that it can be made again elsewhere.
+func (s *Room) DescribeWorkspace(ctx context.Context, actor ground.Actor, key, id string, d model.WorkspaceTold) error {
+	if !ground.ValidID(id) {
+		return model.NewProblem(model.NotFound, "", "there is no such workspace")
+	}
+	if err := scope.Scope(d.Scope).Check(); err != nil {
+		return err
+	}
+	if len(d.Machine) > 200 || len(d.Folder) > 4096 || len(d.Branch) > 200 || d.Follows < 0 || d.Follows > 1<<31-1 {
+		return model.NewProblem(model.BadRequest, "", "the machine, the folder or the branch is too long")
+	}
+	d.Machine, d.Folder, d.Branch = text.Line(d.Machine), text.Line(d.Folder), text.Line(d.Branch)
+	return s.Write(ctx, func(tx *records.Tx) error {
+		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
+		if err != nil {
+			return err
+		}
+		there, err := tx.DescribeWorkspace(ctx, p.ID, actor.ID, id, d)
+		if err == nil && !there {
+			err = model.NewProblem(model.NotFound, "run tarn join KEY --here to tie the folder anew", "you have no such workspace in %s", key)
+		}
+		return err
+	})
+}

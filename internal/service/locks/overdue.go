@@ -1,0 +1,115 @@
+package locks
+
+import (
+	"context"
+	"time"
+
+	"kettletarn/internal/service/ground"
+
+	"kettletarn/internal/core/lock"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/records"
+)
+
+// How often it is looked at what time does to locks: offers that lapse, asks that stay unanswered, and, less often, locks that look
+// forgotten.
+const (
+	overduePoll   = 2 * time.Second
+	forgottenPoll = 30 * time.Second
+	overdueAtOnce = 200
+)
+
+// KeepingTime does to locks what time does to them. Several services may do so beside each other: each lock is looked at under its row.
+func (s *Room) KeepingTime(ctx context.Context) {
+	forgotten := time.Time{}
+	for {
+		err := s.overdue(ctx)
+		if err == nil && time.Since(forgotten) > forgottenPoll {
+			forgotten = time.Now()
+			err = s.Remind(ctx)
+		}
+		if err != nil && ctx.Err() == nil {
+			s.Log.Error("what time does to locks could not be done; it is tried again", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(overduePoll):
+		}
+	}
+}
+
+// overdue takes lapsed offers to the next in line, and tells those who asked that no answer came.
+func (s *Room) overdue(ctx context.Context) error {
+	var due []records.Due
+	if err := s.Read(ctx, func(tx *records.Tx) (err error) {
+		due, err = tx.DueLocks(ctx, overdueAtOnce)
+		return err
+	}); err != nil {
+		return err
+	}
+	byProject := map[int64][]string{}
+	for _, d := range due {
+		byProject[d.Project] = append(byProject[d.Project], d.Folded)
+	}
+	for id, folded := range byProject {
+		if err := s.Write(ctx, func(tx *records.Tx) error {
+			if err := tx.Gate(ctx, id, false); err != nil {
+				return err
+			}
+			p, err := tx.ProjectByID(ctx, id)
+			if err != nil {
+				return err
+			}
+			found, err := tx.LockAssets(ctx, id, "", folded)
+			if err != nil {
+				return err
+			}
+			now, err := tx.Now(ctx)
+			if err != nil {
+				return err
+			}
+			c := &Change{Ctx: ctx, Tx: tx, Project: p, Terms: Terms(p, now), outcome: records.Outcome{Terms: p.Terms}}
+			for _, f := range ground.SortedKeys(found) {
+				next, events := c.Terms.Tick(found[f].Lock)
+				c.Set(found[f], next, events, nil)
+			}
+			return c.finish(map[string]any{})
+		}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Remind reminds the holders of locks that look forgotten, once for each time that they took one.
+func (s *Room) Remind(ctx context.Context) error {
+	return s.Write(ctx, func(tx *records.Tx) error {
+		list, projects, err := tx.RemindForgotten(ctx, overdueAtOnce)
+		if err != nil {
+			return err
+		}
+		type owner struct {
+			project           int64
+			handle, workspace string
+		}
+		paths := map[owner][]model.Lock{}
+		for i, l := range list {
+			o := owner{projects[i], l.Holder, l.Workspace}
+			paths[o] = append(paths[o], l)
+		}
+		for o, locks := range paths {
+			about := map[string]any{"person": o.handle, "workspace": o.workspace, "count": len(locks),
+				"since": locks[0].Since.UTC().Format(time.RFC3339)}
+			names := []string{}
+			for _, l := range locks[:min(len(locks), 100)] {
+				names = append(names, l.Path)
+			}
+			about["paths"] = names
+			if err := tx.AddEvent(ctx, o.project, 0, lock.Reminded, about); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}

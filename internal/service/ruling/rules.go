@@ -1,0 +1,281 @@
+// Package ruling knows the rules of projects: what tarn.toml says, what it covers, and what people ask of it.
+package ruling
+
+import (
+	"context"
+	"errors"
+	"io"
+	"strings"
+
+	"kettletarn/internal/service/contents"
+	"kettletarn/internal/service/ground"
+
+	lru "github.com/hashicorp/golang-lru/v2"
+
+	"kettletarn/internal/core/assetpath"
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/news"
+	"kettletarn/internal/core/rules"
+	"kettletarn/internal/core/tree"
+	"kettletarn/internal/records"
+)
+
+// fileKey names the content of a file of rules.
+type fileKey struct {
+	project int64
+	digest  chunk.Digest
+}
+
+// Room knows the rules of projects.
+type Room struct {
+	*contents.Room
+	rules  *lru.Cache[fileKey, File]
+	covers *lru.Cache[coverKey, coverage]
+}
+
+// New makes the room.
+func New(contents *contents.Room) *Room {
+	return &Room{contents, ground.Cache[fileKey, File](cachedRules), ground.Cache[coverKey, coverage](cachedRules)}
+}
+
+// cachedRules is how many rules files, read and taken apart, are kept.
+const cachedRules = 64
+
+// errRulesUnread says that the rules with a content have to be read before a transaction can go on: reading them takes connections of its
+// own, and a transaction that waits for one might wait for ever.
+type errRulesUnread struct{ content records.Content }
+
+func (e errRulesUnread) Error() string { return "the rules have to be read first" }
+
+// KnowingRules runs work, and again after reading the rules that it asks for.
+func (s *Room) KnowingRules(ctx context.Context, work func() error) error {
+	for try := 0; ; try++ {
+		err := work()
+		var unread errRulesUnread
+		if !errors.As(err, &unread) || try == 5 {
+			return err
+		}
+		if err := s.ReadRules(ctx, unread.content); err != nil {
+			return err
+		}
+	}
+}
+
+// File is one taken apart; where it is broken, the built-in rules stand for it.
+type File struct {
+	Rules  *rules.Rules
+	Broken error
+}
+
+// ReadRules reads a rules file and keeps what it says.
+func (s *Room) ReadRules(ctx context.Context, c records.Content) error {
+	text, err := s.RulesText(ctx, c)
+	if err != nil {
+		return err
+	}
+	read := File{Rules: rules.Default()}
+	if parsed, err := rules.Parse(text); err != nil {
+		read.Broken = err
+	} else {
+		read.Rules = parsed
+	}
+	s.rules.Add(fileKey{c.Project, c.Digest}, read)
+	return nil
+}
+
+func (s *Room) RulesText(ctx context.Context, c records.Content) ([]byte, error) {
+	r := s.OpenRow(ctx, c)
+	defer r.Close()
+	return io.ReadAll(io.LimitReader(r, rules.MaxSize+1))
+}
+
+// ruled is a project's rules as they are now.
+type ruled struct {
+	Project records.Project
+	content records.Content
+	Version int
+	root    chunk.Digest
+	Rules   *rules.Rules
+	Text    []byte
+}
+
+func (s *Room) Ruled(ctx context.Context, actor ground.Actor, key, role string) (r ruled, err error) {
+	if err := s.Read(ctx, func(tx *records.Tx) error {
+		if r.Project, err = ground.Project(ctx, tx, actor, key, role); err != nil {
+			return err
+		}
+		branch, err := ground.Head(ctx, tx, r.Project)
+		if err != nil {
+			return err
+		}
+		r.root = branch.Root
+		r.content, r.Version, _, err = s.ContentAt(ctx, tx, r.Project, r.root, rules.File)
+		return err
+	}); err != nil {
+		return r, err
+	}
+	r.Rules = rules.Default()
+	if r.Version == 0 {
+		return r, nil
+	}
+	if r.Text, err = s.RulesText(ctx, r.content); err != nil {
+		return r, err
+	}
+	if parsed, err := rules.Parse(r.Text); err == nil {
+		r.Rules = parsed
+	}
+	return r, nil
+}
+
+// coverKey names what a coverage was counted for.
+type coverKey struct {
+	project     int64
+	root, rules chunk.Digest
+}
+
+// coverage is how many assets, and how many bytes of them, each rule decides about; uncovered counts those about which none does.
+type coverage struct {
+	assets    []int
+	sizes     []int64
+	uncovered int
+}
+
+// cover counts it: each asset is looked at once, as long as neither the rules nor the assets change.
+func (s *Room) cover(ctx context.Context, r ruled) (coverage, error) {
+	key := coverKey{r.Project.ID, r.root, r.content.Digest}
+	if c, ok := s.covers.Get(key); ok {
+		return c, nil
+	}
+	c := coverage{assets: make([]int, len(r.Rules.List)), sizes: make([]int64, len(r.Rules.List))}
+	err := s.Read(ctx, func(tx *records.Tx) error {
+		return s.Forest(tx, r.Project.ID).Range(ctx, r.root, "", "", func(e *tree.Entry) bool {
+			deciding := r.Rules.Deciding(e.Spelling())
+			for _, i := range deciding {
+				c.assets[i]++
+				c.sizes[i] += e.Size
+			}
+			if len(deciding) == 0 {
+				c.uncovered++
+			}
+			return ctx.Err() == nil
+		})
+	})
+	if err == nil {
+		err = ctx.Err()
+	}
+	if err == nil {
+		s.covers.Add(key, c)
+	}
+	return c, err
+}
+
+// Rules shows a project's rules, what each covers, and what people ask of the leads.
+func (s *Room) Rules(ctx context.Context, actor ground.Actor, key string) (out model.Rules, err error) {
+	r, err := s.Ruled(ctx, actor, key, model.Viewer)
+	if err != nil {
+		return out, err
+	}
+	c, err := s.cover(ctx, r)
+	if err != nil {
+		return out, err
+	}
+	out = model.Rules{Text: string(r.Text), Version: r.Version, Presets: append([]string{}, r.Rules.Presets...), Otherwise: r.Rules.Otherwise,
+		PointOut: r.Rules.PointOut, ReadOnly: r.Rules.ReadOnly, Uncovered: c.uncovered, Rules: []model.RuleLine{}}
+	for i, rule := range r.Rules.List {
+		out.Rules = append(out.Rules, model.RuleLine{Match: rule.Match, Kind: rule.Kind, Lock: rule.Lock, In: rule.Origin.In,
+			Line: rule.Origin.Line, Assets: c.assets[i], Size: c.sizes[i]})
+	}
+	err = s.Read(ctx, func(tx *records.Tx) error {
+		out.Requests, err = tx.RuleRequests(ctx, r.Project.ID)
+		return err
+	})
+	return out, err
+}
+
+// TestRules says what the rules decide about a path, and why.
+func (s *Room) TestRules(ctx context.Context, actor ground.Actor, key, path string) (out model.RuleTest, err error) {
+	if bad := assetpath.Check(path); bad != nil {
+		return out, model.NewProblem(model.BadRequest, bad.Remedy, "%s", bad.Message)
+	}
+	r, err := s.Ruled(ctx, actor, key, model.Viewer)
+	if err != nil {
+		return out, err
+	}
+	d := r.Rules.Decide(path)
+	out = model.RuleTest{Path: path, Kind: d.Kind, KindBy: d.KindBy.String(), Lock: d.Lock, LockBy: d.LockBy.String()}
+	err = s.Read(ctx, func(tx *records.Tx) error {
+		folded := assetpath.Fold(path)
+		held, err := s.Forest(tx, r.Project.ID).Get(ctx, r.root, []string{folded})
+		_, out.Asset = held[folded]
+		return err
+	})
+	return out, err
+}
+
+// AskForRule puts it to the leads that a path be an asset.
+func (s *Room) AskForRule(ctx context.Context, actor ground.Actor, key, path, reason string) (out model.RuleRequest, err error) {
+	reason = strings.TrimSpace(reason)
+	if bad := assetpath.Check(path); bad != nil {
+		return out, model.NewProblem(model.BadRequest, bad.Remedy, "%s", bad.Message)
+	}
+	if err := ground.CheckWord("the reason", reason); err != nil {
+		return out, err
+	}
+	r, err := s.Ruled(ctx, actor, key, model.Artist)
+	if err != nil {
+		return out, err
+	}
+	if d := r.Rules.Decide(path); d.Kind == rules.Asset {
+		return out, model.NewProblem(model.BadRequest, "send it", "the rules make an asset of %s already: %s", path, d.KindBy)
+	}
+	err = s.Write(ctx, func(tx *records.Tx) error {
+		open, err := tx.RuleRequests(ctx, r.Project.ID)
+		if err != nil {
+			return err
+		}
+		for _, o := range open {
+			if o.Answered == nil && assetpath.Fold(o.Path) == assetpath.Fold(path) {
+				out = o
+				return nil
+			}
+		}
+		out = model.RuleRequest{Path: path, Person: actor.Handle, Reason: reason}
+		if out.ID, err = tx.AddRuleRequest(ctx, r.Project.ID, actor.ID, path, reason); err != nil {
+			return err
+		}
+		if out.At, err = tx.Now(ctx); err != nil {
+			return err
+		}
+		return tx.AddEvent(ctx, r.Project.ID, actor.ID, news.RulesAsked, map[string]any{"path": path, "reason": reason})
+	})
+	return out, err
+}
+
+// TermsOf is what rules say of locks, as a project keeps it.
+func TermsOf(r *rules.Rules) records.Terms {
+	return records.Terms{OfferFor: r.Locks.OfferFor, AnswerWithin: r.Locks.AnswerWithin, ForgottenAfter: r.Locks.ForgottenAfter,
+		BehindWarns: r.Locks.BehindWarns}
+}
+
+// Known are rules that were read before. The error, where they were not, is one for which KnowingRules reads them.
+func (s *Room) Known(p records.Project, c records.Content) (File, error) {
+	found, ok := s.rules.Get(fileKey{p.ID, c.Digest})
+	if !ok {
+		return found, errRulesUnread{c}
+	}
+	return found, nil
+}
+
+// PresentRules are those that a tree of a project has.
+func (s *Room) PresentRules(ctx context.Context, tx *records.Tx, p records.Project, root chunk.Digest) (*rules.Rules, error) {
+	c, _, ok, err := s.ContentAt(ctx, tx, p, root, rules.File)
+	if err != nil || !ok {
+		return rules.Default(), err
+	}
+	found, err := s.Known(p, c)
+	if err != nil {
+		return rules.Default(), err
+	}
+	return found.Rules, nil
+}

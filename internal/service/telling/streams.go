@@ -1,0 +1,170 @@
+// Package telling carries what happened to those whom it concerns: streams, mail, hooks, and what somebody missed. What an event means is
+// decided in core/news.
+package telling
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"kettletarn/internal/service/ground"
+
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/news"
+	"kettletarn/internal/records"
+)
+
+// Room tells of what happens.
+type Room struct {
+	*ground.Ground
+	// Bell rings when something happened.
+	Bell    hub
+	feed    feed
+	Ended   chan struct{}
+	Courier Courier // nil where nothing leaves the house
+}
+
+// New makes the room.
+func New(ground *ground.Ground) *Room {
+	n := new(Room)
+	n.Ground, n.Ended = ground, make(chan struct{})
+	return n
+}
+
+// hub wakes everyone who waits for news.
+type hub struct {
+	mu      sync.Mutex
+	waiting chan struct{}
+}
+
+func (h *hub) wait() <-chan struct{} {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.waiting == nil {
+		h.waiting = make(chan struct{})
+	}
+	return h.waiting
+}
+
+func (h *hub) Wake() {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.waiting != nil {
+		close(h.waiting)
+		h.waiting = nil
+	}
+}
+
+// How often news is looked for where no notification came, and how often a silent stream shows that it is alive.
+const (
+	newsPoll  = 2 * time.Second
+	newsAlive = 15 * time.Second
+)
+
+// told adds to an event what it says to one who reads it.
+func told(e *model.Event, actor ground.Actor, role string) {
+	if !news.Open(e.Kind) && !model.AtLeast(role, model.Lead) && e.Person != actor.Handle {
+		*e = model.Event{ID: e.ID, At: e.At, Kind: e.Kind} // that something changed is all that is for them
+		return
+	}
+	item := news.Of(*e)
+	e.Text = item.For(actor.Handle)
+	if item.Concerns(actor.Handle, role, e.Person) {
+		e.News = item.Kind
+	}
+}
+
+// News calls each with every event of a project after the one with the id last ("" for from now on), as they happen, until ctx
+// ends or each fails. alive is called when the stream starts, and now and then while there is nothing.
+func (s *Room) News(ctx context.Context, actor ground.Actor, key, last string, each func(model.Event) error, alive func() error) error {
+	var cursor records.Cursor
+	if last != "" {
+		var err error
+		if cursor, err = records.ParseCursor(last); err != nil {
+			return model.NewProblem(model.BadRequest, "ask without it", "%s", err.Error())
+		}
+	}
+	var p records.Project
+	if err := s.Read(ctx, func(tx *records.Tx) (err error) {
+		if p, err = mayHear(ctx, tx, actor, key); err == nil && last == "" {
+			cursor, err = tx.EventsNow(ctx)
+		}
+		return err
+	}); err != nil {
+		return err
+	}
+	st := s.feed.join(p.ID, actor.Credential)
+	defer s.feed.leave(st)
+	if err := alive(); err != nil {
+		return err
+	}
+	tell := func(e model.Event) error {
+		told(&e, actor, p.Role)
+		return each(e)
+	}
+	quiet := time.NewTimer(newsAlive)
+	defer quiet.Stop()
+	for {
+		events, behind, again := st.take()
+		if again {
+			if err := s.Read(ctx, func(tx *records.Tx) (err error) {
+				p, err = mayHear(ctx, tx, actor, key)
+				return err
+			}); err != nil {
+				return err
+			}
+		}
+		if behind {
+			if err := s.missed(ctx, actor, &p, &cursor, tell); err != nil {
+				return err
+			}
+		}
+		for _, e := range events {
+			if !cursor.Before(e.Cursor) {
+				continue // it was read from the records
+			}
+			if cursor = e.Cursor; e.Project == p.ID {
+				if err := tell(e.Event); err != nil {
+					return err
+				}
+			}
+		}
+		if behind || len(events) > 0 {
+			quiet.Reset(newsAlive)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-s.Ended:
+			return nil
+		case <-st.wake:
+		case <-quiet.C:
+			quiet.Reset(newsAlive)
+			if err := alive(); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// missed tells what the records have behind a cursor, and moves it. Whether one may hear it is looked at after it was read: who was
+// removed before any of it happened hears none.
+func (s *Room) missed(ctx context.Context, actor ground.Actor, p *records.Project, cursor *records.Cursor,
+	tell func(model.Event) error) error {
+	for {
+		var events []model.Event
+		if err := s.Read(ctx, func(tx *records.Tx) (err error) {
+			if events, *cursor, err = tx.Events(ctx, p.ID, *cursor, 500); err == nil && len(events) > 0 {
+				*p, err = mayHear(ctx, tx, actor, p.Key)
+			}
+			return err
+		}); err != nil || len(events) == 0 {
+			return err
+		}
+		for _, e := range events {
+			if err := tell(e); err != nil {
+				return err
+			}
+		}
+	}
+}
