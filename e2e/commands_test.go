@@ -16,7 +16,6 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
-
 	"go.etcd.io/bbolt"
 
 	"kettletarn/internal/testbed"

@@ -1,5 +1,6 @@
-// Package apart reads assets in a process of its own: this program, started once more for one content or two, with little memory and
-// little time. What somebody sent may make a reader fail in any way; it takes that process with it and nothing else.
+// Package apart reads assets in a process of its own: this program, started once more for one content or two, or, as a [Reader], for one
+// content after another, with little memory and little time. What somebody sent may make a reader fail in any way; it takes that process
+// with it and nothing else.
 //
 // A program that has this package in it becomes such a process where its environment says so, before anything else of it runs.
 package apart
@@ -50,20 +51,26 @@ func init() {
 	}
 	confine(maxMemory, maxTime)
 	debug.SetMemoryLimit(maxMemory * 3 / 4)
-	if err := serve(os.Stdin, os.Stdout); err != nil {
-		fmt.Fprintln(os.Stderr, err)
-		os.Exit(1)
+	in := json.NewDecoder(os.Stdin)
+	for {
+		err := serve(in, os.Stdout)
+		if err == io.EOF {
+			os.Exit(0)
+		}
+		if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
 	}
-	os.Exit(0)
 }
 
 // ThumbEdges are the sizes, in pixels, that a picture called whole.png comes in besides, as thumb-96.png and so on.
 var ThumbEdges = []int{96, 320, 1280}
 
-// serve does one job.
-func serve(in io.Reader, out io.Writer) error {
+// serve does the next job; io.EOF says that there is none.
+func serve(in *json.Decoder, out io.Writer) error {
 	var j job
-	if err := json.NewDecoder(in).Decode(&j); err != nil {
+	if err := in.Decode(&j); err != nil {
 		return err
 	}
 	if len(j.Beside) > 0 {
@@ -177,45 +184,106 @@ func Beside(ctx context.Context, edge int, files []string, each func(name string
 }
 
 func run(ctx context.Context, j job, each func(string, io.Reader) error) error {
+	var r Reader
+	defer r.Close()
+	return r.do(ctx, j, each)
+}
+
+// maxJobs is how many contents one process reads, so that what it keeps of them does not add up.
+const maxJobs = 200
+
+// A Reader looks at one content after another in one process: for small ones, starting it takes longer than looking. The zero value is
+// ready; the process is started when it is first needed, and again where it failed. Not safe for concurrent use.
+type Reader struct {
+	cmd  *exec.Cmd
+	in   io.WriteCloser
+	out  io.ReadCloser
+	said bytes.Buffer
+	jobs int
+}
+
+// Fresh reports whether the next content is the first that its process reads: what failed in another process may have failed because of
+// what that one had read before.
+func (r *Reader) Fresh() bool { return r.cmd == nil }
+
+// Look is Look, in the process of this Reader.
+func (r *Reader) Look(ctx context.Context, c Content, each func(name string, content io.Reader) error) error {
+	return r.do(ctx, job{After: c}, each)
+}
+
+// Close ends the process.
+func (r *Reader) Close() {
+	if r.cmd == nil {
+		return
+	}
+	_ = r.in.Close()
+	_, _ = io.Copy(io.Discard, r.out)
+	_ = r.cmd.Wait()
+	r.cmd = nil
+}
+
+func (r *Reader) start() (err error) {
 	self, err := os.Executable()
 	if err != nil {
 		return err
 	}
-	text, err := json.Marshal(j)
-	if err != nil {
+	cmd := exec.Command(self)
+	cmd.Env = append(systemEnv(), mark+"=1")
+	r.said.Reset()
+	cmd.Stderr = &limited{to: &r.said, left: 4 << 10}
+	if r.in, err = cmd.StdinPipe(); err != nil {
 		return err
 	}
-	timed, cancel := context.WithTimeout(ctx, maxTime)
-	defer cancel()
-	cmd := exec.CommandContext(timed, self)
-	cmd.Env = append(systemEnv(), mark+"=1")
-	cmd.Stdin = bytes.NewReader(text)
-	var said bytes.Buffer
-	cmd.Stderr = &limited{to: &said, left: 4 << 10}
-	out, err := cmd.StdoutPipe()
-	if err != nil {
+	if r.out, err = cmd.StdoutPipe(); err != nil {
 		return err
 	}
 	if err := cmd.Start(); err != nil {
 		return err
 	}
-	failed := receive(io.LimitReader(out, MaxDrawn), each)
-	if failed != nil {
-		cancel()
+	r.cmd, r.jobs = cmd, 0
+	return nil
+}
+
+func (r *Reader) do(ctx context.Context, j job, each func(string, io.Reader) error) error {
+	text, err := json.Marshal(j)
+	if err != nil {
+		return err
 	}
-	_, _ = io.Copy(io.Discard, out)
-	err = cmd.Wait()
+	if r.cmd == nil {
+		if err := r.start(); err != nil {
+			return err
+		}
+	}
+	timed, cancel := context.WithTimeout(ctx, maxTime)
+	defer cancel()
+	process := r.cmd.Process
+	stop := context.AfterFunc(timed, func() { _ = process.Kill() })
+	_, failed := r.in.Write(append(text, '\n'))
+	if failed == nil {
+		failed = receive(io.LimitReader(r.out, MaxDrawn), each)
+	} else {
+		failed = &unfinished{failed}
+	}
+	if stop() && failed == nil {
+		if r.jobs++; r.jobs == maxJobs {
+			r.Close()
+		}
+		return nil
+	}
+	_ = process.Kill()
+	_, _ = io.Copy(io.Discard, r.out)
+	_ = r.in.Close()
+	err = r.cmd.Wait()
+	r.cmd = nil
 	switch {
 	case ctx.Err() != nil:
 		return ctx.Err()
 	case timed.Err() == context.DeadlineExceeded:
 		return fmt.Errorf("%w: it took more than %s", ErrFailed, maxTime)
-	case err != nil && failed != nil && !errors.As(failed, new(*unfinished)):
+	case failed != nil && !errors.As(failed, new(*unfinished)):
 		return failed // of each
-	case err != nil:
-		return fmt.Errorf("%w: %v: %s", ErrFailed, err, firstLine(said.Bytes()))
 	}
-	return failed
+	return fmt.Errorf("%w: %v: %s", ErrFailed, err, firstLine(r.said.Bytes()))
 }
 
 // systemEnv is what a program of the system can't do without.

@@ -10,6 +10,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -94,5 +95,51 @@ func TestAReaderThatBreaksHurtsNobody(t *testing.T) {
 		return nil
 	}); err != nil || r.Trouble == "" {
 		t.Errorf("%+v, %v", r, err)
+	}
+}
+
+// One process reads one content after another; one that breaks it costs that process and is told of, and the next one is read all the same.
+func TestAReaderReadsOneAfterAnother(t *testing.T) {
+	var r Reader
+	defer r.Close()
+	var got []string
+	look := func(c Content) error {
+		got = nil
+		return r.Look(t.Context(), c, func(name string, in io.Reader) error {
+			got = append(got, name)
+			_, err := io.Copy(io.Discard, in)
+			return err
+		})
+	}
+	small := file(t, "a.png", picture(t, 40, 30))
+	if !r.Fresh() {
+		t.Error("a reader that has read nothing is not fresh")
+	}
+	if err := look(small); err != nil || !slices.Contains(got, Report) || r.Fresh() {
+		t.Fatal(got, err)
+	}
+	first := r.cmd.Process.Pid
+	for n := range 10 {
+		if err := look(file(t, "b.png", picture(t, 30+n, 30))); err != nil || !slices.Contains(got, "thumb-96.png") {
+			t.Fatal(got, err)
+		}
+	}
+	if r.cmd.Process.Pid != first {
+		t.Error("each content had a process of its own")
+	}
+	if err := look(Content{Name: "a.png", File: "/nowhere"}); !errors.Is(err, ErrFailed) || !r.Fresh() {
+		t.Errorf("%v, fresh: %v", err, r.Fresh())
+	}
+	full := errors.New("no room")
+	if err := r.Look(t.Context(), small, func(string, io.Reader) error { return full }); !errors.Is(err, full) {
+		t.Error(err)
+	}
+	for range maxJobs {
+		if err := look(small); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if !r.Fresh() {
+		t.Error("a process reads more than its share")
 	}
 }

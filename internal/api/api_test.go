@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -15,8 +16,6 @@ import (
 	"testing"
 	"testing/fstest"
 	"time"
-
-	"log/slog"
 
 	"github.com/google/uuid"
 

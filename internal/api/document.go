@@ -7,13 +7,12 @@ import (
 	"strings"
 	"sync"
 
-	"kettletarn/internal/service/ground"
-
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3gen"
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/service/ground"
 )
 
 // Document is the OpenAPI document of the API, made from the routes and the types of their bodies.

@@ -11,16 +11,15 @@ import (
 	"strconv"
 	"time"
 
-	"kettletarn/internal/service/ground"
-	"kettletarn/internal/service/handoffs"
-	"kettletarn/internal/service/history"
-	"kettletarn/internal/service/looking"
-
 	"github.com/google/uuid"
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/text"
+	"kettletarn/internal/service/ground"
+	"kettletarn/internal/service/handoffs"
+	"kettletarn/internal/service/history"
+	"kettletarn/internal/service/looking"
 )
 
 func (s *Server) signIn(c *call) error {

@@ -3,9 +3,8 @@ package api
 import (
 	"time"
 
-	"kettletarn/internal/service/locks"
-
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/service/locks"
 )
 
 func (s *Server) locks(c *call) error {

@@ -11,10 +11,9 @@ import (
 	"strconv"
 	"time"
 
-	"kettletarn/internal/service/looking"
-
 	"kettletarn/internal/core/bundle"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/service/looking"
 )
 
 // state is a query parameter that names a state.

@@ -5,9 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	"kettletarn/internal/service/ground"
-	"kettletarn/internal/service/looking"
-
 	"github.com/labstack/echo/v5"
 
 	"kettletarn/internal/admission"
@@ -15,6 +12,8 @@ import (
 	"kettletarn/internal/core/media"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/sheet"
+	"kettletarn/internal/service/ground"
+	"kettletarn/internal/service/looking"
 )
 
 // route is one call of the API: what Echo serves and what the OpenAPI document says are both made from it.

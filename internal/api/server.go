@@ -21,8 +21,6 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"kettletarn/internal/service/ground"
-
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
 
@@ -31,6 +29,7 @@ import (
 	"kettletarn/internal/core/sheet"
 	"kettletarn/internal/core/text"
 	"kettletarn/internal/service"
+	"kettletarn/internal/service/ground"
 )
 
 // Prefix stands before every route.

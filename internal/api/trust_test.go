@@ -16,10 +16,9 @@ import (
 	"testing/fstest"
 	"time"
 
-	"kettletarn/internal/service/ground"
-
 	"kettletarn/internal/api"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/service/ground"
 	"kettletarn/internal/testbed"
 )
 

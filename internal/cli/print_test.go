@@ -4,9 +4,9 @@ import (
 	"bytes"
 	"strings"
 	"testing"
+	"time"
 
 	"kettletarn/internal/core/point"
-	"time"
 )
 
 func TestTable(t *testing.T) {

@@ -11,13 +11,12 @@ import (
 	"testing"
 	"time"
 
-	"kettletarn/internal/service/keeping"
-	"kettletarn/internal/service/locks"
-
 	"github.com/google/uuid"
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/service/keeping"
+	"kettletarn/internal/service/locks"
 )
 
 // age makes everything look as if it had last been touched so long ago.

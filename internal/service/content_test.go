@@ -14,8 +14,6 @@ import (
 	"syscall"
 	"testing"
 
-	"kettletarn/internal/service/handoffs"
-
 	"github.com/google/uuid"
 
 	"kettletarn/demo/scene"
@@ -24,6 +22,7 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/pack"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/handoffs"
 	"kettletarn/internal/store"
 	"kettletarn/internal/testbed"
 )

@@ -8,9 +8,8 @@ import (
 	"testing"
 	"time"
 
-	"kettletarn/internal/service/ground"
-
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/service/ground"
 	"kettletarn/internal/testbed"
 )
 

@@ -7,16 +7,15 @@ import (
 	"testing"
 	"time"
 
+	"github.com/google/uuid"
+
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/model"
 	"kettletarn/internal/service/ground"
 	"kettletarn/internal/service/handoffs"
 	"kettletarn/internal/service/history"
 	"kettletarn/internal/service/keeping"
 	"kettletarn/internal/service/locks"
-
-	"github.com/google/uuid"
-
-	"kettletarn/internal/core/chunk"
-	"kettletarn/internal/core/model"
 	"kettletarn/internal/testbed"
 )
 

@@ -12,11 +12,6 @@ import (
 	"testing"
 	"time"
 
-	"kettletarn/internal/service/ground"
-	"kettletarn/internal/service/handoffs"
-	"kettletarn/internal/service/history"
-	"kettletarn/internal/service/keeping"
-
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
@@ -25,6 +20,10 @@ import (
 	"kettletarn/internal/core/pack"
 	"kettletarn/internal/records"
 	"kettletarn/internal/service"
+	"kettletarn/internal/service/ground"
+	"kettletarn/internal/service/handoffs"
+	"kettletarn/internal/service/history"
+	"kettletarn/internal/service/keeping"
 	"kettletarn/internal/store"
 	"kettletarn/internal/testbed"
 )

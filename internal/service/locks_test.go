@@ -9,12 +9,11 @@ import (
 	"testing"
 	"time"
 
-	"kettletarn/internal/service/ground"
-	"kettletarn/internal/service/locks"
-
 	"github.com/jackc/pgx/v5"
 
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/service/ground"
+	"kettletarn/internal/service/locks"
 	"kettletarn/internal/testbed"
 )
 

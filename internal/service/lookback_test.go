@@ -13,14 +13,13 @@ import (
 	"testing"
 	"time"
 
-	"kettletarn/internal/service/ground"
-	"kettletarn/internal/service/handoffs"
-	"kettletarn/internal/service/history"
-
 	"github.com/google/uuid"
 
 	"kettletarn/internal/core/bundle"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/service/ground"
+	"kettletarn/internal/service/handoffs"
+	"kettletarn/internal/service/history"
 	"kettletarn/internal/testbed"
 )
 

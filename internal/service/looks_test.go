@@ -10,11 +10,10 @@ import (
 	"sync/atomic"
 	"testing"
 
-	"kettletarn/internal/service/looking"
-
 	"kettletarn/demo/scene"
 	"kettletarn/internal/core/media"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/service/looking"
 	"kettletarn/internal/store"
 	"kettletarn/internal/testbed"
 )

@@ -6,10 +6,9 @@ import (
 	"testing"
 	"time"
 
+	"kettletarn/internal/core/model"
 	"kettletarn/internal/service/locks"
 	"kettletarn/internal/service/people"
-
-	"kettletarn/internal/core/model"
 	"kettletarn/internal/testbed"
 )
 

@@ -6,13 +6,12 @@ import (
 	"testing"
 	"time"
 
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/scope"
 	"kettletarn/internal/service/handoffs"
 	"kettletarn/internal/service/history"
 	"kettletarn/internal/service/keeping"
 	"kettletarn/internal/service/locks"
-
-	"kettletarn/internal/core/model"
-	"kettletarn/internal/core/scope"
 	"kettletarn/internal/testbed"
 )
 

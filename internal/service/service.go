@@ -8,6 +8,10 @@ import (
 	"sync"
 	"time"
 
+	"github.com/dustin/go-humanize"
+
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/records"
 	"kettletarn/internal/service/contents"
 	"kettletarn/internal/service/ground"
 	"kettletarn/internal/service/handoffs"
@@ -18,11 +22,6 @@ import (
 	"kettletarn/internal/service/people"
 	"kettletarn/internal/service/ruling"
 	"kettletarn/internal/service/telling"
-
-	"github.com/dustin/go-humanize"
-
-	"kettletarn/internal/core/model"
-	"kettletarn/internal/records"
 	"kettletarn/internal/store"
 )
 

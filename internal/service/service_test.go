@@ -10,14 +10,13 @@ import (
 	"testing"
 	"time"
 
+	"github.com/google/uuid"
+
+	"kettletarn/internal/core/model"
 	"kettletarn/internal/service/ground"
 	"kettletarn/internal/service/handoffs"
 	"kettletarn/internal/service/history"
 	"kettletarn/internal/service/locks"
-
-	"github.com/google/uuid"
-
-	"kettletarn/internal/core/model"
 	"kettletarn/internal/store"
 	"kettletarn/internal/testbed"
 )

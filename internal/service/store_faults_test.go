@@ -12,9 +12,8 @@ import (
 	"testing"
 	"time"
 
-	"kettletarn/internal/service/history"
-
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/service/history"
 	"kettletarn/internal/store"
 )
 

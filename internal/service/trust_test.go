@@ -8,10 +8,6 @@ import (
 	"testing"
 	"time"
 
-	"kettletarn/internal/service/ground"
-	"kettletarn/internal/service/handoffs"
-	"kettletarn/internal/service/locks"
-
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
@@ -20,6 +16,9 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/pack"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/ground"
+	"kettletarn/internal/service/handoffs"
+	"kettletarn/internal/service/locks"
 	"kettletarn/internal/testbed"
 )
 

@@ -18,9 +18,6 @@ import (
 	"testing"
 	"time"
 
-	"kettletarn/internal/service/ground"
-	"kettletarn/internal/service/telling"
-
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
 	"github.com/getkin/kin-openapi/routers"
@@ -36,6 +33,8 @@ import (
 	"kettletarn/internal/localpg"
 	"kettletarn/internal/records"
 	"kettletarn/internal/service"
+	"kettletarn/internal/service/ground"
+	"kettletarn/internal/service/telling"
 	"kettletarn/internal/store"
 	"kettletarn/web"
 )

@@ -4,11 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
+	"time"
+
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/news"
 	"kettletarn/internal/core/rules"
-	"strings"
-	"time"
 )
 
 // acting does what follows from a status, at the service: takes locks on edit, tells of unsent changes, says what stands in the way, and

@@ -6,11 +6,11 @@ import (
 	"path/filepath"
 	"sort"
 
+	"github.com/google/uuid"
+
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
-
-	"github.com/google/uuid"
 )
 
 // SendOptions say what to send and how.

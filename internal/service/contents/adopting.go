@@ -6,18 +6,16 @@ import (
 	"io"
 	"time"
 
-	"kettletarn/internal/core/change"
-
-	"kettletarn/internal/service/ground"
-
 	"github.com/dustin/go-humanize"
 	"github.com/zeebo/blake3"
 
+	"kettletarn/internal/core/change"
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/manifest"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/news"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/ground"
 )
 
 // Adopt makes the contents of a send known, after walking their manifests and seeing that every chunk is here. Where a project has

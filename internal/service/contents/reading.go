@@ -6,14 +6,13 @@ import (
 	"fmt"
 	"io"
 
-	"kettletarn/internal/service/ground"
-
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/manifest"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/pack"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/ground"
 	"kettletarn/internal/store"
 )
 

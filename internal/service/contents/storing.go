@@ -9,8 +9,6 @@ import (
 	"io"
 	"sync"
 
-	"kettletarn/internal/service/ground"
-
 	"github.com/dustin/go-humanize"
 
 	"kettletarn/internal/core/chunk"
@@ -18,6 +16,7 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/pack"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/ground"
 )
 
 // Room takes contents in, keeps track of them, and reads them.
@@ -190,6 +189,8 @@ func (s *Room) FetchChunks(ctx context.Context, actor ground.Actor, key string, 
 	if len(digests) > MaxDigests {
 		return model.NewProblem(model.TooLarge, "", "ask for at most %d chunks at once", MaxDigests)
 	}
+	s.Busy()
+	defer s.Busy()
 	var p records.Project
 	if err := s.Read(ctx, func(tx *records.Tx) (err error) {
 		p, err = ground.Project(ctx, tx, actor, key, model.Viewer)

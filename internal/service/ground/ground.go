@@ -26,8 +26,8 @@ type Ground struct {
 	Store store.Store
 	Log   *slog.Logger
 	nodes *lru.Cache[nodeKey, *tree.Node]
-	// stored is when content last came, in nanoseconds of the Unix epoch.
-	stored atomic.Int64
+	// moved is when content last came or went, in nanoseconds of the Unix epoch.
+	moved atomic.Int64
 	// handedOff wakes the keeper of the history.
 	HandedOff chan struct{}
 	// heard is when each workspace was last noted as heard of, so that it is not written with every request.
@@ -188,13 +188,13 @@ func Workspace(ctx context.Context, tx *records.Tx, actor Actor, p records.Proje
 var UnknownWorkspace = model.NewProblem(model.NotFound, "join the project again with tarn join --here",
 	"the service does not know this workspace as yours")
 
-// restBehind is how long nothing was stored before the service does work of its own: reading everything through would slow a send.
+// restBehind is how long nobody brought or fetched content before the service does work of its own: reading everything through would slow a send.
 const restBehind = 2 * time.Second
 
-// Busy notes that somebody is storing content.
-func (s *Ground) Busy() { s.stored.Store(time.Now().UnixNano()) }
+// Busy notes that somebody brings or fetches content.
+func (s *Ground) Busy() { s.moved.Store(time.Now().UnixNano()) }
 
-func (s *Ground) Quiet() bool { return time.Since(time.Unix(0, s.stored.Load())) > restBehind }
+func (s *Ground) Quiet() bool { return time.Since(time.Unix(0, s.moved.Load())) > restBehind }
 
 // WakeHistory tells the keeper of the history that something was handed off.
 func (s *Ground) WakeHistory() {

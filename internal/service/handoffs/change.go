@@ -7,10 +7,6 @@ import (
 	"strings"
 	"time"
 
-	"kettletarn/internal/service/ground"
-	"kettletarn/internal/service/locks"
-	"kettletarn/internal/service/ruling"
-
 	"kettletarn/internal/core/chain"
 	"kettletarn/internal/core/change"
 	"kettletarn/internal/core/chunk"
@@ -20,6 +16,9 @@ import (
 	"kettletarn/internal/core/text"
 	"kettletarn/internal/core/tree"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/ground"
+	"kettletarn/internal/service/locks"
+	"kettletarn/internal/service/ruling"
 )
 
 // Every change of a project goes one way, from top to bottom of this file: load what it can touch, judge it (package change), write what

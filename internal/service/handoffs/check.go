@@ -4,15 +4,14 @@ import (
 	"context"
 	"errors"
 
-	"kettletarn/internal/service/contents"
-	"kettletarn/internal/service/ground"
-
 	"github.com/dustin/go-humanize"
 	"github.com/google/uuid"
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/contents"
+	"kettletarn/internal/service/ground"
 )
 
 // Question is a send to be looked at before its content goes: the chunks that it may bring, and how many bytes that may be.

@@ -7,12 +7,11 @@ import (
 	"fmt"
 	"strings"
 
-	"kettletarn/internal/service/ground"
-
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/news"
 	"kettletarn/internal/core/rules"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/ground"
 )
 
 // AnswerRuleRequest is a lead's decision. Accepting it sends the rules with one more exception.

@@ -5,8 +5,6 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"kettletarn/internal/service/ground"
-
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/change"
 	"kettletarn/internal/core/model"
@@ -14,6 +12,7 @@ import (
 	"kettletarn/internal/core/rules"
 	"kettletarn/internal/core/text"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/ground"
 )
 
 // MaxCommits is how many commits one request may bring in.

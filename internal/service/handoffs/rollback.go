@@ -7,13 +7,12 @@ import (
 	"io"
 	"strings"
 
-	"kettletarn/internal/service/ground"
-
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/tree"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/ground"
 )
 
 // Rollback makes a handoff that brings an old state back, all of it or nothing, or, as a preview, says what that would do. It takes the

@@ -9,11 +9,6 @@ import (
 	"slices"
 	"strings"
 
-	"kettletarn/internal/service/contents"
-	"kettletarn/internal/service/ground"
-	"kettletarn/internal/service/locks"
-	"kettletarn/internal/service/looking"
-
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/change"
 	"kettletarn/internal/core/chunk"
@@ -23,6 +18,10 @@ import (
 	"kettletarn/internal/core/pack"
 	"kettletarn/internal/core/rules"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/contents"
+	"kettletarn/internal/service/ground"
+	"kettletarn/internal/service/locks"
+	"kettletarn/internal/service/looking"
 )
 
 // Room is where handoffs are made.

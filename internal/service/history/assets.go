@@ -8,9 +8,6 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"kettletarn/internal/service/contents"
-	"kettletarn/internal/service/ground"
-
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/media"
@@ -19,6 +16,8 @@ import (
 	"kettletarn/internal/core/scope"
 	"kettletarn/internal/core/tree"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/contents"
+	"kettletarn/internal/service/ground"
 )
 
 // Room is for looking back.

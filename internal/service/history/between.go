@@ -6,13 +6,12 @@ import (
 	"sort"
 	"strings"
 
-	"kettletarn/internal/service/ground"
-
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/media"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/tree"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/ground"
 )
 
 // maxBetween is how many assets may be different between two states that are compared.

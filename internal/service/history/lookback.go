@@ -8,8 +8,6 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"kettletarn/internal/service/ground"
-
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/bundle"
 	"kettletarn/internal/core/chunk"
@@ -19,6 +17,7 @@ import (
 	"kettletarn/internal/core/text"
 	"kettletarn/internal/core/tree"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/ground"
 )
 
 // maxTraced is how many bytes of old versions are read to find out where lines come from.

@@ -5,12 +5,11 @@ import (
 	"fmt"
 	"strings"
 
-	"kettletarn/internal/service/ground"
-
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/news"
 	"kettletarn/internal/core/point"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/ground"
 )
 
 // Handoff shows one handoff, by its number, or as a state that somebody named, with its assets.

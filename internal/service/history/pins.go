@@ -3,12 +3,11 @@ package history
 import (
 	"context"
 
-	"kettletarn/internal/service/ground"
-
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/news"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/ground"
 )
 
 // MaxPins is how many commits one request may tell of.

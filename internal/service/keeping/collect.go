@@ -9,16 +9,15 @@ import (
 	"strings"
 	"time"
 
-	"kettletarn/internal/service/contents"
-	"kettletarn/internal/service/looking"
-	"kettletarn/internal/service/ruling"
-
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/manifest"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/news"
 	"kettletarn/internal/core/pack"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/contents"
+	"kettletarn/internal/service/looking"
+	"kettletarn/internal/service/ruling"
 	"kettletarn/internal/store"
 )
 

@@ -9,10 +9,6 @@ import (
 	"strconv"
 	"strings"
 
-	"kettletarn/internal/service/contents"
-	"kettletarn/internal/service/ground"
-	"kettletarn/internal/service/ruling"
-
 	"kettletarn/internal/core/chain"
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/manifest"
@@ -21,6 +17,9 @@ import (
 	"kettletarn/internal/core/rules"
 	"kettletarn/internal/core/tree"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/contents"
+	"kettletarn/internal/service/ground"
+	"kettletarn/internal/service/ruling"
 	"kettletarn/internal/store"
 )
 

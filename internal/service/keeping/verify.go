@@ -8,8 +8,6 @@ import (
 	"slices"
 	"time"
 
-	"kettletarn/internal/service/contents"
-
 	"golang.org/x/time/rate"
 
 	"kettletarn/internal/core/assetpath"
@@ -20,6 +18,7 @@ import (
 	"kettletarn/internal/core/pack"
 	"kettletarn/internal/core/tree"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/contents"
 	"kettletarn/internal/store"
 )
 

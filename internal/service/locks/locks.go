@@ -8,9 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"kettletarn/internal/service/ground"
-	"kettletarn/internal/service/ruling"
-
 	"github.com/google/uuid"
 
 	"kettletarn/internal/core/assetpath"
@@ -18,6 +15,8 @@ import (
 	"kettletarn/internal/core/lock"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/ground"
+	"kettletarn/internal/service/ruling"
 )
 
 // Room is where locks are taken, given back and waited for.

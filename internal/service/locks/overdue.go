@@ -4,11 +4,10 @@ import (
 	"context"
 	"time"
 
-	"kettletarn/internal/service/ground"
-
 	"kettletarn/internal/core/lock"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/ground"
 )
 
 // How often it is looked at what time does to locks: offers that lapse, asks that stay unanswered, and, less often, locks that look

@@ -5,11 +5,10 @@ import (
 	"strings"
 	"time"
 
-	"kettletarn/internal/service/ground"
-
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/ground"
 )
 
 // MaxRecord is how many entries of the record are given at once.

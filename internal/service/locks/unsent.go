@@ -2,15 +2,13 @@ package locks
 
 import (
 	"context"
-
-	"kettletarn/internal/service/ground"
-
 	"time"
 
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/news"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/ground"
 )
 
 // MaxUnsent is how many unsent changes a workspace may tell of.

@@ -19,17 +19,15 @@ import (
 	"syscall"
 	"time"
 
-	"kettletarn/internal/core/change"
-
-	"kettletarn/internal/service/contents"
-	"kettletarn/internal/service/ground"
-
 	"kettletarn/internal/apart"
+	"kettletarn/internal/core/change"
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/manifest"
 	"kettletarn/internal/core/media"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/contents"
+	"kettletarn/internal/service/ground"
 )
 
 // Room shows what is in contents.
@@ -101,7 +99,7 @@ func (s *Room) Drawing(ctx context.Context, actor ground.Actor, key, path string
 	if err != nil {
 		return nil, err
 	}
-	dir, err := s.looked(ctx, p, v)
+	dir, err := s.alone(ctx, p, v)
 	if err != nil {
 		return nil, err
 	}
@@ -126,7 +124,7 @@ func (s *Room) Look(ctx context.Context, actor ground.Actor, key, path string, n
 	if err != nil {
 		return r, err
 	}
-	dir, err := s.looked(ctx, p, v)
+	dir, err := s.alone(ctx, p, v)
 	if err != nil {
 		return r, err
 	}
@@ -224,16 +222,42 @@ func (s *Room) compared(ctx context.Context, actor ground.Actor, key string, sid
 // kindName is what of a name decides how a content is read.
 func kindName(name string) string { return strings.ToLower(path.Ext(name)) }
 
-// looked is the folder with what was found out about a version.
-func (s *Room) looked(ctx context.Context, p records.Project, v model.Version) (dir string, err error) {
+// alone is looked with a process of its own.
+func (s *Room) alone(ctx context.Context, p records.Project, v model.Version) (string, error) {
+	var reader apart.Reader
+	defer reader.Close()
+	return s.looked(ctx, p, v, &reader)
+}
+
+// looked is the folder with what was found out about a version, by reader where it has to be found out.
+func (s *Room) looked(ctx context.Context, p records.Project, v model.Version, reader *apart.Reader) (dir string, err error) {
 	dir = s.looks.dir(p.ID, v.Content, kindName(v.Path))
 	return dir, s.looks.make(ctx, s, dir, func(ctx context.Context, into string) error {
 		c, err := s.fileOf(ctx, p, v, into, "content")
 		if err != nil {
 			return err
 		}
-		return apart.Look(ctx, c, func(name string, r io.Reader) error { return keepFile(into, name, r) })
+		fresh := reader.Fresh()
+		keep := func(name string, r io.Reader) error { return keepFile(into, name, r) }
+		if err = reader.Look(ctx, c, keep); fresh || !errors.Is(err, apart.ErrFailed) {
+			return err
+		}
+		if err := emptied(into, "content"); err != nil {
+			return err
+		}
+		return reader.Look(ctx, c, keep)
 	}, func(why string) any { return media.Unread(v.Path, v.Size, why) }, v)
+}
+
+// emptied takes out of a folder what is there besides one file.
+func emptied(folder, besides string) error {
+	list, err := os.ReadDir(folder)
+	for _, e := range list {
+		if e.Name() != besides && err == nil {
+			err = os.Remove(filepath.Join(folder, e.Name()))
+		}
+	}
+	return err
 }
 
 // dir is the folder for what words tell apart in a project. Projects share nothing: what one holds can't be told from how fast another is
@@ -516,7 +540,7 @@ func (s *Room) strip(ctx context.Context, p records.Project, before, after model
 // is asked for.
 func (s *Room) LookAhead(p records.Project, changes []change.Change) {
 	for _, c := range changes {
-		if c.Gone || c.Size == 0 || c.Size > media.Limit(c.Path) {
+		if c.Gone || c.Size == 0 || c.Size > media.Limit(c.Path) || media.KindOf(c.Path) == media.Other {
 			continue
 		}
 		select {
@@ -527,15 +551,24 @@ func (s *Room) LookAhead(p records.Project, changes []change.Change) {
 	}
 }
 
-// LookingAhead does that while nothing comes in and nobody waits for another picture.
+// LookingAhead does that while nothing comes in or goes out and nobody waits for another picture. One process reads what comes after
+// another, of one project: what it may have kept of a content stays within that.
 func (s *Room) LookingAhead(ctx context.Context) {
 	s.looks.sweep()
+	var reader apart.Reader
+	defer reader.Close()
+	project := int64(0)
 	for {
 		var next preview
 		select {
-		case <-ctx.Done():
-			return
 		case next = <-s.looks.ahead:
+		default:
+			reader.Close() // nothing is left for now
+			select {
+			case <-ctx.Done():
+				return
+			case next = <-s.looks.ahead:
+			}
 		}
 		for !s.Quiet() || s.looks.waitedFor() {
 			select {
@@ -544,8 +577,12 @@ func (s *Room) LookingAhead(ctx context.Context) {
 			case <-time.After(500 * time.Millisecond):
 			}
 		}
+		if next.project != project {
+			reader.Close()
+			project = next.project
+		}
 		v := model.Version{Path: next.name, Content: next.content, Size: next.size}
-		if _, err := s.looked(ctx, records.Project{ID: next.project}, v); err != nil && ctx.Err() == nil {
+		if _, err := s.looked(ctx, records.Project{ID: next.project}, v, &reader); err != nil && ctx.Err() == nil {
 			s.Log.Debug("nothing was drawn in advance", "path", next.name, "error", err)
 		}
 	}

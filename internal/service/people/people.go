@@ -11,9 +11,6 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"kettletarn/internal/service/ground"
-	"kettletarn/internal/service/locks"
-
 	"github.com/alexedwards/argon2id"
 	"github.com/trustelem/zxcvbn"
 
@@ -21,6 +18,8 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/news"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/ground"
+	"kettletarn/internal/service/locks"
 )
 
 // Room lets people in and out.

@@ -5,12 +5,11 @@ import (
 	"errors"
 	"strings"
 
-	"kettletarn/internal/service/ground"
-
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/news"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/ground"
 )
 
 // StartProject makes a project; the actor becomes its owner.

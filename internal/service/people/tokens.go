@@ -5,11 +5,10 @@ import (
 	"errors"
 	"strings"
 
-	"kettletarn/internal/service/ground"
-
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/news"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/ground"
 )
 
 // MaxTokenDays is how long a token for a project may hold.

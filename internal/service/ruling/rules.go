@@ -7,9 +7,6 @@ import (
 	"io"
 	"strings"
 
-	"kettletarn/internal/service/contents"
-	"kettletarn/internal/service/ground"
-
 	lru "github.com/hashicorp/golang-lru/v2"
 
 	"kettletarn/internal/core/assetpath"
@@ -19,6 +16,8 @@ import (
 	"kettletarn/internal/core/rules"
 	"kettletarn/internal/core/tree"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/contents"
+	"kettletarn/internal/service/ground"
 )
 
 // fileKey names the content of a file of rules.

@@ -13,8 +13,6 @@ import (
 	"strings"
 	"time"
 
-	"kettletarn/internal/service/ground"
-
 	"golang.org/x/sync/errgroup"
 
 	"kettletarn/internal/core/chunk"
@@ -22,6 +20,7 @@ import (
 	"kettletarn/internal/core/news"
 	"kettletarn/internal/core/text"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/ground"
 )
 
 // Courier takes news out of the house. Its methods return within half a minute, and are safe for concurrent use.

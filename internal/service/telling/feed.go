@@ -6,11 +6,10 @@ import (
 	"sync"
 	"time"
 
-	"kettletarn/internal/service/ground"
-
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/ground"
 )
 
 // feed reads the events once for all streams of this service, and hands them to those of their project. A stream that comes reads what lies

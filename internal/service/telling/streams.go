@@ -7,11 +7,10 @@ import (
 	"sync"
 	"time"
 
-	"kettletarn/internal/service/ground"
-
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/news"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/ground"
 )
 
 // Room tells of what happens.
