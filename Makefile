@@ -20,7 +20,7 @@ build: console
 # The console is built only where something in it is newer than what was built.
 console: web/dist/index.html
 
-web/dist/index.html: web/package-lock.json web/index.html web/vite.config.ts docs/openapi.json $(shell find web/src web/public -type f -not -name '*.gen.ts' 2>/dev/null)
+web/dist/index.html: web/package-lock.json web/index.html web/vite.config.ts docs/openapi.json $(shell find web/src web/public -type f -not -name 'schema.gen.ts' 2>/dev/null)
 	@cd web && npm ci --no-audit --no-fund --loglevel=error && npm run --silent build
 	@touch web/dist/index.html web/dist/.keep
 
@@ -66,7 +66,9 @@ KILLS ?= 10000
 SEED  ?= 1
 soak: build
 	@scripts/install-packages.sh postgresql git
-	@KILLS=$(KILLS) SEED=$(SEED) go test ./e2e -run TestKillsLoseNothing -count=1 -timeout 12h -v | grep -v '^ *\(---\|===\)'
+	@SOAK=1 go test -count=1 -timeout 2h ./internal/mainline ./internal/workspace ./internal/apart
+	@SOAK=1 go test -count=1 -timeout 1h ./e2e -run TestLocksAreLinearizable
+	@SOAK=1 KILLS=$(KILLS) SEED=$(SEED) go test ./e2e -run TestKillsLoseNothing -count=1 -timeout 12h -v | grep -v '^ *\(---\|===\)'
 
 clean:
 	@rm -rf bin web/dist/assets web/dist/index.html web/node_modules

@@ -106,6 +106,7 @@ func TestWhatJSONPrints(t *testing.T) {
 }
 
 func TestPeopleAndRoles(t *testing.T) {
+	t.Parallel()
 	d := serve(t)
 	odile, rurik, keiko := d.person("odile"), d.person("rurik"), d.person("keiko")
 	odile.start(map[string]string{"a.png": "a"})
@@ -136,6 +137,7 @@ func TestPeopleAndRoles(t *testing.T) {
 }
 
 func TestTheEnvironmentComesBeforeWhatWasKept(t *testing.T) {
+	t.Parallel()
 	d := serve(t)
 	cmd := exec.Command(filepath.Join(bin, "tarnd"), "person", "add", "robot", "--json")
 	cmd.Env, cmd.Stdin = d.Env, strings.NewReader(testbed.Passphrase+"\n")

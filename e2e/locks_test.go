@@ -161,6 +161,7 @@ func TestLockingManyAtOnce(t *testing.T) {
 
 // With the service away, locking says so at once, and what was edited meanwhile is seen to when it is back.
 func TestLockingWithoutTheService(t *testing.T) {
+	t.Parallel()
 	d := serve(t)
 	odile, tamsin, rurik := studio(t, d)
 	odile.tarn(0, "lock", "sounds/creak.wav")

@@ -140,6 +140,7 @@ func TestAMergeOfCodeAndItsPin(t *testing.T) {
 }
 
 func TestAColleagueAndABuildMachineInTwoCommands(t *testing.T) {
+	t.Parallel()
 	d, keiko, _ := withCode(t)
 	bare := filepath.Join(t.TempDir(), "code.git")
 	keiko.git("clone", "-q", "--bare", ".", bare)
@@ -221,6 +222,7 @@ func TestAColleagueAndABuildMachineInTwoCommands(t *testing.T) {
 }
 
 func TestHooksInTheRepository(t *testing.T) {
+	t.Parallel()
 	_, keiko, tamsin := withCode(t)
 	hooks := filepath.Join(keiko.dir, ".git", "hooks")
 	keiko.write(map[string]string{".git/hooks/pre-commit": "#!/bin/sh\necho theirs >> ran\n",
@@ -338,6 +340,7 @@ func TestAThousandPinsAreSmall(t *testing.T) {
 func digestOf(i int) string { return chunk.Sum(fmt.Append(nil, i)).String() }
 
 func TestAdoptingARepository(t *testing.T) {
+	t.Parallel()
 	d := serve(t)
 	keiko, tamsin := d.person("keiko"), d.person("tamsin")
 	keiko.gitIn(keiko.home, 0, "init", "-q", keiko.dir)
@@ -479,6 +482,7 @@ func TestAdoptingIsKilled(t *testing.T) {
 }
 
 func TestTheBlockFollowsTheRules(t *testing.T) {
+	t.Parallel()
 	_, keiko, tamsin := withCode(t)
 	ignore := func() string {
 		text, err := os.ReadFile(filepath.Join(keiko.dir, ".gitignore"))
@@ -520,6 +524,7 @@ func TestTheBlockFollowsTheRules(t *testing.T) {
 }
 
 func TestTheCodeInTheConsole(t *testing.T) {
+	t.Parallel()
 	d, keiko, _ := withCode(t)
 	keiko.tarn(0, "pin", "--hook")
 	b := open(t, d)

@@ -20,7 +20,7 @@ import (
 
 const (
 	// killsHere is how many kills a run of all tests makes; make soak sets KILLS.
-	killsHere = 40
+	killsHere = 24
 	// seasonKills is how many of them one service and its people live through before others begin.
 	seasonKills = 250
 	deepEvery   = 50

@@ -15,6 +15,7 @@ import (
 	"sort"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -192,12 +193,20 @@ func major(path string) int {
 	return n
 }
 
-// FreePort finds a TCP port on loopback that nobody listens on.
+// given are the ports that FreePort gave: what asked for one may not listen on it yet.
+var given sync.Map
+
+// FreePort is a port of loopback that nothing listens on, each time another one.
 func FreePort() (int, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, err
+	for {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			return 0, err
+		}
+		port := l.Addr().(*net.TCPAddr).Port
+		_ = l.Close()
+		if _, before := given.LoadOrStore(port, true); !before {
+			return port, nil
+		}
 	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port, nil
 }

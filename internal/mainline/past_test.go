@@ -298,7 +298,8 @@ func (c *cutOff) Add(n int64) {
 	}
 }
 
-func TestAThousandCommitsAreTheSameHere(t *testing.T) {
+func TestManyCommitsAreTheSameHere(t *testing.T) {
+	commits := testbed.Steps(150, 1000)
 	p := newPair(t)
 	for handle, w := range map[string]*workspace.Workspace{"odile": p.odile, "rurik": p.rurik} {
 		address := handle + "@gull.example"
@@ -310,7 +311,7 @@ func TestAThousandCommitsAreTheSameHere(t *testing.T) {
 		}
 	}
 	git := newRepository(t)
-	git.grow(1000)
+	git.grow(commits)
 	ctx := t.Context()
 	repo, err := mainline.Find(ctx, git.dir)
 	if err != nil {
@@ -328,7 +329,8 @@ func TestAThousandCommitsAreTheSameHere(t *testing.T) {
 	}
 	// Cut off three times, at any moment.
 	done := 0
-	for _, after := range []int64{300_000, 300_000, 200_000} {
+	for _, after := range []int64{300, 300, 200} {
+		after *= int64(commits)
 		limited, stop := context.WithCancel(ctx)
 		p.odile.Progress = &cutOff{left: after, stop: stop}
 		out, err := p.odile.BringPast(limited, repo, r, workspace.BringOptions{History: true})

@@ -396,6 +396,14 @@ func Problem(t testing.TB, err error, kind string) {
 	}
 }
 
+// Steps is how long a walk is: the short one in the suite, the long one in make soak.
+func Steps(short, long int) int {
+	if os.Getenv("SOAK") != "" {
+		return long
+	}
+	return short
+}
+
 // Eventually waits up to ten seconds for something to become true.
 func Eventually(t testing.TB, what string, ok func() bool) {
 	t.Helper()
