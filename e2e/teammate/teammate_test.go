@@ -131,13 +131,13 @@ func TestNoPathThatHarmsIsTaken(t *testing.T) {
 		"a:b", "con", "con.png", "aux/x", "lpt1.txt", "nul", "x\ny", "x\x1b[2J", "x\u202egnp.exe", "ends.", "ends ", "", ".", "a//b",
 		strings.Repeat("x", 300), strings.Repeat("a/", 600) + "x", "textures/Rust.png", "Textures/new.png", "textures/rust.png/x"} {
 		_, err := m.mallow.Send(t.Context(), key, uuid.NewString(),
-			model.SendRequest{Workspace: m.space, Note: "n",
+			model.SendRequest{Workspace: m.space, About: model.About{Note: "n"},
 				Changes: []model.SendChange{{Path: path, Content: c.Content, Size: c.Size, Executable: true}}})
 		if !refused(err) {
 			t.Errorf("%q: %v", path, err)
 		}
 		_, err = m.mallow.Send(t.Context(), key, uuid.NewString(),
-			model.SendRequest{Workspace: m.space, Note: "n",
+			model.SendRequest{Workspace: m.space, About: model.About{Note: "n"},
 				Changes: []model.SendChange{{Path: path, MovedFrom: "textures/rust.png", Base: 1, Content: c.Content, Size: c.Size}}})
 		if !refused(err) {
 			t.Errorf("moved to %q: %v", path, err)

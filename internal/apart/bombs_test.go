@@ -94,7 +94,8 @@ func bombs(t *testing.T) map[string][]byte {
 	// Circuits, structured text, tables and texts: nesting, entities, and rows of very many cells.
 	all["nested.kicad_sch"] = []byte("(kicad_sch " + strings.Repeat("(symbol (lib_symbols ", 100_000))
 	all["many.kicad_pcb"] = []byte("(kicad_pcb " + strings.Repeat("(segment)", 1_100_000) + ")")
-	all["lines.gbr"] = []byte("%FSLAX46Y46*%%MOMM*%%ADD10C,9000*%D10*" + strings.Repeat("X0Y0D02*X9999999Y9999999D01*", times(30_000, 150_000)) + "M02*")
+	all["lines.gbr"] = []byte("%FSLAX46Y46*%%MOMM*%%ADD10C,9000*%D10*" + strings.Repeat("X0Y0D02*X9999999Y9999999D01*", times(30_000,
+		150_000)) + "M02*")
 	all["arcs.gbr"] = []byte("%FSLAX46Y46*%%MOMM*%%ADD10C,1*%D10*G03*" + strings.Repeat("X0Y0I1000000J1000000D01*", 500_000) + "M02*")
 	all["holes.drl"] = []byte("M48\nMETRIC\nT1C900\n%\nT1\n" + strings.Repeat("X1Y1\n", 600_000))
 	all["nested.json"] = []byte(strings.Repeat("[", 4_000_000))

@@ -85,7 +85,7 @@ func TestTheAPIAnswersAsItsDocumentSays(t *testing.T) {
 	}
 	_, err = c.Wanted(ctx, key)
 	no(err)
-	send := model.SendRequest{Workspace: w.ID, Note: "first", Tasks: []string{"BRL-1"}, Stage: "rough",
+	send := model.SendRequest{Workspace: w.ID, About: model.About{Note: "first", Tasks: []string{"BRL-1"}, Stage: "rough"},
 		Changes: []model.SendChange{{Path: "text/a.txt", Content: m.Content, Size: m.Size}}}
 	check, err := c.CheckSend(ctx, key, model.SendQuestion{Send: send, Chunks: append(digests, chunk.Sum([]byte("brought along"))),
 		Coming: 13})
@@ -97,7 +97,7 @@ func TestTheAPIAnswersAsItsDocumentSays(t *testing.T) {
 	_, err = c.Send(ctx, key, sendKey, send)
 	no(err)
 	along := testbed.Cut(t, []byte("brought along"))
-	_, err = c.Send(ctx, key, uuid.NewString(), model.SendRequest{Workspace: w.ID, Note: "second",
+	_, err = c.Send(ctx, key, uuid.NewString(), model.SendRequest{Workspace: w.ID, About: model.About{Note: "second"},
 		Changes: []model.SendChange{{Path: "text/along.txt", Content: along.Content, Size: along.Size}}}, testbed.Body(along.Records))
 	no(err)
 	_, err = c.CloseSend(ctx, key, sendKey)

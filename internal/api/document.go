@@ -138,9 +138,9 @@ func customize(_ string, t reflect.Type, _ reflect.StructTag, s *openapi3.Schema
 		return nil
 	}
 	s.AdditionalProperties = openapi3.AdditionalProperties{Has: openapi3.Ptr(false)}
-	for i := range t.NumField() {
-		name, options, _ := strings.Cut(t.Field(i).Tag.Get("json"), ",")
-		if options != "omitempty" {
+	for _, field := range reflect.VisibleFields(t) {
+		name, options, _ := strings.Cut(field.Tag.Get("json"), ",")
+		if options != "omitempty" && !field.Anonymous {
 			s.Required = append(s.Required, name)
 		}
 	}

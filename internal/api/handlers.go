@@ -309,7 +309,7 @@ func (s *Server) answerRuleRequest(c *call) error {
 
 // sendOf makes the service's send of a request.
 func sendOf(q model.SendRequest, key string) handoffs.Send {
-	send := handoffs.Send{Key: key, Workspace: q.Workspace, Note: q.Note, Tasks: q.Tasks, Stage: q.Stage, KeepLocks: q.KeepLocks,
+	send := handoffs.Send{Key: key, Workspace: q.Workspace, About: q.About, KeepLocks: q.KeepLocks,
 		Older: q.Older}
 	for _, c := range q.Changes {
 		send.Changes = append(send.Changes, handoffs.Change{Path: c.Path, MovedFrom: c.MovedFrom, Base: c.Base, Gone: c.Gone, Content: c.Content,
@@ -407,9 +407,10 @@ func (s *Server) drop(c *call) error {
 	if uuid.Validate(key) != nil {
 		return model.NewProblem(model.BadRequest, "", "the key of a send is a UUID")
 	}
-	send := handoffs.Send{Key: key, Workspace: model.KindConsole, Note: c.QueryParam("note"), KeepLocks: c.QueryParam("keep_lock") == "true",
-		Older:   c.QueryParam("older") == "true",
-		Changes: []handoffs.Change{{Path: c.QueryParam("path"), Base: base}}}
+	send := handoffs.Send{Key: key, Workspace: model.KindConsole, About: model.About{Note: c.QueryParam("note")},
+		KeepLocks: c.QueryParam("keep_lock") == "true",
+		Older:     c.QueryParam("older") == "true",
+		Changes:   []handoffs.Change{{Path: c.QueryParam("path"), Base: base}}}
 	receipt, err := s.service.Drop(c.Request().Context(), c.actor, c.project(), send, c.Request().Body)
 	return c.receipt(receipt, err)
 }

@@ -49,7 +49,7 @@ func newShelf(t *testing.T, paths ...string) *shelf {
 	if err := h.odile.StoreRecords(t.Context(), key, testbed.Body(m.Records)); err != nil {
 		t.Fatal(err)
 	}
-	send := model.SendRequest{Workspace: h.space, Note: "baseline"}
+	send := model.SendRequest{Workspace: h.space, About: model.About{Note: "baseline"}}
 	for _, p := range paths {
 		send.Changes = append(send.Changes, model.SendChange{Path: p, Content: m.Content, Size: m.Size})
 	}

@@ -22,7 +22,7 @@ import (
 // hand hands off contents by path: what is there already is locked first.
 func (h *shelf) hand(note string, contents map[string][]byte, versions map[string]int) model.Handoff {
 	h.Helper()
-	send := model.SendRequest{Workspace: h.space, Note: note}
+	send := model.SendRequest{Workspace: h.space, About: model.About{Note: note}}
 	for path, data := range contents {
 		m := testbed.Cut(h.T, data)
 		if err := h.odile.StoreRecords(h.Context(), key, testbed.Body(m.Records)); err != nil {

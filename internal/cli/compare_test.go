@@ -125,7 +125,7 @@ func TestARollbackIsPrinted(t *testing.T) {
 	if strings.Contains(preview, "now v") {
 		t.Errorf("a preview says which versions there are:\n%s", preview)
 	}
-	answer.Handoff = &model.Handoff{Number: 7, Note: "Why\n\nBack to quay-walk (h3)",
+	answer.Handoff = &model.Handoff{Number: 7, About: model.About{Note: "Why\n\nBack to quay-walk (h3)"},
 		Assets: []model.HandoffAsset{{Path: "a.png", Version: 4}, {Path: "b.png", Version: 3}, {Path: "d.png", Version: 3}}}
 	done := printed(func(a *app) { a.printRollback(answer, false) })
 	for _, want := range []string{"h7: Why. Nothing was deleted.", "was v3, now v4", "was gone, now v3"} {

@@ -169,7 +169,7 @@ func (a *app) send() *cli.Command {
 			if strings.TrimSpace(note) == "" {
 				return wrongUse("add a note: tarn send -m \"what was done, and why\"")
 			}
-			o := workspace.SendOptions{Note: note, Tasks: cmd.StringSlice("task"), Stage: cmd.String("stage"),
+			o := workspace.SendOptions{About: model.About{Note: note, Tasks: cmd.StringSlice("task"), Stage: cmd.String("stage")},
 				KeepLocks: cmd.Bool("keep-locks"), Older: cmd.Bool("older"), WithGone: cmd.Bool("with-gone"), Paths: paths, Set: cmd.Bool("set"),
 				Apart: a.askApart, Stay: a.printStay}
 			if cmd.Bool("background") {

@@ -156,7 +156,7 @@ func (a *app) beforeUnlock(ctx context.Context, cmd *cli.Command, w *workspace.W
 		if strings.TrimSpace(note) == "" {
 			return wrongUse("add a note: tarn unlock --edits send -m \"what was done, and why\" PATH")
 		}
-		_, err := w.Send(ctx, workspace.SendOptions{Note: note, Paths: names, KeepLocks: true, WithGone: true})
+		_, err := w.Send(ctx, workspace.SendOptions{About: model.About{Note: note}, Paths: names, KeepLocks: true, WithGone: true})
 		return err
 	}
 	return model.NewProblem(model.BadRequest, "say --edits send, --edits put-away or --edits leave",

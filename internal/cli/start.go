@@ -69,7 +69,7 @@ func (a *app) start() *cli.Command {
 				return err
 			}
 			defer release()
-			sent, err := w.Send(ctx, workspace.SendOptions{Note: cmd.String("note")})
+			sent, err := w.Send(ctx, workspace.SendOptions{About: model.About{Note: cmd.String("note")}})
 			if err != nil {
 				return err
 			}

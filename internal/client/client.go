@@ -680,11 +680,13 @@ func (c *Client) Record(ctx context.Context, key string, query url.Values) (v mo
 
 // CheckSend asks what would be refused, and what the project lacks.
 func (c *Client) CheckSend(ctx context.Context, key string, q model.SendQuestion) (v model.SendCheck, err error) {
+	q.Send.Tasks = append([]string{}, q.Send.Tasks...) // a list, even where it is empty
 	return v, c.post(ctx, in(key, "/sends/check"), q, &v)
 }
 
 // Send makes a handoff, under a key that was written down before. records, encoded one behind the other, may bring content with it.
 func (c *Client) Send(ctx context.Context, key, sendKey string, q model.SendRequest, records ...[]byte) (v model.SendReceipt, err error) {
+	q.Tasks = append([]string{}, q.Tasks...)
 	r := request{method: "POST", path: in(key, "/handoffs"), header: map[string]string{"Idempotency-Key": sendKey}, body: q}
 	if len(records) > 0 {
 		text, err := json.Marshal(q)

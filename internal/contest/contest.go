@@ -221,7 +221,7 @@ func (c *Contest) request(token, url string, q ask, transport http.RoundTripper)
 			a.place = out.Waiting[0].Place
 		}
 	case "send":
-		_, err = k.Send(ctx, c.Project, uuid.NewString(), model.SendRequest{Workspace: q.who.WorkspaceID, Note: "a pass",
+		_, err = k.Send(ctx, c.Project, uuid.NewString(), model.SendRequest{Workspace: q.who.WorkspaceID, About: model.About{Note: "a pass"},
 			Changes: []model.SendChange{{Path: path, Base: q.have, Fence: q.fence, Content: c.Content, Size: c.Size}}})
 	case "give back":
 		err = k.ReleaseLocks(ctx, c.Project, model.UnlockRequest{Workspace: q.who.WorkspaceID, Paths: []string{path}})

@@ -65,7 +65,7 @@ func (c *Contest) fill(ctx context.Context, owner *client.Client, assets int) er
 	if err := owner.StoreRecords(ctx, c.Project, body); err != nil {
 		return err
 	}
-	send := model.SendRequest{Workspace: c.Clients[0].Place.WorkspaceID, Note: "what is fought for"}
+	send := model.SendRequest{Workspace: c.Clients[0].Place.WorkspaceID, About: model.About{Note: "what is fought for"}}
 	for i := range assets {
 		c.Assets = append(c.Assets, fmt.Sprintf("d%03d/asset%06d.bin", i/500, i))
 		send.Changes = append(send.Changes, model.SendChange{Path: c.Assets[i], Content: c.Content, Size: c.Size})

@@ -302,7 +302,7 @@ func TestADropFromThePage(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
 	drop := func(path string, base int, body string) (handoffs.Receipt, error) {
-		return m.Drop(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: model.KindConsole, Note: "dropped",
+		return m.Drop(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: model.KindConsole, About: model.About{Note: "dropped"},
 			Changes: []handoffs.Change{{Path: path, Base: base}}}, strings.NewReader(body))
 	}
 	large := strings.Repeat("kelp and brine ", 400_000)
@@ -315,7 +315,7 @@ func TestADropFromThePage(t *testing.T) {
 		t.Errorf("%d bytes come back, %v", len(data), err)
 	}
 	read := &counting{r: strings.NewReader(large)}
-	_, err = m.Drop(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: model.KindConsole, Note: "dropped",
+	_, err = m.Drop(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: model.KindConsole, About: model.About{Note: "dropped"},
 		Changes: []handoffs.Change{{Path: "a.bin", Base: 1}}}, read)
 	reason(t, err, "not-locked")
 	if read.n != 0 {

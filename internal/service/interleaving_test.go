@@ -68,7 +68,8 @@ func interleave(t *testing.T, k *kept, first, second func(ctx context.Context, n
 
 // sendAs sends changes with a context of its own.
 func (k *kept) sendAs(ctx context.Context, actor ground.Actor, key1 string, changes ...handoffs.Change) (handoffs.Receipt, error) {
-	return k.Send(ctx, actor, key, handoffs.Send{Key: key1, Workspace: k.space[actor.Handle], Note: "a pass", Changes: changes}, nil)
+	return k.Send(ctx, actor, key, handoffs.Send{Key: key1, Workspace: k.space[actor.Handle], About: model.About{Note: "a pass"},
+		Changes: changes}, nil)
 }
 
 func refusedFor(err error, reason string) bool {

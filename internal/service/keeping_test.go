@@ -357,8 +357,8 @@ func TestAProjectIsRebuiltFromItsPacksAlone(t *testing.T) {
 	again := k.change(k.tamsin, "B.txt", 0, 0, "two")
 	again.Executable = true
 	ok(t)(k.send(k.tamsin, again, k.change(k.tamsin, "levels2/c.bin", 0, 0, body[1000:])))
-	ok(t)(k.Send(ctx, k.odile, key, handoffs.Send{Key: uuid.NewString(), Workspace: k.space["odile"], Note: "with tasks",
-		Tasks: []string{"BRL-1", "BRL-2"}, Stage: "rough",
+	ok(t)(k.Send(ctx, k.odile, key, handoffs.Send{Key: uuid.NewString(), Workspace: k.space["odile"], About: model.About{Note: "with tasks",
+		Tasks: []string{"BRL-1", "BRL-2"}, Stage: "rough"},
 		Changes: []handoffs.Change{k.change(k.odile, "B.txt", 3, k.lock(k.odile, "B.txt", 3), "three"),
 			k.change(k.odile, "tarn.toml", 0, 0, "[locks]\noffer-for = \"30 minutes\"\n")}}, nil))
 	old := k.content(k.odile, []byte("from git"))
@@ -447,7 +447,7 @@ func TestAProjectIsRebuiltFromItsPacksAlone(t *testing.T) {
 	}
 	m := testbed.Cut(t, []byte("next"))
 	ok(t)(fresh.StoreChunks(ctx, odile, key, testbed.From(m.Records)))
-	receipt, err := fresh.Send(ctx, odile, key, handoffs.Send{Key: uuid.NewString(), Workspace: w.ID, Note: "goes on",
+	receipt, err := fresh.Send(ctx, odile, key, handoffs.Send{Key: uuid.NewString(), Workspace: w.ID, About: model.About{Note: "goes on"},
 		Changes: []handoffs.Change{{Path: "new.txt", Content: m.Content, Size: m.Size}}}, nil)
 	if err != nil || receipt.Handoff.Number != 6 || fmt.Sprint(receipt.Handoff.Parents) != "[5]" {
 		t.Errorf("%+v, %v", receipt.Handoff, err)
@@ -482,7 +482,7 @@ func TestTheStorageLimit(t *testing.T) {
 	if p, err := k.SetLimit(ctx, steward, key, 1<<20); err != nil || p.Limit != 1<<20 {
 		t.Fatalf("%+v, %v", p, err)
 	}
-	question := handoffs.Question{Send: handoffs.Send{Workspace: k.space["tamsin"], Note: "n",
+	question := handoffs.Question{Send: handoffs.Send{Workspace: k.space["tamsin"], About: model.About{Note: "n"},
 		Changes: []handoffs.Change{{Path: "large.bin"}}},
 		Coming: 2 << 20}
 	_, err = k.CheckSend(ctx, k.tamsin, key, question)

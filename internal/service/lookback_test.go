@@ -58,11 +58,12 @@ func (m *team) back(actor ground.Actor, q model.RollbackRequest) (model.Rollback
 
 func TestHandoffsAreFiltered(t *testing.T) {
 	m := newTeam(t, nil)
-	m.as(m.tamsin, handoffs.Send{Note: "Fog over the harbour", Tasks: []string{"BRL-7"}, Stage: "blockout"},
+	m.as(m.tamsin, handoffs.Send{About: model.About{Note: "Fog over the harbour", Tasks: []string{"BRL-7"}, Stage: "blockout"}},
 		m.change(m.tamsin, "levels/harbour.json", 0, 0, "{}"))
-	m.as(m.rurik, handoffs.Send{Note: "Rust, first pass", Tasks: []string{"BRL-9"}}, m.change(m.rurik, "textures/Rust.PNG", 0, 0, "png"),
+	m.as(m.rurik, handoffs.Send{About: model.About{Note: "Rust, first pass", Tasks: []string{"BRL-9"}}}, m.change(m.rurik,
+		"textures/Rust.PNG", 0, 0, "png"),
 		m.change(m.rurik, "textures/deep/rust.tga", 0, 0, "tga"))
-	m.as(m.rurik, handoffs.Send{Note: "Horn"}, m.change(m.rurik, "sounds/horn.wav", 0, 0, "wav"),
+	m.as(m.rurik, handoffs.Send{About: model.About{Note: "Horn"}}, m.change(m.rurik, "sounds/horn.wav", 0, 0, "wav"),
 		m.change(m.rurik, "sounds/read.me", 0, 0, "me"))
 	m.sql(`update handoffs set at = now() - interval '3 days' where number = 1`)
 	day := func(back int) string { return time.Now().UTC().AddDate(0, 0, -back).Format(time.DateOnly) }
@@ -111,8 +112,8 @@ func TestMilestonesStay(t *testing.T) {
 	ctx := t.Context()
 	_, err := m.AddMilestone(ctx, m.tamsin, key, model.MilestoneRequest{Name: "too-early"})
 	testbed.Problem(t, err, model.NotFound)
-	m.as(m.tamsin, handoffs.Send{Note: "one"}, m.change(m.tamsin, "a", 0, 0, "one"))
-	m.as(m.tamsin, handoffs.Send{Note: "two"}, m.change(m.tamsin, "a", 1, 0, "two"))
+	m.as(m.tamsin, handoffs.Send{About: model.About{Note: "one"}}, m.change(m.tamsin, "a", 0, 0, "one"))
+	m.as(m.tamsin, handoffs.Send{About: model.About{Note: "two"}}, m.change(m.tamsin, "a", 1, 0, "two"))
 	first, err := m.AddMilestone(ctx, m.tamsin, key, model.MilestoneRequest{Name: "First-Light", At: "h1", Note: "it glows"})
 	if err != nil || first.Handoff != 1 || first.Person != "tamsin" || first.Digest == "" {
 		t.Fatalf("%+v, %v", first, err)
@@ -148,8 +149,8 @@ func TestMilestonesStay(t *testing.T) {
 
 func TestAStateIsNamedByATime(t *testing.T) {
 	m := newTeam(t, nil)
-	m.as(m.tamsin, handoffs.Send{Note: "one"}, m.change(m.tamsin, "a", 0, 0, "one"))
-	m.as(m.tamsin, handoffs.Send{Note: "two"}, m.change(m.tamsin, "a", 1, 0, "two"))
+	m.as(m.tamsin, handoffs.Send{About: model.About{Note: "one"}}, m.change(m.tamsin, "a", 0, 0, "one"))
+	m.as(m.tamsin, handoffs.Send{About: model.About{Note: "two"}}, m.change(m.tamsin, "a", 1, 0, "two"))
 	m.sql(`update handoffs set at = '2026-03-02T10:00:00Z' where number = 1`)
 	for _, at := range []string{"2026-03-02", "2026-03-02 10:00", "2026-05-01T00:00:00Z"} {
 		if m.state(at) != m.state("h1") {
@@ -162,13 +163,13 @@ func TestAStateIsNamedByATime(t *testing.T) {
 
 func TestWhatIsBetweenTwoStates(t *testing.T) {
 	m := newTeam(t, nil)
-	m.as(m.tamsin, handoffs.Send{Note: "one"}, m.change(m.tamsin, "levels/a.json", 0, 0, "one"),
+	m.as(m.tamsin, handoffs.Send{About: model.About{Note: "one"}}, m.change(m.tamsin, "levels/a.json", 0, 0, "one"),
 		m.change(m.tamsin, "levels/b.json", 0, 0, "bee"), m.change(m.tamsin, "textures/c.png", 0, 0, "sea"))
 	moved := m.change(m.rurik, "old/b.json", 1, 0, "bee")
 	moved.MovedFrom = "levels/b.json"
-	m.as(m.rurik, handoffs.Send{Note: "two"}, moved, m.change(m.rurik, "levels/a.json", 1, 0, "one and more"),
+	m.as(m.rurik, handoffs.Send{About: model.About{Note: "two"}}, moved, m.change(m.rurik, "levels/a.json", 1, 0, "one and more"),
 		handoffs.Change{Path: "textures/c.png", Base: 1, Gone: true})
-	m.as(m.rurik, handoffs.Send{Note: "three"}, m.change(m.rurik, "sounds/d.wav", 0, 0, "dee"))
+	m.as(m.rurik, handoffs.Send{About: model.About{Note: "three"}}, m.change(m.rurik, "sounds/d.wav", 0, 0, "dee"))
 	b, err := m.Between(t.Context(), m.viewer, key, "h1", "", "", 0)
 	if err != nil {
 		t.Fatal(err)
@@ -200,13 +201,14 @@ func TestWhatIsBetweenTwoStates(t *testing.T) {
 func TestGoingBackInEveryWay(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
-	m.as(m.tamsin, handoffs.Send{Note: "one"}, m.change(m.tamsin, "levels/a.json", 0, 0, "a1"), m.change(m.tamsin, "levels/b.json", 0, 0,
+	m.as(m.tamsin, handoffs.Send{About: model.About{Note: "one"}}, m.change(m.tamsin, "levels/a.json", 0, 0, "a1"), m.change(m.tamsin,
+		"levels/b.json", 0, 0,
 		"b1"),
 		m.change(m.tamsin, "models/c.glb", 0, 0, "c1"))
 	ok(t)(m.AddMilestone(ctx, m.tamsin, key, model.MilestoneRequest{Name: "stable"}))
 	moved := m.change(m.tamsin, "attic/b.json", 1, 0, "b2")
 	moved.MovedFrom = "levels/b.json"
-	two := m.as(m.tamsin, handoffs.Send{Note: "two"}, m.change(m.tamsin, "levels/a.json", 1, 0, "a2"), moved,
+	two := m.as(m.tamsin, handoffs.Send{About: model.About{Note: "two"}}, m.change(m.tamsin, "levels/a.json", 1, 0, "a2"), moved,
 		m.change(m.tamsin, "levels/new.json", 0, 0, "n1"), handoffs.Change{Path: "models/c.glb", Base: 1, Gone: true})
 	first, second := m.state("h1"), m.state("h2")
 
@@ -255,7 +257,7 @@ func TestGoingBackInEveryWay(t *testing.T) {
 		t.Error(got)
 	}
 	// What has moved on stands in the way of undoing, and is named.
-	m.as(m.tamsin, handoffs.Send{Note: "on"}, m.change(m.tamsin, "levels/a.json", 7, 0, "a9"))
+	m.as(m.tamsin, handoffs.Send{About: model.About{Note: "on"}}, m.change(m.tamsin, "levels/a.json", 7, 0, "a9"))
 	_, err = m.back(m.rurik, model.RollbackRequest{Without: done.Handoff.Number})
 	reason(t, err, "moved-on")
 	if r := testbed.Refused(t, err); !strings.Contains(r[0].Message, "by tamsin") {
@@ -335,7 +337,7 @@ func TestGoingBackThroughARandomHistory(t *testing.T) {
 			n--
 			continue
 		}
-		m.as(m.tamsin, handoffs.Send{Note: "on"}, changes...)
+		m.as(m.tamsin, handoffs.Send{About: model.About{Note: "on"}}, changes...)
 		states = append(states, m.state(""))
 		if n = len(states) - 1; n >= 25 {
 			break
@@ -358,11 +360,13 @@ func TestGoingBackThroughARandomHistory(t *testing.T) {
 func TestWhereLinesComeFrom(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
-	m.as(m.tamsin, handoffs.Send{Note: "a draft"}, m.change(m.tamsin, "dialogue.txt", 0, 0, "keeper: Who rows?\ngull: Kree.\n"))
-	m.as(m.rurik, handoffs.Send{Note: "louder"}, m.change(m.rurik, "dialogue.txt", 1, 0, "keeper: Who rows?\ngull: KREE.\nend\n"))
+	m.as(m.tamsin, handoffs.Send{About: model.About{Note: "a draft"}}, m.change(m.tamsin, "dialogue.txt", 0, 0,
+		"keeper: Who rows?\ngull: Kree.\n"))
+	m.as(m.rurik, handoffs.Send{About: model.About{Note: "louder"}}, m.change(m.rurik, "dialogue.txt", 1, 0,
+		"keeper: Who rows?\ngull: KREE.\nend\n"))
 	moved := m.change(m.tamsin, "text/dialogue.txt", 2, 0, "Act 1\nkeeper: Who rows?\ngull: KREE.\nend\n")
 	moved.MovedFrom = "dialogue.txt"
-	m.as(m.tamsin, handoffs.Send{Note: "moved"}, moved)
+	m.as(m.tamsin, handoffs.Send{About: model.About{Note: "moved"}}, moved)
 	out, err := m.Lines(ctx, m.viewer, key, "text/dialogue.txt", 0)
 	if err != nil {
 		t.Fatal(err)
@@ -377,7 +381,7 @@ func TestWhereLinesComeFrom(t *testing.T) {
 	if out, err = m.Lines(ctx, m.viewer, key, "text/dialogue.txt", 1); err != nil || len(out.Lines) != 2 || out.Version != 1 {
 		t.Errorf("%+v, %v", out, err)
 	}
-	m.as(m.rurik, handoffs.Send{Note: "a picture"}, m.change(m.rurik, "a.png", 0, 0, "\x89PNG\x00"))
+	m.as(m.rurik, handoffs.Send{About: model.About{Note: "a picture"}}, m.change(m.rurik, "a.png", 0, 0, "\x89PNG\x00"))
 	_, err = m.Lines(ctx, m.viewer, key, "a.png", 0)
 	testbed.Problem(t, err, model.BadRequest)
 }
@@ -385,10 +389,11 @@ func TestWhereLinesComeFrom(t *testing.T) {
 func TestAStateAsOneFile(t *testing.T) {
 	m := newTeam(t, nil)
 	big := strings.Repeat("brine ", 300_000)
-	m.as(m.tamsin, handoffs.Send{Note: "one"}, m.change(m.tamsin, "levels/a.json", 0, 0, "one"), m.change(m.tamsin, "levels/b.json", 0, 0,
+	m.as(m.tamsin, handoffs.Send{About: model.About{Note: "one"}}, m.change(m.tamsin, "levels/a.json", 0, 0, "one"), m.change(m.tamsin,
+		"levels/b.json", 0, 0,
 		big),
 		m.change(m.tamsin, "levels.txt", 0, 0, "x"))
-	m.as(m.tamsin, handoffs.Send{Note: "two"}, m.change(m.tamsin, "levels/a.json", 1, 0, "two"))
+	m.as(m.tamsin, handoffs.Send{About: model.About{Note: "two"}}, m.change(m.tamsin, "levels/a.json", 1, 0, "two"))
 	read := func(form, at, path string) map[string]string {
 		t.Helper()
 		a, err := m.OpenArchive(t.Context(), m.viewer, key, at, path)

@@ -89,7 +89,8 @@ func (m *team) change(actor ground.Actor, path string, base int, fence int64, da
 // send sends, and looks whether the answer is what the records tell of the handoff.
 func (m *team) send(actor ground.Actor, changes ...handoffs.Change) (handoffs.Receipt, error) {
 	m.Helper()
-	r, err := m.Send(m.Context(), actor, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space[actor.Handle], Note: "a pass",
+	r, err := m.Send(m.Context(), actor, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space[actor.Handle],
+		About:   model.About{Note: "a pass"},
 		Changes: changes}, nil)
 	if err == nil {
 		kept, err := m.Handoff(m.Context(), actor, key, fmt.Sprint("h", r.Handoff.Number))
@@ -201,7 +202,7 @@ func TestWhoMayWhat(t *testing.T) {
 	}
 	_, err = m.StartProject(ctx, m.tamsin, key)
 	testbed.Problem(t, err, model.Taken)
-	_, err = m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["rurik"], Note: "n",
+	_, err = m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["rurik"], About: model.About{Note: "n"},
 		Changes: []handoffs.Change{{Path: "a", Gone: true}}}, nil)
 	testbed.Problem(t, err, model.NotFound)
 }
@@ -298,7 +299,7 @@ func TestAnOverriddenHolderCantSend(t *testing.T) {
 func TestTheSameKeyGetsTheSameAnswer(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
-	send := handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "once",
+	send := handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], About: model.About{Note: "once"},
 		Changes: []handoffs.Change{m.change(m.tamsin, "a.png", 0, 0, "one")}}
 	first, err := m.Send(ctx, m.tamsin, key, send, nil)
 	if err != nil {
@@ -323,15 +324,18 @@ func TestTheSameKeyGetsTheSameAnswer(t *testing.T) {
 	}
 	_, err = m.Send(ctx, m.tamsin, key, lost, nil)
 	testbed.Problem(t, err, model.KeyClosed)
-	_, err = m.Send(ctx, m.tamsin, key, handoffs.Send{Key: "not a key", Workspace: m.space["tamsin"], Note: "n", Changes: lost.Changes}, nil)
+	_, err = m.Send(ctx, m.tamsin, key, handoffs.Send{Key: "not a key", Workspace: m.space["tamsin"], About: model.About{Note: "n"},
+		Changes: lost.Changes}, nil)
 	testbed.Problem(t, err, model.BadRequest)
 }
 
 func TestNotesAndLabelsAreBounded(t *testing.T) {
 	m := newTeam(t, nil)
 	change := m.change(m.tamsin, "a.png", 0, 0, "one")
-	for _, bad := range []handoffs.Send{{Note: ""}, {Note: " \n"}, {Note: strings.Repeat("n", 100_000)}, {Note: "a\x00b"},
-		{Note: "n", Stage: strings.Repeat("s", 41)}, {Note: "n", Tasks: []string{""}}, {Note: "n", Tasks: make([]string, 51)}} {
+	for _, bad := range []handoffs.Send{{About: model.About{Note: ""}}, {About: model.About{Note: " \n"}},
+		{About: model.About{Note: strings.Repeat("n", 100_000)}}, {About: model.About{Note: "a\x00b"}},
+		{About: model.About{Note: "n", Stage: strings.Repeat("s", 41)}}, {About: model.About{Note: "n", Tasks: []string{""}}},
+		{About: model.About{Note: "n", Tasks: make([]string, 51)}}} {
 		bad.Key, bad.Workspace, bad.Changes = uuid.NewString(), m.space["tamsin"], []handoffs.Change{change}
 		_, err := m.Send(t.Context(), m.tamsin, key, bad, nil)
 		testbed.Problem(t, err, model.BadRequest)

@@ -43,7 +43,8 @@ func TestAFolderOfManyIsMovedAtOnce(t *testing.T) {
 	}
 	ctx, stop := context.WithTimeout(t.Context(), 2*time.Minute)
 	defer stop()
-	if _, err := k.Send(ctx, k.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: k.space["tamsin"], Note: "moved", Changes: changes,
+	if _, err := k.Send(ctx, k.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: k.space["tamsin"],
+		About: model.About{Note: "moved"}, Changes: changes,
 		TakeFree: true}, nil); err != nil {
 		t.Fatal(err)
 	}
@@ -68,7 +69,7 @@ func TestWhoWaitsForANameWaitsForWhatComesThere(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
 	c := m.change(m.tamsin, "a.txt", 0, 0, "one")
-	ok(t)(m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n",
+	ok(t)(m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], About: model.About{Note: "n"},
 		Changes: []handoffs.Change{c}}, nil))
 	keep := func(actor ground.Actor, wait bool) (locks.Grant, error) {
 		return m.TakeLocks(ctx, actor, key, locks.Wish{Workspace: m.space[actor.Handle], Reserve: true, Wait: wait,
@@ -77,7 +78,8 @@ func TestWhoWaitsForANameWaitsForWhatComesThere(t *testing.T) {
 	ok(t)(keep(m.odile, false))
 	ok(t)(keep(m.rurik, true))
 	moving := func(actor ground.Actor) error {
-		_, err := m.Send(ctx, actor, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space[actor.Handle], Note: "moved",
+		_, err := m.Send(ctx, actor, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space[actor.Handle],
+			About:   model.About{Note: "moved"},
 			Changes: []handoffs.Change{move(c, "kept.txt")}, TakeFree: true}, nil)
 		return err
 	}
@@ -181,7 +183,7 @@ func TestTheRecordNeverShowsTwoHolders(t *testing.T) {
 func TestTheRecordKnowsTheRulesForPaths(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
-	ok(t)(m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n",
+	ok(t)(m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], About: model.About{Note: "n"},
 		Changes: []handoffs.Change{m.change(m.tamsin, "Ölfässer/Ä.txt", 0, 0, "one")}}, nil))
 	ok(t)(m.TakeLocks(ctx, m.rurik, key, locks.Wish{Workspace: m.space["rurik"],
 		Wants: []locks.Want{{Path: "Ölfässer/Ä.txt", Version: 1}}}))
@@ -199,7 +201,7 @@ func TestTheRecordKnowsTheRulesForPaths(t *testing.T) {
 func TestTheStorageLimitHoldsOnEveryWayIn(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
-	ok(t)(m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n",
+	ok(t)(m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], About: model.About{Note: "n"},
 		Changes: []handoffs.Change{m.change(m.tamsin, "a.txt", 0, 0, "one")}}, nil))
 	steward := m.odile
 	steward.Steward = true
@@ -221,10 +223,10 @@ func TestTheStorageLimitHoldsOnEveryWayIn(t *testing.T) {
 	big := testbed.Cut(t, hiss(5000))
 	_, err = m.StoreChunks(ctx, m.tamsin, key, testbed.From(big.Records))
 	full("chunks", err)
-	_, err = m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n",
+	_, err = m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], About: model.About{Note: "n"},
 		Changes: []handoffs.Change{{Path: "b.txt", Content: big.Content, Size: big.Size}}}, testbed.From(big.Records))
 	full("a send that brings its content", err)
-	_, err = m.Drop(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: model.KindConsole, Note: "n",
+	_, err = m.Drop(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: model.KindConsole, About: model.About{Note: "n"},
 		Changes: []handoffs.Change{{Path: "c.txt"}}}, strings.NewReader(string(hiss(6000))))
 	full("a dropped file", err)
 	// What fits is taken, until nothing fits; together no more than one by one.
@@ -277,7 +279,7 @@ func TestAManifestThatUnfoldsIsBounded(t *testing.T) {
 	ok(t)(m.StoreChunks(t.Context(), m.tamsin, key, testbed.From(records)))
 	ctx, stop := context.WithTimeout(t.Context(), time.Minute)
 	defer stop()
-	_, err := m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n",
+	_, err := m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], About: model.About{Note: "n"},
 		Changes: []handoffs.Change{{Path: "bomb", Content: item.Digest, Size: item.Size}}}, nil)
 	testbed.Problem(t, err, model.TooLarge)
 }
@@ -287,8 +289,9 @@ func TestASendThatGoesBackSaysSo(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
 	send := func(older bool, changes ...handoffs.Change) error {
-		_, err := m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n", TakeFree: true,
-			Older: older, Changes: changes}, nil)
+		_, err := m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], About: model.About{Note: "n"},
+			TakeFree: true,
+			Older:    older, Changes: changes}, nil)
 		return err
 	}
 	for i, text := range []string{"one", "two", "three"} {
@@ -324,22 +327,24 @@ func TestASendThatGoesBackSaysSo(t *testing.T) {
 func TestWordsAreText(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
-	ok(t)(m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n",
+	ok(t)(m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], About: model.About{Note: "n"},
 		Changes: []handoffs.Change{m.change(m.tamsin, "a.txt", 0, 0, "one")}}, nil))
 	for _, bad := range []string{"a\x1b[2J", "a\u202eb", "a\u0085b", "a\x07", "a\u2066b", "a\x00b", "broken\xff"} {
 		for what, say := range map[string]func() error{
 			"a note": func() error {
-				_, err := m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: bad,
+				_, err := m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], About: model.About{Note: bad},
 					Changes: []handoffs.Change{m.change(m.tamsin, "n"+uuid.NewString(), 0, 0, "x")}}, nil)
 				return err
 			},
 			"a stage": func() error {
-				_, err := m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n", Stage: bad,
+				_, err := m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], About: model.About{Note: "n",
+					Stage: bad},
 					Changes: []handoffs.Change{m.change(m.tamsin, "n"+uuid.NewString(), 0, 0, "x")}}, nil)
 				return err
 			},
 			"a task": func() error {
-				_, err := m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n", Tasks: []string{bad},
+				_, err := m.Send(ctx, m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], About: model.About{Note: "n",
+					Tasks: []string{bad}},
 					Changes: []handoffs.Change{m.change(m.tamsin, "n"+uuid.NewString(), 0, 0, "x")}}, nil)
 				return err
 			},
@@ -415,7 +420,7 @@ func TestNewsIsForMembersAndByRole(t *testing.T) {
 	})
 	testbed.Problem(t, err, model.NotFound)
 	ok(t)(m.NewToken(t.Context(), m.odile, key, model.TokenRequest{Label: "build machine", Role: model.Viewer, Days: 1}))
-	ok(t)(m.Send(t.Context(), m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n",
+	ok(t)(m.Send(t.Context(), m.tamsin, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], About: model.About{Note: "n"},
 		Changes: []handoffs.Change{m.change(m.tamsin, "a.txt", 0, 0, "one")}}, nil))
 	heard := func(actor ground.Actor) (list []model.Event) {
 		ctx, stop := context.WithTimeout(t.Context(), 10*time.Second)
@@ -502,7 +507,7 @@ func TestWhoHangsUpIsNoOutage(t *testing.T) {
 // TestAnotherPersonsSendKey is neither theirs to close nor to repeat.
 func TestAnotherPersonsSendKey(t *testing.T) {
 	m := newTeam(t, nil)
-	send := handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], Note: "n",
+	send := handoffs.Send{Key: uuid.NewString(), Workspace: m.space["tamsin"], About: model.About{Note: "n"},
 		Changes: []handoffs.Change{m.change(m.tamsin, "a.txt", 0, 0, "one")}}
 	ok(t)(m.Send(t.Context(), m.tamsin, key, send, nil))
 	_, err := m.CloseSend(t.Context(), m.rurik, key, send.Key)

@@ -81,7 +81,7 @@ func (w *Workspace) TakeOver(ctx context.Context, beside bool) (*Adopted, error)
 	}
 	for _, a := range s.Assets {
 		if a.Path == rules.File && Changed(a) {
-			if _, err := w.Send(ctx, SendOptions{Note: "The rules: what is an asset, and what needs its lock",
+			if _, err := w.Send(ctx, SendOptions{About: model.About{Note: "The rules: what is an asset, and what needs its lock"},
 				Paths: []string{rules.File}}); err != nil {
 				return out, err
 			}

@@ -93,7 +93,7 @@ func TestAReservedNameIsUsedByItsHolder(t *testing.T) {
 	if err != nil || len(s.Assets) != 1 || s.Assets[0].State != model.New || s.Assets[0].Lock == nil {
 		t.Errorf("%+v, %v", s, err)
 	}
-	send(t, p.odile, SendOptions{Note: "the new level"})
+	send(t, p.odile, SendOptions{About: model.About{Note: "the new level"}})
 	update(t, p.rurik)
 	has(t, p.rurik, "levels/new.glb", "odile's")
 	if held, err := p.rurik.Client.Locks(t.Context(), key); err != nil || len(held.Locks) != 0 {

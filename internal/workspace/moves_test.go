@@ -146,7 +146,7 @@ func TestMoveCommand(t *testing.T) {
 	if _, err := p.odile.Move(t.Context(), "c.png", "d.png"); err != nil {
 		t.Fatal(err)
 	}
-	_, err := p.odile.Send(t.Context(), SendOptions{Note: "mine"})
+	_, err := p.odile.Send(t.Context(), SendOptions{About: model.About{Note: "mine"}})
 	if r := testbed.Refused(t, err); r[0].Reason != "held" {
 		t.Errorf("%+v", r)
 	}

@@ -21,10 +21,8 @@ import (
 // Job is a send that goes on in the background, from frozen copies of its files. It lies in the state folder until it has become a
 // handoff, or was refused.
 type Job struct {
-	ID        string          `json:"id"`
-	Note      string          `json:"note"`
-	Tasks     []string        `json:"tasks"`
-	Stage     string          `json:"stage,omitempty"`
+	ID string `json:"id"`
+	model.About
 	KeepLocks bool            `json:"keep_locks,omitempty"`
 	Older     bool            `json:"older,omitempty"`
 	Since     time.Time       `json:"since"`
@@ -118,7 +116,7 @@ func (w *Workspace) SendLater(ctx context.Context, o SendOptions) (*Job, error) 
 	if err := w.askFirst(ctx, s, o, changed); err != nil {
 		return nil, err
 	}
-	j := &Job{ID: uuid.NewString(), Note: o.Note, Tasks: o.Tasks, Stage: o.Stage, KeepLocks: o.KeepLocks, Older: o.Older, Since: now(),
+	j := &Job{ID: uuid.NewString(), About: o.About, KeepLocks: o.KeepLocks, Older: o.Older, Since: now(),
 		Size: sizeOf(s, changed)}
 	if err := os.MkdirAll(w.jobFile(j.ID, "files"), 0o700); err != nil {
 		return nil, err
@@ -147,7 +145,7 @@ func (w *Workspace) SendLater(ctx context.Context, o SendOptions) (*Job, error) 
 
 // askFirst asks the service whether it would take a send, where it can be reached: what somebody else holds is refused now and not later.
 func (w *Workspace) askFirst(ctx context.Context, s *Status, o SendOptions, changed []model.Asset) error {
-	outline := model.SendRequest{Workspace: w.Marker.Workspace, Note: o.Note, Tasks: o.Tasks, Stage: o.Stage, KeepLocks: o.KeepLocks,
+	outline := model.SendRequest{Workspace: w.Marker.Workspace, About: o.About, KeepLocks: o.KeepLocks,
 		Older: o.Older}
 	for _, a := range changed {
 		outline.Changes = append(outline.Changes, w.outline(s, a))
@@ -242,7 +240,7 @@ func (w *Workspace) SendJob(ctx context.Context, j *Job) (*model.Handoff, error)
 	}
 	defer root.Close()
 	s, changed := j.status()
-	request := model.SendRequest{Workspace: w.Marker.Workspace, Note: j.Note, Tasks: j.Tasks, Stage: j.Stage, KeepLocks: j.KeepLocks,
+	request := model.SendRequest{Workspace: w.Marker.Workspace, About: j.About, KeepLocks: j.KeepLocks,
 		Older: j.Older}
 	up := &upload{w: w, root: root, ctx: ctx, status: s, changed: changed, request: request, seen: map[chunk.Digest]bool{}, batch: &batch{}}
 	w.Progress.Start("Sending", j.Size)

@@ -15,9 +15,7 @@ import (
 
 // SendOptions say what to send and how.
 type SendOptions struct {
-	Note      string
-	Tasks     []string
-	Stage     string
+	model.About
 	KeepLocks bool
 	Older     bool // going back to the content of an older version is meant
 	WithGone  bool
@@ -58,7 +56,7 @@ func (w *Workspace) Send(ctx context.Context, o SendOptions) (*Sent, error) {
 	if err := w.ForgetRefused(); err != nil {
 		return nil, err
 	}
-	request := model.SendRequest{Workspace: w.Marker.Workspace, Note: o.Note, Tasks: o.Tasks, Stage: o.Stage, KeepLocks: o.KeepLocks,
+	request := model.SendRequest{Workspace: w.Marker.Workspace, About: o.About, KeepLocks: o.KeepLocks,
 		Older: o.Older}
 	up := &upload{w: w, root: w.root, ctx: ctx, status: s, changed: changed, request: request, seen: map[chunk.Digest]bool{}, batch: &batch{}}
 	w.Progress.Start("Sending", sizeOf(s, changed))

@@ -177,7 +177,7 @@ func TestScope(t *testing.T) {
 	if got := states(t, p.rurik); got != "levels/mine outside, sounds/y edited" {
 		t.Errorf("states are %q", got)
 	}
-	_, err = p.rurik.Send(t.Context(), SendOptions{Note: "n", Paths: []string{"levels/mine"}})
+	_, err = p.rurik.Send(t.Context(), SendOptions{About: model.About{Note: "n"}, Paths: []string{"levels/mine"}})
 	if r := testbed.Refused(t, err); r[0].Reason != model.Outside {
 		t.Errorf("%+v", r)
 	}
@@ -246,7 +246,7 @@ func TestRulesInTheFolder(t *testing.T) {
 	update(t, p.odile)
 	locked(t, p.odile, "text/keeper.txt")
 	write(t, p.rurik, "text/keeper.txt", "three")
-	_, err = p.rurik.Send(t.Context(), SendOptions{Note: "n"})
+	_, err = p.rurik.Send(t.Context(), SendOptions{About: model.About{Note: "n"}})
 	if r := testbed.Refused(t, err); r[0].Reason != "held" {
 		t.Errorf("%+v", r)
 	}
@@ -343,10 +343,11 @@ func TestSetsAndWhatBelongsTogether(t *testing.T) {
 	write(t, p.odile, "models/lamp.gltf", `{"buffers":[{"uri":"lamp.bin"}],"images":[{"uri":"../textures/kelp-albedo.png"}]}`)
 	write(t, p.odile, "models/lamp.bin", "two")
 	var apart []Reference
-	_, err = p.odile.Send(t.Context(), SendOptions{Note: "n", Paths: []string{"models/lamp.gltf"}, Apart: func(list []Reference) bool {
-		apart = list
-		return false
-	}})
+	_, err = p.odile.Send(t.Context(), SendOptions{About: model.About{Note: "n"}, Paths: []string{"models/lamp.gltf"},
+		Apart: func(list []Reference) bool {
+			apart = list
+			return false
+		}})
 	if err == nil || len(apart) != 1 || apart[0].To != "models/lamp.bin" {
 		t.Errorf("%+v, %v", apart, err)
 	}

@@ -33,7 +33,7 @@ func TestWhatWasRefusedIsKnown(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, err = p.rurik.Send(t.Context(), SendOptions{Note: "n"})
+	_, err = p.rurik.Send(t.Context(), SendOptions{About: model.About{Note: "n"}})
 	release()
 	var refused *model.Refused
 	if !errors.As(err, &refused) || refused.Refusals[0].Reason != "lock-lost" ||
@@ -123,7 +123,7 @@ func TestASendInTheBackgroundOutlivesTrouble(t *testing.T) {
 	}
 	p := newPair(t)
 	write(t, p.rurik, "a", "one")
-	j, err := p.rurik.SendLater(t.Context(), SendOptions{Note: "n"})
+	j, err := p.rurik.SendLater(t.Context(), SendOptions{About: model.About{Note: "n"}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -149,7 +149,7 @@ func TestASendInTheBackgroundIsTakenBack(t *testing.T) {
 	p := newPair(t)
 	write(t, p.rurik, "a", "one")
 	write(t, p.rurik, "b", "one")
-	if _, err := p.rurik.SendLater(t.Context(), SendOptions{Note: "n"}); err != nil {
+	if _, err := p.rurik.SendLater(t.Context(), SendOptions{About: model.About{Note: "n"}}); err != nil {
 		t.Fatal(err)
 	}
 	write(t, p.rurik, "b", "two, since")

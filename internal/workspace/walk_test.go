@@ -232,7 +232,7 @@ func (w *walk) move(k *walker, from, to string, command bool) {
 }
 
 func (w *walk) send(k *walker, path string) {
-	o := SendOptions{Note: "walked", WithGone: w.r.IntN(2) == 0, KeepLocks: w.r.IntN(3) == 0}
+	o := SendOptions{About: model.About{Note: "walked"}, WithGone: w.r.IntN(2) == 0, KeepLocks: w.r.IntN(3) == 0}
 	if w.r.IntN(3) > 0 {
 		o.Paths = []string{path}
 	}

@@ -187,7 +187,7 @@ func TestWatchBringsNewsAndUpdates(t *testing.T) {
 	k.says("lock.taken", "odile took the lock of a and b")
 	write(t, p.odile, "a", "two")
 	write(t, p.odile, "b", "two")
-	send(t, p.odile, SendOptions{Note: "second pass"})
+	send(t, p.odile, SendOptions{About: model.About{Note: "second pass"}})
 	k.says("handoff.sent", "h2 by odile: second pass (a and b)")
 	k.says("updated", "this is h2")
 	has(t, p.rurik, "a", "two")
@@ -239,13 +239,13 @@ func TestASendInTheBackgroundGoesFromFrozenCopies(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(p.odile.Root, "large"), large, 0o644); err != nil {
 		t.Fatal(err)
 	}
-	j, err := p.odile.SendLater(t.Context(), SendOptions{Note: "in the background"})
+	j, err := p.odile.SendLater(t.Context(), SendOptions{About: model.About{Note: "in the background"}})
 	if err != nil || len(j.Files) != 3 {
 		t.Fatalf("%+v, %v", j, err)
 	}
 	// Editing goes on at once, and what is on its way is left alone by the others.
 	write(t, p.odile, "a", "three")
-	_, err = p.odile.Send(t.Context(), SendOptions{Note: "too early"})
+	_, err = p.odile.Send(t.Context(), SendOptions{About: model.About{Note: "too early"}})
 	if r := testbed.Refused(t, err); r[0].Reason != "sending" {
 		t.Errorf("%+v", r)
 	}
@@ -279,7 +279,7 @@ func TestASendInTheBackgroundIsNeverMadeTwice(t *testing.T) {
 	send(t, p.odile, SendOptions{})
 	locked(t, p.odile, "a")
 	write(t, p.odile, "a", "two")
-	if _, err := p.odile.SendLater(t.Context(), SendOptions{Note: "in the background"}); err != nil {
+	if _, err := p.odile.SendLater(t.Context(), SendOptions{About: model.About{Note: "in the background"}}); err != nil {
 		t.Fatal(err)
 	}
 	line := &deaf{RoundTripper: http.DefaultTransport, lost: true}
@@ -319,12 +319,12 @@ func TestARefusedSendInTheBackgroundLosesNothing(t *testing.T) {
 	write(t, p.rurik, "a", "without a lock")
 	// What can be known now is refused now.
 	var refused *model.Refused
-	if _, err := p.rurik.SendLater(t.Context(), SendOptions{Note: "n"}); !errors.As(err, &refused) ||
+	if _, err := p.rurik.SendLater(t.Context(), SendOptions{About: model.About{Note: "n"}}); !errors.As(err, &refused) ||
 		refused.Refusals[0].Reason != "not-locked" {
 		t.Fatalf("%v", err)
 	}
 	locked(t, p.rurik, "a")
-	if _, err := p.rurik.SendLater(t.Context(), SendOptions{Note: "n"}); err != nil {
+	if _, err := p.rurik.SendLater(t.Context(), SendOptions{About: model.About{Note: "n"}}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := p.rurik.Unlock(t.Context(), []string{"a"}, false, ""); err != nil {
@@ -368,7 +368,7 @@ func TestWatchWithoutALine(t *testing.T) {
 	if got := k.quick(); got != "a edited" {
 		t.Errorf("offline the watch says %q", got)
 	}
-	if _, err := w.SendLater(t.Context(), SendOptions{Note: "later", Paths: []string{"a"}}); err != nil {
+	if _, err := w.SendLater(t.Context(), SendOptions{About: model.About{Note: "later"}, Paths: []string{"a"}}); err != nil {
 		t.Fatal(err)
 	}
 	if held, _ := p.rurik.Client.Locks(t.Context(), key); len(held.Locks) != 0 {

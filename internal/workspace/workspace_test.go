@@ -389,7 +389,7 @@ func TestALostAnswerNeverMakesASecondHandoff(t *testing.T) {
 	write(t, w, "a", "one")
 	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Second)
 	defer cancel()
-	if _, err := w.Send(ctx, SendOptions{Note: "first"}); err == nil {
+	if _, err := w.Send(ctx, SendOptions{About: model.About{Note: "first"}}); err == nil {
 		t.Fatal("the answer was heard")
 	}
 	if s, err := w.Status(t.Context(), Question{All: true}); err != nil || s.Pending == nil {
@@ -397,7 +397,7 @@ func TestALostAnswerNeverMakesASecondHandoff(t *testing.T) {
 	}
 	write(t, w, "b", "two")
 	line.lost = false
-	sent := send(t, w, SendOptions{Note: "second"})
+	sent := send(t, w, SendOptions{About: model.About{Note: "second"}})
 	if sent.Earlier == nil || sent.Earlier.Number != 1 || sent.Handoff == nil || sent.Handoff.Number != 2 || len(sent.Handoff.Assets) != 1 {
 		t.Errorf("%+v", sent)
 	}
@@ -540,7 +540,7 @@ func TestALargeSendThatWouldBeRefusedIsRefusedBeforeItTravels(t *testing.T) {
 	write(t, p.rurik, "large.bin", string(large))
 	seen := &reading{}
 	p.rurik.Progress = seen
-	_, err := p.rurik.Send(t.Context(), SendOptions{Note: "large"})
+	_, err := p.rurik.Send(t.Context(), SendOptions{About: model.About{Note: "large"}})
 	if r := testbed.Refused(t, err); len(r) != 1 || r[0].Reason != "held" {
 		t.Errorf("%+v", r)
 	}

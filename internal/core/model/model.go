@@ -324,24 +324,32 @@ type Asset struct {
 	Sending    int        `json:"sending_percent,omitempty"`
 }
 
+// About is what people say of a handoff.
+type About struct {
+	// Note says what was done, and why: 1 to 65,536 bytes, in one line or several.
+	Note string `json:"note"`
+	// Tasks are ids of what was worked on, in the order in which they were given: 50 at most, of 60 bytes at most each.
+	Tasks []string `json:"tasks"`
+	// Stage is a word of the team's for how far the work is, 40 bytes at most; "" where nothing is said.
+	Stage string `json:"stage,omitempty"`
+}
+
 // Version is one content of an asset.
 type Version struct {
 	Version int `json:"version"`
 	// Branch is the one that it was sent on; Parents are the versions of the asset that it was made from.
-	Branch     string    `json:"branch"`
-	Parents    []int     `json:"parents"`
-	Path       string    `json:"path"`
-	Handoff    int       `json:"handoff"`
-	Author     string    `json:"author"`
-	At         time.Time `json:"at"`
-	Note       string    `json:"note"`
-	Tasks      []string  `json:"tasks"`
-	Stage      string    `json:"stage,omitempty"`
-	Size       int64     `json:"size"`
-	Content    string    `json:"content,omitempty"`
-	Digest     string    `json:"digest,omitempty"`
-	Executable bool      `json:"executable,omitempty"`
-	Gone       bool      `json:"gone,omitempty"`
+	Branch  string    `json:"branch"`
+	Parents []int     `json:"parents"`
+	Path    string    `json:"path"`
+	Handoff int       `json:"handoff"`
+	Author  string    `json:"author"`
+	At      time.Time `json:"at"`
+	About
+	Size       int64  `json:"size"`
+	Content    string `json:"content,omitempty"`
+	Digest     string `json:"digest,omitempty"`
+	Executable bool   `json:"executable,omitempty"`
+	Gone       bool   `json:"gone,omitempty"`
 }
 
 // FirstBranch is the name of the branch that each project begins with.
@@ -353,11 +361,9 @@ type Handoff struct {
 	Number int       `json:"number"`
 	Branch string    `json:"branch"`
 	Author string    `json:"author"`
-	Note   string    `json:"note"`
 	At     time.Time `json:"at"`
-	Tasks  []string  `json:"tasks"`
-	Stage  string    `json:"stage,omitempty"`
-	Commit string    `json:"commit,omitempty"`
+	About
+	Commit string `json:"commit,omitempty"`
 	// Milestones are the names that it has.
 	Milestones []string `json:"milestones,omitempty"`
 	// Parents are the handoffs that it was made on: none for the first of a project, one, or two where one branch came into another.

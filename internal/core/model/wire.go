@@ -281,11 +281,9 @@ type SendChange struct {
 
 // SendRequest is a send, to be checked or to be made. The key of a send to be made is in the header Idempotency-Key.
 type SendRequest struct {
-	Workspace string   `json:"workspace"`
-	Note      string   `json:"note"`
-	Tasks     []string `json:"tasks,omitempty"`
-	Stage     string   `json:"stage,omitempty"`
-	KeepLocks bool     `json:"keep_locks,omitempty"`
+	Workspace string `json:"workspace"`
+	About
+	KeepLocks bool `json:"keep_locks,omitempty"`
 	// Older says that going back to the content of an older version is meant.
 	Older   bool         `json:"older,omitempty"`
 	Changes []SendChange `json:"changes"`

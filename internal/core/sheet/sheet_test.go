@@ -12,11 +12,12 @@ import (
 func TestWrite(t *testing.T) {
 	noon := time.Date(2026, 3, 2, 12, 0, 0, 0, time.UTC)
 	for name, v := range map[string]any{
-		"a struct with a list": model.Handoffs{Handoffs: []model.Handoff{{Number: 7, Author: "odile", Note: "=1+1, \"quoted\"\nand more",
-			At: noon, Tasks: []string{"BRL-1", "BRL-2"}}}},
+		"a struct with a list": model.Handoffs{Handoffs: []model.Handoff{{Number: 7, Author: "odile",
+			About: model.About{Note: "=1+1, \"quoted\"\nand more", Tasks: []string{"BRL-1", "BRL-2"}},
+			At:    noon}}},
 		"a map with a list": map[string]any{"refusals": []model.Refusal{},
-			"handoffs": []model.Handoff{{Number: 7, Author: "odile", Note: "=1+1, \"quoted\"\nand more", At: noon,
-				Tasks: []string{"BRL-1", "BRL-2"}}}},
+			"handoffs": []model.Handoff{{Number: 7, Author: "odile", About: model.About{Note: "=1+1, \"quoted\"\nand more",
+				Tasks: []string{"BRL-1", "BRL-2"}}, At: noon}}},
 	} {
 		var out strings.Builder
 		if err := Write(&out, v); err != nil {

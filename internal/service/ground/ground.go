@@ -188,7 +188,8 @@ func Workspace(ctx context.Context, tx *records.Tx, actor Actor, p records.Proje
 var UnknownWorkspace = model.NewProblem(model.NotFound, "join the project again with tarn join --here",
 	"the service does not know this workspace as yours")
 
-// restBehind is how long nobody brought or fetched content before the service does work of its own: reading everything through would slow a send.
+// restBehind is how long nobody brought or fetched content before the service does work of its own: reading everything through would slow
+// a send.
 const restBehind = 2 * time.Second
 
 // Busy notes that somebody brings or fetches content.

@@ -237,7 +237,8 @@ func (s *Room) writePlan(ctx context.Context, tx *records.Tx, l *loaded, plan ch
 		return out, 0, err
 	}
 	h.Record = chain.Handoff{Project: p.Key, Number: number, Branch: l.branch.Name, Root: root, Author: by.handle, At: by.at.UnixMicro(),
-		Note: strings.TrimSpace(send.Note), Tasks: send.Tasks, Stage: send.Stage, Commit: by.commit, Signed: by.signed}
+		Commit: by.commit, Signed: by.signed}
+	record(send.About, &h.Record)
 	if l.branch.Head > 0 {
 		h.Record.Parents = []chain.Parent{{Number: l.branch.Head, Digest: l.branch.HeadDigest}}
 	}
@@ -263,10 +264,8 @@ func (s *Room) writePlan(ctx context.Context, tx *records.Tx, l *loaded, plan ch
 // answer is a handoff that was just written, as the records would tell of it.
 func (l *loaded) answer(h records.NewHandoff, plan change.Plan) model.Handoff {
 	r := h.Record
-	out := model.Handoff{Number: r.Number, Branch: r.Branch, Author: r.Author, Note: r.Note, At: r.Time(),
-		Tasks: append([]string{}, r.Tasks...),
-		Stage: r.Stage, Commit: r.Commit, Milestones: []string{}, Parents: []int{}, Root: r.Root.String(), Digest: h.Digest.String(),
-		Count:  len(plan.Versions),
+	out := model.Handoff{Number: r.Number, Branch: r.Branch, Author: r.Author, About: aboutOf(&r), At: r.Time(), Commit: r.Commit,
+		Milestones: []string{}, Parents: []int{}, Root: r.Root.String(), Digest: h.Digest.String(), Count: len(plan.Versions),
 		Assets: make([]model.HandoffAsset, len(plan.Versions))}
 	if r.Signed != "" {
 		out.Author = r.Signed

@@ -34,7 +34,7 @@ func (s *Room) AnswerRuleRequest(ctx context.Context, actor ground.Actor, key st
 			return err
 		}
 		send := Send{Key: ground.NewID(), Workspace: model.KindConsole, TakeFree: true,
-			Note:    fmt.Sprintf("Rules: %s is an asset, as %s asked", open.Path, open.Person),
+			About:   model.About{Note: fmt.Sprintf("Rules: %s is an asset, as %s asked", open.Path, open.Person)},
 			Changes: []Change{{Path: rules.File, Base: r.Version, Content: content.Digest, Size: content.Size}}}
 		if _, err := s.Send(ctx, actor, key, send, nil); err != nil {
 			return err

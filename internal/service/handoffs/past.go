@@ -104,7 +104,7 @@ func pastSend(c *model.PastCommit, workspace string) (send Send, err error) {
 	if ground.Handles.MatchString(c.Name) {
 		c.Name += " (in git)" // a name is never taken for a person here
 	}
-	send = Send{Workspace: workspace, Note: note, Changes: make([]Change, len(c.Changes))}
+	send = Send{Workspace: workspace, About: model.About{Note: note}, Changes: make([]Change, len(c.Changes))}
 	for i, x := range c.Changes {
 		if x.Digest != nil || x.Base != 0 || x.Fence != 0 || assetpath.Fold(x.Path) == rules.File {
 			return send, model.NewProblem(model.BadRequest, "leave it out", "the change of %s says what a change of the past can't say",

@@ -4,10 +4,8 @@ package handoffs
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"slices"
-	"strings"
 
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/change"
@@ -41,9 +39,7 @@ type Change = change.Change
 type Send struct {
 	Key       string
 	Workspace string
-	Note      string
-	Tasks     []string
-	Stage     string
+	model.About
 	KeepLocks bool
 	TakeFree  bool
 	Changes   []Change
@@ -58,32 +54,13 @@ type Receipt struct {
 }
 
 func (send *Send) check() error {
-	note := strings.TrimSpace(send.Note)
 	switch {
 	case len(send.Changes) == 0:
 		return model.NewProblem(model.BadRequest, "change something first", "there is nothing to send")
 	case len(send.Changes) > ground.MaxPaths:
 		return model.NewProblem(model.TooLarge, "send it in parts", "one handoff has at most %d assets", ground.MaxPaths)
-	case note == "":
-		return model.NewProblem(model.BadRequest, "add one with -m: what was done, and why", "a handoff needs a note")
-	case len(note) > ground.MaxNote:
-		return model.NewProblem(model.BadRequest, "shorten it; longer texts are better kept in a file of the project",
-			"the note has %d bytes, and the limit is %d", len(note), ground.MaxNote)
-	case len(send.Tasks) > 50:
-		return model.NewProblem(model.BadRequest, "", "a handoff has at most 50 task ids")
 	}
-	for _, task := range send.Tasks {
-		if task == "" {
-			return model.NewProblem(model.BadRequest, "take for example: BRL-112", "the id of a task is not empty")
-		}
-		if err := ground.Written("the id of a task", task, 60, false); err != nil {
-			return err
-		}
-	}
-	if err := ground.Written("the stage", send.Stage, 40, false); err != nil {
-		return err
-	}
-	return ground.Written("the note", note, ground.MaxNote, true)
+	return checkAbout(send.About)
 }
 
 // Send makes a handoff of all changes, or refuses with every reason. The same key again gets the same answer. bring, where not nil,
@@ -96,11 +73,10 @@ func (s *Room) Send(ctx context.Context, actor ground.Actor, key string, send Se
 	if !ground.ValidID(send.Key) {
 		return receipt, model.NewProblem(model.BadRequest, "", "the key of a send is a UUID")
 	}
-	fingerprint, err := json.Marshal(send)
+	request, err := send.fingerprint()
 	if err != nil {
 		return receipt, err
 	}
-	request := chunk.Sum(fingerprint)
 	var p records.Project
 	var before records.SendKey
 	if err := s.Read(ctx, func(tx *records.Tx) (err error) {
