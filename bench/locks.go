@@ -310,7 +310,7 @@ func (b *bench) lockWhile(c *contest.Contest) error {
 			return err
 		}
 		quiet = append(quiet, l.p99())
-		send := model.SendRequest{Workspace: c.Clients[0].Place.WorkspaceID, Note: "ten thousand more"}
+		send := model.SendRequest{Workspace: c.Clients[0].Place.WorkspaceID, About: model.About{Note: "ten thousand more"}}
 		for i := range 10_000 {
 			send.Changes = append(send.Changes, model.SendChange{Path: fmt.Sprintf("more/r%02d/d%03d/x%05d.bin", n, i/500, i), Content: c.Content,
 				Size: c.Size})

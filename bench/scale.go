@@ -72,7 +72,7 @@ func assetPath(i int) string { return fmt.Sprintf("%s/asset%07d.bin", folderOf(i
 
 // add hands off assets number from to to (exclusive), each with one of the contents.
 func (c *caller) add(from, to int, contents []chunk.Digest) error {
-	send := model.SendRequest{Workspace: c.ws, Note: "more assets"}
+	send := model.SendRequest{Workspace: c.ws, About: model.About{Note: "more assets"}}
 	for i := from; i < to; i++ {
 		n := i % len(contents)
 		send.Changes = append(send.Changes, model.SendChange{Path: assetPath(i), Content: contents[n], Size: c.size(n)})
@@ -188,7 +188,7 @@ func (c *caller) look(assets int, contents []chunk.Digest) (map[string]float64, 
 				change := model.SendChange{Path: assetPath(i), Base: versions[i], Fence: locks.Locks[0].Fence, Content: contents[k], Size: c.size(k)}
 				start = time.Now()
 				_, err = c.Send(c.b.ctx, c.key, uuid.NewString(),
-					model.SendRequest{Workspace: c.ws, Note: "one asset", Changes: []model.SendChange{change}})
+					model.SendRequest{Workspace: c.ws, About: model.About{Note: "one asset"}, Changes: []model.SendChange{change}})
 			}
 			if err != nil {
 				return nil, fmt.Errorf("%s: %w", name, err)
@@ -254,7 +254,7 @@ func (b *bench) scale(assets, handoffs int) error {
 			return err
 		}
 		for n := p.Handoffs; n < handoffs; n++ {
-			send := model.SendRequest{Workspace: c.ws, Note: "one more",
+			send := model.SendRequest{Workspace: c.ws, About: model.About{Note: "one more"},
 				Changes: []model.SendChange{{Path: fmt.Sprintf("extra/e%03d/x%06d.bin", n%100, n), Content: contents[n%200], Size: c.size(n % 200)}}}
 			if _, err := c.Send(b.ctx, c.key, uuid.NewString(), send); err != nil {
 				return err
