@@ -113,6 +113,9 @@ func (w *Workspace) apply(ctx context.Context, list []built, remove []wanted, ea
 		gone = append(gone, f)
 	}
 	around := w.spellings()
+	kept, end := w.root.Keep()
+	around.disk = kept
+	defer end()
 	for _, b := range list {
 		stamp, refusal := w.place(ctx, b.wanted, around)
 		if refusal != nil {

@@ -24,6 +24,8 @@ type disk interface {
 	// file system has no such thing.
 	RenameNew(from, to string) error
 	Remove(name string) error
+	// Keep is the same disk for many files at once: it may keep folders open, until the second value is called.
+	Keep() (disk, func())
 	FS() fs.FS
 	Close() error
 }

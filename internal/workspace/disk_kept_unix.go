@@ -7,6 +7,8 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"syscall"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -30,84 +32,108 @@ type keptDisk struct {
 func (d *keptDisk) end() {
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	d.close()
+}
+
+func (d *keptDisk) close() {
 	for name, f := range d.folders {
 		_ = f.Close()
 		delete(d.folders, name)
 	}
 }
 
-// within runs do with the folder that a name is in, open, and the name there.
-func (d *keptDisk) within(op, name string, do func(folder int, base string) error) error {
-	folder, base := filepath.Dir(name), filepath.Base(name)
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	f := d.folders[folder]
+// folder is the one that a name is in. Whoever asks has the lock as long as it uses it.
+func (d *keptDisk) folder(name string) (int, error) {
+	name = filepath.Dir(name)
+	f := d.folders[name]
 	if f == nil {
 		var err error
-		if f, err = d.rootDisk.Open(folder); err != nil {
-			return err
+		if f, err = d.rootDisk.Open(name); err != nil {
+			return 0, err
 		}
-		if len(d.folders) >= maxKept {
-			for other, old := range d.folders {
-				_ = old.Close()
-				delete(d.folders, other)
-				break
-			}
-		}
-		d.folders[folder] = f
+		d.folders[name] = f
+	}
+	return int(f.Fd()), nil
+}
+
+// within runs do with the folder that a name is in, and the name there.
+func (d *keptDisk) within(op, name string, do func(folder int, base string) error) error {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if len(d.folders) >= maxKept {
+		d.close()
+	}
+	folder, err := d.folder(name)
+	if err != nil {
+		return err
 	}
 	for {
-		err := do(int(f.Fd()), base)
-		if err == unix.EINTR {
-			continue
-		}
-		if err != nil {
+		if err := do(folder, filepath.Base(name)); err == nil {
+			return nil
+		} else if err != unix.EINTR {
 			return &fs.PathError{Op: op, Path: name, Err: err}
 		}
-		return nil
 	}
 }
 
 func (d *keptDisk) Lstat(name string) (fs.FileInfo, error) {
 	info := &statInfo{name: filepath.Base(name)}
-	err := d.within("lstat", name, func(folder int, base string) error {
+	if err := d.within("lstat", name, func(folder int, base string) error {
 		return unix.Fstatat(folder, base, &info.stat, unix.AT_SYMLINK_NOFOLLOW)
-	})
-	return info, err
+	}); err != nil {
+		return nil, err
+	}
+	return info, nil
 }
 
+// OpenFile makes new files so; others are opened by way of the root.
 func (d *keptDisk) OpenFile(name string, flag int, perm fs.FileMode) (*os.File, error) {
 	if flag&os.O_EXCL == 0 {
 		return d.rootDisk.OpenFile(name, flag, perm)
 	}
 	var fd int
-	err := d.within("open", name, func(folder int, base string) (err error) {
+	if err := d.within("open", name, func(folder int, base string) (err error) {
 		fd, err = unix.Openat(folder, base, flag|unix.O_CLOEXEC|unix.O_NOFOLLOW, uint32(perm.Perm()))
 		return err
-	})
-	if err != nil {
+	}); err != nil {
 		return nil, err
 	}
-	return os.NewFile(uintptr(fd), d.fullName(name)), nil
+	return os.NewFile(uintptr(fd), name), nil
 }
 
-func (d *keptDisk) Remove(name string) error {
-	err := d.within("unlink", name, func(folder int, base string) error { return unix.Unlinkat(folder, base, 0) })
-	if err != nil && !os.IsNotExist(err) {
-		return d.rootDisk.Remove(name) // a folder
-	}
-	return err
-}
-
+// RenameNew is that of rootDisk, in folders that are open.
 func (d *keptDisk) RenameNew(from, to string) error {
-	err := d.within("open", from, func(a int, old string) error {
-		a, err := unix.FcntlInt(uintptr(a), unix.F_DUPFD_CLOEXEC, 0) // the other folder may take its place
+	return d.within("rename", from, func(a int, old string) error {
+		b, err := d.folder(to)
 		if err != nil {
 			return err
 		}
-		defer unix.Close(a)
-		return nil
+		return newName(renameNew(a, old, b, filepath.Base(to)))
 	})
-	_ = err
-	return d.rootDisk.RenameNew(from, to)
+}
+
+// statInfo is what is known of a file.
+type statInfo struct {
+	name string
+	stat unix.Stat_t
+}
+
+func (s *statInfo) Name() string       { return s.name }
+func (s *statInfo) Size() int64        { return s.stat.Size }
+func (s *statInfo) ModTime() time.Time { return time.Unix(0, unix.TimespecToNsec(s.stat.Mtim)) }
+func (s *statInfo) IsDir() bool        { return s.Mode().IsDir() }
+func (s *statInfo) Sys() any           { return &syscall.Stat_t{Ino: s.stat.Ino} }
+
+func (s *statInfo) Mode() fs.FileMode {
+	mode := fs.FileMode(s.stat.Mode & 0o777)
+	switch s.stat.Mode & unix.S_IFMT {
+	case unix.S_IFREG:
+	case unix.S_IFDIR:
+		mode |= fs.ModeDir
+	case unix.S_IFLNK:
+		mode |= fs.ModeSymlink
+	default:
+		mode |= fs.ModeIrregular
+	}
+	return mode
 }

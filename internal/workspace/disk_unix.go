@@ -22,12 +22,17 @@ func (d rootDisk) RenameNew(from, to string) error {
 		return err
 	}
 	defer b.Close()
-	err = renameNew(int(a.Fd()), filepath.Base(from), int(b.Fd()), filepath.Base(to))
-	switch {
-	case err == nil:
-		return nil
-	case errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.EOPNOTSUPP) || errors.Is(err, unix.ENOTSUP):
+	err = newName(renameNew(int(a.Fd()), filepath.Base(from), int(b.Fd()), filepath.Base(to)))
+	if err != nil && err != errors.ErrUnsupported {
+		err = &os.LinkError{Op: "rename", Old: from, New: to, Err: err}
+	}
+	return err
+}
+
+// newName tells a system that has no such rename from one that refuses it.
+func newName(err error) error {
+	if errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.EOPNOTSUPP) || errors.Is(err, unix.ENOTSUP) {
 		return errors.ErrUnsupported
 	}
-	return &os.LinkError{Op: "rename", Old: from, New: to, Err: err}
+	return err
 }

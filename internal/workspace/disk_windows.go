@@ -8,6 +8,9 @@ import (
 	"golang.org/x/sys/windows"
 )
 
+// Keep is nothing here: each call names the file as a whole.
+func (d rootDisk) Keep() (disk, func()) { return d, func() {} }
+
 // RenameNew is MoveFileEx without the flag that replaces.
 func (d rootDisk) RenameNew(from, to string) error {
 	a, err := windows.UTF16PtrFromString(d.fullName(from))

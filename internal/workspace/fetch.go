@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/hex"
 	"errors"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"sync"
@@ -297,7 +298,9 @@ func (r *fetching) get(ctx context.Context, refs []chunk.Ref, each func(chunk.Di
 
 // small brings files together. Each is written as its chunks arrive.
 func (r *fetching) small(ctx context.Context, files []arriving) (err error) {
-	s := &sowing{r: r, files: files, left: make([]int, len(files)), out: map[int]*os.File{}, sites: map[chunk.Digest][]site{}}
+	kept, let := r.w.root.Keep()
+	defer let()
+	s := &sowing{r: r, disk: kept, files: files, left: make([]int, len(files)), out: map[int]*os.File{}, sites: map[chunk.Digest][]site{}}
 	var refs []chunk.Ref
 	for i, f := range files {
 		at := int64(0)
@@ -329,6 +332,7 @@ func (r *fetching) small(ctx context.Context, files []arriving) (err error) {
 // sowing puts chunks into the files that have them, in whichever order they come.
 type sowing struct {
 	r     *fetching
+	disk  disk
 	files []arriving
 	sites map[chunk.Digest][]site
 	left  []int            // how many chunks each file lacks
@@ -392,13 +396,19 @@ func (s *sowing) open(i int) (*os.File, error) {
 			break
 		}
 	}
-	part, begun := partName(s.files[i].wanted), s.left[i] < len(s.files[i].refs)
+	f := s.files[i].wanted
+	part, begun := partName(f), s.left[i] < len(s.files[i].refs)
 	flag := os.O_WRONLY
 	if !begun {
-		_ = s.r.w.root.Remove(part) // never written into: it might be a second name of a file that is in its place
 		flag |= os.O_CREATE | os.O_EXCL
 	}
-	out, err := s.r.w.root.OpenFile(part, flag, 0o644)
+	out, err := s.disk.OpenFile(part, flag, modeOf(f))
+	if !begun && errors.Is(err, fs.ErrExist) {
+		// Never written into: it might be a second name of a file that is in its place.
+		if err = s.r.w.root.Remove(part); err == nil {
+			out, err = s.disk.OpenFile(part, flag, modeOf(f))
+		}
+	}
 	if err == nil {
 		s.out[i] = out
 	}

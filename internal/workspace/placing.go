@@ -79,15 +79,17 @@ func (w *Workspace) admit(files, remove []wanted) (good []wanted, refusals []mod
 	return good, refusals
 }
 
-// spellings knows how the names in folders are spelled, and which folders are there and no links: each is looked at once.
+// spellings knows how the names in folders are spelled, and which folders are there and no links: each is looked at once. disk is what files
+// are put in their places with.
 type spellings struct {
 	w       *Workspace
+	disk    disk
 	folders map[string]map[string]string
 	safe    map[string]bool
 }
 
 func (w *Workspace) spellings() *spellings {
-	return &spellings{w, map[string]map[string]string{}, map[string]bool{}}
+	return &spellings{w, w.root, map[string]map[string]string{}, map[string]bool{}}
 }
 
 // safeFolder is that of the workspace, once for each folder.
@@ -183,14 +185,25 @@ func (w *Workspace) place(ctx context.Context, f wanted, around *spellings) (Sta
 	if err := around.safeFolder(f.place); err != nil {
 		return Stamp{}, inTheWay(err)
 	}
-	if err := w.root.Chmod(part, modeOf(f)); err != nil {
+	info, err := around.disk.Lstat(part)
+	if err == nil && info.Mode().Perm() != modeOf(f) {
+		err = w.root.Chmod(part, modeOf(f))
+	}
+	if err != nil {
 		return Stamp{}, inTheWay(err)
 	}
-	refusal, moved := w.takeAside(ctx, f)
-	if refusal != nil {
-		return Stamp{}, refusal
+	moved := false
+	if f.was != nil { // where nothing is expected, what stands there is found when the file is moved in
+		var refusal *model.Refusal
+		if refusal, moved = w.takeAside(ctx, f); refusal != nil {
+			return Stamp{}, refusal
+		}
 	}
-	if err := moveNew(w.root, part, name); err != nil {
+	same := true // the file that comes is the one that was built
+	if err = around.disk.RenameNew(part, name); errors.Is(err, errors.ErrUnsupported) {
+		same, err = false, moveNew(w.root, part, name)
+	}
+	if err != nil {
 		if errors.Is(err, fs.ErrExist) {
 			// Somebody saved there in this moment. What was taken aside is the version that is known, and that the service has.
 			if moved {
@@ -207,9 +220,10 @@ func (w *Workspace) place(ctx context.Context, f wanted, around *spellings) (Sta
 		_ = w.root.Remove(asideName(f))
 	}
 	around.note(f.place)
-	info, err := w.root.Lstat(name)
-	if err != nil {
-		return Stamp{}, changedMeanwhile(f.place)
+	if !same {
+		if info, err = w.root.Lstat(name); err != nil {
+			return Stamp{}, changedMeanwhile(f.place)
+		}
 	}
 	return stampOf(info), nil
 }

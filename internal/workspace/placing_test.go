@@ -93,6 +93,13 @@ func (h *hooked) RenameNew(from, to string) error {
 	return h.disk.RenameNew(from, to)
 }
 
+func (h *hooked) Keep() (disk, func()) {
+	kept, end := h.disk.Keep()
+	same := *h
+	same.disk = kept
+	return &same, end
+}
+
 func (h *hooked) Remove(name string) error {
 	if err := h.call("remove", name); err != nil {
 		return err
