@@ -82,27 +82,8 @@ func (tx *Tx) Places(ctx context.Context, project int64, digests []chunk.Digest)
 // Lease finds which chunks are there and sound, with their sizes, and promises that they stay: what the answer names is not collected
 // for LeaseDays. The day's slack saves a write where a chunk is asked for often. Relies on the primary key of chunks.
 func (tx *Tx) Lease(ctx context.Context, project int64, digests []chunk.Digest) (map[chunk.Digest]int, error) {
-	// The second statement waits for a collection that is removing some of them, and only what is looked at after that is true.
-	rows, err := tx.q.Query(ctx, `select c.digest from unnest($2::bytea[]) u (d) cross join lateral (
-		select * from chunks c where c.project_id = $1 and c.digest = u.d limit 1) c where c.seen < now() - interval '1 day'
-			or c.condemned is not null`, project, raw(digests))
-	if err != nil {
-		return nil, err
-	}
-	old, err := digestsOf(rows)
-	if err != nil {
-		return nil, err
-	}
-	if len(old) > 0 {
-		if _, err := tx.q.Exec(ctx, `
-			update chunks c set seen = now(), condemned = null from (
-				select k.digest from unnest($2::bytea[]) u (d) join chunks k on k.project_id = $1 and k.digest = u.d
-					order by k.digest for update of k) old
-			where c.project_id = $1 and c.digest = old.digest and c.damaged is null`, project, raw(old)); err != nil {
-			return nil, err
-		}
-	}
-	rows, err = tx.q.Query(ctx, `select c.digest, c.size from unnest($2::bytea[]) u (d)
+	rows, err := tx.q.Query(ctx, `select c.digest, c.size, c.seen < now() - interval '1 day' or c.condemned is not null
+		from unnest($2::bytea[]) u (d)
 		cross join lateral (select * from chunks c where c.project_id = $1 and c.digest = u.d limit 1) c
 			where c.damaged is null`, project, raw(digests))
 	if err != nil {
@@ -111,6 +92,26 @@ func (tx *Tx) Lease(ctx context.Context, project int64, digests []chunk.Digest) 
 	found := make(map[chunk.Digest]int, len(digests))
 	var digest []byte
 	var size int
+	var old bool
+	var renew []chunk.Digest
+	if _, err = pgx.ForEachRow(rows, []any{&digest, &size, &old}, func() error {
+		if d := chunk.Digest(digest); old {
+			renew = append(renew, d)
+		} else {
+			found[d] = size
+		}
+		return nil
+	}); err != nil || len(renew) == 0 {
+		return found, err
+	}
+	// This waits for a collection that is removing some of them: only what it gives back is there.
+	rows, err = tx.q.Query(ctx, `update chunks c set seen = now(), condemned = null from (
+			select k.digest from unnest($2::bytea[]) u (d) join chunks k on k.project_id = $1 and k.digest = u.d
+				order by k.digest for update of k) old
+		where c.project_id = $1 and c.digest = old.digest and c.damaged is null returning c.digest, c.size`, project, raw(renew))
+	if err != nil {
+		return nil, err
+	}
 	_, err = pgx.ForEachRow(rows, []any{&digest, &size}, func() error {
 		found[chunk.Digest(digest)] = size
 		return nil
@@ -135,6 +136,8 @@ type Content struct {
 	Claimed *chunk.Digest
 	Whole   *chunk.Digest
 	Person  int64
+	// old says that its lease is to be renewed.
+	old bool
 }
 
 func optional(b []byte) *chunk.Digest {
@@ -161,9 +164,12 @@ func (tx *Tx) Contents(ctx context.Context, project int64, digests []chunk.Diges
 		return nil, err
 	}
 	list, err := pgx.CollectRows(rows, scanContent)
-	found, ids := make(map[chunk.Digest]Content, len(list)), make([]int64, 0, len(list))
+	found := make(map[chunk.Digest]Content, len(list))
+	var ids []int64
 	for _, c := range list {
-		found[c.Digest], ids = c, append(ids, c.ID)
+		if found[c.Digest] = c; c.old {
+			ids = append(ids, c.ID)
+		}
 	}
 	if err == nil && lease && len(ids) > 0 {
 		_, err = tx.q.Exec(ctx, `update contents c set seen = now() from (
@@ -172,11 +178,11 @@ func (tx *Tx) Contents(ctx context.Context, project int64, digests []chunk.Diges
 	return found, err
 }
 
-const contentColumns = `id, project_id, digest, size, claimed, whole, coalesce(person_id, 0)`
+const contentColumns = `id, project_id, digest, size, claimed, whole, coalesce(person_id, 0), seen < now() - interval '1 day'`
 
 func scanContent(row pgx.CollectableRow) (c Content, err error) {
 	var digest, claimed, whole []byte
-	if err = row.Scan(&c.ID, &c.Project, &digest, &c.Size, &claimed, &whole, &c.Person); err == nil {
+	if err = row.Scan(&c.ID, &c.Project, &digest, &c.Size, &claimed, &whole, &c.Person, &c.old); err == nil {
 		c.Digest, c.Claimed, c.Whole = chunk.Digest(digest), optional(claimed), optional(whole)
 	}
 	return c, err

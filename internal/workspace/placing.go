@@ -79,7 +79,8 @@ func (w *Workspace) admit(files, remove []wanted) (good []wanted, refusals []mod
 	return good, refusals
 }
 
-// spellings knows how the names in folders are spelled, and which folders are there and no links: each is looked at once. disk is what files
+// spellings knows how the names in folders are spelled, and which folders are there and no links: each is looked at once. disk is what
+// files
 // are put in their places with.
 type spellings struct {
 	w       *Workspace
