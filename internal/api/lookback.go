@@ -80,7 +80,7 @@ func (s *Server) archive(c *call) error {
 	if err != nil {
 		return err
 	}
-	if err := a.WriteTo(out); err != nil {
+	if err := a.Write(c.Request().Context(), out); err != nil {
 		return err
 	}
 	return buffered.Flush()

@@ -402,7 +402,7 @@ func TestAStateAsOneFile(t *testing.T) {
 		}
 		var out bytes.Buffer
 		w, _ := bundle.New(form, &out)
-		if err := a.WriteTo(w); err != nil {
+		if err := a.Write(t.Context(), w); err != nil {
 			t.Fatal(err)
 		}
 		found := map[string]string{}

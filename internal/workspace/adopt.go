@@ -61,7 +61,7 @@ func ReadyForPast(ctx context.Context, repo *mainline.Repo, history, beside bool
 
 // RulesOf are the rules of a folder.
 func RulesOf(ctx context.Context, dir string) (*rules.Rules, error) {
-	s, err := newScan(ctx, dir)
+	s, err := newScan(dir)
 	return s.rules, err
 }
 

@@ -31,7 +31,7 @@ func FenceMarker(ctx context.Context, root string) error {
 // Without make, a file that has no block is left alone.
 func KeepFence(ctx context.Context, root string, make bool) (changed bool, err error) {
 	return writeFence(root, make, func() ([]string, error) {
-		s, broken := newScan(ctx, root)
+		s, broken := newScan(root)
 		return s.rules.GitIgnore(), broken
 	})
 }

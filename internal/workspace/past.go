@@ -73,7 +73,7 @@ func (w *Workspace) BringPast(ctx context.Context, repo *mainline.Repo, r *rules
 			return out, err
 		}
 	}
-	b := &pastBringer{w: w, ctx: ctx, repo: repo, out: out, over: o.Over, names: past.New(wantedBy(r)), unknown: map[string]bool{}}
+	b := &pastBringer{w: w, repo: repo, out: out, over: o.Over, names: past.New(wantedBy(r)), unknown: map[string]bool{}}
 	if b.known, err = lru.New[string, pastContent](pastContents); err != nil {
 		return out, err
 	}
@@ -97,9 +97,9 @@ func (w *Workspace) BringPast(ctx context.Context, repo *mainline.Repo, r *rules
 	w.Progress.Start("Bringing the past in", total)
 	defer w.Progress.Done()
 	if o.History {
-		err = b.history(before.Commit)
+		err = b.history(ctx, before.Commit)
 	} else {
-		err = b.snapshot(before.Commit, o.Note)
+		err = b.snapshot(ctx, before.Commit, o.Note)
 	}
 	for name := range b.unknown {
 		out.Unknown = append(out.Unknown, name)
@@ -133,7 +133,6 @@ func onLine(ctx context.Context, repo *mainline.Repo, before model.Past) error {
 // pastBringer is the work of one BringPast.
 type pastBringer struct {
 	w        *Workspace
-	ctx      context.Context
 	repo     *mainline.Repo
 	out      *Brought
 	over     bool
@@ -156,9 +155,9 @@ type pastContent struct {
 	size    int64
 }
 
-func (b *pastBringer) history(since string) error {
+func (b *pastBringer) history(ctx context.Context, since string) error {
 	skip := since != ""
-	err := b.repo.Walk(b.ctx, "HEAD", func(c mainline.Commit) error {
+	err := b.repo.Walk(ctx, "HEAD", func(c mainline.Commit) error {
 		steps := b.apply(c.Changes)
 		if skip {
 			skip = c.ID != since
@@ -169,18 +168,18 @@ func (b *pastBringer) history(since string) error {
 			return nil
 		}
 		at := c.At
-		return b.take(model.PastCommit{Commit: c.ID, Name: c.Name, Mail: c.Mail, At: &at, Note: c.Message}, c.Changes, steps)
+		return b.take(ctx, model.PastCommit{Commit: c.ID, Name: c.Name, Mail: c.Mail, At: &at, Note: c.Message}, c.Changes, steps)
 	})
 	if err != nil {
 		return err
 	}
-	return b.post()
+	return b.post(ctx)
 }
 
 // snapshot makes one handoff of all that is different.
-func (b *pastBringer) snapshot(since, note string) error {
+func (b *pastBringer) snapshot(ctx context.Context, since, note string) error {
 	if since != "" {
-		then, err := b.repo.Difference(b.ctx, "", since)
+		then, err := b.repo.Difference(ctx, "", since)
 		if err != nil {
 			return err
 		}
@@ -189,7 +188,7 @@ func (b *pastBringer) snapshot(since, note string) error {
 	if since == b.out.Head {
 		return nil
 	}
-	c, err := b.repo.Difference(b.ctx, since, b.out.Head)
+	c, err := b.repo.Difference(ctx, since, b.out.Head)
 	if err != nil {
 		return err
 	}
@@ -198,10 +197,10 @@ func (b *pastBringer) snapshot(since, note string) error {
 	if len(steps) == 0 {
 		return nil
 	}
-	if err := b.take(model.PastCommit{Commit: b.out.Head, Note: note}, c.Changes, steps); err != nil {
+	if err := b.take(ctx, model.PastCommit{Commit: b.out.Head, Note: note}, c.Changes, steps); err != nil {
 		return err
 	}
-	return b.post()
+	return b.post(ctx)
 }
 
 // apply follows a commit, and finds what it means for assets.
@@ -217,12 +216,12 @@ func (b *pastBringer) apply(changes []mainline.Change) []past.Step {
 }
 
 // take reads what a commit brings, and puts it in line.
-func (b *pastBringer) take(c model.PastCommit, changes []mainline.Change, steps []past.Step) error {
+func (b *pastBringer) take(ctx context.Context, c model.PastCommit, changes []mainline.Change, steps []past.Step) error {
 	for _, s := range steps {
 		change := model.SendChange{Path: s.Path, MovedFrom: s.MovedFrom, Gone: s.Gone}
 		if !s.Gone {
 			from := changes[s.Of]
-			content, err := b.content(from.Blob)
+			content, err := b.content(ctx, from.Blob)
 			if err != nil {
 				return fmt.Errorf("%s in commit %s: %w", assetpath.Printable(from.Path), c.Commit[:12], err)
 			}
@@ -235,11 +234,11 @@ func (b *pastBringer) take(c model.PastCommit, changes []mainline.Change, steps 
 	if len(b.waiting) < pastCommits && b.changes < pastChanges && b.bytes < pastBytes {
 		return nil
 	}
-	return b.post()
+	return b.post(ctx)
 }
 
 // content brings a content of git's to the service, a chunk at a time, unless it was brought before.
-func (b *pastBringer) content(blob string) (c pastContent, err error) {
+func (b *pastBringer) content(ctx context.Context, blob string) (c pastContent, err error) {
 	if c, ok := b.known.Get(blob); ok {
 		return c, nil
 	}
@@ -248,8 +247,8 @@ func (b *pastBringer) content(blob string) (c pastContent, err error) {
 		return c, err
 	}
 	if b.carry == nil {
-		b.carry = &upload{w: b.w, ctx: b.ctx, seen: map[chunk.Digest]bool{}, batch: newBatch()}
-		b.carry.sending, b.carry.running = errgroup.WithContext(b.ctx)
+		b.carry = &upload{w: b.w, seen: map[chunk.Digest]bool{}, batch: newBatch()}
+		b.carry.sending, b.carry.running = errgroup.WithContext(ctx)
 		b.carry.sending.SetLimit(inFlight)
 	}
 	if b.cutter == nil {
@@ -285,7 +284,7 @@ func (b *pastBringer) content(blob string) (c pastContent, err error) {
 }
 
 // post waits for the content and makes the handoffs.
-func (b *pastBringer) post() error {
+func (b *pastBringer) post(ctx context.Context) error {
 	if len(b.waiting) == 0 {
 		return nil
 	}
@@ -301,7 +300,7 @@ func (b *pastBringer) post() error {
 		u.batch.free()
 		b.carry = nil
 	}
-	receipt, err := b.w.Client.BringPast(b.ctx, b.w.Marker.Project,
+	receipt, err := b.w.Client.BringPast(ctx, b.w.Marker.Project,
 		model.PastRequest{Workspace: b.w.Marker.Workspace, Over: b.over, Commits: b.waiting})
 	if err != nil {
 		return err

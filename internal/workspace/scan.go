@@ -50,7 +50,6 @@ type tracked struct {
 // scan is one look at a folder. Those below are filled by several goroutines: an entry of tracked by the one that finds its file, the rest
 // behind the mutex.
 type scan struct {
-	ctx     context.Context
 	root    string
 	rules   *rules.Rules
 	scope   scope.Scope
@@ -85,8 +84,8 @@ type folderTask struct {
 }
 
 // newScan looks for the rules in the folder. A broken rules file comes back as rulesErr; the built-in rules hold then.
-func newScan(ctx context.Context, root string) (s *scan, rulesErr error) {
-	s = &scan{ctx: ctx, root: root, rules: rules.Default(), gate: make(chan struct{}, 2*runtime.NumCPU())}
+func newScan(root string) (s *scan, rulesErr error) {
+	s = &scan{root: root, rules: rules.Default(), gate: make(chan struct{}, 2*runtime.NumCPU())}
 	text, err := readSmall(filepath.Join(root, rules.File), rules.MaxSize)
 	if err != nil {
 		return s, nil
@@ -133,16 +132,16 @@ func (s *scan) knownBelow(folder string) bool {
 }
 
 // run looks at the whole folder, or at what lies at or below within.
-func (s *scan) run() error {
+func (s *scan) run(ctx context.Context) error {
 	start := folderTask{}
 	s.work.Add(1)
-	go s.folder(start)
+	go s.folder(ctx, start)
 	s.work.Wait()
 	if s.err != nil {
 		return s.err
 	}
-	if s.ctx.Err() != nil {
-		return s.ctx.Err()
+	if ctx.Err() != nil {
+		return ctx.Err()
 	}
 	s.dropTwins()
 	sort.Slice(s.odd, func(i, j int) bool { return s.odd[i].Path < s.odd[j].Path })
@@ -187,11 +186,11 @@ func (s *scan) wantsFile(rel string) bool {
 }
 
 // folder looks at the entries of one folder.
-func (s *scan) folder(t folderTask) {
+func (s *scan) folder(ctx context.Context, t folderTask) {
 	defer s.work.Done()
 	s.gate <- struct{}{}
 	defer func() { <-s.gate }()
-	if s.ctx.Err() != nil {
+	if ctx.Err() != nil {
 		return
 	}
 	looked := now().UnixNano()
@@ -233,11 +232,11 @@ func (s *scan) folder(t folderTask) {
 		prefix = t.rel + "/"
 	}
 	for _, e := range entries {
-		s.entry(t, dir, prefix, e, looked)
+		s.entry(ctx, t, dir, prefix, e, looked)
 	}
 }
 
-func (s *scan) entry(t folderTask, dir *os.File, prefix string, e fs.DirEntry, looked int64) {
+func (s *scan) entry(ctx context.Context, t folderTask, dir *os.File, prefix string, e fs.DirEntry, looked int64) {
 	base := e.Name()
 	if base[0] == '.' || base[0] >= 0x80 || filepath.Separator != '/' {
 		if folded := assetpath.Fold(base); folded == ".git" || strings.HasPrefix(folded, assetpath.ReservedPrefix) {
@@ -247,7 +246,7 @@ func (s *scan) entry(t folderTask, dir *os.File, prefix string, e fs.DirEntry, l
 	name := prefix + base
 	if e.IsDir() {
 		if s.wantsFolder(name) {
-			s.enter(t, name)
+			s.enter(ctx, t, name)
 		}
 		return
 	}
@@ -305,7 +304,7 @@ func (s *scan) entry(t folderTask, dir *os.File, prefix string, e fs.DirEntry, l
 }
 
 // enter looks into a folder, unless everything in it is left out.
-func (s *scan) enter(t folderTask, name string) {
+func (s *scan) enter(ctx context.Context, t folderTask, name string) {
 	next := folderTask{rel: name, ignores: t.ignores, by: t.by}
 	d, shut := s.rules.Shut(name)
 	if shut && !s.knownBelow(name) {
@@ -322,7 +321,7 @@ func (s *scan) enter(t folderTask, name string) {
 		return
 	}
 	s.work.Add(1)
-	go s.folder(next)
+	go s.folder(ctx, next)
 }
 
 // hiddenByGit asks the git ignore files, the innermost first.

@@ -16,7 +16,7 @@ import (
 // JudgeStaged says which files that the next commit would add do not belong into the main history: those that the rules in the folder call
 // assets, and large binaries that no rule covers.
 func JudgeStaged(ctx context.Context, repo *mainline.Repo) (refusals []model.Refusal, err error) {
-	s, err := newScan(ctx, repo.Dir)
+	s, err := newScan(repo.Dir)
 	if err != nil {
 		return nil, err
 	}

@@ -43,12 +43,12 @@ const largest = 20
 // PreviewStart looks at a folder. Where it has no rules file, presets are proposed: those named, or, where that is nil, those that fit.
 func PreviewStart(ctx context.Context, dir string, presets []string) (*Preview, error) {
 	p := &Preview{Presets: presets}
-	s, rulesErr := newScan(ctx, dir)
+	s, rulesErr := newScan(dir)
 	if rulesErr != nil {
 		return nil, rulesErr
 	}
 	if _, err := os.Lstat(filepath.Join(dir, rules.File)); errors.Is(err, fs.ErrNotExist) {
-		if err := p.propose(s); err != nil {
+		if err := p.propose(ctx, s); err != nil {
 			return nil, err
 		}
 	} else if len(presets) > 0 {
@@ -58,7 +58,7 @@ func PreviewStart(ctx context.Context, dir string, presets []string) (*Preview, 
 		p.Presets = []string{}
 	}
 	s.listing, s.deep = true, true
-	if err := s.run(); err != nil {
+	if err := s.run(ctx); err != nil {
 		return nil, err
 	}
 	p.Files, p.Code, p.Left, p.Odd = len(s.fresh), s.code, s.leftN, append([]model.Refusal{}, s.odd...)
@@ -84,14 +84,14 @@ func PreviewStart(ctx context.Context, dir string, presets []string) (*Preview, 
 }
 
 // propose makes up rules for a folder that has none.
-func (p *Preview) propose(s *scan) error {
+func (p *Preview) propose(ctx context.Context, s *scan) error {
 	otherwise := rules.Asset
 	if besideCode(s.root) {
 		otherwise = rules.Code
 	}
 	if p.Presets == nil {
-		look, _ := newScan(s.ctx, s.root)
-		if err := look.run(); err != nil {
+		look, _ := newScan(s.root)
+		if err := look.run(ctx); err != nil {
 			return err
 		}
 		paths := make([]string, len(look.fresh))

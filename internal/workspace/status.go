@@ -106,7 +106,7 @@ func (s *Status) base(path string) (Base, bool) {
 // Status looks at the folder and at what the service last said. It needs no service.
 func (w *Workspace) Status(ctx context.Context, q Question) (*Status, error) {
 	s := &Status{fresh: map[string]*tracked{}}
-	s.scan, s.Rules = newScan(ctx, w.Root)
+	s.scan, s.Rules = newScan(w.Root)
 	s.decide, s.scan.listing = s.scan.rules, q.LeftOut
 	listed := map[string]bool{} // with a lock or a heads-up
 	err := w.look(func(t indexTx) (err error) {
@@ -134,7 +134,7 @@ func (w *Workspace) Status(ctx context.Context, q Question) (*Status, error) {
 		return nil, err
 	}
 	s.scan.scope = s.Scope
-	if err := s.scan.run(); err != nil {
+	if err := s.scan.run(ctx); err != nil {
 		return nil, err
 	}
 	spare(len(s.scan.tracked) + len(s.scan.fresh))

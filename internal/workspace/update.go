@@ -330,7 +330,7 @@ func (w *Workspace) guardAll(assets []model.Asset) error {
 // guard makes files read-only whose lock is needed and not held here, and the others writable, where the rules ask for it. No paths stand
 // for all that the workspace has.
 func (w *Workspace) guard(paths []string) error {
-	scan, _ := newScan(context.Background(), w.Root)
+	scan, _ := newScan(w.Root)
 	meta := struct{ ReadOnly bool }{scan.rules.ReadOnly}
 	before := false
 	mine := map[string]bool{}

@@ -152,7 +152,7 @@ func (r *watcher) listen() {
 
 // add listens to a folder and those in it, but for those that are left out.
 func (r *watcher) add(rel string) error {
-	scan, _ := newScan(context.Background(), r.w.Root)
+	scan, _ := newScan(r.w.Root)
 	return filepath.WalkDir(filepath.Join(r.w.Root, filepath.FromSlash(rel)), func(full string, d os.DirEntry, err error) error {
 		if err != nil || !d.IsDir() {
 			return nil

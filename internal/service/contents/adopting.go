@@ -50,12 +50,12 @@ func (s *Room) Adopt(ctx context.Context, actor ground.Actor, p records.Project,
 			unknown = append(unknown, d)
 		}
 	}
-	w := &adoption{known: map[chunk.Ref]bool{}, s: s, ctx: ctx, project: p.ID, actor: actor, r: s.Reader(p.ID)}
+	w := &adoption{known: map[chunk.Ref]bool{}, s: s, project: p.ID, actor: actor, r: s.Reader(p.ID)}
 	defer w.r.Close()
 	for len(unknown) > 0 {
 		page := unknown[:min(len(unknown), MaxDigests)]
 		unknown = unknown[len(page):]
-		if err := w.page(page, byDigest); err != nil {
+		if err := w.page(ctx, page, byDigest); err != nil {
 			return err
 		}
 	}
@@ -76,7 +76,6 @@ const rememberedRefs = 1 << 17
 type adoption struct {
 	known   map[chunk.Ref]bool
 	s       *Room
-	ctx     context.Context
 	project int64
 	actor   ground.Actor
 	r       *Reader
@@ -84,8 +83,8 @@ type adoption struct {
 	missing []chunk.Digest
 }
 
-func (w *adoption) page(digests []chunk.Digest, byDigest map[chunk.Digest]change.Change) error {
-	if err := w.r.locate(w.ctx, digests); err != nil {
+func (w *adoption) page(ctx context.Context, digests []chunk.Digest, byDigest map[chunk.Digest]change.Change) error {
+	if err := w.r.locate(ctx, digests); err != nil {
 		return err
 	}
 	list := make([]records.Content, 0, len(digests))
@@ -93,7 +92,7 @@ func (w *adoption) page(digests []chunk.Digest, byDigest map[chunk.Digest]change
 		c := records.Content{Digest: d, Claimed: byDigest[d].Digest, Person: w.actor.ID}
 		var first chunk.Ref
 		chunks := 0
-		err := manifest.Walk(w.ctx, w.r.Load, d, 0, nil, func(_ int64, ref chunk.Ref) error {
+		err := manifest.Walk(ctx, w.r.Load, d, 0, nil, func(_ int64, ref chunk.Ref) error {
 			if chunks++; chunks == 1 {
 				first = ref
 			}
@@ -101,7 +100,7 @@ func (w *adoption) page(digests []chunk.Digest, byDigest map[chunk.Digest]change
 				return model.NewProblem(model.TooLarge, "split the file", "an asset has at most %s, in at most %d chunks", humanize.IBytes(MaxAsset),
 					MaxChunks)
 			}
-			return w.want(ref)
+			return w.want(ctx, ref)
 		})
 		if errors.Is(err, manifest.ErrInvalid) {
 			return model.NewProblem(model.DigestMismatch, "read the file again and send it again", "the manifest %s is not one: %v", d, err)
@@ -123,16 +122,16 @@ func (w *adoption) page(digests []chunk.Digest, byDigest map[chunk.Digest]change
 		}
 		list = append(list, c)
 	}
-	if err := w.check(); err != nil {
+	if err := w.check(ctx); err != nil {
 		return err
 	}
 	if err := chunksMissing(w.missing); err != nil {
 		return err
 	}
-	return w.s.Write(w.ctx, func(tx *records.Tx) error { return tx.AddContents(w.ctx, w.project, list) })
+	return w.s.Write(ctx, func(tx *records.Tx) error { return tx.AddContents(ctx, w.project, list) })
 }
 
-func (w *adoption) want(ref chunk.Ref) error {
+func (w *adoption) want(ctx context.Context, ref chunk.Ref) error {
 	if w.known[ref] {
 		return nil
 	}
@@ -143,17 +142,17 @@ func (w *adoption) want(ref chunk.Ref) error {
 	if w.refs = append(w.refs, ref); len(w.refs) < MaxDigests {
 		return nil
 	}
-	return w.check()
+	return w.check(ctx)
 }
 
-func (w *adoption) check() error {
+func (w *adoption) check(ctx context.Context) error {
 	digests := make([]chunk.Digest, len(w.refs))
 	for i, ref := range w.refs {
 		digests[i] = ref.Digest
 	}
 	var here map[chunk.Digest]int
-	if err := w.s.Read(w.ctx, func(tx *records.Tx) (err error) {
-		here, err = tx.Lease(w.ctx, w.project, digests)
+	if err := w.s.Read(ctx, func(tx *records.Tx) (err error) {
+		here, err = tx.Lease(ctx, w.project, digests)
 		return err
 	}); err != nil {
 		return err

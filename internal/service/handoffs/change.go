@@ -324,7 +324,7 @@ func (s *Room) growTree(ctx context.Context, tx *records.Tx, l *loaded, plan cha
 
 // writeLocks writes the locks of a plan, and says how many assets that is. That a handoff gives back its own locks goes without saying.
 func (l *loaded) writeLocks(ctx context.Context, tx *records.Tx, plan change.Plan, actor ground.Actor, number int) (int, error) {
-	c := &locks.Change{Ctx: ctx, Tx: tx, Actor: actor, Project: l.project, Place: l.state.Who, Terms: l.state.Terms}
+	c := &locks.Change{Tx: tx, Actor: actor, Project: l.project, Place: l.state.Who, Terms: l.state.Terms}
 	for _, x := range plan.Locks {
 		c.Set(l.rows[x.Asset.ID], x.Next, x.Events, nil)
 	}

@@ -61,19 +61,19 @@ func (s *Room) BringPast(ctx context.Context, actor ground.Actor, key string, q 
 	}
 	err = s.KnowingRules(ctx, func() error {
 		return s.Write(ctx, func(tx *records.Tx) error {
-			b := &bringing{s: s, ctx: ctx, tx: tx, actor: actor, key: key, over: q.Over}
-			if err := b.begin(p.ID, q.Commits); err != nil {
+			b := &bringing{s: s, tx: tx, actor: actor, key: key, over: q.Over}
+			if err := b.begin(ctx, p.ID, q.Commits); err != nil {
 				return err
 			}
 			out = make([]model.PastHandoff, 0, len(sends))
 			for i := range sends {
-				h, err := b.commit(q.Commits[i], sends[i])
+				h, err := b.commit(ctx, q.Commits[i], sends[i])
 				if err != nil {
 					return err
 				}
 				out = append(out, h)
 			}
-			return b.end(out)
+			return b.end(ctx, out)
 		})
 	})
 	if err == nil {
@@ -122,7 +122,6 @@ func pastSend(c *model.PastCommit, workspace string) (send Send, err error) {
 // does not matter.
 type bringing struct {
 	s       *Room
-	ctx     context.Context
 	tx      *records.Tx
 	actor   ground.Actor
 	key     string
@@ -132,26 +131,26 @@ type bringing struct {
 	project records.Project
 }
 
-func (b *bringing) begin(id int64, commits []model.PastCommit) (err error) {
-	if err := b.tx.Gate(b.ctx, id, true); err != nil {
+func (b *bringing) begin(ctx context.Context, id int64, commits []model.PastCommit) (err error) {
+	if err := b.tx.Gate(ctx, id, true); err != nil {
 		return err
 	}
-	if b.project, err = ground.Project(b.ctx, b.tx, b.actor, b.key, model.Lead); err != nil {
+	if b.project, err = ground.Project(ctx, b.tx, b.actor, b.key, model.Lead); err != nil {
 		return err
 	}
 	var mails, ids []string
 	for _, c := range commits {
 		mails, ids = append(mails, c.Mail), append(ids, c.Commit)
 	}
-	if b.people, err = b.tx.PeopleByMail(b.ctx, mails); err != nil {
+	if b.people, err = b.tx.PeopleByMail(ctx, mails); err != nil {
 		return err
 	}
-	b.before, err = b.tx.OfCommits(b.ctx, b.project.ID, ids)
+	b.before, err = b.tx.OfCommits(ctx, b.project.ID, ids)
 	return err
 }
 
 // end tells of all of them at once.
-func (b *bringing) end(out []model.PastHandoff) error {
+func (b *bringing) end(ctx context.Context, out []model.PastHandoff) error {
 	first, last, count := 0, 0, 0
 	for _, h := range out {
 		if _, known := b.before[h.Commit]; known || h.Handoff == 0 {
@@ -165,12 +164,12 @@ func (b *bringing) end(out []model.PastHandoff) error {
 	if count == 0 {
 		return nil
 	}
-	return b.tx.AddEvent(b.ctx, b.project.ID, b.actor.ID, news.PastBrought,
+	return b.tx.AddEvent(ctx, b.project.ID, b.actor.ID, news.PastBrought,
 		map[string]any{"handoffs": count, "first": first, "handoff": last, "commit": out[len(out)-1].Commit})
 }
 
 // commit makes one handoff.
-func (b *bringing) commit(c model.PastCommit, send Send) (h model.PastHandoff, err error) {
+func (b *bringing) commit(ctx context.Context, c model.PastCommit, send Send) (h model.PastHandoff, err error) {
 	if known, ok := b.before[c.Commit]; ok {
 		return known, nil
 	}
@@ -187,22 +186,22 @@ func (b *bringing) commit(c model.PastCommit, send Send) (h model.PastHandoff, e
 	if len(send.Changes) == 0 {
 		return h, nil
 	}
-	w, err := ground.Workspace(b.ctx, b.tx, b.actor, b.project, send.Workspace)
+	w, err := ground.Workspace(ctx, b.tx, b.actor, b.project, send.Workspace)
 	if err != nil {
 		return h, err
 	}
-	l, err := b.s.load(b.ctx, b.tx, b.project, w, send.Changes, change.Wish{Past: true, Over: b.over}, true)
+	l, err := b.s.load(ctx, b.tx, b.project, w, send.Changes, change.Wish{Past: true, Over: b.over}, true)
 	if err != nil {
 		return h, err
 	}
-	plan, err := l.judge(b.ctx, b.tx)
+	plan, err := l.judge(ctx, b.tx)
 	if err != nil || len(plan.Versions)+len(plan.Missing) == 0 {
 		return h, err
 	}
 	if by.at.IsZero() {
 		by.at = l.state.Terms.Now
 	}
-	receipt, _, err := b.s.writePlan(b.ctx, b.tx, l, plan, b.actor, send, by)
+	receipt, _, err := b.s.writePlan(ctx, b.tx, l, plan, b.actor, send, by)
 	h.Handoff = receipt.Handoff.Number
 	return h, err
 }

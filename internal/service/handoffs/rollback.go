@@ -46,7 +46,7 @@ func (s *Room) Rollback(ctx context.Context, actor ground.Actor, key string, q m
 			return out, err
 		}
 	}
-	plan := &rollback{ctx: ctx, actor: actor, q: q}
+	plan := &rollback{actor: actor, q: q}
 	if err := s.Read(ctx, func(tx *records.Tx) (err error) {
 		plan.tx = tx
 		if plan.p, err = ground.Project(ctx, tx, actor, key, model.Artist); err != nil {
@@ -59,7 +59,7 @@ func (s *Room) Rollback(ctx context.Context, actor ground.Actor, key string, q m
 		if plan.branch, err = tx.Branch(ctx, plan.p.ID, w.Branch, false); err != nil {
 			return err
 		}
-		return plan.make(s)
+		return plan.make(ctx, s)
 	}); err != nil {
 		return out, err
 	}
@@ -110,7 +110,6 @@ func (s *Room) sentBefore(ctx context.Context, actor ground.Actor, key, sendKey 
 
 // rollback is the plan of one.
 type rollback struct {
-	ctx      context.Context
 	tx       *records.Tx
 	actor    ground.Actor
 	p        records.Project
@@ -125,18 +124,18 @@ type rollback struct {
 // maxSaid is how many bytes a rollback's own words take at most.
 const maxSaid = 600
 
-func (r *rollback) make(s *Room) (err error) {
+func (r *rollback) make(ctx context.Context, s *Room) (err error) {
 	if r.send.Note = strings.TrimSpace(r.q.Note); r.send.Note != "" && len(r.send.Note) > ground.MaxNote-maxSaid {
 		return model.NewProblem(model.BadRequest, "shorten it", "the note has %d bytes, and the limit is %d", len(r.send.Note),
 			ground.MaxNote-maxSaid)
 	}
 	switch {
 	case r.q.Version != 0:
-		err = r.toVersion()
+		err = r.toVersion(ctx)
 	case r.q.Without != 0:
-		err = r.without(s)
+		err = r.without(ctx, s)
 	default:
-		err = r.toState(s)
+		err = r.toState(ctx, s)
 	}
 	if err != nil || len(r.changes) == 0 {
 		return err
@@ -148,7 +147,7 @@ func (r *rollback) make(s *Room) (err error) {
 			folded = append(folded, assetpath.Fold(c.MovedFrom))
 		}
 	}
-	assets, heads, err := r.tx.Shown(r.ctx, r.p.ID, r.branch.Head, folded)
+	assets, heads, err := r.tx.Shown(ctx, r.p.ID, r.branch.Head, folded)
 	if err != nil {
 		return err
 	}
@@ -216,10 +215,10 @@ func (r *rollback) set(now, then *model.Asset) error {
 }
 
 // toVersion brings one version of one asset back, at the place where the asset is now.
-func (r *rollback) toVersion() error {
+func (r *rollback) toVersion(ctx context.Context) error {
 	path := r.q.Paths[0]
 	folded := assetpath.Fold(path)
-	found, err := r.tx.AssetsAt(r.ctx, r.p.ID, r.branch.Head, []string{folded})
+	found, err := r.tx.AssetsAt(ctx, r.p.ID, r.branch.Head, []string{folded})
 	if err != nil {
 		return err
 	}
@@ -227,7 +226,7 @@ func (r *rollback) toVersion() error {
 		return model.NewProblem(model.NotFound, "check the spelling", "there is no asset %s in %s", ground.Printable(path), r.p.Key)
 	}
 	now := found[0]
-	versions, err := r.tx.Versions(r.ctx, r.p.ID, folded)
+	versions, err := r.tx.Versions(ctx, r.p.ID, folded)
 	if err != nil {
 		return err
 	}
@@ -256,8 +255,8 @@ func (r *rollback) toVersion() error {
 }
 
 // without undoes one handoff, where its assets have not moved on.
-func (r *rollback) without(s *Room) error {
-	h, err := r.tx.Handoff(r.ctx, r.p.ID, r.q.Without)
+func (r *rollback) without(ctx context.Context, s *Room) error {
+	h, err := r.tx.Handoff(ctx, r.p.ID, r.q.Without)
 	if errors.Is(err, records.ErrNotFound) {
 		return model.NewProblem(model.NotFound, "see tarn history", "%s has no handoff h%d; the newest is h%d", r.p.Key, r.q.Without,
 			r.p.Handoffs)
@@ -266,7 +265,7 @@ func (r *rollback) without(s *Room) error {
 		return err
 	}
 	r.say("Without h%d: %s", h.Number, ground.FirstLine(h.Note))
-	rows, err := r.tx.VersionsOf(r.ctx, r.p.ID, h.Number)
+	rows, err := r.tx.VersionsOf(ctx, r.p.ID, h.Number)
 	if err != nil {
 		return err
 	}
@@ -274,7 +273,7 @@ func (r *rollback) without(s *Room) error {
 	for i, v := range rows {
 		ids[i] = v.Asset
 	}
-	now, err := r.tx.AssetsByID(r.ctx, r.p.ID, ids, r.branch.Head)
+	now, err := r.tx.AssetsByID(ctx, r.p.ID, ids, r.branch.Head)
 	if err != nil {
 		return err
 	}
@@ -282,7 +281,7 @@ func (r *rollback) without(s *Room) error {
 	if len(h.Parents) > 0 {
 		before = h.Parents[0]
 	}
-	then, err := r.tx.AssetsByID(r.ctx, r.p.ID, ids, before)
+	then, err := r.tx.AssetsByID(ctx, r.p.ID, ids, before)
 	if err != nil {
 		return err
 	}
@@ -296,12 +295,12 @@ func (r *rollback) without(s *Room) error {
 		}
 		keep[v.Asset] = true
 	}
-	return r.pair(s, now, then, keep)
+	return r.pair(ctx, s, now, then, keep)
 }
 
 // toState makes assets and folders, or all of it, as they were as of a handoff.
-func (r *rollback) toState(s *Room) error {
-	number, err := ground.PointAt(r.ctx, r.tx, r.p, r.q.To)
+func (r *rollback) toState(ctx context.Context, s *Room) error {
+	number, err := ground.PointAt(ctx, r.tx, r.p, r.q.To)
 	if err != nil {
 		return err
 	}
@@ -311,7 +310,7 @@ func (r *rollback) toState(s *Room) error {
 		r.say("Back to %s (%s)", r.q.To, label)
 	}
 	root := r.branch.Root
-	old, err := ground.RootAt(r.ctx, r.tx, r.p, number)
+	old, err := ground.RootAt(ctx, r.tx, r.p, number)
 	if err != nil {
 		return err
 	}
@@ -326,9 +325,9 @@ func (r *rollback) toState(s *Room) error {
 		}
 	}
 	if r.q.All {
-		err = forest.Diff(r.ctx, root, old, "", func(d tree.Difference) bool { add(d); return len(ids) <= ground.MaxPaths })
+		err = forest.Diff(ctx, root, old, "", func(d tree.Difference) bool { add(d); return len(ids) <= ground.MaxPaths })
 	} else {
-		err = r.named(forest, number, root, old, add)
+		err = r.named(ctx, forest, number, root, old, add)
 	}
 	if err != nil || len(r.refusals) > 0 {
 		return err
@@ -336,20 +335,20 @@ func (r *rollback) toState(s *Room) error {
 	if len(ids) > ground.MaxPaths {
 		return model.NewProblem(model.TooLarge, "roll folders back one by one", "more than %d assets would change", ground.MaxPaths)
 	}
-	now, err := r.tx.AssetsByID(r.ctx, r.p.ID, ids, r.branch.Head)
+	now, err := r.tx.AssetsByID(ctx, r.p.ID, ids, r.branch.Head)
 	if err != nil {
 		return err
 	}
-	then, err := r.tx.AssetsByID(r.ctx, r.p.ID, ids, number)
+	then, err := r.tx.AssetsByID(ctx, r.p.ID, ids, number)
 	if err != nil {
 		return err
 	}
-	return r.pair(s, now, then, take)
+	return r.pair(ctx, s, now, then, take)
 }
 
 // named adds what is different of the assets and in the folders that the paths name, as they are called now or were then. What came into a
 // folder, or left it, goes back to where it was.
-func (r *rollback) named(forest *tree.Forest, number int, root, old chunk.Digest, add func(tree.Difference)) error {
+func (r *rollback) named(ctx context.Context, forest *tree.Forest, number int, root, old chunk.Digest, add func(tree.Difference)) error {
 	for _, path := range r.q.Paths {
 		path = strings.Trim(path, "/")
 		if bad := assetpath.Check(path); bad != nil {
@@ -359,11 +358,11 @@ func (r *rollback) named(forest *tree.Forest, number int, root, old chunk.Digest
 		known := false
 		for _, at := range []chunk.Digest{root, old} {
 			from, end := tree.Below(folded + "/")
-			n, _, err := forest.Sum(r.ctx, at, from, end)
+			n, _, err := forest.Sum(ctx, at, from, end)
 			if err != nil {
 				return err
 			}
-			one, err := forest.Get(r.ctx, at, []string{folded})
+			one, err := forest.Get(ctx, at, []string{folded})
 			if err != nil {
 				return err
 			}
@@ -378,7 +377,7 @@ func (r *rollback) named(forest *tree.Forest, number int, root, old chunk.Digest
 			continue
 		}
 		count := 0
-		if err := forest.Diff(r.ctx, root, old, folded+"/", func(d tree.Difference) bool {
+		if err := forest.Diff(ctx, root, old, folded+"/", func(d tree.Difference) bool {
 			if !strings.HasPrefix(d.Key, folded+"/") {
 				return false
 			}
@@ -393,14 +392,14 @@ func (r *rollback) named(forest *tree.Forest, number int, root, old chunk.Digest
 }
 
 // pair makes each asset of take as it was then. One whose old place another one has now, which stays there, gives its content to that one.
-func (r *rollback) pair(s *Room, now, then map[int64]model.Asset, take map[int64]bool) error {
+func (r *rollback) pair(ctx context.Context, s *Room, now, then map[int64]model.Asset, take map[int64]bool) error {
 	var ask []string
 	for id := range take {
 		if a, ok := then[id]; ok && !a.Gone {
 			ask = append(ask, assetpath.Fold(a.Path))
 		}
 	}
-	held, err := s.Forest(r.tx, r.p.ID).Get(r.ctx, r.branch.Root, ask)
+	held, err := s.Forest(r.tx, r.p.ID).Get(ctx, r.branch.Root, ask)
 	if err != nil {
 		return err
 	}
@@ -447,7 +446,7 @@ func (r *rollback) pair(s *Room, now, then map[int64]model.Asset, take map[int64
 			if other, taken := there[assetpath.Fold(to.Path)]; taken {
 				found, ok := now[other]
 				if !ok {
-					more, err := r.tx.AssetsByID(r.ctx, r.p.ID, []int64{other}, r.branch.Head)
+					more, err := r.tx.AssetsByID(ctx, r.p.ID, []int64{other}, r.branch.Head)
 					if err != nil {
 						return err
 					}

@@ -105,7 +105,6 @@ func (s *Room) textOf(ctx context.Context, p records.Project, v model.Version) (
 // Archive is the project, or a folder or an asset of it, as it was.
 type Archive struct {
 	s       *Room
-	ctx     context.Context
 	project records.Project
 	root    chunk.Digest
 	prefix  string
@@ -118,7 +117,7 @@ type Archive struct {
 
 // OpenArchive finds a state, and what of it lies at or below a path ("" for all).
 func (s *Room) OpenArchive(ctx context.Context, actor ground.Actor, key, at, path string) (a *Archive, err error) {
-	a = &Archive{s: s, ctx: ctx, prefix: assetpath.Fold(strings.Trim(path, "/"))}
+	a = &Archive{s: s, prefix: assetpath.Fold(strings.Trim(path, "/"))}
 	if strings.ContainsRune(path, 0) || !utf8.ValidString(path) {
 		return nil, model.NewProblem(model.BadRequest, "check the spelling", "this is no path")
 	}
@@ -139,7 +138,7 @@ func (s *Room) OpenArchive(ctx context.Context, actor ground.Actor, key, at, pat
 		for _, h := range list {
 			a.at = h.At
 		}
-		return a.count(tx)
+		return a.count(ctx, tx)
 	})
 	if err == nil && a.Assets == 0 {
 		err = model.NewProblem(model.NotFound, "check the spelling, or take another state", "there is nothing at %s in h%d",
@@ -150,10 +149,10 @@ func (s *Room) OpenArchive(ctx context.Context, actor ground.Actor, key, at, pat
 }
 
 // count finds out how much it is; prefix is a folder with its slash from then on, "" for all, or an asset.
-func (a *Archive) count(tx *records.Tx) error {
+func (a *Archive) count(ctx context.Context, tx *records.Tx) error {
 	forest := a.s.Forest(tx, a.project.ID)
 	if a.prefix != "" {
-		one, err := forest.Get(a.ctx, a.root, []string{a.prefix})
+		one, err := forest.Get(ctx, a.root, []string{a.prefix})
 		if err != nil {
 			return err
 		}
@@ -164,24 +163,24 @@ func (a *Archive) count(tx *records.Tx) error {
 		a.prefix += "/"
 	}
 	from, end := tree.Below(a.prefix)
-	n, size, err := forest.Sum(a.ctx, a.root, from, end)
+	n, size, err := forest.Sum(ctx, a.root, from, end)
 	a.Assets, a.Size = int(n), size
 	return err
 }
 
 // page reads the next entries behind a key.
-func (a *Archive) page(after string) (entries []tree.Entry, err error) {
-	err = a.s.Read(a.ctx, func(tx *records.Tx) error {
+func (a *Archive) page(ctx context.Context, after string) (entries []tree.Entry, err error) {
+	err = a.s.Read(ctx, func(tx *records.Tx) error {
 		forest := a.s.Forest(tx, a.project.ID)
 		if a.prefix != "" && !strings.HasSuffix(a.prefix, "/") {
-			one, err := forest.Get(a.ctx, a.root, []string{a.prefix})
+			one, err := forest.Get(ctx, a.root, []string{a.prefix})
 			if after == "" {
 				entries = append(entries, one[a.prefix])
 			}
 			return err
 		}
 		_, end := tree.Below(a.prefix)
-		return forest.Range(a.ctx, a.root, max(after, a.prefix), end, func(e *tree.Entry) bool {
+		return forest.Range(ctx, a.root, max(after, a.prefix), end, func(e *tree.Entry) bool {
 			entries = append(entries, *e)
 			return len(entries) < archivePage
 		})
@@ -192,16 +191,16 @@ func (a *Archive) page(after string) (entries []tree.Entry, err error) {
 // archivePage is how many entries are read at once: no transaction stays open while somebody's network takes its time.
 const archivePage = 2000
 
-// WriteTo writes all of it. What was read before the store failed is out by then: the bundle does not end as a whole one.
-func (a *Archive) WriteTo(out bundle.Writer) error {
+// Write writes all of it. What was read before the store failed is out by then: the bundle does not end as a whole one.
+func (a *Archive) Write(ctx context.Context, out bundle.Writer) error {
 	for after := ""; ; {
-		entries, err := a.page(after)
+		entries, err := a.page(ctx, after)
 		if err != nil {
 			return err
 		}
 		for _, e := range entries {
 			after = e.Key
-			content, err := a.s.OpenDigest(a.ctx, a.project, e.Content.String())
+			content, err := a.s.OpenDigest(ctx, a.project, e.Content.String())
 			if err != nil {
 				return err
 			}

@@ -88,7 +88,7 @@ func (s *Room) TakeLocks(ctx context.Context, actor ground.Actor, key string, wi
 		if wish.Any {
 			g.Refusals, c.refusals = c.refusals, nil
 		}
-		if err := c.finish(map[string]any{"note": wish.Note}); err != nil {
+		if err := c.finish(ctx, map[string]any{"note": wish.Note}); err != nil {
 			return err
 		}
 		// Whoever has the newest version knows what there is to know of it.
@@ -101,12 +101,12 @@ func (s *Room) TakeLocks(ctx context.Context, actor ground.Actor, key string, wi
 		if len(news) == 0 {
 			return nil
 		}
-		branch, err := c.Tx.Branch(c.Ctx, c.Project.ID, c.branch, false)
+		branch, err := c.Tx.Branch(ctx, c.Project.ID, c.branch, false)
 		if err != nil {
 			return err
 		}
 		var heads []model.HeadsUp
-		if g.Assets, heads, err = c.Tx.Shown(c.Ctx, c.Project.ID, branch.Head, news); err != nil {
+		if g.Assets, heads, err = c.Tx.Shown(ctx, c.Project.ID, branch.Head, news); err != nil {
 			return err
 		}
 		ground.AddHeadsUps(g.Assets, heads, c.Place.WorkspaceID)
@@ -173,7 +173,7 @@ func (s *Room) GiveBackLocks(ctx context.Context, actor ground.Actor, key, works
 			next, events, refusal := c.Terms.GiveBack(a.Lock, c.Place)
 			c.Set(a, next, events, refusal)
 		}
-		return c.finish(map[string]any{})
+		return c.finish(ctx, map[string]any{})
 	})
 }
 
@@ -185,7 +185,7 @@ func (s *Room) LeaveLines(ctx context.Context, actor ground.Actor, key string, p
 			next, events := c.Terms.Leave(a.Lock, actor.Handle)
 			c.Set(a, next, events, nil)
 		}
-		return c.finish(map[string]any{})
+		return c.finish(ctx, map[string]any{})
 	})
 }
 
@@ -204,7 +204,7 @@ func (s *Room) Ask(ctx context.Context, actor ground.Actor, key, workspaceID, pa
 			c.Set(a, next, events, refusal)
 			w = waiting(next, next.InLine(actor.Handle))
 		}
-		return c.finish(map[string]any{})
+		return c.finish(ctx, map[string]any{})
 	})
 	return w, err
 }
@@ -240,7 +240,7 @@ func (s *Room) AnswerAsk(ctx context.Context, actor ground.Actor, key string, an
 			next, events, refusal := c.Terms.NotYet(a.Lock, actor.Handle, answer.To, word, answer.Until)
 			c.Set(a, next, events, refusal)
 		}
-		return c.finish(map[string]any{})
+		return c.finish(ctx, map[string]any{})
 	})
 }
 
@@ -272,7 +272,6 @@ type request struct {
 
 // lockChange is one all-or-none change of locks inside its transaction.
 type Change struct {
-	Ctx     context.Context
 	Tx      *records.Tx
 	Actor   ground.Actor
 	Project records.Project
@@ -315,7 +314,7 @@ func (s *Room) changeLocks(ctx context.Context, actor ground.Actor, key string, 
 
 // openLocks locks the rows of assets, and reads what is decided on.
 func (s *Room) openLocks(ctx context.Context, tx *records.Tx, actor ground.Actor, key string, q request) (*Change, error) {
-	c := &Change{Ctx: ctx, Tx: tx, Actor: actor, outcome: q.outcome}
+	c := &Change{Tx: tx, Actor: actor, outcome: q.outcome}
 	folded := map[string]string{}
 	for _, path := range q.paths {
 		if bad := assetpath.Check(path); bad != nil {
@@ -344,7 +343,7 @@ func (s *Room) openLocks(ctx context.Context, tx *records.Tx, actor ground.Actor
 		return nil, ground.UnknownWorkspace
 	}
 	if q.reserve {
-		if err := s.reserve(c, key, q, order, folded); err != nil {
+		if err := s.reserve(ctx, c, key, q, order, folded); err != nil {
 			return nil, err
 		}
 	}
@@ -389,27 +388,27 @@ func refusedAlready(list []model.Refusal, path string) bool {
 }
 
 // reserve claims those paths that no asset has, where an asset may come to be.
-func (s *Room) reserve(c *Change, key string, q request, order []string, folded map[string]string) error {
-	p, err := ground.Project(c.Ctx, c.Tx, c.Actor, key, q.role)
+func (s *Room) reserve(ctx context.Context, c *Change, key string, q request, order []string, folded map[string]string) error {
+	p, err := ground.Project(ctx, c.Tx, c.Actor, key, q.role)
 	if err != nil {
 		return err
 	}
-	if err := c.Tx.Gate(c.Ctx, p.ID, false); err != nil {
+	if err := c.Tx.Gate(ctx, p.ID, false); err != nil {
 		return err
 	}
-	w, err := ground.Workspace(c.Ctx, c.Tx, c.Actor, p, q.workspace)
+	w, err := ground.Workspace(ctx, c.Tx, c.Actor, p, q.workspace)
 	if err != nil {
 		return err
 	}
-	branch, err := c.Tx.Branch(c.Ctx, p.ID, w.Branch, false)
+	branch, err := c.Tx.Branch(ctx, p.ID, w.Branch, false)
 	if err != nil {
 		return err
 	}
-	present, err := s.PresentRules(c.Ctx, c.Tx, p, branch.Root)
+	present, err := s.PresentRules(ctx, c.Tx, p, branch.Root)
 	if err != nil {
 		return err
 	}
-	kept, err := c.Tx.Reserved(c.Ctx, p.ID, c.Actor.ID)
+	kept, err := c.Tx.Reserved(ctx, p.ID, c.Actor.ID)
 	if err != nil {
 		return err
 	}
@@ -418,7 +417,7 @@ func (s *Room) reserve(c *Change, key string, q request, order []string, folded 
 			"one keeps at most %d names for files that come later, and you keep %d", MaxReserved, kept)
 	}
 	forest := s.Forest(c.Tx, p.ID)
-	there, err := forest.Get(c.Ctx, branch.Root, order)
+	there, err := forest.Get(ctx, branch.Root, order)
 	if err != nil {
 		return err
 	}
@@ -439,12 +438,12 @@ func (s *Room) reserve(c *Change, key string, q request, order []string, folded 
 		return nil
 	}
 	laid := change.Lay(coming)
-	around, err := laid.Look(c.Ctx, forest, branch.Root, nil)
+	around, err := laid.Look(ctx, forest, branch.Root, nil)
 	if err != nil {
 		return err
 	}
 	c.refusals = append(c.refusals, laid.Neighbours(around, claim)...)
-	_, err = c.Tx.ClaimPaths(c.Ctx, p.ID, paths, claim)
+	_, err = c.Tx.ClaimPaths(ctx, p.ID, paths, claim)
 	return err
 }
 
@@ -475,14 +474,14 @@ func (c *Change) Set(a *records.Asset, next lock.State, events []lock.Event, ref
 }
 
 // finish writes what was decided, with subject in every event; or refuses, with every reason.
-func (c *Change) finish(subject map[string]any) error {
+func (c *Change) finish(ctx context.Context, subject map[string]any) error {
 	if len(c.refusals) > 0 {
 		return &model.Refused{Refusals: c.refusals}
 	}
 	if len(c.Changed) == 0 {
 		return nil
 	}
-	return c.Tx.SetLocks(c.Ctx, c.Project.ID, c.outcome, c.Changed, c.Told(subject)...)
+	return c.Tx.SetLocks(ctx, c.Project.ID, c.outcome, c.Changed, c.Told(subject)...)
 }
 
 // Told is what is told of a change.
@@ -530,7 +529,7 @@ func (s *Room) ReleaseAll(ctx context.Context, tx *records.Tx, actor ground.Acto
 	if err != nil {
 		return 0, err
 	}
-	c := &Change{Ctx: ctx, Tx: tx, Actor: actor, Project: p, Terms: Terms(p, now),
+	c := &Change{Tx: tx, Actor: actor, Project: p, Terms: Terms(p, now),
 		outcome: records.Outcome{By: actor.ID, Ending: lock.EndRemoved, Terms: p.Terms}}
 	for _, f := range ground.SortedKeys(found) {
 		if found[f].Lock.Holder.Handle == handle {
@@ -539,7 +538,7 @@ func (s *Room) ReleaseAll(ctx context.Context, tx *records.Tx, actor ground.Acto
 		next, events := c.Terms.Forget(found[f].Lock, handle)
 		c.Set(found[f], next, events, nil)
 	}
-	return released, c.finish(map[string]any{})
+	return released, c.finish(ctx, map[string]any{})
 }
 
 func Shown(l lock.State) model.Lock {

@@ -68,12 +68,12 @@ func (s *Room) overdue(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
-			c := &Change{Ctx: ctx, Tx: tx, Project: p, Terms: Terms(p, now), outcome: records.Outcome{Terms: p.Terms}}
+			c := &Change{Tx: tx, Project: p, Terms: Terms(p, now), outcome: records.Outcome{Terms: p.Terms}}
 			for _, f := range ground.SortedKeys(found) {
 				next, events := c.Terms.Tick(found[f].Lock)
 				c.Set(found[f], next, events, nil)
 			}
-			return c.finish(map[string]any{})
+			return c.finish(ctx, map[string]any{})
 		}); err != nil {
 			return err
 		}
