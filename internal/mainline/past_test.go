@@ -299,7 +299,7 @@ func (c *cutOff) Add(n int64) {
 }
 
 func TestManyCommitsAreTheSameHere(t *testing.T) {
-	commits := testbed.Steps(150, 1000)
+	commits := testbed.Steps(250, 1000)
 	p := newPair(t)
 	for handle, w := range map[string]*workspace.Workspace{"odile": p.odile, "rurik": p.rurik} {
 		address := handle + "@gull.example"
@@ -329,7 +329,7 @@ func TestManyCommitsAreTheSameHere(t *testing.T) {
 	}
 	// Cut off three times, at any moment.
 	done := 0
-	for _, after := range []int64{300, 300, 200} {
+	for _, after := range []int64{300, 300, int64(testbed.Steps(900, 200))} {
 		after *= int64(commits)
 		limited, stop := context.WithCancel(ctx)
 		p.odile.Progress = &cutOff{left: after, stop: stop}
