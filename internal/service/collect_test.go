@@ -6,6 +6,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -120,6 +121,31 @@ func TestCollectPresses(t *testing.T) {
 	k.age(2)
 	if c := k.collect(); c.Rewritten > 0 {
 		t.Errorf("pressed packs are written anew: %+v", c)
+	}
+}
+
+// Packs are merged by the service itself, too, while nobody comes: when somebody does, what was being written is given up.
+func TestPacksAreMergedWhileNobodyComes(t *testing.T) {
+	k := newKept(t)
+	for i := range 8 {
+		ok(t)(k.send(k.tamsin, k.change(k.tamsin, fmt.Sprintf("f%02d.txt", i), 0, 0, strings.Repeat(fmt.Sprint("text ", i), 5000))))
+	}
+	k.age(2)
+	before := k.packs()
+	seen := 0
+	done, err := k.MergePacks(t.Context(), keeping.CollectDefaults(), func() bool { seen++; return seen < 5 })
+	if err != nil || done || seen != 5 || !slices.Equal(k.packs(), before) || k.one(`select count(*) from packs where condemned is not null`) > 0 {
+		t.Errorf("somebody came, and it is done: %v, %v; looked %d times; %d packs were %d", done, err, seen, len(k.packs()), len(before))
+	}
+	if done, err = k.MergePacks(t.Context(), keeping.CollectDefaults(), func() bool { return true }); err != nil || !done {
+		t.Fatal(done, err)
+	}
+	if n := k.one(`select count(distinct pack_id) from chunks`); n != 1 || k.one(`select count(*) from chunks where codec = 2`) > 0 {
+		t.Errorf("what was in %d packs is in %d", len(before), n)
+	}
+	k.clean()
+	for i := range 8 {
+		k.has(fmt.Sprintf("f%02d.txt", i), strings.Repeat(fmt.Sprint("text ", i), 5000))
 	}
 }
 

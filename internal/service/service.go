@@ -73,18 +73,19 @@ func (s *Service) Run(ctx context.Context) {
 	wait.Go(func() { s.Feeding(ctx) })
 	wait.Go(func() { s.KeepingTime(ctx) })
 	wait.Go(func() { s.LookingAhead(ctx) })
+	wait.Go(func() { s.Merging(ctx) })
 	wait.Go(func() { s.watchingRoom(ctx) })
 	if s.Courier != nil {
 		wait.Go(func() { s.Delivering(ctx) })
 		wait.Go(func() { s.Carrying(ctx, true) })
 		wait.Go(func() { s.Carrying(ctx, false) })
 	}
-	s.Db.Listen(ctx, s.Bell.Wake)
+	s.DB.Listen(ctx, s.Bell.Wake)
 }
 
 // Ready tells whether the service can work: nil, or what is away, or full.
 func (s *Service) Ready(ctx context.Context) error {
-	if err := s.Db.Ping(ctx); err != nil {
+	if err := s.DB.Ping(ctx); err != nil {
 		return ground.Unavailable
 	}
 	free, err := s.Store.Free(ctx)

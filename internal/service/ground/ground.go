@@ -22,7 +22,7 @@ import (
 
 // Ground is what every room of the service stands on: the records, the store, and what is kept of them in memory.
 type Ground struct {
-	Db    *records.DB
+	DB    *records.DB
 	Store store.Store
 	Log   *slog.Logger
 	nodes *lru.Cache[nodeKey, *tree.Node]
@@ -36,7 +36,7 @@ type Ground struct {
 
 // NewGround makes the ground of a service.
 func New(db *records.DB, store store.Store, log *slog.Logger) *Ground {
-	return &Ground{Db: db, Store: store, Log: log, nodes: Cache[nodeKey, *tree.Node](cachedNodes), heard: Cache[string, time.Time](10_000),
+	return &Ground{DB: db, Store: store, Log: log, nodes: Cache[nodeKey, *tree.Node](cachedNodes), heard: Cache[string, time.Time](10_000),
 		HandedOff: make(chan struct{}, 1)}
 }
 
@@ -86,11 +86,11 @@ var Unavailable = model.NewProblem(model.Unavailable, "try again in a moment; no
 	"the service can't reach its database right now")
 
 func (s *Ground) Write(ctx context.Context, work func(*records.Tx) error) error {
-	return s.Explain(s.Db.Write(ctx, work))
+	return s.Explain(s.DB.Write(ctx, work))
 }
 
 func (s *Ground) Read(ctx context.Context, work func(*records.Tx) error) error {
-	return s.Explain(s.Db.Read(ctx, work))
+	return s.Explain(s.DB.Read(ctx, work))
 }
 
 // Explain turns what the layers below report into problems that people can act on.
@@ -195,7 +195,11 @@ const restBehind = 2 * time.Second
 // Busy notes that somebody brings or fetches content.
 func (s *Ground) Busy() { s.moved.Store(time.Now().UnixNano()) }
 
-func (s *Ground) Quiet() bool { return time.Since(time.Unix(0, s.moved.Load())) > restBehind }
+// Rested is how long nobody has done so.
+func (s *Ground) Rested() time.Duration { return time.Since(time.Unix(0, s.moved.Load())) }
+
+// Quiet reports whether that is long enough for work that a send would wait for.
+func (s *Ground) Quiet() bool { return s.Rested() > restBehind }
 
 // WakeHistory tells the keeper of the history that something was handed off.
 func (s *Ground) WakeHistory() {

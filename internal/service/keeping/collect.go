@@ -67,7 +67,7 @@ const (
 // told that a chunk is here has it for the length of the lease, and only what nobody was told of is condemned or goes.
 func (s *Room) Collect(ctx context.Context, o CollectOptions) (*Collected, error) {
 	out := &Collected{}
-	alone, err := s.Db.Alone(ctx, 1, func() error {
+	alone, err := s.DB.Alone(ctx, 1, func() error {
 		var list, deleted []records.Project
 		if err := s.Read(ctx, func(tx *records.Tx) (err error) {
 			if list, err = tx.AllProjects(ctx); err != nil {
@@ -105,6 +105,8 @@ type collection struct {
 	o   CollectOptions
 	p   records.Project
 	out *Collected
+	// goOn, unless nil, says whether rewriting goes on.
+	goOn func() bool
 }
 
 // behindGate runs work with nobody else changing the project.
@@ -308,6 +310,9 @@ func (c *collection) rewriteGroup(ctx context.Context, group []records.PackRow, 
 	written := map[chunk.Digest]bool{}
 	next := func() (pack.Record, error) {
 		for {
+			if c.goOn != nil && !c.goOn() {
+				return pack.Record{}, errSomebodyComes
+			}
 			for len(queue) == 0 {
 				if len(group) == 0 {
 					return pack.Record{}, io.EOF
