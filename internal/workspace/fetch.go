@@ -240,22 +240,47 @@ func (w *Workspace) manifests(ctx context.Context, files []wanted) ([]arriving, 
 	return list, nil
 }
 
+// lookThrough is how many chunks of this workspace are looked through at least for those of one page, and for how many bytes that lack
+// there is one more: fetching as much takes longer.
+const (
+	lookThrough = 200_000
+	lookFor     = 128
+)
+
 // onDisk finds which of the chunks lie in the workspace already, in files as they were when they were last the same as at the service.
-// Whether they still do is seen when they are read.
+// Whether they still do is seen when they are read. The versions before are asked for theirs; the rest of the workspace is looked through
+// as far as that pays.
 func (w *Workspace) onDisk(list []arriving) (map[chunk.Digest]source, error) {
-	want := map[chunk.Digest]bool{}
+	want, lacking := map[chunk.Digest]int{}, 0
 	for _, f := range list {
 		for _, ref := range f.refs {
-			want[ref.Digest] = true
+			if _, twice := want[ref.Digest]; !twice {
+				want[ref.Digest] = ref.Size
+				lacking += ref.Size
+			}
 		}
 	}
 	found := map[chunk.Digest]source{}
+	take := func(path string, start int64, digest chunk.Digest) {
+		if size, wanted := want[digest]; wanted {
+			delete(want, digest)
+			lacking -= size
+			found[digest] = source{path, start}
+		}
+	}
 	return found, w.look(func(t indexTx) error {
-		return t.eachRef(func(path string, start int64, digest chunk.Digest, _ int) {
-			if want[digest] {
-				found[digest] = source{path, start}
+		for _, f := range list {
+			t.refsOf(f.asset.Path, func(start int64, digest chunk.Digest) { take(f.asset.Path, start, digest) })
+		}
+		left := lookThrough + lacking/lookFor
+		t.eachRef(func(path []byte, start int64, digest chunk.Digest) bool {
+			if _, wanted := want[digest]; wanted {
+				take(string(path), start, digest)
 			}
+			left--
+			return left > 0 && len(want) > 0
 		})
+		return nil
 	})
 }
 

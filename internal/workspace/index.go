@@ -334,17 +334,26 @@ func (t indexTx) refs(path string) Refs {
 	return bytes.Clone(t.tx.Bucket(bucketRefs).Get([]byte(path)))
 }
 
-// eachRef calls each with every chunk of every base.
-func (t indexTx) eachRef(each func(path string, start int64, digest chunk.Digest, size int)) error {
-	return t.tx.Bucket(bucketRefs).ForEach(func(path, refs []byte) error {
-		start := int64(0)
-		for r := Refs(refs); len(r) >= refSize; r = r[refSize:] {
-			size := int(binary.BigEndian.Uint32(r[32:refSize]))
-			each(string(path), start, chunk.Digest(r[:32]), size)
-			start += int64(size)
-		}
-		return nil
-	})
+// refsOf calls each with the chunks of the base of a path.
+func (t indexTx) refsOf(path string, each func(start int64, digest chunk.Digest)) {
+	eachOf(t.tx.Bucket(bucketRefs).Get([]byte(path)), each)
+}
+
+// eachRef calls each with the chunks of one base after another, as long as it is true.
+func (t indexTx) eachRef(each func(path []byte, start int64, digest chunk.Digest) bool) {
+	c := t.tx.Bucket(bucketRefs).Cursor()
+	more := true
+	for path, refs := c.First(); path != nil && more; path, refs = c.Next() {
+		eachOf(refs, func(start int64, digest chunk.Digest) { more = more && each(path, start, digest) })
+	}
+}
+
+func eachOf(refs Refs, each func(start int64, digest chunk.Digest)) {
+	start := int64(0)
+	for r := refs; len(r) >= refSize; r = r[refSize:] {
+		each(start, chunk.Digest(r[:32]))
+		start += int64(binary.BigEndian.Uint32(r[32:refSize]))
+	}
 }
 
 // setNewest keeps what the service said of an asset, and of its lock.
