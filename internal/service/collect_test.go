@@ -134,7 +134,8 @@ func TestPacksAreMergedWhileNobodyComes(t *testing.T) {
 	before := k.packs()
 	seen := 0
 	done, err := k.MergePacks(t.Context(), keeping.CollectDefaults(), func() bool { seen++; return seen < 5 })
-	if err != nil || done || seen != 5 || !slices.Equal(k.packs(), before) || k.one(`select count(*) from packs where condemned is not null`) > 0 {
+	if err != nil || done || seen != 5 || !slices.Equal(k.packs(), before) || k.one(`select count(*) from packs where condemned is not
+		null`) > 0 {
 		t.Errorf("somebody came, and it is done: %v, %v; looked %d times; %d packs were %d", done, err, seen, len(k.packs()), len(before))
 	}
 	if done, err = k.MergePacks(t.Context(), keeping.CollectDefaults(), func() bool { return true }); err != nil || !done {

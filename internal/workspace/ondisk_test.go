@@ -19,7 +19,8 @@ func TestChunksOnThisDiskAreLookedForAsFarAsItPays(t *testing.T) {
 		return list
 	}
 	if err := w.update(func(tx indexTx) error {
-		for path, r := range map[string]Refs{"a": refs(0, 10), "b": refs(1000, lookThrough+100), "y": refs(1_000_000, 10), "z": refs(2_000_000, 10)} {
+		for path, r := range map[string]Refs{"a": refs(0, 10), "b": refs(1000, lookThrough+100), "y": refs(1_000_000, 10), "z": refs(2_000_000,
+			10)} {
 			if err := tx.setBase(path, Base{Version: 1}, r); err != nil {
 				return err
 			}

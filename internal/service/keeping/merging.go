@@ -9,7 +9,8 @@ import (
 	"kettletarn/internal/records"
 )
 
-// Packs are merged by themselves when nobody has brought or fetched content for mergeRest; when all of them were looked at, it is done again
+// Packs are merged by themselves when nobody has brought or fetched content for mergeRest; when all of them were looked at, it is done
+// again
 // after mergeEvery.
 const (
 	mergeRest  = 10 * time.Minute
