@@ -116,7 +116,7 @@ func (r *watcher) lockEdited(ctx context.Context, s *Status) {
 		case err == nil:
 			_ = r.hand.noteLocks(answer.Locks, answer.Assets)
 			_ = r.hand.guard([]string{a.Path})
-			r.mark("", true)
+			r.mark(a.Path, false)
 			r.say(Notice{Kind: "locked", Paths: []string{a.Path}, Message: a.Path + " is yours, " +
 				strings.Replace(note, "the first", "your first", 1)})
 		case errors.As(err, &refused) && len(refused.Refusals) > 0:
@@ -124,9 +124,7 @@ func (r *watcher) lockEdited(ctx context.Context, s *Status) {
 			r.said[a.Path] = "refused"
 			r.say(Notice{Kind: "not-locked", Paths: []string{a.Path}, Message: refused.Refusals[0].Message +
 				"; your change stays here, and can't be sent before that is cleared"})
-			if r.hand.Refresh(ctx) == nil {
-				r.mark("", true)
-			}
+			r.refresh(ctx)
 		}
 	}
 }

@@ -75,7 +75,7 @@ func (r *watcher) tell(ctx context.Context, e model.Event) {
 		r.mu.Lock()
 		r.retry = true
 		r.mu.Unlock()
-		r.refresh(ctx)
+		r.wake(r.fetch)
 	}
 	if e.Kind == lock.Offered {
 		r.wake(r.act)

@@ -334,6 +334,18 @@ func (t indexTx) refs(path string) Refs {
 	return bytes.Clone(t.tx.Bucket(bucketRefs).Get([]byte(path)))
 }
 
+// holders is what is known of locks and of unsent changes elsewhere, by path, to be compared.
+func (t indexTx) holders() map[string]string {
+	all := map[string]string{}
+	for _, bucket := range [][]byte{bucketLocks, bucketHeads} {
+		_ = t.tx.Bucket(bucket).ForEach(func(path, said []byte) error {
+			all[string(path)] += string(said) + "\x00"
+			return nil
+		})
+	}
+	return all
+}
+
 // refsOf calls each with the chunks of the base of a path.
 func (t indexTx) refsOf(path string, each func(start int64, digest chunk.Digest)) {
 	eachOf(t.tx.Bucket(bucketRefs).Get([]byte(path)), each)

@@ -79,7 +79,7 @@ func (w *Workspace) rescope(ctx context.Context, next scope.Scope) error {
 	}); err != nil {
 		return err
 	}
-	_, err = w.noteNews(view, pages)
+	_, err = w.noteNews(view, pages, map[string]bool{})
 	w.Describe(ctx)
 	return err
 }

@@ -105,6 +105,9 @@ func (s *Status) base(path string) (Base, bool) {
 
 // Status looks at the folder and at what the service last said. It needs no service.
 func (w *Workspace) Status(ctx context.Context, q Question) (*Status, error) {
+	if len(q.Paths) == 0 {
+		w.looked.Add(1)
+	}
 	s := &Status{fresh: map[string]*tracked{}}
 	s.scan, s.Rules = newScan(w.Root)
 	s.decide, s.scan.listing = s.scan.rules, q.LeftOut
@@ -526,18 +529,24 @@ func below(path, p string) bool {
 
 // Refresh asks the service what is new, and keeps it.
 func (w *Workspace) Refresh(ctx context.Context) error {
+	_, err := w.refreshed(ctx)
+	return err
+}
+
+// refreshed is Refresh, and tells the paths of which something else is known now.
+func (w *Workspace) refreshed(ctx context.Context) (changed map[string]bool, err error) {
 	for {
 		view, err := w.view()
 		if err != nil {
-			return err
+			return nil, err
 		}
 		pages, err := w.ask(ctx, view, view.At, view.Scope)
 		if err != nil {
-			return err
+			return nil, err
 		}
-		done, err := w.noteNews(view, pages)
-		if err != nil || done {
-			return err
+		changed = map[string]bool{}
+		if done, err := w.noteNews(view, pages, changed); err != nil || done {
+			return changed, err
 		}
 	}
 }
@@ -552,8 +561,9 @@ func (w *Workspace) ask(ctx context.Context, view View, since int, scope []strin
 	return pages, err
 }
 
-// noteNews keeps what the service said, unless this workspace brought something about meanwhile: done is false then.
-func (w *Workspace) noteNews(asked View, pages []model.Assets) (done bool, err error) {
+// noteNews keeps what the service said, unless this workspace brought something about meanwhile: done is false then. changed gets the paths
+// of which something else is known.
+func (w *Workspace) noteNews(asked View, pages []model.Assets, changed map[string]bool) (done bool, err error) {
 	return done, w.update(func(t indexTx) error {
 		view, err := t.view()
 		if err != nil {
@@ -567,11 +577,21 @@ func (w *Workspace) noteNews(asked View, pages []model.Assets) (done bool, err e
 				if err := t.setNewest(a); err != nil {
 					return err
 				}
+				changed[a.Path] = true
 			}
 			view.At, view.Newest = page.At, page.Newest
 		}
+		before := t.holders()
 		if err := w.noteHolders(t, pages[0]); err != nil {
 			return err
+		}
+		after := t.holders()
+		for _, both := range []map[string]string{before, after} {
+			for path := range both {
+				if before[path] != after[path] {
+					changed[path] = true
+				}
+			}
 		}
 		view.Fetched, done = now(), true
 		return t.setView(view)

@@ -187,7 +187,7 @@ func (w *Workspace) follow(ctx context.Context, to int, pinned bool) error {
 		}); err != nil {
 			return err
 		}
-		if done, err := w.noteNews(view, pages); err != nil || done {
+		if done, err := w.noteNews(view, pages, map[string]bool{}); err != nil || done {
 			return err
 		}
 	}

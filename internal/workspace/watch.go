@@ -45,7 +45,11 @@ const (
 	pollTime   = 5 * time.Second
 	retryTime  = 3 * time.Second
 	fewPaths   = 500
-	echoLimit  = 2 * time.Second
+	// manyPaths is the same for paths that the service tells of: a folder is not looked through for what happens elsewhere.
+	manyPaths = 20_000
+	// togetherTime is how long it is waited before the service is asked again.
+	togetherTime = 300 * time.Millisecond
+	echoLimit    = 2 * time.Second
 )
 
 // watcher is one run of Watch. It looks at the folder again where something changed, and does what follows from that; a saving program
@@ -60,7 +64,8 @@ type watcher struct {
 
 	mu     sync.Mutex
 	dirty  map[string]bool
-	all    bool // look at everything
+	told   map[string]bool // paths of which something else is known by the service
+	all    bool            // look at everything
 	echoes map[string]chan struct{}
 	status *Status
 	total  int // assets here
@@ -75,6 +80,7 @@ type watcher struct {
 	cut      bool              // the service was looked for, and is away
 	away     map[string]bool   // what was edited without its lock meanwhile
 	outgoing chan struct{}
+	fetch    chan struct{} // there is something new at the service
 }
 
 // Watch stays until ctx ends. One watch runs in a workspace.
@@ -88,7 +94,7 @@ func (w *Workspace) Watch(ctx context.Context, o WatchOptions, say func(Notice))
 	defer func() { _ = lock.Unlock() }()
 	w.uncounted = true
 	var mu sync.Mutex
-	r := &watcher{w: w, o: o, dirty: map[string]bool{}, all: true, echoes: map[string]chan struct{}{}, work: make(chan struct{}, 1),
+	r := &watcher{w: w, o: o, dirty: map[string]bool{}, told: map[string]bool{}, all: true, fetch: make(chan struct{}, 1), echoes: map[string]chan struct{}{}, work: make(chan struct{}, 1),
 		act: make(chan struct{}, 1), outgoing: make(chan struct{}, 1),
 		tried: map[string]string{}, said: map[string]string{}, away: map[string]bool{}}
 	for _, other := range []**Workspace{&r.hand, &r.ear} {
@@ -126,6 +132,7 @@ func (w *Workspace) Watch(ctx context.Context, o WatchOptions, say func(Notice))
 		group.Go(func() { r.hear(ctx) })
 	}
 	group.Go(func() { r.news(ctx) })
+	group.Go(func() { r.fetching(ctx) })
 	group.Go(func() { r.acting(ctx) })
 	group.Go(func() { r.sending(ctx) })
 	return r.looking(ctx)
@@ -280,12 +287,12 @@ func (r *watcher) current(ctx context.Context) (*Status, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	counter := r.w.writes()
-	if r.status != nil && !r.all && len(r.dirty) == 0 && counter == r.seen {
+	if r.status != nil && !r.all && len(r.dirty)+len(r.told) == 0 && counter == r.seen {
 		return r.status, nil
 	}
 	var s *Status
 	var err error
-	if r.status == nil || r.all || counter != r.seen || len(r.dirty) > fewPaths {
+	if r.status == nil || r.all || counter != r.seen || len(r.dirty) > fewPaths || len(r.told) > manyPaths {
 		if s, err = r.w.Status(ctx, Question{}); err == nil {
 			r.total = s.Same
 			for _, a := range s.Assets {
@@ -302,6 +309,7 @@ func (r *watcher) current(ctx context.Context) (*Status, error) {
 	}
 	r.status, r.seen, r.all = s, counter, false
 	clear(r.dirty)
+	clear(r.told)
 	r.wake(r.act)
 	return s, nil
 }
@@ -314,6 +322,11 @@ func (r *watcher) again(ctx context.Context) (*Status, error) {
 	dirty := make([]string, 0, len(r.dirty))
 	for p := range r.dirty {
 		dirty = append(dirty, p)
+	}
+	for p := range r.told {
+		if !r.dirty[p] {
+			dirty = append(dirty, p)
+		}
 	}
 	part, err := r.w.Status(ctx, Question{Paths: dirty})
 	if err != nil {
@@ -355,10 +368,34 @@ func (r *watcher) again(ctx context.Context) (*Status, error) {
 	return &s, nil
 }
 
-// refresh asks the service what is new.
+// refresh asks the service what is new. The folder is looked at where that is about, and nowhere else.
 func (r *watcher) refresh(ctx context.Context) {
-	if r.ear.Refresh(ctx) == nil {
-		r.mark("", true)
+	changed, err := r.ear.refreshed(ctx)
+	if err != nil {
+		return
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for p := range changed {
+		r.told[p] = true
+	}
+	r.wake(r.work)
+}
+
+// fetching asks for what the service told of: for all that comes within a moment at once.
+func (r *watcher) fetching(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-r.fetch:
+		}
+		r.refresh(ctx)
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(togetherTime):
+		}
 	}
 }
 

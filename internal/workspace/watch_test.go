@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -28,6 +29,7 @@ type watched struct {
 	mu   sync.Mutex
 	said []Notice
 	stop func()
+	own  *Workspace // that of the watch
 }
 
 func (p *pair) watch(w *Workspace, o WatchOptions) *watched {
@@ -38,6 +40,7 @@ func (p *pair) watch(w *Workspace, o WatchOptions) *watched {
 	if err != nil {
 		p.t.Fatal(err)
 	}
+	k.own = own
 	done := make(chan error, 1)
 	go func() {
 		done <- own.Watch(ctx, o, func(n Notice) {
@@ -192,6 +195,51 @@ func TestWatchBringsNewsAndUpdates(t *testing.T) {
 	k.says("updated", "this is h2")
 	has(t, p.rurik, "a", "two")
 	has(t, p.rurik, "b", "rurik's")
+}
+
+// What happens elsewhere is looked at where it happened: the folder is not looked through for it, however much comes.
+func TestWhatHappensElsewhereIsNoReasonToLookThroughTheFolder(t *testing.T) {
+	p := newPair(t)
+	var names []string
+	for i := range 60 {
+		names = append(names, fmt.Sprintf("d/f%02d", i))
+		write(t, p.odile, names[i], "one")
+	}
+	send(t, p.odile, SendOptions{})
+	update(t, p.rurik)
+	k := p.watch(p.rurik, WatchOptions{})
+	before := k.own.looked.Load()
+	locked(t, p.odile, names[:40]...)
+	count := func(of func(model.Asset) bool) (n int) {
+		s, err := k.QuickStatus(t.Context(), Question{})
+		if err != nil || !s.Watched {
+			t.Fatal("the watch does not answer", err)
+		}
+		for _, a := range s.Assets {
+			if of(a) {
+				n++
+			}
+		}
+		return n
+	}
+	held := func(a model.Asset) bool { return a.Holder == "odile" }
+	testbed.Eventually(t, "the watch knows who holds what", func() bool { return count(held) == 40 })
+	for i := range 5 {
+		write(t, p.odile, names[i], "two")
+		send(t, p.odile, SendOptions{KeepLocks: true})
+	}
+	testbed.Eventually(t, "the watch knows what is newer", func() bool {
+		return count(func(a model.Asset) bool { return a.State == model.Behind }) == 5
+	})
+	for _, n := range names[:40] {
+		if _, err := p.odile.Unlock(t.Context(), []string{n}, false, ""); err != nil {
+			t.Fatal(err)
+		}
+	}
+	testbed.Eventually(t, "the watch knows that nobody holds anything", func() bool { return count(held) == 0 })
+	if n := k.own.looked.Load() - before; n > 0 {
+		t.Errorf("the folder was looked through %d times", n)
+	}
 }
 
 // cut is a line that can be cut.

@@ -48,6 +48,8 @@ type Workspace struct {
 	wanted   []chunk.Digest // content that the service said it lost
 	// stale says that the service has refused something since: what is kept of it is old.
 	stale atomic.Bool
+	// looked counts how often the whole folder was looked through.
+	looked atomic.Int64
 	// uncounted says that what is written to the index needs not be counted: see writes.
 	uncounted bool
 }
