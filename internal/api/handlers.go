@@ -246,19 +246,19 @@ func (s *Server) thumbnail(c *call) error {
 }
 
 func (s *Server) unsent(c *call) error {
-	list, err := s.service.Unsent(c.Request().Context(), c.actor, c.project())
+	list, err := s.service.HeadsUps(c.Request().Context(), c.actor, c.project())
 	if err != nil {
 		return err
 	}
 	return c.answer(model.HeadsUps{HeadsUps: append([]model.HeadsUp{}, list...)})
 }
 
-func (s *Server) setUnsent(c *call) error {
+func (s *Server) setHeadsUps(c *call) error {
 	var q model.UnsentChanges
 	if err := c.decode(&q); err != nil {
 		return err
 	}
-	if err := s.service.SetUnsent(c.Request().Context(), c.actor, c.project(), c.Param("workspace"), q.Changes); err != nil {
+	if err := s.service.SetHeadsUps(c.Request().Context(), c.actor, c.project(), c.Param("workspace"), q.Changes); err != nil {
 		return err
 	}
 	return c.answer(nil)

@@ -235,7 +235,7 @@ var calls = []route{
 		summary: "Who has changes that were not sent, as their workspaces said last", answer: model.HeadsUps{}, handle: (*Server).unsent},
 	{method: "PUT", path: "/projects/:project/workspaces/:workspace/unsent", right: ground.Viewer, large: 64 << 20,
 		summary: "Tell which assets have unsent changes in a workspace: all of them, each time", body: model.UnsentChanges{},
-		status: http.StatusNoContent, handle: (*Server).setUnsent},
+		status: http.StatusNoContent, handle: (*Server).setHeadsUps},
 
 	{method: "GET", path: "/projects/:project/rules", right: ground.Viewer,
 		summary: "The rules, what each covers, and what people ask of the leads", answer: model.Rules{}, handle: (*Server).rules},

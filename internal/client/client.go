@@ -606,8 +606,8 @@ func (c *Client) Changes(ctx context.Context, key string, q model.ChangesQuery, 
 	}
 }
 
-// TellUnsent tells the service which assets have unsent changes in a workspace.
-func (c *Client) TellUnsent(ctx context.Context, key, workspace string, q model.UnsentChanges) error {
+// TellHeadsUps tells the service which assets have unsent changes in a workspace.
+func (c *Client) TellHeadsUps(ctx context.Context, key, workspace string, q model.UnsentChanges) error {
 	return c.json(ctx, request{method: "PUT", path: in(key, "/workspaces/"+url.PathEscape(workspace)+"/unsent"), body: q}, nil)
 }
 

@@ -113,7 +113,7 @@ func TestWhatIsNewestIsAQuestionOfAncestry(t *testing.T) {
 		graph = append(graph, m)
 		heads[name] = n
 	}
-	must(db.Read(ctx, func(tx *records.Tx) error {
+	must(db.Use(ctx, func(tx *records.Tx) error {
 		for state := 0; state <= len(graph); state++ {
 			seen := map[int]bool{}
 			if state > 0 {

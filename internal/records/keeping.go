@@ -295,7 +295,7 @@ func (tx *Tx) DropProject(ctx context.Context, id int64) error {
 
 // Alone runs work while no other program on this database runs work of the same kind; ok is false where one does.
 func (db *DB) Alone(ctx context.Context, kind int32, work func() error) (ok bool, err error) {
-	err = db.Read(ctx, func(tx *Tx) error {
+	err = db.Use(ctx, func(tx *Tx) error {
 		if err := tx.q.QueryRow(ctx, `select pg_try_advisory_lock(7422, $1)`, kind).Scan(&ok); err != nil || !ok {
 			return err
 		}

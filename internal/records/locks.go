@@ -264,7 +264,7 @@ type Outcome struct {
 	Word    string
 	Until   time.Time
 	Handoff int
-	Terms   Terms
+	Terms   LockTerms
 }
 
 // SetLocks writes the locks of assets whose rows are locked by this transaction, what is different from what was read, and what is told of
@@ -372,16 +372,16 @@ func setLines(batch *pgx.Batch, project int64, o Outcome, assets []*Asset) {
 	}
 }
 
-// Terms are what the rules of a project say of its locks.
-type Terms struct {
+// LockTerms are what the rules of a project say of its locks.
+type LockTerms struct {
 	OfferFor       time.Duration
 	AnswerWithin   time.Duration
 	ForgottenAfter time.Duration
 	BehindWarns    bool
 }
 
-// SetTerms keeps them, and where the rules send those who follow the id of a task.
-func (tx *Tx) SetTerms(ctx context.Context, project int64, t Terms, links []rules.TaskLink) error {
+// SetLockTerms keeps them, and where the rules send those who follow the id of a task.
+func (tx *Tx) SetLockTerms(ctx context.Context, project int64, t LockTerms, links []rules.TaskLink) error {
 	if links == nil {
 		links = []rules.TaskLink{}
 	}

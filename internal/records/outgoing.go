@@ -66,7 +66,7 @@ type Hearer struct {
 	Handle string
 	Role   string
 	Mail   string
-	Wish   string
+	Choice string
 }
 
 // Hearers lists the people of a project who have a mail address.
@@ -182,15 +182,15 @@ func (tx *Tx) ForgetDelivered(ctx context.Context, before time.Time) error {
 	return err
 }
 
-// Wish is how a person wants to hear of a kind of news.
-type Wish struct {
+// NewsChoice is how a person wants to hear of a kind of news.
+type NewsChoice struct {
 	Kind    string
 	Mail    string
 	Desktop bool
 }
 
-// Wishes are those of a person, their mail address, and the one that they have yet to show is theirs.
-func (tx *Tx) Wishes(ctx context.Context, person int64) (mail, wanted string, list []Wish, err error) {
+// NewsChoices are those of a person, their mail address, and the one that they have yet to show is theirs.
+func (tx *Tx) NewsChoices(ctx context.Context, person int64) (mail, wanted string, list []NewsChoice, err error) {
 	if err := one(tx.q.QueryRow(ctx, `select mail, mail_wanted from people where id = $1`, person), &mail, &wanted); err != nil {
 		return "", "", nil, err
 	}
@@ -198,7 +198,7 @@ func (tx *Tx) Wishes(ctx context.Context, person int64) (mail, wanted string, li
 	if err != nil {
 		return "", "", nil, err
 	}
-	list, err = pgx.CollectRows(rows, pgx.RowToStructByPos[Wish])
+	list, err = pgx.CollectRows(rows, pgx.RowToStructByPos[NewsChoice])
 	return mail, wanted, list, err
 }
 
@@ -233,8 +233,8 @@ func (tx *Tx) ConfirmMail(ctx context.Context, person int64, code [32]byte, hour
 	return tag.RowsAffected() == 1, err
 }
 
-// SetWishes keeps them.
-func (tx *Tx) SetWishes(ctx context.Context, person int64, list []Wish) error {
+// SetNewsChoices keeps them.
+func (tx *Tx) SetNewsChoices(ctx context.Context, person int64, list []NewsChoice) error {
 	for _, w := range list {
 		if _, err := tx.q.Exec(ctx, `insert into wishes (person_id, kind, mail, desktop) values ($1, $2, $3, $4)
 			on conflict (person_id, kind) do update set mail = excluded.mail, desktop =

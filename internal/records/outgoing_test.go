@@ -132,7 +132,7 @@ func TestADeliveryIsTakenByOneAndTakenUpAgain(t *testing.T) {
 		if hook, err = tx.AddHook(t.Context(), p, person, "http://127.0.0.1:1/x", "whsec_", []string{"work"}); err != nil {
 			return err
 		}
-		if err := tx.SetWishes(t.Context(), person, []records.Wish{{Kind: "work", Mail: "daily", Desktop: true}}); err != nil {
+		if err := tx.SetNewsChoices(t.Context(), person, []records.NewsChoice{{Kind: "work", Mail: "daily", Desktop: true}}); err != nil {
 			return err
 		}
 		if err := tx.WantMail(t.Context(), person, "tamsin@saltpan.example", [32]byte{1}); err != nil {
@@ -187,7 +187,7 @@ func TestADeliveryIsTakenByOneAndTakenUpAgain(t *testing.T) {
 	}); err != nil {
 		t.Fatal(err)
 	}
-	if err := db.Read(t.Context(), func(tx *records.Tx) error {
+	if err := db.Use(t.Context(), func(tx *records.Tx) error {
 		hooks, err := tx.Hooks(t.Context(), p)
 		if err != nil || len(hooks) != 1 || hooks[0].Trouble != "the chat is away" || hooks[0].Waiting != 1 || hooks[0].Delivered != nil {
 			t.Errorf("%+v, %v", hooks, err)
@@ -215,14 +215,14 @@ func TestADeliveryIsTakenByOneAndTakenUpAgain(t *testing.T) {
 	}); err != nil {
 		t.Fatal(err)
 	}
-	if err := db.Read(t.Context(), func(tx *records.Tx) error {
-		mail, wanted, wishes, err := tx.Wishes(t.Context(), person)
+	if err := db.Use(t.Context(), func(tx *records.Tx) error {
+		mail, wanted, wishes, err := tx.NewsChoices(t.Context(), person)
 		if err != nil || mail != "tamsin@saltpan.example" || wanted != "" || len(wishes) != 1 ||
-			wishes[0] != (records.Wish{Kind: "work", Mail: "daily", Desktop: true}) {
+			wishes[0] != (records.NewsChoice{Kind: "work", Mail: "daily", Desktop: true}) {
 			t.Errorf("%s %+v, %v", mail, wishes, err)
 		}
 		hearers, err := tx.Hearers(t.Context(), p, "work")
-		if err != nil || len(hearers) != 1 || hearers[0].Wish != "daily" || hearers[0].Role != "owner" {
+		if err != nil || len(hearers) != 1 || hearers[0].Choice != "daily" || hearers[0].Role != "owner" {
 			t.Errorf("%+v, %v", hearers, err)
 		}
 		return err

@@ -18,7 +18,7 @@ type Project struct {
 	Role     string
 	// Limit is the most bytes that its packs may have, 0 for none.
 	Limit int64
-	Terms Terms
+	Terms LockTerms
 }
 
 // AddProject makes a project with its branch main and its owner.

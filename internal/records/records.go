@@ -212,8 +212,8 @@ func (db *DB) Write(ctx context.Context, work func(*Tx) error) error {
 	}
 }
 
-// Read runs work on one connection. Each statement sees what is committed when it starts.
-func (db *DB) Read(ctx context.Context, work func(*Tx) error) error {
+// Use runs work on one connection, each statement by itself: it sees what is committed when it starts, and what it writes stays.
+func (db *DB) Use(ctx context.Context, work func(*Tx) error) error {
 	return explain(db.pool.AcquireFunc(ctx, func(c *pgxpool.Conn) error {
 		return work(&Tx{q: c})
 	}))

@@ -159,7 +159,7 @@ func TestEventsAreReadOnlyBelowTheOldestRunningTransaction(t *testing.T) {
 		t.Fatal(err)
 	}
 	kinds := func(after records.Cursor) (names []string, next records.Cursor) {
-		if err := db.Read(ctx, func(tx *records.Tx) error {
+		if err := db.Use(ctx, func(tx *records.Tx) error {
 			events, cursor, err := tx.Events(ctx, p, after, 100)
 			for _, e := range events {
 				names = append(names, e.Kind)
@@ -217,7 +217,7 @@ func TestAFailedWriteLeavesNothing(t *testing.T) {
 	if !errors.Is(err, broken) {
 		t.Errorf("got %v", err)
 	}
-	if err := db.Read(t.Context(), func(tx *records.Tx) error {
+	if err := db.Use(t.Context(), func(tx *records.Tx) error {
 		_, err := tx.PersonByHandle(t.Context(), "rurik")
 		return err
 	}); !errors.Is(err, records.ErrNotFound) {
@@ -313,7 +313,7 @@ func TestADatabaseOfTheLastReleaseMovesOn(t *testing.T) {
 	if n := count("select count(*) from people where mail = 'tamsin@saltpan.example' and mail_wanted = '' and ended is null"); n != 1 {
 		t.Error("the mail address is lost")
 	}
-	if err := db.Read(t.Context(), func(tx *records.Tx) error {
+	if err := db.Use(t.Context(), func(tx *records.Tx) error {
 		found, err := tx.LockAssets(t.Context(), p, "main", []string{"a.png"})
 		if err == nil && found["a.png"] == nil {
 			t.Error("the asset is lost")

@@ -107,7 +107,7 @@ func TestWhatASenderClaimsIsCheckedInTheBackground(t *testing.T) {
 		t.Error("a sealed content has not the digest of its bytes")
 	}
 	var events []model.Event
-	if err := m.DB.Read(ctx, func(tx *records.Tx) (err error) {
+	if err := m.DB.Use(ctx, func(tx *records.Tx) (err error) {
 		p, err := tx.ProjectFor(ctx, key, 0)
 		if err != nil {
 			return err

@@ -97,7 +97,7 @@ func (k *kept) packs() (names []string) {
 func (k *kept) holding(d chunk.Digest) (file string, at pack.Entry) {
 	k.Helper()
 	var place records.Place
-	if err := k.DB.Read(k.Context(), func(tx *records.Tx) error {
+	if err := k.DB.Use(k.Context(), func(tx *records.Tx) error {
 		p, err := tx.ProjectFor(k.Context(), key, 0)
 		if err != nil {
 			return err
@@ -453,7 +453,7 @@ func TestAProjectIsRebuiltFromItsPacksAlone(t *testing.T) {
 		t.Errorf("%+v, %v", receipt.Handoff, err)
 	}
 	// So do the rules of its locks.
-	if err := db.Read(ctx, func(tx *records.Tx) error {
+	if err := db.Use(ctx, func(tx *records.Tx) error {
 		p, err := tx.ProjectFor(ctx, key, odile.ID)
 		if err == nil && p.Terms.OfferFor != 30*time.Minute {
 			t.Errorf("a lock is offered for %s", p.Terms.OfferFor)

@@ -222,7 +222,7 @@ func TestAForgottenLockIsMarkedAndItsHolderReminded(t *testing.T) {
 	m := newLine(t)
 	m.lock(m.tamsin, "a.png", 1)
 	m.lock(m.rurik, "b.png", 1)
-	ok(t)(nil, m.SetUnsent(t.Context(), m.rurik, key, m.space["rurik"],
+	ok(t)(nil, m.SetHeadsUps(t.Context(), m.rurik, key, m.space["rurik"],
 		[]model.UnsentChange{{Path: "b.png", State: model.Edited, Since: time.Now()}}))
 	hears := m.heard(m.tamsin)
 	m.sql(`update assets set locked = now() - interval '5 days' where holder_id is not null`)

@@ -273,7 +273,7 @@ func TestGoingBackInEveryWay(t *testing.T) {
 	reason(t, err, "held")
 	reason(t, err, "behind")
 	for actor, want := range map[ground.Actor]int{m.tamsin: 1, m.odile: 0} {
-		if err := m.SetUnsent(ctx, actor, key, m.space[actor.Handle],
+		if err := m.SetHeadsUps(ctx, actor, key, m.space[actor.Handle],
 			[]model.UnsentChange{{Path: "levels/a.json", State: model.Edited, Since: time.Now()}}); err != nil {
 			t.Fatal(err)
 		}
@@ -281,7 +281,7 @@ func TestGoingBackInEveryWay(t *testing.T) {
 		if err != nil || len(plan.Refusals) != want || len(plan.HeadsUps) != 1 {
 			t.Errorf("%s: %+v, %v", actor.Handle, plan, err)
 		}
-		_ = m.SetUnsent(ctx, actor, key, m.space[actor.Handle], nil)
+		_ = m.SetHeadsUps(ctx, actor, key, m.space[actor.Handle], nil)
 	}
 	for _, bad := range []model.RollbackRequest{{}, {To: "h1"}, {To: "h1", All: true, Paths: []string{"a"}}, {Version: 1},
 		{Version: 1, Paths: []string{"a", "b"}}, {Without: 1, All: true}, {Without: 1, To: "h1", All: true},

@@ -224,14 +224,14 @@ func TestUnsentChanges(t *testing.T) {
 	ok(t)(m.send(m.odile, m.change(m.odile, "a.png", 0, 0, "a"), m.change(m.odile, "b.png", 0, 0, "b")))
 	since := time.Now().Add(-time.Hour).UTC().Truncate(time.Second)
 	tell := func(changes ...model.UnsentChange) error {
-		return m.SetUnsent(ctx, m.rurik, key, m.space["rurik"], changes)
+		return m.SetHeadsUps(ctx, m.rurik, key, m.space["rurik"], changes)
 	}
 	if err := tell(model.UnsentChange{Path: "a.png", State: model.Edited, Size: 4, Since: since},
 		model.UnsentChange{Path: "b.png", State: model.Gone, Since: time.Now().Add(time.Hour)},
 		model.UnsentChange{Path: "never.png", State: model.Edited}, model.UnsentChange{Path: "../x", State: model.Edited}); err != nil {
 		t.Fatal(err)
 	}
-	list, err := m.Unsent(ctx, m.viewer, key)
+	list, err := m.HeadsUps(ctx, m.viewer, key)
 	if err != nil || len(list) != 2 || list[0].Path != "a.png" || !list[0].Since.Equal(since) ||
 		list[1].Since.After(time.Now().Add(time.Minute)) {
 		t.Fatalf("%+v, %v", list, err)
@@ -242,17 +242,17 @@ func TestUnsentChanges(t *testing.T) {
 		t.Errorf("%+v, %v", grant, err)
 	}
 	testbed.Problem(t, tell(model.UnsentChange{Path: "a.png", State: "eaten"}), model.BadRequest)
-	testbed.Problem(t, m.SetUnsent(ctx, m.tamsin, key, m.space["rurik"], nil), model.NotFound)
+	testbed.Problem(t, m.SetHeadsUps(ctx, m.tamsin, key, m.space["rurik"], nil), model.NotFound)
 	// What is sent is unsent no more; what is not told of any more neither.
 	fence := m.lock(m.rurik, "b.png", 1)
 	ok(t)(m.send(m.rurik, handoffs.Change{Path: "b.png", Base: 1, Fence: fence, Gone: true}))
-	if list, _ = m.Unsent(ctx, m.viewer, key); len(list) != 1 {
+	if list, _ = m.HeadsUps(ctx, m.viewer, key); len(list) != 1 {
 		t.Errorf("%+v", list)
 	}
 	if err := tell(); err != nil {
 		t.Fatal(err)
 	}
-	if list, _ = m.Unsent(ctx, m.viewer, key); len(list) != 0 {
+	if list, _ = m.HeadsUps(ctx, m.viewer, key); len(list) != 0 {
 		t.Errorf("%+v", list)
 	}
 }

@@ -134,7 +134,7 @@ func TestLeftoverLinesHoldNobodyUp(t *testing.T) {
 		from generate_series(1, 1000) n, people p, workspaces w
 		where p.handle = 'rurik' and w.person_id = p.id returning 1) select count(*) from x`)
 	var due []records.Due
-	if err := m.DB.Read(t.Context(), func(tx *records.Tx) (err error) {
+	if err := m.DB.Use(t.Context(), func(tx *records.Tx) (err error) {
 		due, err = tx.DueLocks(t.Context(), 200)
 		return err
 	}); err != nil || len(due) != 0 {

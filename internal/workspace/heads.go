@@ -57,7 +57,7 @@ func (w *Workspace) report(ctx context.Context, s *Status) (wait func()) {
 		defer close(done)
 		ctx, stop := context.WithTimeout(ctx, 10*time.Second)
 		defer stop()
-		if w.Client.TellUnsent(ctx, w.Marker.Project, w.Marker.Workspace, model.UnsentChanges{Changes: list}) != nil {
+		if w.Client.TellHeadsUps(ctx, w.Marker.Project, w.Marker.Workspace, model.UnsentChanges{Changes: list}) != nil {
 			return
 		}
 		_ = w.update(func(t indexTx) error { return t.tx.Bucket(bucketMeta).Put([]byte("told"), digest[:]) })

@@ -94,7 +94,8 @@ func (w *Workspace) Watch(ctx context.Context, o WatchOptions, say func(Notice))
 	defer func() { _ = lock.Unlock() }()
 	w.uncounted = true
 	var mu sync.Mutex
-	r := &watcher{w: w, o: o, dirty: map[string]bool{}, told: map[string]bool{}, all: true, fetch: make(chan struct{}, 1), echoes: map[string]chan struct{}{}, work: make(chan struct{}, 1),
+	r := &watcher{w: w, o: o, dirty: map[string]bool{}, told: map[string]bool{}, all: true, fetch: make(chan struct{}, 1),
+		echoes: map[string]chan struct{}{}, work: make(chan struct{}, 1),
 		act: make(chan struct{}, 1), outgoing: make(chan struct{}, 1),
 		tried: map[string]string{}, said: map[string]string{}, away: map[string]bool{}}
 	for _, other := range []**Workspace{&r.hand, &r.ear} {

@@ -183,8 +183,8 @@ type State struct {
 	Around Around
 }
 
-// Wish is how somebody wants a change.
-type Wish struct {
+// Manner is how somebody wants a change.
+type Manner struct {
 	// TakeFree takes the locks that nobody holds, for the length of the change.
 	TakeFree bool
 	// KeepLocks keeps the locks that one has.

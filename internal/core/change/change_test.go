@@ -63,7 +63,7 @@ func moved(from string, c Change) Change {
 }
 
 // judge loads what a change is about, as the service does, and judges it.
-func (h *house) judge(w Wish, changes ...Change) Plan {
+func (h *house) judge(w Manner, changes ...Change) Plan {
 	h.t.Helper()
 	l := Lay(changes)
 	s := &State{Terms: lock.Terms{Now: h.now, OfferFor: time.Hour}, Who: h.who, Lead: h.lead, Rules: h.rules, Assets: map[string]*Asset{},
@@ -144,7 +144,7 @@ func (h *house) write(p Plan, last Last) {
 }
 
 // send judges and writes, and returns what was refused, as PATH:REASON.
-func (h *house) send(w Wish, changes ...Change) string {
+func (h *house) send(w Manner, changes ...Change) string {
 	h.t.Helper()
 	p := h.judge(w, changes...)
 	if len(p.Refusals) > 0 {
@@ -211,7 +211,7 @@ func (h *house) walk(steps []step) {
 	h.t.Helper()
 	for _, c := range steps {
 		before := h.holds()
-		if got := h.send(Wish{TakeFree: true}, c.changes...); got != c.want {
+		if got := h.send(Manner{TakeFree: true}, c.changes...); got != c.want {
 			h.t.Errorf("%s: %q, want %q", c.what, got, c.want)
 		}
 		if c.want != "" {
@@ -249,14 +249,14 @@ func TestWhatAChangeIsBasedOn(t *testing.T) {
 		{"back under another spelling", []Change{put("A.png", 0, "one")}, "", "A.png@4 d/b.png@1"},
 		{"a folder that goes makes way", []Change{{Path: "d/b.png", Base: 1, Gone: true}, put("d", 0, "file")}, "", "A.png@4 d@1"},
 	})
-	if got := h.send(Wish{TakeFree: true, Older: true}, put("A.png", 4, "three")); got != "" {
+	if got := h.send(Manner{TakeFree: true, Older: true}, put("A.png", 4, "three")); got != "" {
 		t.Errorf("an older content that is meant: %q", got)
 	}
 }
 
 func TestMoves(t *testing.T) {
 	h := newHouse(t)
-	h.send(Wish{TakeFree: true}, put("a", 0, "a"), put("b", 0, "b"), put("c/x", 0, "x"), put("c/y", 0, "y"))
+	h.send(Manner{TakeFree: true}, put("a", 0, "a"), put("b", 0, "b"), put("c/x", 0, "x"), put("c/y", 0, "y"))
 	h.walk([]step{
 		{"elsewhere", []Change{moved("a", put("d/a", 1, "a"))}, "", "b@1 c/x@1 c/y@1 d/a@2"},
 		{"from nowhere", []Change{moved("nothing", put("z", 1, "a"))}, "z:unknown", ""},
@@ -278,35 +278,36 @@ func TestLocksOfAChange(t *testing.T) {
 	h := newHouse(t)
 	h.rules = free(t, "[[rule]]\nmatch = \"*\"\nlock = \"required\"\n[[rule]]\nmatch = \"*.txt\"\nlock = \"free\"\n[[rule]]\nmatch = "+
 		"\"cache/\"\nkind = \"ignored\"\n")
-	if got := h.send(Wish{}, put("a.png", 0, "a"), put("n.txt", 0, "n"), put("cache/x", 0, "x")); got != "cache/x:not-an-asset" {
+	if got := h.send(Manner{}, put("a.png", 0, "a"), put("n.txt", 0, "n"), put("cache/x", 0, "x")); got != "cache/x:not-an-asset" {
 		t.Errorf("%q", got)
 	}
-	h.send(Wish{}, put("a.png", 0, "a"), put("n.txt", 0, "n"))
-	if got := h.send(Wish{}, put("a.png", 1, "b"), put("n.txt", 1, "m")); got != "a.png:not-locked" {
+	h.send(Manner{}, put("a.png", 0, "a"), put("n.txt", 0, "n"))
+	if got := h.send(Manner{}, put("a.png", 1, "b"), put("n.txt", 1, "m")); got != "a.png:not-locked" {
 		t.Errorf("without a lock: %q", got)
 	}
 	fence := h.lock("a.png", rurik)
-	if got := h.send(Wish{TakeFree: true}, put("a.png", 1, "b")); got != "a.png:held" {
+	if got := h.send(Manner{TakeFree: true}, put("a.png", 1, "b")); got != "a.png:held" {
 		t.Errorf("somebody else's: %q", got)
 	}
 	mine := put("a.png", 1, "b")
 	mine.Fence = fence
-	if p := h.judge(Wish{}, mine); refused(p) != "a.png:lock-lost" || len(p.Lost) != 1 || p.Lost[0].Fence != fence || p.Lost[0].Refusal != 0 {
+	if p := h.judge(Manner{}, mine); refused(p) != "a.png:lock-lost" || len(p.Lost) != 1 || p.Lost[0].Fence != fence ||
+		p.Lost[0].Refusal != 0 {
 		t.Errorf("a lock that is another's by now: %q %+v", refused(p), p.Lost)
 	}
 	h.who = rurik
-	p := h.judge(Wish{KeepLocks: true}, mine)
+	p := h.judge(Manner{KeepLocks: true}, mine)
 	if refused(p) != "" || len(p.Kept) != 1 || len(p.Locks) != 0 {
 		t.Errorf("kept: %+v", p)
 	}
-	p = h.judge(Wish{}, mine)
+	p = h.judge(Manner{}, mine)
 	if len(p.Locks) != 1 || !p.Locks[0].Next.Free() || p.Locks[0].Next.Fence == fence || len(p.Locks[0].Events) != 1 {
 		t.Errorf("given back: %+v", p.Locks)
 	}
 	// What is moved carries its lock, and takes over who waits for the name that it gets.
 	h.assets["kept.png"] = &Asset{ID: 99, Path: "kept.png", Folded: "kept.png",
 		Lock: lock.State{Path: "kept.png", Holder: rurik, Since: h.now, Line: []lock.Waiter{{Place: odile}}}}
-	p = h.judge(Wish{}, moved("a.png", mine0("kept.png", mine)))
+	p = h.judge(Manner{}, moved("a.png", mine0("kept.png", mine)))
 	if refused(p) != "" || len(p.Locks) != 3 || p.Locks[0].Next.InLine("odile") != 1 || p.Locks[1].Asset.ID != 99 || !p.Locks[1].Next.Free() {
 		t.Errorf("a kept name: %q %+v", refused(p), p.Locks)
 	}
@@ -315,7 +316,7 @@ func TestLocksOfAChange(t *testing.T) {
 	}
 	// The rules are the leads'.
 	h.lead = false
-	if got := h.send(Wish{}, put("tarn.toml", 0, "")); got != "tarn.toml:role" {
+	if got := h.send(Manner{}, put("tarn.toml", 0, "")); got != "tarn.toml:role" {
 		t.Errorf("%q", got)
 	}
 }
@@ -327,7 +328,7 @@ func mine0(path string, c Change) Change {
 
 func TestACommitFollowsWhatIsThere(t *testing.T) {
 	h := newHouse(t)
-	past := Wish{Past: true}
+	past := Manner{Past: true}
 	git := func(want string, changes ...Change) {
 		t.Helper()
 		p := h.judge(past, changes...)
@@ -352,7 +353,7 @@ func TestACommitFollowsWhatIsThere(t *testing.T) {
 	if got := h.holds(); got != "a@2 c@3 d/b@2 e@1" {
 		t.Errorf("%q", got)
 	}
-	h.send(Wish{TakeFree: true}, put("a", 2, "here"))
+	h.send(Manner{TakeFree: true}, put("a", 2, "here"))
 	git("a:behind", put("a", 0, "in git"))
 	past.Over = true
 	git("", put("a", 0, "in git"))
@@ -385,7 +386,7 @@ func TestWhatIsWrittenHoldsTogether(t *testing.T) {
 				}
 				changes = append(changes, c)
 			}
-			w := Wish{TakeFree: true, Older: r.IntN(2) == 0, Past: r.IntN(5) == 0, Over: r.IntN(2) == 0}
+			w := Manner{TakeFree: true, Older: r.IntN(2) == 0, Past: r.IntN(5) == 0, Over: r.IntN(2) == 0}
 			before := map[int64]int{}
 			for _, a := range h.assets {
 				before[a.ID] = a.Newest
@@ -410,7 +411,7 @@ func TestWhatIsWrittenHoldsTogether(t *testing.T) {
 	}
 }
 
-func (h *house) sound(seed uint64, had string, w Wish, changes []Change) {
+func (h *house) sound(seed uint64, had string, w Manner, changes []Change) {
 	h.t.Helper()
 	files, folders, ids := map[string]bool{}, map[string]string{}, map[int64]bool{}
 	if err := h.forest().Range(h.t.Context(), h.root, "", "", func(e *tree.Entry) bool {

@@ -77,7 +77,7 @@ type Locked struct {
 }
 
 // Judge decides about changes that were laid out, against the state that was loaded for them.
-func Judge(l *Laid, s *State, w Wish) Plan {
+func Judge(l *Laid, s *State, w Manner) Plan {
 	j := &judging{l: l, s: s, w: w, taken: map[int64]*Asset{}}
 	j.Refusals = append(j.Refusals, l.Refusals...)
 	if s.Broken != nil {
@@ -102,7 +102,7 @@ type judging struct {
 	Plan
 	l *Laid
 	s *State
-	w Wish
+	w Manner
 	// taken are the assets without versions, or gone, whose claimed names others get, by the ids of those, where somebody holds or waits for
 	// the name.
 	taken map[int64]*Asset

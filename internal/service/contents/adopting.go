@@ -32,7 +32,7 @@ func (s *Room) Adopt(ctx context.Context, actor ground.Actor, p records.Project,
 		digests = append(digests, d)
 	}
 	var known map[chunk.Digest]records.Content
-	if err := s.Read(ctx, func(tx *records.Tx) (err error) {
+	if err := s.Use(ctx, func(tx *records.Tx) (err error) {
 		if known, err = tx.Contents(ctx, p.ID, digests, true); err != nil {
 			return err
 		}
@@ -151,7 +151,7 @@ func (w *adoption) check(ctx context.Context) error {
 		digests[i] = ref.Digest
 	}
 	var here map[chunk.Digest]int
-	if err := w.s.Read(ctx, func(tx *records.Tx) (err error) {
+	if err := w.s.Use(ctx, func(tx *records.Tx) (err error) {
 		here, err = tx.Lease(ctx, w.project, digests)
 		return err
 	}); err != nil {
@@ -176,7 +176,7 @@ func (s *Room) EachContent(ctx context.Context, project int64, r *Reader, each f
 	after := int64(0)
 	for {
 		var page []records.Content
-		if err := s.Read(ctx, func(tx *records.Tx) (err error) {
+		if err := s.Use(ctx, func(tx *records.Tx) (err error) {
 			page, err = tx.ContentsAfter(ctx, project, after, 1000)
 			return err
 		}); err != nil || len(page) == 0 {
@@ -221,7 +221,7 @@ func (s *Room) Sealing(ctx context.Context) {
 func (s *Room) SealAll(ctx context.Context, goOn func() bool) error {
 	for {
 		var list []records.Content
-		if err := s.Read(ctx, func(tx *records.Tx) (err error) {
+		if err := s.Use(ctx, func(tx *records.Tx) (err error) {
 			list, err = tx.Unsealed(ctx, 100)
 			return err
 		}); err != nil || len(list) == 0 {

@@ -64,7 +64,7 @@ func (r *Reader) locate(ctx context.Context, digests []chunk.Digest) error {
 	for len(ask) > 0 {
 		page := ask[:min(len(ask), MaxDigests)]
 		ask = ask[len(page):]
-		if err := r.s.Read(ctx, func(tx *records.Tx) error {
+		if err := r.s.Use(ctx, func(tx *records.Tx) error {
 			found, err := tx.Places(ctx, r.project, page)
 			for d, p := range found {
 				r.places[d] = p
@@ -241,7 +241,7 @@ func (s *Room) Suspect(ctx context.Context, actor ground.Actor, key string, dige
 		return nil, model.NewProblem(model.TooLarge, "", "name at most %d chunks at once", MaxSuspects)
 	}
 	var p records.Project
-	if err := s.Read(ctx, func(tx *records.Tx) (err error) {
+	if err := s.Use(ctx, func(tx *records.Tx) (err error) {
 		p, err = ground.Project(ctx, tx, actor, key, model.Viewer)
 		return err
 	}); err != nil {
@@ -363,7 +363,7 @@ func (s *Room) OpenDigest(ctx context.Context, p records.Project, content string
 		return nil, err
 	}
 	var row records.Content
-	if err := s.Read(ctx, func(tx *records.Tx) error {
+	if err := s.Use(ctx, func(tx *records.Tx) error {
 		known, err := tx.Contents(ctx, p.ID, []chunk.Digest{digest}, false)
 		row = known[digest]
 		return err
@@ -379,7 +379,7 @@ func (s *Room) OpenDigest(ctx context.Context, p records.Project, content string
 // VersionOf finds a version that is not gone; number 0 is the newest. It looks at that version alone, however many there are.
 func (s *Room) VersionOf(ctx context.Context, actor ground.Actor, key, path string,
 	number int) (p records.Project, v model.Version, err error) {
-	err = s.Read(ctx, func(tx *records.Tx) (err error) {
+	err = s.Use(ctx, func(tx *records.Tx) (err error) {
 		if p, err = ground.Project(ctx, tx, actor, key, model.Viewer); err != nil {
 			return err
 		}

@@ -36,7 +36,7 @@ func (s *Room) MissingChunks(ctx context.Context, actor ground.Actor, key string
 	if len(digests) > MaxDigests {
 		return nil, model.NewProblem(model.TooLarge, "", "ask about at most %d chunks at once", MaxDigests)
 	}
-	err = s.Read(ctx, func(tx *records.Tx) error {
+	err = s.Use(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Artist)
 		if err != nil {
 			return err
@@ -67,7 +67,7 @@ func Lacking(ctx context.Context, tx *records.Tx, project int64, digests []chunk
 // fails, nothing of it is kept.
 func (s *Room) StoreChunks(ctx context.Context, actor ground.Actor, key string, next func() (pack.Record, error)) (count int, err error) {
 	var p records.Project
-	if err = s.Read(ctx, func(tx *records.Tx) (err error) {
+	if err = s.Use(ctx, func(tx *records.Tx) (err error) {
 		p, err = ground.Project(ctx, tx, actor, key, model.Artist)
 		return err
 	}); err != nil {
@@ -139,7 +139,7 @@ func (s *Room) PutPack(ctx context.Context, project int64,
 // What a project has no room for is not taken: looked at before a byte is read, and charged in the transaction that makes it known.
 func (s *Room) StorePack(ctx context.Context, p records.Project, next func() (pack.Record, error)) (int, error) {
 	s.Busy()
-	if err := s.Read(ctx, func(tx *records.Tx) error { return s.charge(ctx, tx, p, 0) }); err != nil {
+	if err := s.Use(ctx, func(tx *records.Tx) error { return s.charge(ctx, tx, p, 0) }); err != nil {
 		return 0, err
 	}
 	name, size, entries, err := s.PutPack(ctx, p.ID, next)
@@ -192,7 +192,7 @@ func (s *Room) FetchChunks(ctx context.Context, actor ground.Actor, key string, 
 	s.Busy()
 	defer s.Busy()
 	var p records.Project
-	if err := s.Read(ctx, func(tx *records.Tx) (err error) {
+	if err := s.Use(ctx, func(tx *records.Tx) (err error) {
 		p, err = ground.Project(ctx, tx, actor, key, model.Viewer)
 		return err
 	}); err != nil {
@@ -220,7 +220,7 @@ func (s *Room) Ingest(ctx context.Context, p records.Project, body io.Reader) (c
 			digests[i] = batch[i].Digest
 		}
 		var missing []chunk.Digest
-		if err := s.Read(ctx, func(tx *records.Tx) (err error) {
+		if err := s.Use(ctx, func(tx *records.Tx) (err error) {
 			missing, err = Lacking(ctx, tx, p.ID, digests)
 			return err
 		}); err != nil {

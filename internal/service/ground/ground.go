@@ -89,8 +89,8 @@ func (s *Ground) Write(ctx context.Context, work func(*records.Tx) error) error 
 	return s.Explain(s.DB.Write(ctx, work))
 }
 
-func (s *Ground) Read(ctx context.Context, work func(*records.Tx) error) error {
-	return s.Explain(s.DB.Read(ctx, work))
+func (s *Ground) Use(ctx context.Context, work func(*records.Tx) error) error {
+	return s.Explain(s.DB.Use(ctx, work))
 }
 
 // Explain turns what the layers below report into problems that people can act on.
@@ -161,7 +161,7 @@ func (s *Ground) Heard(ctx context.Context, actor Actor, workspace string) {
 		return
 	}
 	s.heard.Add(key, time.Now())
-	if err := s.Read(ctx, func(tx *records.Tx) error { return tx.Heard(ctx, workspace, actor.ID) }); err != nil {
+	if err := s.Use(ctx, func(tx *records.Tx) error { return tx.Heard(ctx, workspace, actor.ID) }); err != nil {
 		s.Log.Debug("a workspace could not be noted as heard of", "error", err)
 	}
 }

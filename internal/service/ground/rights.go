@@ -33,7 +33,7 @@ func (s *Ground) Admit(ctx context.Context, token, key string, right Right) (act
 	}
 	digest := chunk.Sum([]byte(token))
 	var t records.Token
-	err = s.Read(ctx, func(tx *records.Tx) (err error) {
+	err = s.Use(ctx, func(tx *records.Tx) (err error) {
 		t, err = tx.TokenByDigest(ctx, digest, key)
 		return err
 	})
@@ -64,7 +64,7 @@ func (s *Ground) used(ctx context.Context, digest chunk.Digest) {
 		return
 	}
 	s.heard.Add(key, time.Now())
-	if err := s.Read(ctx, func(tx *records.Tx) error { return tx.UsedToken(ctx, digest) }); err != nil {
+	if err := s.Use(ctx, func(tx *records.Tx) error { return tx.UsedToken(ctx, digest) }); err != nil {
 		s.Log.Debug("a sign-in could not be noted as used", "error", err)
 	}
 }

@@ -30,16 +30,17 @@ type loaded struct {
 	branch   records.Branch
 	laid     *change.Laid
 	state    *change.State
-	wish     change.Wish
+	manner   change.Manner
 	rows     map[int64]*records.Asset
 	contents map[chunk.Digest]records.Content
 }
 
 // load reads what changes can touch, in few statements whatever their number. With claim, paths that nobody has are claimed and the rows
 // of assets are locked, by id, behind the gate that the caller has passed; what is decided on is read after that.
-func (s *Room) load(ctx context.Context, tx *records.Tx, p records.Project, from records.Workspace, changes []change.Change, w change.Wish,
+func (s *Room) load(ctx context.Context, tx *records.Tx, p records.Project, from records.Workspace, changes []change.Change,
+	w change.Manner,
 	claim bool) (*loaded, error) {
-	l := &loaded{project: p, laid: change.Lay(changes), wish: w, rows: map[int64]*records.Asset{}}
+	l := &loaded{project: p, laid: change.Lay(changes), manner: w, rows: map[int64]*records.Asset{}}
 	places := l.laid.Places()
 	assets := tx.Assets
 	if claim {
@@ -117,7 +118,7 @@ func (l *loaded) around(ctx context.Context, forest *tree.Forest) (err error) {
 func (s *Room) loadRules(ctx context.Context, tx *records.Tx, l *loaded) error {
 	st := l.state
 	st.Rules = rules.Default()
-	if l.wish.Past {
+	if l.manner.Past {
 		return nil
 	}
 	if digest, brings := l.laid.Rules(); brings {
@@ -163,7 +164,7 @@ func (l *loaded) loadEarlier(ctx context.Context, tx *records.Tx) (err error) {
 
 // judge decides about what was loaded. Refusals are the error; contents that are not known are in the plan.
 func (l *loaded) judge(ctx context.Context, tx *records.Tx) (change.Plan, error) {
-	plan := change.Judge(l.laid, l.state, l.wish)
+	plan := change.Judge(l.laid, l.state, l.manner)
 	if err := sayWhoTook(ctx, tx, &plan); err != nil || len(plan.Refusals) == 0 {
 		return plan, err
 	}
@@ -247,7 +248,7 @@ func (s *Room) writePlan(ctx context.Context, tx *records.Tx, l *loaded, plan ch
 		return out, 0, err
 	}
 	if l.laid.ChangesRules() {
-		if err := tx.SetTerms(ctx, p.ID, ruling.TermsOf(l.state.Rules), l.state.Rules.Tasks); err != nil {
+		if err := tx.SetLockTerms(ctx, p.ID, ruling.TermsOf(l.state.Rules), l.state.Rules.Tasks); err != nil {
 			return out, 0, err
 		}
 	}

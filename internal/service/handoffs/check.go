@@ -41,7 +41,7 @@ func (s *Room) CheckSend(ctx context.Context, actor ground.Actor, key string, q 
 		return c, model.NewProblem(model.TooLarge, "", "ask about at most %d chunks at once", contents.MaxDigests)
 	}
 	err = s.KnowingRules(ctx, func() error {
-		return s.Read(ctx, func(tx *records.Tx) error {
+		return s.Use(ctx, func(tx *records.Tx) error {
 			p, err := ground.Project(ctx, tx, actor, key, model.Artist)
 			if err != nil {
 				return err
@@ -50,7 +50,7 @@ func (s *Room) CheckSend(ctx context.Context, actor ground.Actor, key string, q 
 			if err != nil {
 				return err
 			}
-			l, err := s.load(ctx, tx, p, w, send.Changes, send.wish(), false)
+			l, err := s.load(ctx, tx, p, w, send.Changes, send.manner(), false)
 			if err != nil {
 				return err
 			}

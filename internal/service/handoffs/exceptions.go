@@ -56,7 +56,7 @@ func (s *Room) AnswerRuleRequest(ctx context.Context, actor ground.Actor, key st
 var answeredAlready = model.NewProblem(model.NotFound, "look at the rules page again", "this request is not there, or was answered already")
 
 func (s *Room) openRequest(ctx context.Context, p records.Project, id int64) (open model.RuleRequest, err error) {
-	err = s.Read(ctx, func(tx *records.Tx) error {
+	err = s.Use(ctx, func(tx *records.Tx) error {
 		list, err := tx.RuleRequests(ctx, p.ID)
 		for _, r := range list {
 			if r.ID == id && r.Answered == nil {

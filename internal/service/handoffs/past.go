@@ -20,7 +20,7 @@ const MaxCommits = 200
 
 // Past is how far a git history was brought in.
 func (s *Room) Past(ctx context.Context, actor ground.Actor, key string) (past model.Past, err error) {
-	err = s.Read(ctx, func(tx *records.Tx) error {
+	err = s.Use(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
 			return err
@@ -39,7 +39,7 @@ func (s *Room) BringPast(ctx context.Context, actor ground.Actor, key string, q 
 		return nil, model.NewProblem(model.BadRequest, "bring them in parts", "one request brings between one and %d commits", MaxCommits)
 	}
 	var p records.Project
-	if err := s.Read(ctx, func(tx *records.Tx) (err error) {
+	if err := s.Use(ctx, func(tx *records.Tx) (err error) {
 		p, err = ground.Project(ctx, tx, actor, key, model.Lead)
 		return err
 	}); err != nil {
@@ -190,7 +190,7 @@ func (b *bringing) commit(ctx context.Context, c model.PastCommit, send Send) (h
 	if err != nil {
 		return h, err
 	}
-	l, err := b.s.load(ctx, b.tx, b.project, w, send.Changes, change.Wish{Past: true, Over: b.over}, true)
+	l, err := b.s.load(ctx, b.tx, b.project, w, send.Changes, change.Manner{Past: true, Over: b.over}, true)
 	if err != nil {
 		return h, err
 	}

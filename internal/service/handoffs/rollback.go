@@ -47,7 +47,7 @@ func (s *Room) Rollback(ctx context.Context, actor ground.Actor, key string, q m
 		}
 	}
 	plan := &rollback{actor: actor, q: q}
-	if err := s.Read(ctx, func(tx *records.Tx) (err error) {
+	if err := s.Use(ctx, func(tx *records.Tx) (err error) {
 		plan.tx = tx
 		if plan.p, err = ground.Project(ctx, tx, actor, key, model.Artist); err != nil {
 			return err
@@ -92,7 +92,7 @@ func (s *Room) Rollback(ctx context.Context, actor ground.Actor, key string, q m
 
 // sentBefore is the handoff that an actor's key led to already, or nil.
 func (s *Room) sentBefore(ctx context.Context, actor ground.Actor, key, sendKey string) (h *model.Handoff, err error) {
-	err = s.Read(ctx, func(tx *records.Tx) error {
+	err = s.Use(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Artist)
 		if err != nil {
 			return err
@@ -490,7 +490,7 @@ func (s *Room) Drop(ctx context.Context, actor ground.Actor, key string, send Se
 		return Receipt{}, err
 	}
 	var p records.Project
-	if err := s.Read(ctx, func(tx *records.Tx) (err error) {
+	if err := s.Use(ctx, func(tx *records.Tx) (err error) {
 		p, err = ground.Project(ctx, tx, actor, key, model.Artist)
 		return err
 	}); err != nil {

@@ -79,7 +79,7 @@ func (s *Room) Send(ctx context.Context, actor ground.Actor, key string, send Se
 	}
 	var p records.Project
 	var before records.SendKey
-	if err := s.Read(ctx, func(tx *records.Tx) (err error) {
+	if err := s.Use(ctx, func(tx *records.Tx) (err error) {
 		if p, err = ground.Project(ctx, tx, actor, key, model.Artist); err != nil {
 			return err
 		}
@@ -119,8 +119,8 @@ func (s *Room) Send(ctx context.Context, actor ground.Actor, key string, send Se
 	return receipt, err
 }
 
-func (send *Send) wish() change.Wish {
-	return change.Wish{TakeFree: send.TakeFree, KeepLocks: send.KeepLocks, Older: send.Older}
+func (send *Send) manner() change.Manner {
+	return change.Manner{TakeFree: send.TakeFree, KeepLocks: send.KeepLocks, Older: send.Older}
 }
 
 // makeHandoff is the transaction of a send. It locks in the order of docs/architecture.md: gate, assets by id, branch, counter.
@@ -144,7 +144,7 @@ func (s *Room) makeHandoff(ctx context.Context, tx *records.Tx, p records.Projec
 	if err != nil {
 		return receipt, err
 	}
-	l, err := s.load(ctx, tx, p, w, send.Changes, send.wish(), true)
+	l, err := s.load(ctx, tx, p, w, send.Changes, send.manner(), true)
 	if err != nil {
 		return receipt, err
 	}
@@ -168,7 +168,7 @@ func (s *Room) readRulesOf(ctx context.Context, p records.Project, changes []Cha
 			continue
 		}
 		var found map[chunk.Digest]records.Content
-		if err := s.Read(ctx, func(tx *records.Tx) (err error) {
+		if err := s.Use(ctx, func(tx *records.Tx) (err error) {
 			found, err = tx.Contents(ctx, p.ID, []chunk.Digest{c.Content}, false)
 			return err
 		}); err != nil {

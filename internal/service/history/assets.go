@@ -46,7 +46,7 @@ func (s *Room) Changes(ctx context.Context, actor ground.Actor, key string, q Ch
 	if err := q.Scope.Check(); err != nil {
 		return page, err
 	}
-	err = s.Read(ctx, func(tx *records.Tx) error {
+	err = s.Use(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
 			return err
@@ -172,7 +172,7 @@ func (s *Room) Folder(ctx context.Context, actor ground.Actor, key, folder, at, 
 	limit int) (page model.FolderPage, err error) {
 	limit = ground.Rows(limit)
 	page.Folders, page.Assets = []model.Folder{}, []model.Asset{}
-	err = s.Read(ctx, func(tx *records.Tx) error {
+	err = s.Use(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
 			return err
@@ -260,7 +260,7 @@ func (s *Room) search(ctx context.Context, tx *records.Tx, p records.Project, ro
 
 // History returns one asset with all its versions, the newest first.
 func (s *Room) History(ctx context.Context, actor ground.Actor, key, path string) (asset model.Asset, versions []model.Version, err error) {
-	err = s.Read(ctx, func(tx *records.Tx) error {
+	err = s.Use(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
 			return err
@@ -347,7 +347,7 @@ func (s *Room) Handoffs(ctx context.Context, actor ground.Actor, key string, f H
 	if err != nil {
 		return nil, err
 	}
-	err = s.Read(ctx, func(tx *records.Tx) error {
+	err = s.Use(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
 			return err
@@ -370,7 +370,7 @@ func (s *Room) OpenVersion(ctx context.Context, actor ground.Actor, key, path st
 		return v, nil, err
 	}
 	var content *contents.Content
-	err = s.Read(ctx, func(tx *records.Tx) error {
+	err = s.Use(ctx, func(tx *records.Tx) error {
 		known, err := tx.Contents(ctx, p.ID, []chunk.Digest{digest}, false)
 		content = s.OpenRow(ctx, known[digest])
 		return err

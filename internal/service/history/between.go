@@ -21,7 +21,7 @@ const maxBetween = 300_000
 func (s *Room) Between(ctx context.Context, actor ground.Actor, key, from, to, after string, limit int) (out model.Between, err error) {
 	limit = ground.Rows(limit)
 	out.Assets = []model.HandoffAsset{}
-	err = s.Read(ctx, func(tx *records.Tx) error {
+	err = s.Use(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
 			return err

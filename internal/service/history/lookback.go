@@ -41,7 +41,7 @@ func (s *Room) Lines(ctx context.Context, actor ground.Actor, key, path string, 
 	}
 	out.Version = versions[0].Version
 	var p records.Project
-	if err := s.Read(ctx, func(tx *records.Tx) error {
+	if err := s.Use(ctx, func(tx *records.Tx) error {
 		p, err = ground.Project(ctx, tx, actor, key, model.Viewer)
 		return err
 	}); err != nil {
@@ -121,7 +121,7 @@ func (s *Room) OpenArchive(ctx context.Context, actor ground.Actor, key, at, pat
 	if strings.ContainsRune(path, 0) || !utf8.ValidString(path) {
 		return nil, model.NewProblem(model.BadRequest, "check the spelling", "this is no path")
 	}
-	err = s.Read(ctx, func(tx *records.Tx) error {
+	err = s.Use(ctx, func(tx *records.Tx) error {
 		if a.project, err = ground.Project(ctx, tx, actor, key, model.Viewer); err != nil {
 			return err
 		}
@@ -170,7 +170,7 @@ func (a *Archive) count(ctx context.Context, tx *records.Tx) error {
 
 // page reads the next entries behind a key.
 func (a *Archive) page(ctx context.Context, after string) (entries []tree.Entry, err error) {
-	err = a.s.Read(ctx, func(tx *records.Tx) error {
+	err = a.s.Use(ctx, func(tx *records.Tx) error {
 		forest := a.s.Forest(tx, a.project.ID)
 		if a.prefix != "" && !strings.HasSuffix(a.prefix, "/") {
 			one, err := forest.Get(ctx, a.root, []string{a.prefix})

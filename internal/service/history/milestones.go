@@ -14,7 +14,7 @@ import (
 
 // Handoff shows one handoff, by its number, or as a state that somebody named, with its assets.
 func (s *Room) Handoff(ctx context.Context, actor ground.Actor, key, at string) (h model.Handoff, err error) {
-	err = s.Read(ctx, func(tx *records.Tx) error {
+	err = s.Use(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
 			return err
@@ -78,7 +78,7 @@ func (s *Room) AddMilestone(ctx context.Context, actor ground.Actor, key string,
 
 // Milestones lists a project's, the latest handoff first.
 func (s *Room) Milestones(ctx context.Context, actor ground.Actor, key string) (list []model.Milestone, err error) {
-	err = s.Read(ctx, func(tx *records.Tx) error {
+	err = s.Use(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
 			return err

@@ -50,7 +50,7 @@ func (s *Room) TellPins(ctx context.Context, actor ground.Actor, key string,
 
 // Pins lists the commits that pin handoffs, the latest first: those of one handoff, or, with 0, of all.
 func (s *Room) Pins(ctx context.Context, actor ground.Actor, key string, handoff int) (list []model.PinnedCommit, err error) {
-	err = s.Read(ctx, func(tx *records.Tx) error {
+	err = s.Use(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
 			return err

@@ -69,7 +69,7 @@ func (s *Room) Collect(ctx context.Context, o CollectOptions) (*Collected, error
 	out := &Collected{}
 	alone, err := s.DB.Alone(ctx, 1, func() error {
 		var list, deleted []records.Project
-		if err := s.Read(ctx, func(tx *records.Tx) (err error) {
+		if err := s.Use(ctx, func(tx *records.Tx) (err error) {
 			if list, err = tx.AllProjects(ctx); err != nil {
 				return err
 			}
@@ -174,7 +174,7 @@ func (c *collection) pages(ctx context.Context, list func(tx *records.Tx,
 	after := []byte{}
 	for {
 		var page []chunk.Digest
-		if err := c.s.Read(ctx, func(tx *records.Tx) (err error) {
+		if err := c.s.Use(ctx, func(tx *records.Tx) (err error) {
 			page, err = list(tx, after)
 			return err
 		}); err != nil || len(page) == 0 {
@@ -238,7 +238,7 @@ func (c *collection) rewrite(ctx context.Context) error {
 	var empty []int64
 	for {
 		var page []records.PackRow
-		if err := c.s.Read(ctx, func(tx *records.Tx) (err error) {
+		if err := c.s.Use(ctx, func(tx *records.Tx) (err error) {
 			page, err = tx.Packs(ctx, c.p.ID, after, verifyPage)
 			return err
 		}); err != nil {
@@ -328,7 +328,7 @@ func (c *collection) rewriteGroup(ctx context.Context, group []records.PackRow, 
 				if history {
 					queue, o, err = c.s.index(ctx, name)
 				} else if o, err = c.s.Store.Open(ctx, name); err == nil {
-					err = c.s.Read(ctx, func(tx *records.Tx) (err error) {
+					err = c.s.Use(ctx, func(tx *records.Tx) (err error) {
 						queue, err = tx.ChunksOfPack(ctx, row.ID)
 						return err
 					})
@@ -379,7 +379,7 @@ func (c *collection) rewriteGroup(ctx context.Context, group []records.PackRow, 
 // dropPacks removes the files of packs that were condemned long enough ago.
 func (c *collection) dropPacks(ctx context.Context) error {
 	var list []records.PackRow
-	if err := c.s.Read(ctx, func(tx *records.Tx) (err error) {
+	if err := c.s.Use(ctx, func(tx *records.Tx) (err error) {
 		list, err = tx.CondemnedPacks(ctx, c.p.ID, c.o.Pause)
 		return err
 	}); err != nil {
@@ -413,7 +413,7 @@ func (s *Room) dropOrphans(ctx context.Context, age time.Duration, out *Collecte
 		return err
 	}
 	var known map[string]bool
-	if err := s.Read(ctx, func(tx *records.Tx) (err error) {
+	if err := s.Use(ctx, func(tx *records.Tx) (err error) {
 		known, err = tx.PackNames(ctx)
 		return err
 	}); err != nil {

@@ -52,7 +52,7 @@ func (s *Room) Merging(ctx context.Context) {
 func (s *Room) MergePacks(ctx context.Context, o CollectOptions, goOn func() bool) (done bool, err error) {
 	alone, err := s.DB.Alone(ctx, 1, func() error {
 		var list []records.Project
-		if err := s.Read(ctx, func(tx *records.Tx) (err error) {
+		if err := s.Use(ctx, func(tx *records.Tx) (err error) {
 			list, err = tx.AllProjects(ctx)
 			return err
 		}); err != nil {

@@ -42,7 +42,7 @@ func (s *Room) KeepingHistory(ctx context.Context) {
 // KeepHistory writes what the packs of all projects lack of their history.
 func (s *Room) KeepHistory(ctx context.Context) error {
 	var list []records.Project
-	if err := s.Read(ctx, func(tx *records.Tx) (err error) {
+	if err := s.Use(ctx, func(tx *records.Tx) (err error) {
 		list, err = tx.WithUnpacked(ctx)
 		return err
 	}); err != nil {

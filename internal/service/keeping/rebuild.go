@@ -53,7 +53,7 @@ func (s *Room) Rebuild(ctx context.Context, owner string, progress func(what str
 		ids = append(ids, id)
 	}
 	sort.Slice(ids, func(i, j int) bool { return ids[i] < ids[j] })
-	if err := s.Read(ctx, func(tx *records.Tx) error {
+	if err := s.Use(ctx, func(tx *records.Tx) error {
 		list, err := tx.AllProjects(ctx)
 		if err == nil && len(list) > 0 {
 			err = model.NewProblem(model.Taken, "name an empty database with --db",
@@ -269,7 +269,7 @@ func (r *rebuild) replay(ctx context.Context) error {
 		}
 		var diffs []tree.Difference
 		var assets, size int64
-		if err := r.s.Read(ctx, func(tx *records.Tx) error {
+		if err := r.s.Use(ctx, func(tx *records.Tx) error {
 			forest := r.s.Forest(tx, r.id)
 			if err := forest.Diff(ctx, before, h.Root, "", func(d tree.Difference) bool {
 				diffs = append(diffs, d)
@@ -303,7 +303,7 @@ func (r *rebuild) replay(ctx context.Context) error {
 func (r *rebuild) terms(ctx context.Context) error {
 	var c records.Content
 	var there bool
-	if err := r.s.Read(ctx, func(tx *records.Tx) error {
+	if err := r.s.Use(ctx, func(tx *records.Tx) error {
 		p := records.Project{ID: r.id}
 		branch, err := ground.Head(ctx, tx, p)
 		if err == nil {
@@ -321,7 +321,7 @@ func (r *rebuild) terms(ctx context.Context) error {
 	if err != nil {
 		return nil
 	}
-	return r.s.Write(ctx, func(tx *records.Tx) error { return tx.SetTerms(ctx, r.id, ruling.TermsOf(read), read.Tasks) })
+	return r.s.Write(ctx, func(tx *records.Tx) error { return tx.SetLockTerms(ctx, r.id, ruling.TermsOf(read), read.Tasks) })
 }
 
 // declare makes the contents known that a handoff brought.

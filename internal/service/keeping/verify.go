@@ -61,7 +61,7 @@ func (s *Room) Verify(ctx context.Context, o VerifyOptions) (*Verified, error) {
 		v.limit = rate.NewLimiter(rate.Limit(o.Rate), int(max(o.Rate, 4<<20)))
 	}
 	var list []records.Project
-	if err := s.Read(ctx, func(tx *records.Tx) (err error) {
+	if err := s.Use(ctx, func(tx *records.Tx) (err error) {
 		list, err = tx.AllProjects(ctx)
 		return err
 	}); err != nil {
@@ -112,7 +112,7 @@ const verifyPage = 1000
 // packs compares the index with the packs. What it finds shows in contents, which knows what it touches.
 func (v *verification) packs(ctx context.Context) error {
 	var total, done int64
-	if err := v.s.Read(ctx, func(tx *records.Tx) (err error) {
+	if err := v.s.Use(ctx, func(tx *records.Tx) (err error) {
 		total, err = tx.Stored(ctx, v.p.ID)
 		return err
 	}); err != nil {
@@ -121,7 +121,7 @@ func (v *verification) packs(ctx context.Context) error {
 	after := int64(0)
 	for {
 		var page []records.PackRow
-		if err := v.s.Read(ctx, func(tx *records.Tx) (err error) {
+		if err := v.s.Use(ctx, func(tx *records.Tx) (err error) {
 			page, err = tx.Packs(ctx, v.p.ID, after, verifyPage)
 			return err
 		}); err != nil || len(page) == 0 {
@@ -145,7 +145,7 @@ func (v *verification) pack(ctx context.Context, row records.PackRow) error {
 	}
 	v.out.Packs++
 	var rows []pack.Entry
-	if err := v.s.Read(ctx, func(tx *records.Tx) (err error) {
+	if err := v.s.Use(ctx, func(tx *records.Tx) (err error) {
 		rows, err = tx.ChunksOfPack(ctx, row.ID)
 		return err
 	}); err != nil {
@@ -161,7 +161,7 @@ func (v *verification) pack(ctx context.Context, row records.PackRow) error {
 			return v.s.Explain(err)
 		}
 		stands := false
-		if err := v.s.Read(ctx, func(tx *records.Tx) (err error) {
+		if err := v.s.Use(ctx, func(tx *records.Tx) (err error) {
 			stands, err = tx.PackStands(ctx, row.ID)
 			return err
 		}); err != nil || !stands {
@@ -286,7 +286,7 @@ func (v *verification) contents(ctx context.Context) error {
 		return err
 	}
 	var damaged []chunk.Digest
-	if err := v.s.Read(ctx, func(tx *records.Tx) (err error) {
+	if err := v.s.Use(ctx, func(tx *records.Tx) (err error) {
 		damaged, err = tx.Damaged(ctx, v.p.ID, 1<<30)
 		return err
 	}); err != nil {
@@ -309,7 +309,7 @@ func (v *verification) content(ctx context.Context, r *contents.Reader, c record
 			digests[i] = ref.Digest
 		}
 		here := map[chunk.Digest]records.Place{}
-		if err := v.s.Read(ctx, func(tx *records.Tx) (err error) {
+		if err := v.s.Use(ctx, func(tx *records.Tx) (err error) {
 			here, err = tx.Places(ctx, v.p.ID, digests)
 			return err
 		}); err != nil {
@@ -359,7 +359,7 @@ func (v *verification) content(ctx context.Context, r *contents.Reader, c record
 }
 
 func (v *verification) touches(ctx context.Context, c records.Content, kind, what string) error {
-	return v.s.Read(ctx, func(tx *records.Tx) error {
+	return v.s.Use(ctx, func(tx *records.Tx) error {
 		versions, err := tx.VersionsWith(ctx, v.p.ID, c.ID)
 		if err != nil {
 			return err
@@ -381,7 +381,7 @@ func (v *verification) handoffs(ctx context.Context) error {
 	roots := map[int]chunk.Digest{}
 	for next := 1; ; {
 		var page []chain.Handoff
-		if err := v.s.Read(ctx, func(tx *records.Tx) (err error) {
+		if err := v.s.Use(ctx, func(tx *records.Tx) (err error) {
 			page, err = tx.Chain(ctx, v.p.ID, next, verifyPage)
 			return err
 		}); err != nil || len(page) == 0 {
@@ -402,7 +402,7 @@ func (v *verification) handoffs(ctx context.Context) error {
 
 func (v *verification) handoff(ctx context.Context, h chain.Handoff, digest chunk.Digest, before, roots map[int]chunk.Digest,
 	seen map[chunk.Digest]bool) error {
-	return v.s.Read(ctx, func(tx *records.Tx) error {
+	return v.s.Use(ctx, func(tx *records.Tx) error {
 		kept, err := tx.HandoffDigest(ctx, v.p.ID, h.Number)
 		if err != nil {
 			return err

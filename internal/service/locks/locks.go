@@ -246,7 +246,7 @@ func (s *Room) AnswerAsk(ctx context.Context, actor ground.Actor, key string, an
 
 // Locks lists what is held or waited for; with a path, that of one asset.
 func (s *Room) Locks(ctx context.Context, actor ground.Actor, key, path string) (list []model.Lock, err error) {
-	err = s.Read(ctx, func(tx *records.Tx) error {
+	err = s.Use(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
 			return err

@@ -41,7 +41,7 @@ func (s *Room) KeepingTime(ctx context.Context) {
 // overdue takes lapsed offers to the next in line, and tells those who asked that no answer came.
 func (s *Room) overdue(ctx context.Context) error {
 	var due []records.Due
-	if err := s.Read(ctx, func(tx *records.Tx) (err error) {
+	if err := s.Use(ctx, func(tx *records.Tx) (err error) {
 		due, err = tx.DueLocks(ctx, overdueAtOnce)
 		return err
 	}); err != nil {

@@ -28,7 +28,7 @@ func (s *Room) Record(ctx context.Context, actor ground.Actor, key string, q Rec
 	if limit <= 0 || limit > MaxRecord {
 		limit = MaxRecord
 	}
-	err = s.Read(ctx, func(tx *records.Tx) error {
+	err = s.Use(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
 			return err
@@ -54,7 +54,7 @@ func (s *Room) Contested(ctx context.Context, actor ground.Actor, key string, we
 	if weeks < 1 || weeks > MaxWeeks {
 		return nil, model.NewProblem(model.BadRequest, "take for example: 12", "the number of weeks is 1 to %d", MaxWeeks)
 	}
-	err = s.Read(ctx, func(tx *records.Tx) error {
+	err = s.Use(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
 			return err

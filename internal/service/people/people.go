@@ -122,7 +122,7 @@ func addToken(ctx context.Context, tx *records.Tx, t records.NewToken, days int)
 // SignIn exchanges handle and passphrase for a token. label says from where; console shortens its life.
 func (s *Room) SignIn(ctx context.Context, handle, passphrase, label string, console bool) (model.SignIn, error) {
 	var p records.Person
-	err := s.Read(ctx, func(tx *records.Tx) (err error) {
+	err := s.Use(ctx, func(tx *records.Tx) (err error) {
 		p, err = tx.PersonByHandle(ctx, handle)
 		return err
 	})
@@ -199,7 +199,7 @@ func (s *Room) ChangePassphrase(ctx context.Context, actor ground.Actor, old, fr
 		return 0, err
 	}
 	var p records.Person
-	if err := s.Read(ctx, func(tx *records.Tx) (err error) {
+	if err := s.Use(ctx, func(tx *records.Tx) (err error) {
 		p, err = tx.PersonByHandle(ctx, actor.Handle)
 		return err
 	}); err != nil {
@@ -228,7 +228,7 @@ func (s *Room) ChangePassphrase(ctx context.Context, actor ground.Actor, old, fr
 
 // SignIns lists the actor's own sign-ins.
 func (s *Room) SignIns(ctx context.Context, actor ground.Actor) (list []model.SignedIn, err error) {
-	err = s.Read(ctx, func(tx *records.Tx) (err error) {
+	err = s.Use(ctx, func(tx *records.Tx) (err error) {
 		list, err = tx.SignIns(ctx, actor.ID, actor.Credential)
 		return err
 	})
@@ -259,7 +259,7 @@ func (s *Room) EndSignIn(ctx context.Context, actor ground.Actor, id int64) (end
 
 // People lists everybody, for whoever runs the service.
 func (s *Room) People(ctx context.Context) (list []model.PersonRow, err error) {
-	err = s.Read(ctx, func(tx *records.Tx) (err error) {
+	err = s.Use(ctx, func(tx *records.Tx) (err error) {
 		list, err = tx.People(ctx)
 		return err
 	})

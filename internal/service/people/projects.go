@@ -37,7 +37,7 @@ func (s *Room) StartProject(ctx context.Context, actor ground.Actor, key string)
 
 // Projects lists the actor's projects, and all of them for a steward.
 func (s *Room) Projects(ctx context.Context, actor ground.Actor) (list []model.Project, err error) {
-	err = s.Read(ctx, func(tx *records.Tx) (err error) {
+	err = s.Use(ctx, func(tx *records.Tx) (err error) {
 		list, err = tx.Projects(ctx, actor.ID, actor.Steward, actor.Within)
 		for i := range list {
 			list[i].Role = actor.Role(list[i].Key, list[i].Role)
@@ -49,7 +49,7 @@ func (s *Room) Projects(ctx context.Context, actor ground.Actor) (list []model.P
 
 // Project shows one project.
 func (s *Room) Project(ctx context.Context, actor ground.Actor, key string) (p model.Project, err error) {
-	err = s.Read(ctx, func(tx *records.Tx) error {
+	err = s.Use(ctx, func(tx *records.Tx) error {
 		if _, err := ground.Project(ctx, tx, actor, key, model.Viewer); err != nil {
 			return err
 		}
@@ -93,7 +93,7 @@ func (s *Room) SetLimit(ctx context.Context, actor ground.Actor, key string, lim
 
 // Wanted lists content that the service lost, up to MaxWanted chunks of it.
 func (s *Room) Wanted(ctx context.Context, actor ground.Actor, key string) (list []chunk.Digest, err error) {
-	err = s.Read(ctx, func(tx *records.Tx) error {
+	err = s.Use(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Artist)
 		if err != nil {
 			return err
@@ -106,7 +106,7 @@ func (s *Room) Wanted(ctx context.Context, actor ground.Actor, key string) (list
 
 // Members lists a project's people.
 func (s *Room) Members(ctx context.Context, actor ground.Actor, key string) (list []model.Member, err error) {
-	err = s.Read(ctx, func(tx *records.Tx) error {
+	err = s.Use(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
 			return err
@@ -243,7 +243,7 @@ func (s *Room) AddWorkspace(ctx context.Context, actor ground.Actor, key, name s
 
 // Workspaces lists the actor's workspaces in a project.
 func (s *Room) Workspaces(ctx context.Context, actor ground.Actor, key string) (list []model.Workspace, err error) {
-	err = s.Read(ctx, func(tx *records.Tx) error {
+	err = s.Use(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
 			return err

@@ -50,7 +50,7 @@ func (s *Room) NewToken(ctx context.Context, actor ground.Actor, key string, q m
 
 // Tokens lists the tokens of a project that still hold: one's own, and for a lead all.
 func (s *Room) Tokens(ctx context.Context, actor ground.Actor, key string) (list []model.Token, err error) {
-	err = s.Read(ctx, func(tx *records.Tx) error {
+	err = s.Use(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
 			return err

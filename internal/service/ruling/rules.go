@@ -100,7 +100,7 @@ type ruled struct {
 }
 
 func (s *Room) Ruled(ctx context.Context, actor ground.Actor, key, role string) (r ruled, err error) {
-	if err := s.Read(ctx, func(tx *records.Tx) error {
+	if err := s.Use(ctx, func(tx *records.Tx) error {
 		if r.Project, err = ground.Project(ctx, tx, actor, key, role); err != nil {
 			return err
 		}
@@ -147,7 +147,7 @@ func (s *Room) cover(ctx context.Context, r ruled) (coverage, error) {
 		return c, nil
 	}
 	c := coverage{assets: make([]int, len(r.Rules.List)), sizes: make([]int64, len(r.Rules.List))}
-	err := s.Read(ctx, func(tx *records.Tx) error {
+	err := s.Use(ctx, func(tx *records.Tx) error {
 		return s.Forest(tx, r.Project.ID).Range(ctx, r.root, "", "", func(e *tree.Entry) bool {
 			deciding := r.Rules.Deciding(e.Spelling())
 			for _, i := range deciding {
@@ -185,7 +185,7 @@ func (s *Room) Rules(ctx context.Context, actor ground.Actor, key string) (out m
 		out.Rules = append(out.Rules, model.RuleLine{Match: rule.Match, Kind: rule.Kind, Lock: rule.Lock, In: rule.Origin.In,
 			Line: rule.Origin.Line, Assets: c.assets[i], Size: c.sizes[i]})
 	}
-	err = s.Read(ctx, func(tx *records.Tx) error {
+	err = s.Use(ctx, func(tx *records.Tx) error {
 		out.Requests, err = tx.RuleRequests(ctx, r.Project.ID)
 		return err
 	})
@@ -203,7 +203,7 @@ func (s *Room) TestRules(ctx context.Context, actor ground.Actor, key, path stri
 	}
 	d := r.Rules.Decide(path)
 	out = model.RuleTest{Path: path, Kind: d.Kind, KindBy: d.KindBy.String(), Lock: d.Lock, LockBy: d.LockBy.String()}
-	err = s.Read(ctx, func(tx *records.Tx) error {
+	err = s.Use(ctx, func(tx *records.Tx) error {
 		folded := assetpath.Fold(path)
 		held, err := s.Forest(tx, r.Project.ID).Get(ctx, r.root, []string{folded})
 		_, out.Asset = held[folded]
@@ -252,8 +252,8 @@ func (s *Room) AskForRule(ctx context.Context, actor ground.Actor, key, path, re
 }
 
 // TermsOf is what rules say of locks, as a project keeps it.
-func TermsOf(r *rules.Rules) records.Terms {
-	return records.Terms{OfferFor: r.Locks.OfferFor, AnswerWithin: r.Locks.AnswerWithin, ForgottenAfter: r.Locks.ForgottenAfter,
+func TermsOf(r *rules.Rules) records.LockTerms {
+	return records.LockTerms{OfferFor: r.Locks.OfferFor, AnswerWithin: r.Locks.AnswerWithin, ForgottenAfter: r.Locks.ForgottenAfter,
 		BehindWarns: r.Locks.BehindWarns}
 }
 

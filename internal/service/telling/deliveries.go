@@ -135,7 +135,7 @@ func (s *Room) addressees(ctx context.Context, tx *records.Tx, e records.Happene
 		if !item.Concerns(p.Handle, p.Role, e.Person) {
 			continue
 		}
-		wish := p.Wish
+		wish := p.Choice
 		if wish == "" {
 			wish = kind.Mail
 		}
@@ -343,8 +343,8 @@ func (s *Room) NewsSettings(ctx context.Context, actor ground.Actor) (out model.
 	if err := actor.Whole(); err != nil {
 		return out, err
 	}
-	err = s.Read(ctx, func(tx *records.Tx) error {
-		mail, wanted, wishes, err := tx.Wishes(ctx, actor.ID)
+	err = s.Use(ctx, func(tx *records.Tx) error {
+		mail, wanted, wishes, err := tx.NewsChoices(ctx, actor.ID)
 		if err != nil {
 			return err
 		}
@@ -376,7 +376,7 @@ func (s *Room) SetNewsSettings(ctx context.Context, actor ground.Actor, q model.
 				ground.Printable(address))
 		}
 	}
-	var wishes []records.Wish
+	var wishes []records.NewsChoice
 	for _, k := range q.Kinds {
 		if _, known := news.Find(k.Name); !known {
 			return q, model.NewProblem(model.BadRequest, "", "%q is no kind of news", ground.Printable(k.Name))
@@ -384,12 +384,12 @@ func (s *Room) SetNewsSettings(ctx context.Context, actor ground.Actor, q model.
 		if !slices.Contains([]string{news.AtOnce, news.Daily, news.Never}, k.Mail) {
 			return q, model.NewProblem(model.BadRequest, "", "mail goes at-once, daily or never, not %q", ground.Printable(k.Mail))
 		}
-		wishes = append(wishes, records.Wish{Kind: k.Name, Mail: k.Mail, Desktop: k.Desktop})
+		wishes = append(wishes, records.NewsChoice{Kind: k.Name, Mail: k.Mail, Desktop: k.Desktop})
 	}
 	code := ""
 	if err := s.Write(ctx, func(tx *records.Tx) error {
 		code = ""
-		mail, wanted, _, err := tx.Wishes(ctx, actor.ID)
+		mail, wanted, _, err := tx.NewsChoices(ctx, actor.ID)
 		if err != nil {
 			return err
 		}
@@ -413,7 +413,7 @@ func (s *Room) SetNewsSettings(ctx context.Context, actor ground.Actor, q model.
 				return err
 			}
 		}
-		if err := tx.SetWishes(ctx, actor.ID, wishes); err != nil {
+		if err := tx.SetNewsChoices(ctx, actor.ID, wishes); err != nil {
 			return err
 		}
 		return tx.AddEvent(ctx, 0, actor.ID, news.NewsSettings, map[string]any{})
@@ -471,7 +471,7 @@ func (s *Room) Latest(ctx context.Context, actor ground.Actor, only string, befo
 	if actor.Within != "" {
 		only = actor.Within
 	}
-	err = s.Read(ctx, func(tx *records.Tx) error {
+	err = s.Use(ctx, func(tx *records.Tx) error {
 		out = model.News{News: []model.NewsItem{}}
 		read, err := tx.NewsRead(ctx, actor.ID)
 		if err != nil {
@@ -589,7 +589,7 @@ func (s *Room) RemoveHook(ctx context.Context, actor ground.Actor, key string, i
 
 // Hooks lists a project's hooks, and where they may go.
 func (s *Room) Hooks(ctx context.Context, actor ground.Actor, key string) (out model.Hooks, err error) {
-	err = s.Read(ctx, func(tx *records.Tx) error {
+	err = s.Use(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Lead)
 		if err != nil {
 			return err

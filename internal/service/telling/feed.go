@@ -128,7 +128,7 @@ func (s *Room) Feeding(ctx context.Context) {
 		woken := s.Bell.wait()
 		var list []records.ProjectEvent
 		var ended map[chunk.Digest]bool
-		err := s.Read(ctx, func(tx *records.Tx) (err error) {
+		err := s.Use(ctx, func(tx *records.Tx) (err error) {
 			if !started {
 				if cursor, err = tx.EventsNow(ctx); err != nil {
 					return err

@@ -84,7 +84,7 @@ func (s *Room) News(ctx context.Context, actor ground.Actor, key, last string, e
 		}
 	}
 	var p records.Project
-	if err := s.Read(ctx, func(tx *records.Tx) (err error) {
+	if err := s.Use(ctx, func(tx *records.Tx) (err error) {
 		if p, err = mayHear(ctx, tx, actor, key); err == nil && last == "" {
 			cursor, err = tx.EventsNow(ctx)
 		}
@@ -106,7 +106,7 @@ func (s *Room) News(ctx context.Context, actor ground.Actor, key, last string, e
 	for {
 		events, behind, again := st.take()
 		if again {
-			if err := s.Read(ctx, func(tx *records.Tx) (err error) {
+			if err := s.Use(ctx, func(tx *records.Tx) (err error) {
 				p, err = mayHear(ctx, tx, actor, key)
 				return err
 			}); err != nil {
@@ -152,7 +152,7 @@ func (s *Room) missed(ctx context.Context, actor ground.Actor, p *records.Projec
 	tell func(model.Event) error) error {
 	for {
 		var events []model.Event
-		if err := s.Read(ctx, func(tx *records.Tx) (err error) {
+		if err := s.Use(ctx, func(tx *records.Tx) (err error) {
 			if events, *cursor, err = tx.Events(ctx, p.ID, *cursor, 500); err == nil && len(events) > 0 {
 				*p, err = mayHear(ctx, tx, actor, p.Key)
 			}

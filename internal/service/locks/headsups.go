@@ -14,8 +14,8 @@ import (
 // MaxUnsent is how many unsent changes a workspace may tell of.
 const MaxUnsent = 10_000
 
-// SetUnsent keeps which assets have unsent changes in one of the actor's workspaces: all of them, each time.
-func (s *Room) SetUnsent(ctx context.Context, actor ground.Actor, key, workspaceID string, changes []model.UnsentChange) error {
+// SetHeadsUps keeps which assets have unsent changes in one of the actor's workspaces: all of them, each time.
+func (s *Room) SetHeadsUps(ctx context.Context, actor ground.Actor, key, workspaceID string, changes []model.UnsentChange) error {
 	if len(changes) > MaxUnsent {
 		return model.NewProblem(model.TooLarge, "", "a workspace tells of at most %d unsent changes", MaxUnsent)
 	}
@@ -52,9 +52,9 @@ func (s *Room) SetUnsent(ctx context.Context, actor ground.Actor, key, workspace
 	})
 }
 
-// Unsent lists who has unsent changes in a project.
-func (s *Room) Unsent(ctx context.Context, actor ground.Actor, key string) (list []model.HeadsUp, err error) {
-	err = s.Read(ctx, func(tx *records.Tx) error {
+// HeadsUps lists who has unsent changes in a project.
+func (s *Room) HeadsUps(ctx context.Context, actor ground.Actor, key string) (list []model.HeadsUp, err error) {
+	err = s.Use(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
 			return err
