@@ -10,6 +10,7 @@ import (
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/workspace/disk"
 )
 
 // An update is done in three steps: what comes is built whole beside the files; what is about to be done is written into the journal; it is
@@ -218,10 +219,10 @@ func (w *Workspace) putBack(ctx context.Context, f wanted) {
 	if err != nil {
 		return
 	}
-	if halfCopied(w.root, aside, name) || halfCopied(w.root, partName(f), name) {
+	if disk.HalfCopied(w.root, aside, name) || disk.HalfCopied(w.root, partName(f), name) {
 		_ = w.root.Remove(name)
 	}
-	if moveNew(w.root, aside, name) == nil {
+	if disk.MoveNew(w.root, aside, name) == nil {
 		return
 	}
 	if w.still(ctx, f) {
@@ -235,7 +236,7 @@ func (w *Workspace) putBack(ctx context.Context, f wanted) {
 func (w *Workspace) builtBefore(ctx context.Context, f wanted) (b built, ok bool, err error) {
 	b = built{wanted: f}
 	name := filepath.FromSlash(f.place)
-	if halfCopied(w.root, partName(f), name) {
+	if disk.HalfCopied(w.root, partName(f), name) {
 		_ = w.root.Remove(name)
 	}
 	for _, at := range []string{name, partName(f)} {

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/workspace/disk"
 )
 
 // KeepDays is how long what was put away is kept.
@@ -177,7 +178,7 @@ func (w *Workspace) keep(from, path string, version int, exec bool) (PutAway, er
 		return p, errors.Join(err, os.RemoveAll(folder))
 	}
 	if err := move(w.full(aside), filepath.Join(folder, "file")); err != nil {
-		if back := moveNew(w.root, aside, from); back != nil {
+		if back := disk.MoveNew(w.root, aside, from); back != nil {
 			return p, err // it stays aside, and the next command puts it away
 		}
 		return p, errors.Join(err, os.RemoveAll(folder))
@@ -368,7 +369,7 @@ func (w *Workspace) restoreOne(ctx context.Context, s *Status, a model.Asset, hi
 	if hit.Exec {
 		_ = w.root.Chmod(part, 0o755)
 	}
-	if err := moveNew(w.root, part, filepath.FromSlash(hit.Path)); err != nil {
+	if err := disk.MoveNew(w.root, part, filepath.FromSlash(hit.Path)); err != nil {
 		_ = w.root.Remove(part)
 		if errors.Is(err, fs.ErrExist) {
 			return &model.Refused{Refusals: []model.Refusal{*changedMeanwhile(hit.Path)}}

@@ -16,6 +16,7 @@ import (
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/manifest"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/workspace/disk"
 )
 
 // Bounds of a transfer: bytes and chunks in one request, and requests in flight. Together they bound what is held in memory; at 80 ms
@@ -357,7 +358,7 @@ func (r *fetching) small(ctx context.Context, files []arriving) (err error) {
 // sowing puts chunks into the files that have them, in whichever order they come.
 type sowing struct {
 	r     *fetching
-	disk  disk
+	disk  disk.Disk
 	files []arriving
 	sites map[chunk.Digest][]site
 	left  []int            // how many chunks each file lacks

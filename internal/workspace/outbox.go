@@ -16,6 +16,7 @@ import (
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/workspace/disk"
 )
 
 // Job is a send that goes on in the background, from frozen copies of its files. It lies in the state folder until it has become a
@@ -191,7 +192,7 @@ func (w *Workspace) freeze(path string, looks Stamp, folder string) error {
 		return err
 	}
 	from := filepath.Join(w.Root, filepath.FromSlash(path))
-	if err := cloneFile(from, to); err != nil {
+	if err := disk.CloneFile(from, to); err != nil {
 		if err := copyFile(from, to); err != nil {
 			return err
 		}

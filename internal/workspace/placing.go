@@ -13,6 +13,7 @@ import (
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/workspace/disk"
 )
 
 // One way leads into the folder for whatever is not written there by a program of the person's own: place. It replaces nothing that it did
@@ -84,7 +85,7 @@ func (w *Workspace) admit(files, remove []wanted) (good []wanted, refusals []mod
 // are put in their places with.
 type spellings struct {
 	w       *Workspace
-	disk    disk
+	disk    disk.Disk
 	folders map[string]map[string]string
 	safe    map[string]bool
 }
@@ -202,7 +203,7 @@ func (w *Workspace) place(ctx context.Context, f wanted, around *spellings) (Sta
 	}
 	same := true // the file that comes is the one that was built
 	if err = around.disk.RenameNew(part, name); errors.Is(err, errors.ErrUnsupported) {
-		same, err = false, moveNew(w.root, part, name)
+		same, err = false, disk.MoveNew(w.root, part, name)
 	}
 	if err != nil {
 		if errors.Is(err, fs.ErrExist) {
@@ -270,7 +271,7 @@ func (w *Workspace) takeAside(ctx context.Context, f wanted) (refusal *model.Ref
 	default:
 		return nil, true
 	}
-	if err := moveNew(w.root, aside, name); err != nil {
+	if err := disk.MoveNew(w.root, aside, name); err != nil {
 		// Something stands there by now, or the disk fails: what was taken aside may be an unsent change, and is kept.
 		_, _ = w.keep(aside, f.place, 0, executable(info))
 		if !errors.Is(err, fs.ErrExist) {
@@ -375,7 +376,7 @@ func (w *Workspace) renameAside(a, b, path string) error {
 		err = w.root.Rename(a, aside)
 	}
 	if err == nil {
-		if err = moveNew(w.root, aside, b); err != nil && moveNew(w.root, aside, a) != nil {
+		if err = disk.MoveNew(w.root, aside, b); err != nil && disk.MoveNew(w.root, aside, a) != nil {
 			w.finishPutAways()
 			return err
 		}

@@ -17,11 +17,12 @@ import (
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/testbed"
+	"kettletarn/internal/workspace/disk"
 )
 
 // hooked lets a test do something before every call that a workspace makes to its folder, and takes abilities away from it.
 type hooked struct {
-	disk
+	disk.Disk
 	before   func(call, name string)
 	linkless bool // no links
 	plain    bool // no renames that replace nothing
@@ -42,35 +43,35 @@ func (h *hooked) Lstat(name string) (fs.FileInfo, error) {
 	if err := h.call("lstat", name); err != nil {
 		return nil, err
 	}
-	return h.disk.Lstat(name)
+	return h.Disk.Lstat(name)
 }
 
 func (h *hooked) Open(name string) (*os.File, error) {
 	if err := h.call("open", name); err != nil {
 		return nil, err
 	}
-	return h.disk.Open(name)
+	return h.Disk.Open(name)
 }
 
 func (h *hooked) OpenFile(name string, flag int, perm fs.FileMode) (*os.File, error) {
 	if err := h.call("open", name); err != nil {
 		return nil, err
 	}
-	return h.disk.OpenFile(name, flag, perm)
+	return h.Disk.OpenFile(name, flag, perm)
 }
 
 func (h *hooked) Chmod(name string, mode fs.FileMode) error {
 	if err := h.call("chmod", name); err != nil {
 		return err
 	}
-	return h.disk.Chmod(name, mode)
+	return h.Disk.Chmod(name, mode)
 }
 
 func (h *hooked) Rename(from, to string) error {
 	if err := h.call("rename", from); err != nil {
 		return err
 	}
-	return h.disk.Rename(from, to)
+	return h.Disk.Rename(from, to)
 }
 
 func (h *hooked) Link(from, to string) error {
@@ -80,7 +81,7 @@ func (h *hooked) Link(from, to string) error {
 	if h.linkless {
 		return &os.LinkError{Op: "link", Old: from, New: to, Err: syscall.EPERM}
 	}
-	return h.disk.Link(from, to)
+	return h.Disk.Link(from, to)
 }
 
 func (h *hooked) RenameNew(from, to string) error {
@@ -90,13 +91,13 @@ func (h *hooked) RenameNew(from, to string) error {
 	if h.plain {
 		return errors.ErrUnsupported
 	}
-	return h.disk.RenameNew(from, to)
+	return h.Disk.RenameNew(from, to)
 }
 
-func (h *hooked) Keep() (disk, func()) {
-	kept, end := h.disk.Keep()
+func (h *hooked) Keep() (disk.Disk, func()) {
+	kept, end := h.Disk.Keep()
 	same := *h
-	same.disk = kept
+	same.Disk = kept
 	return &same, end
 }
 
@@ -104,7 +105,7 @@ func (h *hooked) Remove(name string) error {
 	if err := h.call("remove", name); err != nil {
 		return err
 	}
-	return h.disk.Remove(name)
+	return h.Disk.Remove(name)
 }
 
 // kept reports whether a text is in a file of the workspace, whatever its name, or among the put-away ones.
@@ -210,7 +211,7 @@ func TestASaveAtAnyMomentIsKept(t *testing.T) {
 						text := fmt.Sprintf("saved before call %d, %s", at, way)
 						n := 0
 						what := ""
-						w.root = &hooked{disk: real, linkless: able.linkless, plain: able.plain, before: func(call, at2 string) {
+						w.root = &hooked{Disk: real, linkless: able.linkless, plain: able.plain, before: func(call, at2 string) {
 							if n == at {
 								what = call + " " + at2
 								_ = os.MkdirAll(filepath.Dir(filepath.Join(w.Root, place)), 0o755)
@@ -267,7 +268,7 @@ func TestWhatWasNotReadIsNotReplaced(t *testing.T) {
 		t.Fatal(err)
 	}
 	real := w.root
-	w.root = &hooked{disk: real, before: func(call, at string) {
+	w.root = &hooked{Disk: real, before: func(call, at string) {
 		if call == "rename" && at == "a" {
 			if err := os.WriteFile(name, []byte("ONE"), 0o644); err != nil {
 				t.Error(err)
@@ -360,7 +361,7 @@ func TestNoLeftoverBlocksACommand(t *testing.T) {
 	w := p.rurik
 	planned(t, p)
 	real := w.root
-	w.root = &hooked{disk: real, refuse: func(call, name string) error {
+	w.root = &hooked{Disk: real, refuse: func(call, name string) error {
 		if call == "remove" && strings.HasPrefix(name, incoming) {
 			return &fs.PathError{Op: "removeat", Path: name, Err: errors.New("Invalid function")}
 		}

@@ -27,6 +27,7 @@ import (
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/workspace/disk"
 )
 
 // Marker is what the file at the root of a workspace says.
@@ -44,7 +45,7 @@ type Workspace struct {
 	Handle   string // whose it is, where that is known
 	Progress Progress
 	state    string
-	root     disk
+	root     disk.Disk
 	wanted   []chunk.Digest // content that the service said it lost
 	// stale says that the service has refused something since: what is kept of it is old.
 	stale atomic.Bool
@@ -150,7 +151,7 @@ func openAnyhow(root string, c *client.Client, progress Progress) (*Workspace, e
 	if err := w.settlePlace(); err != nil {
 		return nil, err
 	}
-	w.root, err = openDisk(root)
+	w.root, err = disk.Open(root)
 	return w, err
 }
 

@@ -1,4 +1,8 @@
-package workspace
+// Package disk is all that a workspace does to its folder. It leaves the folder by no link, and it has one way to put a file where nothing
+// stands. What differs by system is in files with its name.
+//
+// It is not for deciding whether a file may come to its place: that is placing.go of package workspace.
+package disk
 
 import (
 	"errors"
@@ -7,9 +11,9 @@ import (
 	"os"
 )
 
-// disk is all that a workspace does to its folder: os.Root, which leaves the folder by no link, and one thing that it lacks. Names are
+// Disk is all that a workspace does to its folder: os.Root, which leaves the folder by no link, and one thing that it lacks. Names are
 // relative to the root, with the system's separator. Tests put themselves between, and see or do something before every call.
-type disk interface {
+type Disk interface {
 	Lstat(name string) (fs.FileInfo, error)
 	Open(name string) (*os.File, error)
 	OpenFile(name string, flag int, perm fs.FileMode) (*os.File, error)
@@ -25,7 +29,7 @@ type disk interface {
 	RenameNew(from, to string) error
 	Remove(name string) error
 	// Keep is the same disk for many files at once: it may keep folders open, until the second value is called.
-	Keep() (disk, func())
+	Keep() (Disk, func())
 	FS() fs.FS
 	Close() error
 }
@@ -33,7 +37,8 @@ type disk interface {
 // rootDisk is the folder itself.
 type rootDisk struct{ *os.Root }
 
-func openDisk(root string) (disk, error) {
+// Open opens a folder.
+func Open(root string) (Disk, error) {
 	r, err := os.OpenRoot(root)
 	if err != nil {
 		return nil, err
@@ -41,10 +46,10 @@ func openDisk(root string) (disk, error) {
 	return rootDisk{r}, nil
 }
 
-// moveNew moves a file to a place where nothing stands; where something does, also something that came in this moment, it fails with
+// MoveNew moves a file to a place where nothing stands; where something does, also something that came in this moment, it fails with
 // fs.ErrExist and changes nothing. from is a name of the client's own: nobody else saves there. Network disks that have no such rename have
 // links; memory sticks have neither.
-func moveNew(d disk, from, to string) error {
+func MoveNew(d Disk, from, to string) error {
 	err := d.RenameNew(from, to)
 	if !errors.Is(err, errors.ErrUnsupported) {
 		return err
@@ -60,9 +65,9 @@ func moveNew(d disk, from, to string) error {
 	return copyNew(d, from, to)
 }
 
-// copyNew is moveNew for file systems that have neither links nor such a rename: the place is made anew, which fails where something is,
+// copyNew is MoveNew for file systems that have neither links nor such a rename: the place is made anew, which fails where something is,
 // and filled. Until it is whole, from stays, and recovery tells by it what stands half at to.
-func copyNew(d disk, from, to string) error {
+func copyNew(d Disk, from, to string) error {
 	in, err := d.Open(from)
 	if err != nil {
 		return err
@@ -89,8 +94,8 @@ func copyNew(d disk, from, to string) error {
 	return d.Remove(from)
 }
 
-// halfCopied reports whether what stands at to is the beginning of from and no more: what a killed copyNew leaves.
-func halfCopied(d disk, from, to string) bool {
+// HalfCopied reports whether what stands at to is the beginning of from and no more: what a killed copyNew leaves.
+func HalfCopied(d Disk, from, to string) bool {
 	a, err := d.Open(from)
 	if err != nil {
 		return false

@@ -1,4 +1,4 @@
-package workspace
+package disk
 
 import (
 	"io/fs"
@@ -9,7 +9,7 @@ import (
 )
 
 // Keep is nothing here: each call names the file as a whole.
-func (d rootDisk) Keep() (disk, func()) { return d, func() {} }
+func (d rootDisk) Keep() (Disk, func()) { return d, func() {} }
 
 // RenameNew is MoveFileEx without the flag that replaces.
 func (d rootDisk) RenameNew(from, to string) error {

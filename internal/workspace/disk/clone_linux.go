@@ -1,4 +1,4 @@
-package workspace
+package disk
 
 import (
 	"os"
@@ -6,8 +6,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// cloneFile copies a file by sharing its blocks (ioctl_ficlone(2)), where the file system can.
-func cloneFile(from, to string) error {
+// CloneFile copies a file by sharing its blocks (ioctl_ficlone(2)), where the file system can.
+func CloneFile(from, to string) error {
 	in, err := os.Open(from)
 	if err != nil {
 		return err

@@ -1,4 +1,4 @@
-package workspace
+package disk
 
 import "golang.org/x/sys/unix"
 

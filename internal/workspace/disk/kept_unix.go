@@ -1,6 +1,6 @@
 //go:build unix
 
-package workspace
+package disk
 
 import (
 	"io/fs"
@@ -18,7 +18,7 @@ const maxKept = 64
 
 // Keep opens each folder once, by way of the root, and goes on from there: what stands in one is reached in one step, however deep it lies.
 // A folder that is moved away meanwhile takes with it what is put there.
-func (d rootDisk) Keep() (disk, func()) {
+func (d rootDisk) Keep() (Disk, func()) {
 	k := &keptDisk{rootDisk: d, folders: map[string]*os.File{}}
 	return k, k.end
 }
