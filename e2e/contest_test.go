@@ -76,7 +76,7 @@ func TestLocksAreLinearizable(t *testing.T) {
 			victim.start()
 		}
 	}()
-	r := c.Run(t.Context(), time.Duration(testbed.Steps(10, 60))*time.Second, 1)
+	r := c.Run(t.Context(), time.Duration(testbed.Steps(15, 60))*time.Second, 1)
 	stop()
 	kills := <-killed
 	t.Logf("the database went on for %s at most with what a killed service had sent it", longest)
