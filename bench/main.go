@@ -234,14 +234,18 @@ func (b *bench) ours(dir string, args ...string) (sample, error) {
 }
 
 func (b *bench) oursOn(m rig.Machine, dir string, args ...string) (sample, error) {
-	before := treeCPU(b.daemon.Process()) + treeCPU(b.pg.Process())
+	service, database := treeCPU(b.daemon.Process()), treeCPU(b.pg.Process())
 	start := time.Now()
 	r, err := b.run(m, dir, "", args...)
 	if err != nil {
 		return sample{}, err
 	}
 	syscall.Sync()
-	return sample{time: time.Since(start), cpu: r.CPU + treeCPU(b.daemon.Process()) + treeCPU(b.pg.Process()) - before, memory: r.Memory}, nil
+	took := time.Since(start)
+	service, database = treeCPU(b.daemon.Process())-service, treeCPU(b.pg.Process())-database
+	fmt.Printf("  tarn %s: %.2f s; CPU %.2f s here, %.2f s in the service, %.2f s in PostgreSQL\n", args[0], took.Seconds(), r.CPU.Seconds(),
+		service.Seconds(), database.Seconds())
+	return sample{time: took, cpu: r.CPU + service + database, memory: r.Memory}, nil
 }
 
 // yardstick measures another program, and the sync after it.

@@ -8,10 +8,8 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/lock"
 	"kettletarn/internal/core/model"
-	"kettletarn/internal/core/rules"
 )
 
 // lockRows locks rows of assets by id, which a subquery looks up first, one index look for each path (see the note at Tx), and reads them
@@ -372,71 +370,6 @@ func setLines(batch *pgx.Batch, project int64, o Outcome, assets []*Asset) {
 	}
 }
 
-// LockTerms are what the rules of a project say of its locks.
-type LockTerms struct {
-	OfferFor       time.Duration
-	AnswerWithin   time.Duration
-	ForgottenAfter time.Duration
-	BehindWarns    bool
-}
-
-// SetLockTerms keeps them, and where the rules send those who follow the id of a task.
-func (tx *Tx) SetLockTerms(ctx context.Context, project int64, t LockTerms, links []rules.TaskLink) error {
-	if links == nil {
-		links = []rules.TaskLink{}
-	}
-	_, err := tx.q.Exec(ctx, `update projects set offer_for = $2, answer_within = $3, forgotten_after = $4, behind_warns = $5, task_links = $6
-		where id = $1`,
-		project, int(t.OfferFor/time.Second), int(t.AnswerWithin/time.Second), int(t.ForgottenAfter/time.Second), t.BehindWarns, links)
-	return err
-}
-
-// Due is something that time does to a lock.
-type Due struct {
-	Project int64
-	Folded  string
-}
-
-// DueLocks lists up to limit locks with an offer that lapsed or an ask that stayed unanswered. Relies on waits_due and asks_due.
-func (tx *Tx) DueLocks(ctx context.Context, limit int) ([]Due, error) {
-	rows, err := tx.q.Query(ctx, `select a.project_id, a.folded from (
-			(select w.asset_id from waits w where w.ended is null and w.until <= now() and exists (select from assets a where a.id = w.asset_id)
-				order by w.until limit $1)
-			union (select k.asset_id from asks k where k.answered is null and not k.told and k.late <= now() and exists (select from assets a
-				where a.id = k.asset_id) order by k.late limit $1)) d
-		join assets a on a.id = d.asset_id limit $1`, limit)
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[Due])
-}
-
-// forgotten is what makes a lock look forgotten; a is assets, j projects, w workspaces.
-const forgotten = `j.forgotten_after > 0 and a.locked <= now() - j.forgotten_after * interval '1 second'
-	and w.seen <= now() - j.forgotten_after * interval '1 second'
-	and not exists (select from heads_ups h where h.workspace_id = a.workspace_id and h.asset_id = a.id)`
-
-// RemindForgotten notes of up to limit forgotten locks that their holders are reminded now, and returns them. A lock is reminded of once.
-func (tx *Tx) RemindForgotten(ctx context.Context, limit int) (list []model.Lock, projects []int64, err error) {
-	rows, err := tx.q.Query(ctx, `
-		update assets set reminded = assets.fence from (
-			select a.id, p.handle, w.name from assets a join projects j on j.id = a.project_id join workspaces w on w.id = a.workspace_id
-				join people p on p.id = a.holder_id
-			where a.holder_id is not null and a.reminded <> a.fence and j.deleted is null
-				and `+forgotten+` order by a.id limit $1 for update of a skip locked) f
-		where assets.id = f.id returning assets.project_id, assets.path, f.handle, f.name, assets.locked`, limit)
-	if err != nil {
-		return nil, nil, err
-	}
-	var project int64
-	var l model.Lock
-	_, err = pgx.ForEachRow(rows, []any{&project, &l.Path, &l.Holder, &l.Workspace, &l.Since}, func() error {
-		list, projects = append(list, l), append(projects, project)
-		return nil
-	})
-	return list, projects, err
-}
-
 // Locks lists what is held, or waited for, in a project, the longest held first; folded, where not "", is the one asset asked about.
 // Relies on assets_held and assets_waited_for.
 func (tx *Tx) Locks(ctx context.Context, project int64, folded string) ([]model.Lock, error) {
@@ -505,74 +438,11 @@ func (tx *Tx) addLines(ctx context.Context, project int64, list []model.Lock, at
 	return err
 }
 
-// RecordQuery asks for a part of the record: of one person, at or below a folded path, ended in one way ("held" for not ended), from a time
-// on, up to another; zero values ask for all. Below is compared here, under the rules for paths, which no database has.
-type RecordQuery struct {
-	Person, Below, Ending string
-	Since, Until          time.Time
-	Limit                 int
-}
-
-// Record lists who held what, the latest taken first. Relies on holds_of_project and assets_held.
-func (tx *Tx) Record(ctx context.Context, project int64, q RecordQuery) ([]model.Hold, error) {
-	all := 0
-	if q.Below == "" {
-		all = q.Limit
-	}
-	rows, err := tx.q.Query(ctx, `
-		select r.path, p.handle, coalesce(w.name, ''), r.note, r.taken, r.ended, extract(epoch from coalesce(r.ended, now()) - r.taken)::bigint,
-			r.ending, coalesce(e.handle, ''), r.word, coalesce(r.handoff, 0)
-		from (select path, person_id, workspace_id, note, taken, ended, ending, nullif(ender_id, person_id) ender_id, word, handoff from holds
-			where project_id = $1
-			union all select path, holder_id, workspace_id, lock_note, locked, null, '', null, '', null from assets where project_id = $1
-				and holder_id is not null) r
-		join people p on p.id = r.person_id left join people e on e.id = r.ender_id left join workspaces w on w.id = r.workspace_id
-		where ($2 = '' or p.handle = $2) and ($3 = '' or r.ending = $3 or $3 = '`+lock.Held+`' and r.ended is null)
-			and (r.ended is null or $4::timestamptz is null or r.ended >= $4) and ($5::timestamptz is null or r.taken < $5)
-		order by r.taken desc, r.path limit nullif($6, 0)`, project, q.Person, q.Ending, notZero(q.Since), notZero(q.Until), all)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	list := []model.Hold{}
-	for len(list) < q.Limit && rows.Next() {
-		var h model.Hold
-		if err := rows.Scan(&h.Path, &h.Person, &h.Workspace, &h.Note, &h.Taken, &h.Ended, &h.Seconds, &h.Ending, &h.EndedBy, &h.Word,
-			&h.Handoff); err != nil {
-			return nil, err
-		}
-		if folded := assetpath.Fold(h.Path); q.Below == "" || folded == q.Below || strings.HasPrefix(folded, q.Below+"/") {
-			list = append(list, h)
-		}
-	}
-	return list, rows.Err()
-}
-
 func notZero(t time.Time) *time.Time {
 	if t.IsZero() {
 		return nil
 	}
 	return &t
-}
-
-// Contested says for the assets that were waited for longest since a time, up to limit of them, how long in which week. A wait that spans
-// weeks counts in each with its part. Relies on waits_of_project.
-func (tx *Tx) Contested(ctx context.Context, project int64, since time.Time, limit int) ([]model.Contested, error) {
-	rows, err := tx.q.Query(ctx, `
-		with w as (
-			select x.asset_id, x.person_id, k.week, extract(epoch from least(coalesce(x.ended, now()), k.week + interval '7 days') -
-				greatest(x.since, k.week, $2)) s
-			from waits x cross join lateral generate_series(date_trunc('week', greatest(x.since, $2)), coalesce(x.ended, now()),
-				interval '7 days') k (week)
-			where x.project_id = $1 and coalesce(x.ended, now()) > $2),
-		most as (select asset_id, sum(s) total from w group by 1 order by 2 desc, 1 limit $3)
-		select a.path, to_char(w.week, 'YYYY-MM-DD'), count(*), count(distinct w.person_id), sum(w.s)::bigint
-		from w join most m on m.asset_id = w.asset_id join assets a on a.id = w.asset_id group by a.path, w.week, m.total order by m.total desc,
-			a.path, w.week`, project, since, limit)
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[model.Contested])
 }
 
 // Reserved counts the names that a person keeps in a project for assets that come later. Relies on assets_held.
@@ -581,29 +451,4 @@ func (tx *Tx) Reserved(ctx context.Context, project, person int64) (n int, err e
 		and not exists (select from versions v where v.asset_id = assets.id)`,
 		project, person).Scan(&n)
 	return n, err
-}
-
-// Override is who took a lock away, with which word, and when.
-type Override struct {
-	By, Word string
-	At       time.Time
-}
-
-// TakenAway finds, for each asset with a fence beside it, who took the lock away that was held under it; what nobody took away is left out.
-func (tx *Tx) TakenAway(ctx context.Context, assets, fences []int64) (map[int64]Override, error) {
-	rows, err := tx.q.Query(ctx, `select u.a, p.handle, h.word, h.ended from unnest($1::bigint[], $2::bigint[]) as u (a, x)
-		cross join lateral (select * from holds h where h.asset_id = u.a and h.fence = u.x and h.ending = '`+lock.EndOverridden+`'
-			order by h.id desc limit 1) h
-		join people p on p.id = h.ender_id`, assets, fences)
-	if err != nil {
-		return nil, err
-	}
-	found := map[int64]Override{}
-	var asset int64
-	var o Override
-	_, err = pgx.ForEachRow(rows, []any{&asset, &o.By, &o.Word, &o.At}, func() error {
-		found[asset] = o
-		return nil
-	})
-	return found, err
 }

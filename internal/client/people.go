@@ -1,0 +1,148 @@
+package client
+
+import (
+	"context"
+	"net/url"
+	"strconv"
+
+	"kettletarn/internal/core/model"
+)
+
+// SetLimit sets the most bytes that a project may take at the service, 0 for no limit.
+func (c *Client) SetLimit(ctx context.Context, key string, limit int64) (v model.Project, err error) {
+	return v, c.json(ctx, request{method: "PUT", path: in(key, "/limit"), body: model.LimitRequest{StorageLimit: limit}}, &v)
+}
+
+// Service asks what runs there.
+func (c *Client) Service(ctx context.Context) (v model.ServiceInfo, err error) {
+	err = c.get(ctx, "/service", nil, &v)
+	if err == nil && v.Service != "Kettle Tarn" {
+		err = &Unreachable{URL: c.base, Cause: "something answers there, and it is not Kettle Tarn"}
+	}
+	return v, err
+}
+
+// SignIn gets a token.
+func (c *Client) SignIn(ctx context.Context, q model.SignInRequest) (v model.SignIn, err error) {
+	return v, c.post(ctx, "/sign-in", q, &v)
+}
+
+// SignOut ends the client's token.
+func (c *Client) SignOut(ctx context.Context) error { return c.post(ctx, "/sign-out", nil, nil) }
+
+// Whoami tells whose token it is.
+func (c *Client) Whoami(ctx context.Context) (v model.Person, err error) {
+	return v, c.get(ctx, "/whoami", nil, &v)
+}
+
+// NewsSettings is how one hears of news.
+func (c *Client) NewsSettings(ctx context.Context) (v model.NewsSettings, err error) {
+	return v, c.get(ctx, "/me/news", nil, &v)
+}
+
+// SetNewsSettings changes one's mail address, and how one hears of the kinds that are named.
+func (c *Client) SetNewsSettings(ctx context.Context, q model.NewsSettings) (v model.NewsSettings, err error) {
+	return v, c.json(ctx, request{method: "PUT", path: "/me/news", body: q}, &v)
+}
+
+// ConfirmMail shows with the code of a letter that a mail address is one's own.
+func (c *Client) ConfirmMail(ctx context.Context, code string) (v model.NewsSettings, err error) {
+	return v, c.json(ctx, request{method: "PUT", path: "/me/news/address", body: model.MailCode{Code: code}}, &v)
+}
+
+// Latest is a page of what happened that concerns one, the newest first, below an item (0 for from the newest on), in one project where
+// that is named.
+func (c *Client) Latest(ctx context.Context, project string, before int64, limit int) (v model.News, err error) {
+	return v, c.get(ctx, "/me/news/latest", url.Values{"project": {project}, "before": {strconv.FormatInt(before, 10)},
+		"limit": {strconv.Itoa(limit)}}, &v)
+}
+
+// ReadNews notes up to which item one has read.
+func (c *Client) ReadNews(ctx context.Context, upTo int64) error {
+	return c.json(ctx, request{method: "PUT", path: "/me/news/latest", body: model.NewsRead{UpTo: upTo}}, nil)
+}
+
+// ChangePassphrase changes one's own, and tells how many other sign-ins ended.
+func (c *Client) ChangePassphrase(ctx context.Context, old, fresh string) (v model.PassphraseChanged, err error) {
+	return v, c.json(ctx, request{method: "PUT", path: "/me/passphrase", body: model.PassphraseRequest{Old: old, New: fresh}, once: true}, &v)
+}
+
+// SignIns lists one's own.
+func (c *Client) SignIns(ctx context.Context) (v model.SignIns, err error) {
+	return v, c.get(ctx, "/me/sign-ins", nil, &v)
+}
+
+// EndSignIn ends one of them; "others" all but the one that asks.
+func (c *Client) EndSignIn(ctx context.Context, id string) (v model.PassphraseChanged, err error) {
+	return v, c.json(ctx, request{method: "DELETE", path: "/me/sign-ins/" + url.PathEscape(id)}, &v)
+}
+
+// AddHook sends a project's news to an address from now on.
+func (c *Client) AddHook(ctx context.Context, key string, q model.HookRequest) (v model.Hook, err error) {
+	return v, c.json(ctx, request{method: "POST", path: in(key, "/hooks"), body: q, once: true}, &v)
+}
+
+// Hooks lists where a project's news goes.
+func (c *Client) Hooks(ctx context.Context, key string) (v model.Hooks, err error) {
+	return v, c.get(ctx, in(key, "/hooks"), nil, &v)
+}
+
+// Projects lists one's projects.
+func (c *Client) Projects(ctx context.Context) (v model.Projects, err error) {
+	return v, c.get(ctx, "/projects", nil, &v)
+}
+
+// Start makes a project.
+func (c *Client) Start(ctx context.Context, key string) (v model.Project, err error) {
+	return v, c.json(ctx, request{method: "POST", path: "/projects", body: model.StartRequest{Key: key}, once: true}, &v)
+}
+
+// Project shows one.
+func (c *Client) Project(ctx context.Context, key string) (v model.Project, err error) {
+	return v, c.get(ctx, in(key, ""), nil, &v)
+}
+
+// Members lists a project's people.
+func (c *Client) Members(ctx context.Context, key string) (v model.Members, err error) {
+	return v, c.get(ctx, in(key, "/members"), nil, &v)
+}
+
+// SetMember adds a person or changes their role.
+func (c *Client) SetMember(ctx context.Context, key, handle, role string) (v model.Member, err error) {
+	return v, c.json(ctx, request{method: "PUT", path: in(key, "/members/"+url.PathEscape(handle)), body: model.RoleRequest{Role: role}}, &v)
+}
+
+// RemoveMember takes a person out.
+func (c *Client) RemoveMember(ctx context.Context, key, handle string) error {
+	return c.json(ctx, request{method: "DELETE", path: in(key, "/members/"+url.PathEscape(handle))}, nil)
+}
+
+// NewToken makes a token for one project.
+func (c *Client) NewToken(ctx context.Context, key string, q model.TokenRequest) (v model.Token, err error) {
+	return v, c.json(ctx, request{method: "POST", path: in(key, "/tokens"), body: q, once: true}, &v)
+}
+
+// Tokens lists a project's tokens.
+func (c *Client) Tokens(ctx context.Context, key string) (v model.Tokens, err error) {
+	return v, c.get(ctx, in(key, "/tokens"), nil, &v)
+}
+
+// EndToken makes a token unusable.
+func (c *Client) EndToken(ctx context.Context, key string, id int64) error {
+	return c.json(ctx, request{method: "DELETE", path: in(key, "/tokens/"+strconv.FormatInt(id, 10))}, nil)
+}
+
+// AddWorkspace makes a workspace.
+func (c *Client) AddWorkspace(ctx context.Context, key, name string) (v model.Workspace, err error) {
+	return v, c.post(ctx, in(key, "/workspaces"), model.WorkspaceRequest{Name: name}, &v)
+}
+
+// Workspaces lists one's own workspaces.
+func (c *Client) Workspaces(ctx context.Context, key string) (v model.Workspaces, err error) {
+	return v, c.get(ctx, in(key, "/workspaces"), nil, &v)
+}
+
+// DescribeWorkspace tells what a workspace is.
+func (c *Client) DescribeWorkspace(ctx context.Context, key, id string, d model.WorkspaceTold) error {
+	return c.json(ctx, request{method: "PUT", path: in(key, "/workspaces/"+url.PathEscape(id)), body: d}, nil)
+}
