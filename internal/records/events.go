@@ -34,6 +34,7 @@ type Cursor struct {
 	ID          int64
 }
 
+// String is the cursor as it travels; see ParseCursor.
 func (c Cursor) String() string { return fmt.Sprintf("%d-%d", c.Transaction, c.ID) }
 
 // Before reports whether a place lies before another one.

@@ -36,10 +36,12 @@ type Reader struct {
 	elsewhere bool
 }
 
+// Reader reads chunks of a project. Whoever asks closes it.
 func (s *Room) Reader(project int64) *Reader {
 	return &Reader{s: s, project: project, places: map[chunk.Digest]records.Place{}}
 }
 
+// Close lets go of the packs that it has open.
 func (r *Reader) Close() {
 	if r.open != nil {
 		_ = r.open.Close()
@@ -281,6 +283,7 @@ type Content struct {
 	dataAt int64
 }
 
+// OpenRow opens a content. Nothing is read before it is asked for.
 func (s *Room) OpenRow(ctx context.Context, row records.Content) *Content {
 	return &Content{ctx: ctx, r: s.Reader(row.Project), row: row, dataAt: -1}
 }
@@ -324,6 +327,7 @@ func (c *Content) Read(p []byte) (int, error) {
 // pageChunks is how many chunks a Content knows the places of at once.
 const pageChunks = 256
 
+// ErrPageFull ends a walk that has enough.
 var ErrPageFull = errors.New("enough for now")
 
 func (c *Content) fill() error {
@@ -357,6 +361,7 @@ func (c *Content) fill() error {
 	}
 }
 
+// OpenDigest opens the content with a digest (64 hex digits), where the project knows it.
 func (s *Room) OpenDigest(ctx context.Context, p records.Project, content string) (*Content, error) {
 	digest, err := chunk.ParseDigest(content)
 	if err != nil {

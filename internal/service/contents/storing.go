@@ -47,6 +47,7 @@ func (s *Room) MissingChunks(ctx context.Context, actor ground.Actor, key string
 	return missing, err
 }
 
+// Lacking is which of the chunks the project lacks; the others stay for records.LeaseDays.
 func Lacking(ctx context.Context, tx *records.Tx, project int64, digests []chunk.Digest) ([]chunk.Digest, error) {
 	missing := []chunk.Digest{}
 	if len(digests) == 0 {

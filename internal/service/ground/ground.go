@@ -82,13 +82,16 @@ func (a Actor) Role(key, role string) string {
 	return role
 }
 
+// Unavailable is what people hear while the database is away.
 var Unavailable = model.NewProblem(model.Unavailable, "try again in a moment; nothing was lost",
 	"the service can't reach its database right now")
 
+// Write runs work in a transaction, again where PostgreSQL ends that for a deadlock; see [records.DB.Write].
 func (s *Ground) Write(ctx context.Context, work func(*records.Tx) error) error {
 	return s.Explain(s.DB.Write(ctx, work))
 }
 
+// Use runs work on one connection, each statement by itself; see [records.DB.Use].
 func (s *Ground) Use(ctx context.Context, work func(*records.Tx) error) error {
 	return s.Explain(s.DB.Use(ctx, work))
 }
@@ -185,6 +188,7 @@ func Workspace(ctx context.Context, tx *records.Tx, actor Actor, p records.Proje
 	return w, err
 }
 
+// UnknownWorkspace is for a workspace that is not there, or is somebody else's.
 var UnknownWorkspace = model.NewProblem(model.NotFound, "join the project again with tarn join --here",
 	"the service does not know this workspace as yours")
 

@@ -28,6 +28,7 @@ const Spare = 16 << 20
 // MaxRows is how many rows of a list one request gets.
 const MaxRows = 5000
 
+// Rows is how many rows a request gets that asks for limit of them.
 func Rows(limit int) int {
 	if limit <= 0 || limit > MaxRows {
 		return MaxRows
@@ -35,10 +36,13 @@ func Rows(limit int) int {
 	return limit
 }
 
+// NewID is a fresh UUID.
 func NewID() string { return uuid.NewString() }
 
+// ValidID reports whether an id is a UUID in its usual form.
 func ValidID(id string) bool { return uuid.Validate(id) == nil && len(id) == 36 }
 
+// Printable is what somebody named, fit for a message: in one line, of 80 bytes at most.
 func Printable(s string) string {
 	if len(s) > 80 {
 		s = strings.ToValidUTF8(s[:80], "") + "…"
@@ -59,6 +63,7 @@ func Written(what, words string, most int, lines bool) error {
 	return nil
 }
 
+// FirstLine is the first line of a note, of 200 bytes at most.
 func FirstLine(s string) string {
 	line, _, _ := strings.Cut(s, "\n")
 	if len(line) > 200 {
@@ -67,6 +72,7 @@ func FirstLine(s string) string {
 	return line
 }
 
+// SortedKeys are the keys of a map, in order.
 func SortedKeys[V any](m map[string]V) []string {
 	keys := make([]string, 0, len(m))
 	for k := range m {
@@ -89,10 +95,13 @@ func AddHeadsUps(assets []model.Asset, heads []model.HeadsUp, workspace string) 
 	}
 }
 
+// Again is the way out of a sign-in that does not hold.
 const Again = "sign in again with tarn sign-in"
 
+// Handles are what people may be called.
 var Handles = regexp.MustCompile(`^[a-z][a-z0-9-]{0,31}$`)
 
+// CommitID is the full id of a commit of git, SHA-1 or SHA-256.
 var CommitID = regexp.MustCompile(`^[0-9a-f]{40}([0-9a-f]{24})?$`)
 
 // Within keeps a time that somebody claims within what a database and people can take.

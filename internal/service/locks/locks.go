@@ -260,7 +260,7 @@ func (s *Room) Locks(ctx context.Context, actor ground.Actor, key, path string) 
 	return list, err
 }
 
-// lockRequest is what a change of locks is about. workspace is "" for what a person does wherever they are; outcome says how what it ends
+// request is what a change of locks is about. workspace is "" for what a person does wherever they are; outcome says how what it ends
 // is recorded; with reserve, paths that have no asset yet are kept for one.
 type request struct {
 	workspace string
@@ -270,29 +270,34 @@ type request struct {
 	outcome   records.Outcome
 }
 
-// lockChange is one all-or-none change of locks inside its transaction.
+// Change is one all-or-none change of locks inside its transaction, in which the rows of its assets are locked.
 type Change struct {
-	Tx      *records.Tx
+	Tx *records.Tx
+	// Actor does it, from Place; Place.WorkspaceID is the nil UUID for what a person does wherever they are.
 	Actor   ground.Actor
 	Project records.Project
 	Place   lock.Place
 	// branch is the name of the one whose versions are looked at.
-	branch   string
-	Terms    lock.Terms
-	outcome  records.Outcome
-	assets   []*records.Asset
-	Changed  []*records.Asset
+	branch string
+	// Terms have the time at which it is decided, which is behind the locks of the rows.
+	Terms   lock.Terms
+	outcome records.Outcome
+	// assets are those that it is about; Changed those whose locks are different next, as they are then.
+	assets  []*records.Asset
+	Changed []*records.Asset
+	// Events are what is told of it, and refusals every reason why it is not done.
 	Events   []Event
 	refusals []model.Refusal
 }
 
-// lockEvent is one that happened to several assets alike.
+// Event is one that happened to several assets alike.
 type Event struct {
 	lock.Event
 	paths []string
 	count int
 }
 
+// Terms are those of a project, as of now.
 func Terms(p records.Project, now time.Time) lock.Terms {
 	return lock.Terms{Now: now, OfferFor: p.Terms.OfferFor, AnswerWithin: p.Terms.AnswerWithin, BehindWarns: p.Terms.BehindWarns}
 }
@@ -447,6 +452,7 @@ func (s *Room) reserve(ctx context.Context, c *Change, key string, q request, or
 	return err
 }
 
+// Set notes what becomes of an asset's lock, and tells of it; or why nothing does.
 func (c *Change) Set(a *records.Asset, next lock.State, events []lock.Event, refusal *model.Refusal) {
 	if refusal != nil {
 		c.refusals = append(c.refusals, *refusal)
@@ -541,6 +547,7 @@ func (s *Room) ReleaseAll(ctx context.Context, tx *records.Tx, actor ground.Acto
 	return released, c.finish(ctx, map[string]any{})
 }
 
+// Shown is a lock as people see it.
 func Shown(l lock.State) model.Lock {
 	return model.Lock{Path: l.Path, Holder: l.Holder.Handle, Workspace: l.Holder.Workspace, WorkspaceID: l.Holder.WorkspaceID,
 		Since: l.Since, Note: l.Note, Fence: l.Fence, Diverged: l.Diverged, Waitlist: waiters(l)}

@@ -83,23 +83,28 @@ func (s *Room) ReadRules(ctx context.Context, c records.Content) error {
 	return nil
 }
 
+// RulesText reads a file of rules, up to a byte more than it may have.
 func (s *Room) RulesText(ctx context.Context, c records.Content) ([]byte, error) {
 	r := s.OpenRow(ctx, c)
 	defer r.Close()
 	return io.ReadAll(io.LimitReader(r, rules.MaxSize+1))
 }
 
-// ruled is a project's rules as they are now.
-type ruled struct {
+// InForce are a project's rules as they are now.
+type InForce struct {
 	Project records.Project
 	content records.Content
+	// Version is that of the file of rules, 0 where there is none; Text is what is in it.
 	Version int
-	root    chunk.Digest
-	Rules   *rules.Rules
 	Text    []byte
+	// root is that of the state that they are part of.
+	root chunk.Digest
+	// Rules are what is in it, or, where that can't be read, those that are built in.
+	Rules *rules.Rules
 }
 
-func (s *Room) Ruled(ctx context.Context, actor ground.Actor, key, role string) (r ruled, err error) {
+// Ruled are the rules that a project has now, for somebody with a role there.
+func (s *Room) Ruled(ctx context.Context, actor ground.Actor, key, role string) (r InForce, err error) {
 	if err := s.Use(ctx, func(tx *records.Tx) error {
 		if r.Project, err = ground.Project(ctx, tx, actor, key, role); err != nil {
 			return err

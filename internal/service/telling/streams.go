@@ -45,6 +45,7 @@ func (h *hub) wait() <-chan struct{} {
 	return h.waiting
 }
 
+// Wake wakes all that wait.
 func (h *hub) Wake() {
 	h.mu.Lock()
 	defer h.mu.Unlock()
