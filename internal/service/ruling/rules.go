@@ -146,7 +146,7 @@ type coverage struct {
 }
 
 // cover counts it: each asset is looked at once, as long as neither the rules nor the assets change.
-func (s *Room) cover(ctx context.Context, r ruled) (coverage, error) {
+func (s *Room) cover(ctx context.Context, r InForce) (coverage, error) {
 	key := coverKey{r.Project.ID, r.root, r.content.Digest}
 	if c, ok := s.covers.Get(key); ok {
 		return c, nil
