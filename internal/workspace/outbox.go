@@ -243,12 +243,12 @@ func (w *Workspace) SendJob(ctx context.Context, j *Job) (*model.Handoff, error)
 	s, changed := j.status()
 	request := model.SendRequest{Workspace: w.Marker.Workspace, About: j.About, KeepLocks: j.KeepLocks,
 		Older: j.Older}
-	up := &upload{w: w, root: root, ctx: ctx, status: s, changed: changed, request: request, seen: map[chunk.Digest]bool{}, batch: &batch{}}
+	up := &upload{w: w, root: root, status: s, changed: changed, request: request, seen: map[chunk.Digest]bool{}, batch: &batch{}}
 	w.Progress.Start("Sending", j.Size)
-	cuts, unread, err := up.readAll(&request)
+	cuts, unread, err := up.readAll(ctx, &request)
 	var records [][]byte
 	if err == nil {
-		records, err = up.finish(request, unread)
+		records, err = up.finish(ctx, request, unread)
 	}
 	w.Progress.Done()
 	if err != nil {

@@ -8,7 +8,6 @@ import (
 	"sort"
 
 	lru "github.com/hashicorp/golang-lru/v2"
-	"golang.org/x/sync/errgroup"
 
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/chunk"
@@ -248,8 +247,7 @@ func (b *pastBringer) content(ctx context.Context, blob string) (c pastContent, 
 	}
 	if b.carry == nil {
 		b.carry = &upload{w: b.w, seen: map[chunk.Digest]bool{}, batch: newBatch()}
-		b.carry.sending, b.carry.running = errgroup.WithContext(ctx)
-		b.carry.sending.SetLimit(inFlight)
+		b.carry.begin(ctx)
 	}
 	if b.cutter == nil {
 		b.cutter = chunk.NewCutter(body)
@@ -267,14 +265,14 @@ func (b *pastBringer) content(ctx context.Context, blob string) (c pastContent, 
 		ref := chunk.Ref{Digest: chunk.Sum(data), Size: len(data)}
 		refs = refs.add(ref)
 		c.size += int64(ref.Size)
-		if err := b.carry.add(pack.Chunk, ref.Digest, data); err != nil {
+		if err := b.carry.add(ctx, pack.Chunk, ref.Digest, data); err != nil {
 			return c, err
 		}
 	}
 	if c.size != size {
 		return c, fmt.Errorf("git gave %d of %d bytes: %w", c.size, size, io.ErrUnexpectedEOF)
 	}
-	if err := b.carry.nodes(refs, nil); err != nil {
+	if err := b.carry.nodes(ctx, refs, nil); err != nil {
 		return c, err
 	}
 	c.content = manifest.Root(refs.list())
@@ -290,7 +288,7 @@ func (b *pastBringer) post(ctx context.Context) error {
 	}
 	if u := b.carry; u != nil {
 		if len(u.batch.digests) > 0 {
-			if err := u.flush(); err != nil {
+			if err := u.flush(ctx); err != nil {
 				return err
 			}
 		}

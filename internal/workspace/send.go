@@ -58,12 +58,12 @@ func (w *Workspace) Send(ctx context.Context, o SendOptions) (*Sent, error) {
 	}
 	request := model.SendRequest{Workspace: w.Marker.Workspace, About: o.About, KeepLocks: o.KeepLocks,
 		Older: o.Older}
-	up := &upload{w: w, root: w.root, ctx: ctx, status: s, changed: changed, request: request, seen: map[chunk.Digest]bool{}, batch: &batch{}}
+	up := &upload{w: w, root: w.root, status: s, changed: changed, request: request, seen: map[chunk.Digest]bool{}, batch: &batch{}}
 	w.Progress.Start("Sending", sizeOf(s, changed))
-	cuts, unread, err := up.readAll(&request)
+	cuts, unread, err := up.readAll(ctx, &request)
 	var records [][]byte
 	if err == nil {
-		records, err = up.finish(request, append(refusals, unread...))
+		records, err = up.finish(ctx, request, append(refusals, unread...))
 	} else {
 		err = joinRefusals(refusals, err, false)
 	}

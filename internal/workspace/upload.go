@@ -21,7 +21,6 @@ import (
 type upload struct {
 	w       *Workspace
 	root    reads // where the files are: the workspace, or frozen copies of them
-	ctx     context.Context
 	status  *Status
 	changed []model.Asset
 	request model.SendRequest // as it was before anything was read
@@ -32,7 +31,8 @@ type upload struct {
 	batch   *batch
 	refused error           // what the service said to the outline
 	sending *errgroup.Group // nil as long as everything fits into one batch
-	running context.Context
+	// hand lets a batch go, beside those that are on their way.
+	hand func(*batch) error
 }
 
 // batch is content that the service may lack: records as they travel, one behind the other. sizes are those of what they keep.
@@ -113,7 +113,7 @@ func (b *batch) free() {
 }
 
 // add takes one record, unless this send had it already. It is encoded here, once, beside others.
-func (u *upload) add(kind uint8, digest chunk.Digest, data []byte) error {
+func (u *upload) add(ctx context.Context, kind uint8, digest chunk.Digest, data []byte) error {
 	u.mu.Lock()
 	had := u.seen[digest]
 	u.seen[digest] = true
@@ -128,7 +128,7 @@ func (u *upload) add(kind uint8, digest chunk.Digest, data []byte) error {
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	if u.batch.full(len(record)) {
-		if err := u.flush(); err != nil {
+		if err := u.flush(ctx); err != nil {
 			return err
 		}
 	}
@@ -143,7 +143,7 @@ func (u *upload) progress(kind uint8, n int) {
 }
 
 // flush lets the batch go, behind those that are on their way. The first time, the service is asked whether it will take the send.
-func (u *upload) flush() error {
+func (u *upload) flush(ctx context.Context) error {
 	if u.refused != nil {
 		return u.refused // said once, not again for every file that is still being read
 	}
@@ -156,47 +156,56 @@ func (u *upload) flush() error {
 			base, _ := u.status.base(a.Path)
 			coming += max(file.Stamp.Size-base.Size, 0)
 		}
-		check, err := u.w.Client.CheckSend(u.ctx, u.w.Marker.Project, model.SendQuestion{Send: outline, Coming: coming})
+		check, err := u.w.Client.CheckSend(ctx, u.w.Marker.Project, model.SendQuestion{Send: outline, Coming: coming})
 		if err != nil {
 			u.refused = err
 			return err
 		}
 		u.w.wanted = check.Wanted
-		u.sending, u.running = errgroup.WithContext(u.ctx)
-		u.sending.SetLimit(inFlight)
-	}
-	if err := u.running.Err(); err != nil {
-		return u.sending.Wait()
+		u.begin(ctx)
 	}
 	b := u.batch
 	u.batch = newBatch()
-	u.sending.Go(func() error {
-		missing, err := u.w.Client.MissingChunks(u.running, u.w.Marker.Project, b.digests)
-		if err != nil {
-			return err
+	return u.hand(b)
+}
+
+// begin makes hand ready: from now on batches travel, several at once.
+func (u *upload) begin(ctx context.Context) {
+	group, running := errgroup.WithContext(ctx)
+	group.SetLimit(inFlight)
+	u.sending = group
+	u.hand = func(b *batch) error {
+		if running.Err() != nil {
+			return group.Wait()
 		}
-		if body, size := b.body(missing); size > 0 {
-			if err := u.w.Client.StoreRecords(u.running, u.w.Marker.Project, body...); err != nil {
+		group.Go(func() error {
+			missing, err := u.w.Client.MissingChunks(running, u.w.Marker.Project, b.digests)
+			if err != nil {
 				return err
 			}
-			u.sent.Add(size)
-		}
-		for i, kind := range b.kinds {
-			u.progress(kind, b.sizes[i])
-		}
-		// Only now: a request that failed may still be reading from the batch.
-		b.free()
+			if body, size := b.body(missing); size > 0 {
+				if err := u.w.Client.StoreRecords(running, u.w.Marker.Project, body...); err != nil {
+					return err
+				}
+				u.sent.Add(size)
+			}
+			for i, kind := range b.kinds {
+				u.progress(kind, b.sizes[i])
+			}
+			// Only now: a request that failed may still be reading from the batch.
+			b.free()
+			return nil
+		})
 		return nil
-	})
-	return nil
+	}
 }
 
 // finish waits until everything has arrived, or, where little is to be brought, asks about the whole send and returns what has to
 // travel with it. refusals are those that were found here.
-func (u *upload) finish(request model.SendRequest, refusals []model.Refusal) (records [][]byte, err error) {
+func (u *upload) finish(ctx context.Context, request model.SendRequest, refusals []model.Refusal) (records [][]byte, err error) {
 	if u.sending != nil {
 		if len(u.batch.digests) > 0 {
-			if err := u.flush(); err != nil {
+			if err := u.flush(ctx); err != nil {
 				return nil, err
 			}
 		}
@@ -204,24 +213,24 @@ func (u *upload) finish(request model.SendRequest, refusals []model.Refusal) (re
 			return nil, err
 		}
 		if len(refusals) == 0 {
-			u.w.offer(u.ctx)
+			u.w.offer(ctx)
 			return nil, nil
 		}
 	}
 	question := model.SendQuestion{Send: request, Chunks: u.batch.digests, Coming: int64(len(u.batch.data))}
-	check, err := u.w.Client.CheckSend(u.ctx, u.w.Marker.Project, question)
+	check, err := u.w.Client.CheckSend(ctx, u.w.Marker.Project, question)
 	if err := joinRefusals(refusals, err, len(request.Changes) == 0); err != nil {
 		return nil, err
 	}
 	u.w.wanted = check.Wanted
 	records, size := u.batch.body(check.Chunks)
 	u.sent.Add(size)
-	u.w.offer(u.ctx)
+	u.w.offer(ctx)
 	return records, nil
 }
 
 // readAll reads every changed file and fills the request. What can't be read comes back as refusals.
-func (u *upload) readAll(request *model.SendRequest) (map[string]Cut, []model.Refusal, error) {
+func (u *upload) readAll(ctx context.Context, request *model.SendRequest) (map[string]Cut, []model.Refusal, error) {
 	w, s := u.w, u.status
 	cuts, refusals := map[string]Cut{}, []model.Refusal(nil)
 	known, bases, err := w.cutsOf(s, u.changed)
@@ -239,7 +248,7 @@ func (u *upload) readAll(request *model.SendRequest) (map[string]Cut, []model.Re
 			return nil
 		}
 		file, _ := s.file(a.Path)
-		cut, f, err := u.readOne(a.Path, file, known[a.Path], bases[a.Path])
+		cut, f, err := u.readOne(ctx, a.Path, file, known[a.Path], bases[a.Path])
 		mu.Lock()
 		defer mu.Unlock()
 		if unread := (*unreadFile)(nil); errors.As(err, &unread) {
@@ -268,7 +277,7 @@ func (u *upload) readAll(request *model.SendRequest) (map[string]Cut, []model.Re
 	group := errgroup.Group{}
 	group.SetLimit(runtime.NumCPU())
 	for i, a := range u.changed {
-		if err = u.stopped(); err != nil {
+		if err = u.stopped(ctx); err != nil {
 			break
 		}
 		if file, _ := s.file(a.Path); file.Stamp.Size <= chunk.SegmentSize {
@@ -305,43 +314,43 @@ func (u *upload) readAll(request *model.SendRequest) (map[string]Cut, []model.Re
 }
 
 // stopped tells why reading on is of no use, if it is not.
-func (u *upload) stopped() error {
+func (u *upload) stopped(ctx context.Context) error {
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	return errors.Join(u.refused, u.ctx.Err())
+	return errors.Join(u.refused, ctx.Err())
 }
 
 // unreadFile is the error of a file that can't be read: a reason to refuse the send, not to break off.
 type unreadFile struct{ error }
 
 // readOne cuts one file, unless its cut was kept, and takes along what its last version has not.
-func (u *upload) readOne(path string, f File, known Cut, base Refs) (Cut, File, error) {
+func (u *upload) readOne(ctx context.Context, path string, f File, known Cut, base Refs) (Cut, File, error) {
 	if known.Stamp.fits(f.Stamp) {
-		return known, f, u.again(path, known, base)
+		return known, f, u.again(ctx, path, known, base)
 	}
 	// What add says is an error of the service, not of the file.
 	var refused error
-	cut, f, err := u.w.readIn(u.ctx, u.root, path, base, func(p chunk.Piece, data []byte) error {
+	cut, f, err := u.w.readIn(ctx, u.root, path, base, func(p chunk.Piece, data []byte) error {
 		if p.Known {
 			u.w.Progress.Add(int64(p.Size))
 			return nil
 		}
-		refused = u.add(pack.Chunk, p.Digest, data)
+		refused = u.add(ctx, pack.Chunk, p.Digest, data)
 		return refused
 	})
 	switch {
 	case refused != nil:
 		return cut, f, refused
-	case u.ctx.Err() != nil:
-		return cut, f, u.ctx.Err()
+	case ctx.Err() != nil:
+		return cut, f, ctx.Err()
 	case err != nil:
 		return cut, f, &unreadFile{err}
 	}
-	return cut, f, u.nodes(cut.Refs, base)
+	return cut, f, u.nodes(ctx, cut.Refs, base)
 }
 
 // again takes along the chunks of a file that was cut before.
-func (u *upload) again(path string, cut Cut, base Refs) error {
+func (u *upload) again(ctx context.Context, path string, cut Cut, base Refs) error {
 	had := map[chunk.Digest]bool{}
 	for _, ref := range base.list() {
 		had[ref.Digest] = true
@@ -361,17 +370,17 @@ func (u *upload) again(path string, cut Cut, base Refs) error {
 			if _, err := f.ReadAt(data, start); err != nil || chunk.Sum(data) != ref.Digest {
 				return &unreadFile{errMoving}
 			}
-			if err := u.add(pack.Chunk, ref.Digest, data); err != nil {
+			if err := u.add(ctx, pack.Chunk, ref.Digest, data); err != nil {
 				return err
 			}
 		}
 		start += int64(ref.Size)
 	}
-	return u.nodes(cut.Refs, base)
+	return u.nodes(ctx, cut.Refs, base)
 }
 
 // nodes takes along the nodes of a manifest that those of its last version are not.
-func (u *upload) nodes(refs, base Refs) error {
+func (u *upload) nodes(ctx context.Context, refs, base Refs) error {
 	had := map[chunk.Digest]bool{}
 	if len(base) > 0 {
 		for _, n := range manifest.Build(base.list()) {
@@ -382,7 +391,7 @@ func (u *upload) nodes(refs, base Refs) error {
 		if had[n.Digest] {
 			continue
 		}
-		if err := u.add(pack.Manifest, n.Digest, n.Data); err != nil {
+		if err := u.add(ctx, pack.Manifest, n.Digest, n.Data); err != nil {
 			return err
 		}
 	}
