@@ -461,6 +461,10 @@ func TestWorkspacesAreRemembered(t *testing.T) {
 		t.Errorf("%+v, %v", list, err)
 	}
 	testbed.Problem(t, m.DescribeWorkspace(ctx, m.rurik, key, m.space["tamsin"], told), model.NotFound)
+	// What is sent from a workspace goes to its branch: one that is not there is none.
+	elsewhere := told
+	elsewhere.Branch = "nowhere"
+	testbed.Problem(t, m.DescribeWorkspace(ctx, m.tamsin, key, m.space["tamsin"], elsewhere), model.NotFound)
 	told.Scope = []string{"../up"}
 	testbed.Problem(t, m.DescribeWorkspace(ctx, m.tamsin, key, m.space["tamsin"], told), model.BadRequest)
 }

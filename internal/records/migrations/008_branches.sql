@@ -33,6 +33,9 @@ insert into claims (project_id, folded, asset_id) select project_id, folded, id 
 alter table assets drop constraint assets_project_id_folded_key, drop column newest, drop column gone;
 update assets set folded = substr(folded, strpos(folded, '/') + 1) where starts_with(folded, chr(1));
 
+-- What a workspace says of its branch counts from now on.
+update workspaces w set branch = 'main' where not exists (select from branches b where b.project_id = w.project_id and b.name = w.branch);
+
 ---- create above / drop below ----
 
 alter table assets add column newest integer not null default 0, add column gone boolean not null default true;

@@ -228,9 +228,17 @@ func (s *Room) DescribeWorkspace(ctx context.Context, actor ground.Actor, key, i
 		return model.NewProblem(model.BadRequest, "", "the machine, the folder or the branch is too long")
 	}
 	d.Machine, d.Folder, d.Branch = text.Line(d.Machine), text.Line(d.Folder), text.Line(d.Branch)
+	if d.Branch == "" {
+		d.Branch = model.FirstBranch
+	}
 	return s.Write(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
+			return err
+		}
+		if _, err := tx.Branch(ctx, p.ID, d.Branch, false); errors.Is(err, records.ErrNotFound) {
+			return model.NewProblem(model.NotFound, "take another one", "%s has no branch %q", key, d.Branch)
+		} else if err != nil {
 			return err
 		}
 		there, err := tx.DescribeWorkspace(ctx, p.ID, actor.ID, id, d)
