@@ -120,3 +120,35 @@ func (tx *Tx) Tips(ctx context.Context, project int64, state int, ids []int64) (
 	}
 	return tips, rows.Err()
 }
+
+// Branches lists those of a project, by name, without the digests of their heads.
+func (tx *Tx) Branches(ctx context.Context, project int64) ([]Branch, error) {
+	rows, err := tx.q.Query(ctx, `select id, name, root, head from branches where project_id = $1 order by name`, project)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (b Branch, err error) {
+		var root []byte
+		if err = row.Scan(&b.ID, &b.Name, &root, &b.Head); err == nil {
+			b.Root = chunk.Digest(root)
+		}
+		return b, err
+	})
+}
+
+// Claims are the ids of the assets that have claims on folded paths. Relies on the primary key of claims.
+func (tx *Tx) Claims(ctx context.Context, project int64, folded []string) (map[string]int64, error) {
+	rows, err := tx.q.Query(ctx, `select c.folded, c.asset_id from unnest($2::text[]) u (f)
+		cross join lateral (select * from claims c where c.project_id = $1 and c.folded = u.f limit 1) c`, project, folded)
+	if err != nil {
+		return nil, err
+	}
+	found := map[string]int64{}
+	var path string
+	var asset int64
+	_, err = pgx.ForEachRow(rows, []any{&path, &asset}, func() error {
+		found[path] = asset
+		return nil
+	})
+	return found, err
+}

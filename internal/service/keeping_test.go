@@ -305,6 +305,8 @@ func TestHistoryThatWasTamperedWithIsFound(t *testing.T) {
 		"a version":         `update versions set content_id = (select min(content_id) from versions) where handoff = 2`,
 		"a version's path":  `update versions set path = 'other.bin' where handoff = 1`,
 		"a missing version": `delete from versions where handoff = 2 and number = 1`,
+		"a claim":           `update claims set asset_id = (select max(asset_id) from claims) where folded = 'a.bin'`,
+		"a missing claim":   `delete from claims where folded = 'b.bin'`,
 		"a node":            `update nodes set data = data || '\x00' where digest = (select root from handoffs where number = 2)`,
 		"a missing node":    `delete from nodes where digest = (select root from handoffs where number = 1)`,
 	} {
