@@ -6,5 +6,5 @@ set -eu
 look
 
 # The end-to-end tests measure moments of a running send, and have the machine to themselves.
-go test -p 3 -timeout 9m $(go list ./... | grep -v '/e2e$')
-go test -timeout 9m ./e2e
+go test -p 3 -timeout 20m $(go list ./... | grep -v '/e2e$')
+go test -timeout 20m ./e2e
