@@ -23,27 +23,16 @@ type Asset struct {
 	HeadsUp bool
 }
 
-// ClaimPaths makes the assets that are missing at the given places, so that their rows can be locked, and returns which those are. folded
-// is sorted.
-func (tx *Tx) ClaimPaths(ctx context.Context, project int64, paths, folded []string) (born map[string]bool, err error) {
-	rows, err := tx.q.Query(ctx, `
+// ClaimPaths makes the assets that are missing at the given places, so that their rows can be locked. folded is sorted.
+func (tx *Tx) ClaimPaths(ctx context.Context, project int64, paths, folded []string) error {
+	_, err := tx.q.Exec(ctx, `
 		with wanted as materialized (select p, f, nextval(pg_get_serial_sequence('assets', 'id')) as i
 			from unnest($2::text[], $3::text[]) as u (p, f) order by f),
 		claimed as (insert into claims (project_id, folded, asset_id) select $1, f, i from wanted order by f
-			on conflict do nothing returning folded, asset_id),
-		made as (insert into assets (id, project_id, path, folded) overriding system value
-			select i, $1, p, f from claimed join wanted on i = asset_id)
-		select folded from claimed`, project, paths, folded)
-	if err != nil {
-		return nil, err
-	}
-	born = map[string]bool{}
-	var f string
-	_, err = pgx.ForEachRow(rows, []any{&f}, func() error {
-		born[f] = true
-		return nil
-	})
-	return born, err
+			on conflict do nothing returning asset_id)
+		insert into assets (id, project_id, path, folded) overriding system value
+			select i, $1, p, f from claimed join wanted on i = asset_id`, project, paths, folded)
+	return err
 }
 
 // Now is the database's clock: the one that locks and handoffs go by. It is the time of asking, not that of the transaction's start: asked

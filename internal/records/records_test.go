@@ -80,8 +80,7 @@ func project(t *testing.T, db *records.DB) (project, person int64) {
 		if project, err = tx.AddProject(t.Context(), "brinelight", person); err != nil {
 			return err
 		}
-		_, err = tx.ClaimPaths(t.Context(), project, []string{"a.png"}, []string{"a.png"})
-		return err
+		return tx.ClaimPaths(t.Context(), project, []string{"a.png"}, []string{"a.png"})
 	})
 	if err != nil {
 		t.Fatal(err)
@@ -229,8 +228,7 @@ func TestDeadlocksAreTriedAgain(t *testing.T) {
 	db := open(t, testbed.Database(t))
 	p, _ := project(t, db)
 	if err := db.Write(t.Context(), func(tx *records.Tx) error {
-		_, err := tx.ClaimPaths(t.Context(), p, []string{"b.png"}, []string{"b.png"})
-		return err
+		return tx.ClaimPaths(t.Context(), p, []string{"b.png"}, []string{"b.png"})
 	}); err != nil {
 		t.Fatal(err)
 	}

@@ -48,7 +48,7 @@ func (s *Room) load(ctx context.Context, tx *records.Tx, p records.Project, from
 		for i, f := range places {
 			paths[i] = l.laid.Path(f)
 		}
-		if _, err := tx.ClaimPaths(ctx, p.ID, paths, places); err != nil {
+		if err := tx.ClaimPaths(ctx, p.ID, paths, places); err != nil {
 			return nil, err
 		}
 		assets = tx.LockAssets

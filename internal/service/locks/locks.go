@@ -448,8 +448,7 @@ func (s *Room) reserve(ctx context.Context, c *Change, key string, q request, or
 		return err
 	}
 	c.refusals = append(c.refusals, laid.Neighbours(around, claim)...)
-	_, err = c.Tx.ClaimPaths(ctx, p.ID, paths, claim)
-	return err
+	return c.Tx.ClaimPaths(ctx, p.ID, paths, claim)
 }
 
 // Set notes what becomes of an asset's lock, and tells of it; or why nothing does.
