@@ -271,6 +271,61 @@ func TestAChangeTouchesAHandfulOfNodes(t *testing.T) {
 	}
 }
 
+func TestASumIsWhatItIsOfAllEntriesAndLooksOnlyAtWhatIsNew(t *testing.T) {
+	s := newShelf()
+	root, _ := large(t, s, 20_000)
+	known := map[chunk.Digest]int64{}
+	leaves := 0
+	summing := Summing[int64]{
+		Leaf: func(list []Entry) (n int64) {
+			leaves++
+			for _, e := range list {
+				n += e.Size
+			}
+			return n
+		},
+		Join: func(parts []int64) (n int64) {
+			for _, p := range parts {
+				n += p
+			}
+			return n
+		},
+		Known: func(d chunk.Digest) (int64, bool) { n, ok := known[d]; return n, ok },
+		Keep:  func(d chunk.Digest, n int64) { known[d] = n },
+	}
+	check := func(root chunk.Digest) {
+		t.Helper()
+		got, err := summing.Of(t.Context(), NewForest(s.load), root)
+		if err != nil {
+			t.Fatal(err)
+		}
+		want := int64(0)
+		for _, e := range s.all(t, root) {
+			want += e.Size
+		}
+		if got != want {
+			t.Fatalf("the sum is %d, and the entries have %d", got, want)
+		}
+	}
+	check(Empty())
+	check(root)
+	all := leaves
+	check(root)
+	if leaves != all {
+		t.Fatalf("the same tree again looked into %d leaves", leaves-all)
+	}
+	for i := range 20 {
+		root = s.apply(t, root, put(fmt.Sprintf("more/e%d.png", i), 1000+i))
+		before := leaves
+		check(root)
+		if n := leaves - before; n < 1 || n > all/4 {
+			t.Fatalf("one more entry made it look into %d of %d leaves", n, all)
+		}
+	}
+	summing.Known, summing.Keep = nil, nil
+	check(root)
+}
+
 func TestFolders(t *testing.T) {
 	s := newShelf()
 	root, _ := large(t, s, 20_000)

@@ -30,16 +30,20 @@ type fileKey struct {
 type Room struct {
 	*contents.Room
 	rules  *lru.Cache[fileKey, File]
-	covers *lru.Cache[coverKey, coverage]
+	covers *lru.Cache[coverKey, *coverage]
 }
 
 // New makes the room.
 func New(contents *contents.Room) *Room {
-	return &Room{contents, ground.Cache[fileKey, File](cachedRules), ground.Cache[coverKey, coverage](cachedRules)}
+	return &Room{contents, ground.Cache[fileKey, File](cachedRules), ground.Cache[coverKey, *coverage](cachedCovers)}
 }
 
 // cachedRules is how many rules files, read and taken apart, are kept.
 const cachedRules = 64
+
+// cachedCovers is of how many tree nodes it is kept what the rules cover below them. A project of a million assets has about 200 that are not
+// leaves.
+const cachedCovers = 8192
 
 // errRulesUnread says that the rules with a content have to be read before a transaction can go on: reading them takes connections of its
 // own, and a transaction that waits for one might wait for ever.
@@ -132,45 +136,59 @@ func (s *Room) Ruled(ctx context.Context, actor ground.Actor, key, role string) 
 	return r, nil
 }
 
-// coverKey names what a coverage was counted for.
+// coverKey names what a coverage was counted for: the entries below a node of a project's tree, under some rules.
 type coverKey struct {
 	project     int64
-	root, rules chunk.Digest
+	node, rules chunk.Digest
 }
 
-// coverage is how many assets, and how many bytes of them, each rule decides about; uncovered counts those about which none does.
+// coverage is how many assets, and how many bytes of them, each rule decides about; uncovered counts those about which none does. It is
+// never changed once it was counted.
 type coverage struct {
 	assets    []int
 	sizes     []int64
 	uncovered int
 }
 
-// cover counts it: each asset is looked at once, as long as neither the rules nor the assets change.
-func (s *Room) cover(ctx context.Context, r InForce) (coverage, error) {
-	key := coverKey{r.Project.ID, r.root, r.content.Digest}
-	if c, ok := s.covers.Get(key); ok {
-		return c, nil
+func newCoverage(rules int) *coverage {
+	return &coverage{assets: make([]int, rules), sizes: make([]int64, rules)}
+}
+
+// cover counts it. What lies below a node of the tree is counted once, as long as the rules stay the same.
+func (s *Room) cover(ctx context.Context, r InForce) (c *coverage, err error) {
+	summing := tree.Summing[*coverage]{
+		Leaf: func(entries []tree.Entry) *coverage {
+			c := newCoverage(len(r.Rules.List))
+			for i := range entries {
+				deciding := r.Rules.Deciding(entries[i].Spelling())
+				for _, rule := range deciding {
+					c.assets[rule]++
+					c.sizes[rule] += entries[i].Size
+				}
+				if len(deciding) == 0 {
+					c.uncovered++
+				}
+			}
+			return c
+		},
+		Join: func(parts []*coverage) *coverage {
+			c := newCoverage(len(r.Rules.List))
+			for _, p := range parts {
+				for rule := range c.assets {
+					c.assets[rule] += p.assets[rule]
+					c.sizes[rule] += p.sizes[rule]
+				}
+				c.uncovered += p.uncovered
+			}
+			return c
+		},
+		Known: func(node chunk.Digest) (*coverage, bool) { return s.covers.Get(coverKey{r.Project.ID, node, r.content.Digest}) },
+		Keep:  func(node chunk.Digest, c *coverage) { s.covers.Add(coverKey{r.Project.ID, node, r.content.Digest}, c) },
 	}
-	c := coverage{assets: make([]int, len(r.Rules.List)), sizes: make([]int64, len(r.Rules.List))}
-	err := s.Use(ctx, func(tx *records.Tx) error {
-		return s.Forest(tx, r.Project.ID).Range(ctx, r.root, "", "", func(e *tree.Entry) bool {
-			deciding := r.Rules.Deciding(e.Spelling())
-			for _, i := range deciding {
-				c.assets[i]++
-				c.sizes[i] += e.Size
-			}
-			if len(deciding) == 0 {
-				c.uncovered++
-			}
-			return ctx.Err() == nil
-		})
+	err = s.Use(ctx, func(tx *records.Tx) (err error) {
+		c, err = summing.Of(ctx, s.Forest(tx, r.Project.ID), r.root)
+		return err
 	})
-	if err == nil {
-		err = ctx.Err()
-	}
-	if err == nil {
-		s.covers.Add(key, c)
-	}
 	return c, err
 }
 
