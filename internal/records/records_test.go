@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -275,7 +276,7 @@ func TestADatabaseOfTheLastReleaseMovesOn(t *testing.T) {
 	}); err != nil {
 		t.Fatal(err)
 	}
-	for _, step := range []string{"008_branches.sql", "007_packs.sql", "006_trust.sql"} {
+	for _, step := range []string{"009_search.sql", "008_branches.sql", "007_packs.sql", "006_trust.sql"} {
 		text, err := os.ReadFile("migrations/" + step)
 		if err != nil {
 			t.Fatal(err)
@@ -302,7 +303,7 @@ func TestADatabaseOfTheLastReleaseMovesOn(t *testing.T) {
 		}
 		return n
 	}
-	if n := count("select version from schema_version"); n < 7 {
+	if n := count("select version from schema_version"); n < 9 {
 		t.Errorf("it is at %d", n)
 	}
 	if n := count("select count(*) from waits where ended is null"); n != 0 {
@@ -319,5 +320,55 @@ func TestADatabaseOfTheLastReleaseMovesOn(t *testing.T) {
 		return err
 	}); err != nil {
 		t.Fatal(err)
+	}
+}
+
+// TestTextIsFoundInPathsByTheIndex also where the text has what means something in a pattern, or is shorter than what is indexed.
+func TestTextIsFoundInPathsByTheIndex(t *testing.T) {
+	url := testbed.Migrated(t)
+	db := open(t, url)
+	p, _ := project(t, db)
+	exec(t, url, fmt.Sprintf(`insert into claims (project_id, folded, asset_id) select %d, 'levels/l' || (n / 100) || '/rock' || n || '.png', n
+		from generate_series(1, 40000) n`, p))
+	exec(t, url, fmt.Sprintf(`insert into claims (project_id, folded, asset_id) values (%[1]d, 'props/100%%_brine.png', -1),
+		(%[1]d, 'props/kelp\lantern.png', -2), (%[1]d, 'props/100x_brine.png', -3), (%[1]d, 'props/größe.png', -4)`, p))
+	exec(t, url, "vacuum analyze claims")
+	for _, c := range []struct {
+		text, after string
+		want        []string
+	}{
+		{"100%", "", []string{"props/100%_brine.png"}},
+		{"%_b", "", []string{"props/100%_brine.png"}},
+		{`p\lan`, "", []string{`props/kelp\lantern.png`}},
+		{"röß", "", []string{"props/größe.png"}},
+		{"ß", "", []string{"props/größe.png"}},
+		{"_brine", "", []string{"props/100%_brine.png", "props/100x_brine.png"}},
+		{"_brine", "props/100%_brine.png", []string{"props/100x_brine.png"}},
+		{"rock4000", "", []string{"levels/l400/rock40000.png", "levels/l40/rock4000.png"}},
+		{"heron", "", nil},
+	} {
+		if err := db.Use(t.Context(), func(tx *records.Tx) error {
+			got, err := tx.PathsWith(t.Context(), p, c.text, c.after, 10)
+			if slices.Sort(c.want); err == nil && !slices.Equal(got, c.want) {
+				t.Errorf("%q behind %q is in %q", c.text, c.after, got)
+			}
+			return err
+		}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	conn, err := pgx.Connect(t.Context(), url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(context.Background())
+	rows, err := conn.Query(t.Context(), fmt.Sprintf("explain select folded from claims where project_id = %d and folded > '' and folded like "+
+		"'%%heron%%' order by folded limit 10", p))
+	if err != nil {
+		t.Fatal(err)
+	}
+	plan, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	if err != nil || !strings.Contains(strings.Join(plan, "\n"), "claims_text") {
+		t.Errorf("%v, the plan is %s", err, strings.Join(plan, "\n"))
 	}
 }
