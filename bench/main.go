@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize"
+	"github.com/jackc/pgx/v5"
 
 	"kettletarn/internal/localpg"
 	"kettletarn/internal/rig"
@@ -65,6 +66,7 @@ type bench struct {
 	daemon    *rig.Daemon
 	machine   rig.Machine
 	rsyncURL  string
+	rsyncd    int // its daemon
 	projects  int
 	rows      []row
 	db        string
@@ -112,6 +114,7 @@ func (b *bench) main(ctx context.Context, out string, size, large, edit int64, f
 		{"S5", func() error { return b.edited("S5", edit, "changed", 2.5) }},
 		{"S6", func() error { return b.edited("S6", edit, "inserted", 4) }},
 		{"S7", b.locks},
+		{"S7b", b.watches},
 		{"S8", func() error { return b.handoff(10_000) }},
 		{"S9", func() error { return b.memory(large) }},
 		{"S10", func() error { return b.scale(assets, handoffs) }},
@@ -152,6 +155,9 @@ func (b *bench) start() (stop func(), err error) {
 		return nil, err
 	}
 	stops = append(stops, func() { _ = b.pg.Down() })
+	if err := b.roomForClients(); err != nil {
+		return nil, err
+	}
 	if db, err = b.pg.Database(b.ctx, "tarnd"); err != nil {
 		return nil, err
 	}
@@ -187,6 +193,23 @@ func (b *bench) start() (stop func(), err error) {
 	return end, nil
 }
 
+// roomForClients lets pgbench have a connection for each of its clients.
+func (b *bench) roomForClients() error {
+	url, err := b.pg.Database(b.ctx, "settings")
+	if err != nil {
+		return err
+	}
+	conn, err := pgx.Connect(b.ctx, url)
+	if err != nil {
+		return err
+	}
+	_, err = conn.Exec(b.ctx, "alter system set max_connections = 300")
+	if err := errors.Join(err, conn.Close(b.ctx), b.pg.Down()); err != nil {
+		return err
+	}
+	return b.pg.Up(b.ctx)
+}
+
 // rsync runs an rsync daemon on loopback over the folder "rsync".
 func (b *bench) rsync() (stop func(), err error) {
 	port, err := localpg.FreePort()
@@ -208,6 +231,7 @@ func (b *bench) rsync() (stop func(), err error) {
 		return nil, err
 	}
 	time.Sleep(300 * time.Millisecond)
+	b.rsyncd = cmd.Process.Pid
 	b.rsyncURL = fmt.Sprintf("rsync://127.0.0.1:%d/m/", port)
 	return func() {
 		_ = cmd.Process.Kill()
@@ -251,12 +275,13 @@ func (b *bench) oursOn(m rig.Machine, dir string, args ...string) (sample, error
 // yardstick measures another program, and the sync after it.
 func (b *bench) yardstick(name string, args ...string) (sample, error) {
 	cmd := exec.CommandContext(b.ctx, name, args...)
+	daemon := treeCPU(b.rsyncd)
 	start := time.Now()
 	if out, err := cmd.Output(); err != nil {
 		return sample{}, fmt.Errorf("%s: %w %.200s", name, err, out)
 	}
 	syscall.Sync()
-	return sample{time: time.Since(start), cpu: cmd.ProcessState.UserTime() + cmd.ProcessState.SystemTime()}, nil
+	return sample{time: time.Since(start), cpu: cmd.ProcessState.UserTime() + cmd.ProcessState.SystemTime() + treeCPU(b.rsyncd) - daemon}, nil
 }
 
 // series is many samples of the same work.

@@ -182,8 +182,10 @@ func (s *Room) cover(ctx context.Context, r InForce) (c *coverage, err error) {
 			}
 			return c
 		},
-		Known: func(node chunk.Digest) (*coverage, bool) { return s.covers.Get(coverKey{r.Project.ID, node, r.content.Digest}) },
-		Keep:  func(node chunk.Digest, c *coverage) { s.covers.Add(coverKey{r.Project.ID, node, r.content.Digest}, c) },
+		Known: func(node chunk.Digest) (*coverage, bool) {
+			return s.covers.Get(coverKey{r.Project.ID, node, r.content.Digest})
+		},
+		Keep: func(node chunk.Digest, c *coverage) { s.covers.Add(coverKey{r.Project.ID, node, r.content.Digest}, c) },
 	}
 	err = s.Use(ctx, func(tx *records.Tx) (err error) {
 		c, err = summing.Of(ctx, s.Forest(tx, r.Project.ID), r.root)

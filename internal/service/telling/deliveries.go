@@ -31,7 +31,7 @@ type Courier interface {
 
 // How news is delivered. What fails is tried again, later each time, and given up after about three days.
 const (
-	deliveryPoll  = time.Second
+	deliveryPoll  = 5 * time.Second // behind the bells
 	deliveryLease = 2 * time.Minute
 	deliveryTries = 16
 	deliveryKept  = 30 * 24 * time.Hour
@@ -49,6 +49,7 @@ func (s *Room) Deliver(c Courier) { s.Courier = c }
 func (s *Room) Delivering(ctx context.Context) {
 	swept := time.Time{}
 	for {
+		happened := s.Bell.wait()
 		more, err := s.address(ctx)
 		if err == nil && time.Since(swept) > time.Hour {
 			swept = time.Now()
@@ -63,7 +64,7 @@ func (s *Room) Delivering(ctx context.Context) {
 		select {
 		case <-ctx.Done():
 			return
-		case <-s.Bell.wait():
+		case <-happened:
 		case <-time.After(deliveryPoll):
 		}
 	}
@@ -71,6 +72,7 @@ func (s *Room) Delivering(ctx context.Context) {
 
 // address decides who gets the events that nobody has looked at yet.
 func (s *Room) address(ctx context.Context) (more bool, err error) {
+	added := false
 	err = s.Write(ctx, func(tx *records.Tx) error {
 		events, ok, err := tx.NextEvents(ctx, "deliveries", addressed)
 		if err != nil || !ok || len(events) == 0 {
@@ -107,8 +109,12 @@ func (s *Room) address(ctx context.Context) (more bool, err error) {
 		if len(list) == 0 {
 			return nil
 		}
+		added = true
 		return tx.AddDeliveries(ctx, list)
 	})
+	if added && err == nil {
+		s.addressed.Wake()
+	}
 	return more, err
 }
 
@@ -148,6 +154,7 @@ func (s *Room) addressees(ctx context.Context, tx *records.Tx, e records.Happene
 // the other.
 func (s *Room) Carrying(ctx context.Context, hooks bool) {
 	for {
+		more := s.addressed.wait()
 		sent, err := s.deliver(ctx, hooks)
 		if err != nil && ctx.Err() == nil {
 			s.Log.Error("news could not be delivered; it is tried again", "error", err)
@@ -158,6 +165,7 @@ func (s *Room) Carrying(ctx context.Context, hooks bool) {
 		select {
 		case <-ctx.Done():
 			return
+		case <-more:
 		case <-time.After(deliveryPoll):
 		}
 	}

@@ -17,10 +17,12 @@ import (
 type Room struct {
 	*ground.Ground
 	// Bell rings when something happened.
-	Bell    hub
-	feed    feed
-	Ended   chan struct{}
-	Courier Courier // nil where nothing leaves the house
+	Bell hub
+	// addressed rings when there is more to take out of the house.
+	addressed hub
+	feed      feed
+	Ended     chan struct{}
+	Courier   Courier // nil where nothing leaves the house
 }
 
 // New makes the room.
