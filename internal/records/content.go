@@ -212,9 +212,14 @@ func (tx *Tx) Unsealed(ctx context.Context, limit int) ([]Content, error) {
 	return pgx.CollectRows(rows, scanContent)
 }
 
-// Seal keeps what the service found out about a content, nil where it could not be read.
-func (tx *Tx) Seal(ctx context.Context, content int64, whole *chunk.Digest) error {
-	_, err := tx.q.Exec(ctx, `update contents set sealed = now(), whole = $2 where id = $1`, content, bytesOf(whole))
+// Seal keeps what the service found out about contents, by id: nil for one that could not be read.
+func (tx *Tx) Seal(ctx context.Context, contents []int64, wholes []*chunk.Digest) error {
+	digests := make([][]byte, len(wholes))
+	for i, d := range wholes {
+		digests[i] = bytesOf(d)
+	}
+	_, err := tx.q.Exec(ctx, `update contents c set sealed = now(), whole = u.whole from unnest($1::bigint[], $2::bytea[]) u (id, whole)
+		where c.id = u.id`, contents, digests)
 	return err
 }
 

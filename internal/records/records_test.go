@@ -362,8 +362,9 @@ func TestTextIsFoundInPathsByTheIndex(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer conn.Close(context.Background())
-	rows, err := conn.Query(t.Context(), fmt.Sprintf("explain select folded from claims where project_id = %d and folded > '' and folded like "+
-		"'%%heron%%' order by folded limit 10", p))
+	rows, err := conn.Query(t.Context(),
+		fmt.Sprintf("explain select folded from claims where project_id = %d and folded > '' and folded like "+
+			"'%%heron%%' order by folded limit 10", p))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -11,6 +11,7 @@ import (
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/workspace/disk"
+	"kettletarn/internal/workspace/index"
 )
 
 // An update is done in three steps: what comes is built whole beside the files; what is about to be done is written into the journal; it is
@@ -18,27 +19,20 @@ import (
 
 // standing is a file that was looked at: how it looked, and what was in it. A file is replaced or removed only while it still is that.
 type standing struct {
-	Stamp   Stamp
+	Stamp   index.Stamp
 	Content chunk.Digest
 }
 
-// step is one entry of the journal, under the place that it is about. Stamp and Was are the file that stood there, nil where none did.
-type step struct {
-	Asset  model.Asset
-	Stamp  *Stamp
-	Remove bool
-	Was    *chunk.Digest
-}
-
-func stepOf(f wanted, remove bool) step {
-	s := step{Asset: f.asset, Remove: remove}
+func stepOf(f wanted, remove bool) index.Step {
+	s := index.Step{Asset: f.asset, Remove: remove}
 	if f.was != nil {
 		s.Stamp, s.Was = &f.was.Stamp, &f.was.Content
 	}
 	return s
 }
 
-func (s step) wanted(place string) wanted {
+// toDo is what an entry of the journal says.
+func toDo(s index.Step, place string) wanted {
 	f := wanted{asset: s.Asset, place: place}
 	if s.Stamp != nil {
 		f.was = &standing{Stamp: *s.Stamp}
@@ -52,8 +46,8 @@ func (s step) wanted(place string) wanted {
 // applied is a file in its place.
 type applied struct {
 	wanted
-	stamp Stamp
-	refs  Refs
+	stamp index.Stamp
+	refs  index.Refs
 }
 
 // bring fetches files, takes those to be removed away, and puts the fetched ones in their places. What is in the way comes back as
@@ -81,14 +75,14 @@ func (w *Workspace) install(ctx context.Context, list []built, remove []wanted, 
 	if err := w.root.MkdirAll(incoming, 0o755); err != nil {
 		return nil, noRoom(err)
 	}
-	if err := w.update(func(t indexTx) error {
+	if err := w.update(func(t index.Tx) error {
 		for _, b := range list {
-			if err := put(t.tx.Bucket(bucketJournal), b.place, stepOf(b.wanted, false)); err != nil {
+			if err := t.AddStep(b.place, stepOf(b.wanted, false)); err != nil {
 				return err
 			}
 		}
 		for _, f := range remove {
-			if err := put(t.tx.Bucket(bucketJournal), f.place, stepOf(f, true)); err != nil {
+			if err := t.AddStep(f.place, stepOf(f, true)); err != nil {
 				return err
 			}
 		}
@@ -126,21 +120,21 @@ func (w *Workspace) apply(ctx context.Context, list []built, remove []wanted, ea
 		}
 		done = append(done, applied{b.wanted, stamp, b.refs})
 	}
-	if err := w.update(func(t indexTx) error {
+	if err := w.update(func(t index.Tx) error {
 		for _, f := range gone {
-			if err := t.dropBase(f.asset.Path); err != nil {
+			if err := t.DropBase(f.asset.Path); err != nil {
 				return err
 			}
 		}
 		for _, a := range done {
-			if err := t.setBase(a.asset.Path, baseOf(a.asset, a.stamp), a.refs.orNone()); err != nil {
+			if err := t.SetBase(a.asset.Path, baseOf(a.asset, a.stamp), a.refs.OrNone()); err != nil {
 				return err
 			}
-			if err := t.dropCut(a.place); err != nil {
+			if err := t.DropCut(a.place); err != nil {
 				return err
 			}
 		}
-		return t.replace(bucketJournal)
+		return t.EndJournal()
 	}); err != nil {
 		return nil, err
 	}
@@ -157,16 +151,16 @@ func (w *Workspace) apply(ctx context.Context, list []built, remove []wanted, ea
 // (somebody holds a file, the disk does not let go) hinders no command: the files are as they are, and a look at the folder tells.
 func (w *Workspace) recover(ctx context.Context) error {
 	w.finishPutAways()
-	var steps map[string]step
-	if err := w.look(func(t indexTx) (err error) {
-		if steps, err = all[step](t.tx.Bucket(bucketJournal)); err != nil {
+	var steps map[string]index.Step
+	if err := w.look(func(t index.Tx) (err error) {
+		if steps, err = t.Journal(); err != nil {
 			return err
 		}
 		for place, s := range steps {
 			// A journal of an earlier version does not say what was in the file; the base does.
-			if b, had, err := t.base(s.Asset.Path); err != nil {
+			if b, had, err := t.Base(s.Asset.Path); err != nil {
 				return err
-			} else if had && s.Was == nil && s.Stamp != nil && b.Stamp.is(*s.Stamp) {
+			} else if had && s.Was == nil && s.Stamp != nil && b.Stamp.Is(*s.Stamp) {
 				s.Was = &b.Content
 				steps[place] = s
 			}
@@ -178,7 +172,7 @@ func (w *Workspace) recover(ctx context.Context) error {
 	var list []built
 	var remove []wanted
 	for place, s := range steps {
-		f := s.wanted(place)
+		f := toDo(s, place)
 		w.putBack(ctx, f)
 		if s.Remove {
 			remove = append(remove, f)
@@ -252,8 +246,8 @@ func (w *Workspace) builtBefore(ctx context.Context, f wanted) (b built, ok bool
 		if at == name {
 			// In its place: it is what stands there now, and it is noted as it is. A second name of it goes.
 			_ = w.root.Remove(partName(f))
-			return b, false, w.update(func(t indexTx) error {
-				return t.setBase(f.asset.Path, baseOf(f.asset, cut.Stamp), cut.Refs.orNone())
+			return b, false, w.update(func(t index.Tx) error {
+				return t.SetBase(f.asset.Path, baseOf(f.asset, cut.Stamp), cut.Refs.OrNone())
 			})
 		}
 		return b, true, nil

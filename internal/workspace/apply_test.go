@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/workspace/index"
 )
 
 // newerThere is a pair in which rurik has "one" of each path, and odile has sent "two" since.
@@ -43,14 +44,14 @@ func planned(t *testing.T, p *pair) (list []built, remove []wanted) {
 	if list, _, err = w.fetch(t.Context(), bring); err != nil {
 		t.Fatal(err)
 	}
-	if err := w.update(func(tx indexTx) error {
+	if err := w.update(func(tx index.Tx) error {
 		for _, b := range list {
-			if err := put(tx.tx.Bucket(bucketJournal), b.place, stepOf(b.wanted, false)); err != nil {
+			if err := tx.AddStep(b.place, stepOf(b.wanted, false)); err != nil {
 				return err
 			}
 		}
 		for _, f := range remove {
-			if err := put(tx.tx.Bucket(bucketJournal), f.place, stepOf(f, true)); err != nil {
+			if err := tx.AddStep(f.place, stepOf(f, true)); err != nil {
 				return err
 			}
 		}

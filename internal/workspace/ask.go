@@ -18,6 +18,7 @@ import (
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
+	"kettletarn/internal/workspace/index"
 )
 
 // Other commands ask a running watch on loopback, one line of JSON each way. Where it listens, and the word that it wants to hear, lie in
@@ -39,8 +40,8 @@ type wireStatus struct {
 	Odd       []model.Refusal
 	Uncovered []model.Asset
 	Rules     string
-	Pending   *Pending
-	View      View
+	Pending   *index.Pending
+	View      index.View
 }
 
 // echoPrefix is that of files whose appearance tells a watch that it has heard everything before.

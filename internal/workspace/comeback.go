@@ -14,6 +14,7 @@ import (
 	"kettletarn/internal/client"
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/workspace/index"
 )
 
 // A workspace is one folder. Its index says how the files of that folder looked, and is compared with no other: a copy is told from the
@@ -110,19 +111,18 @@ func takeAnew(ctx context.Context, dir string, m Marker, note placed, c *client.
 	if err != nil {
 		return nil, err
 	}
-	bases, total := map[string]Base{}, int64(0)
-	if err := w.look(func(t indexTx) error {
-		return t.tx.Bucket(bucketBase).ForEach(func(path, data []byte) error {
-			b, err := decodeBase(data)
-			bases[string(path)], total = b, total+b.Size
-			return err
+	bases, total := map[string]index.Base{}, int64(0)
+	if err := w.look(func(t index.Tx) error {
+		return t.EachBase(func(path string, b index.Base) error {
+			bases[path], total = b, total+b.Size
+			return nil
 		})
 	}); err != nil {
 		return nil, err
 	}
 	w.Progress.Start("Looking at the files", total)
 	defer w.Progress.Done()
-	same := map[string]Base{}
+	same := map[string]index.Base{}
 	for path, b := range bases {
 		if cut, _, err := w.read(ctx, path, nil, nil); err == nil && cut.Content == b.Content {
 			b.Stamp = cut.Stamp
@@ -132,18 +132,18 @@ func takeAnew(ctx context.Context, dir string, m Marker, note placed, c *client.
 			return nil, ctx.Err()
 		}
 	}
-	return w, w.update(func(t indexTx) error {
+	return w, w.update(func(t index.Tx) error {
 		for path := range bases {
 			b, ok := same[path]
 			if !ok {
-				if err := t.dropBase(path); err != nil {
+				if err := t.DropBase(path); err != nil {
 					return err
 				}
-			} else if err := t.setBase(path, b, nil); err != nil {
+			} else if err := t.SetBase(path, b, nil); err != nil {
 				return err
 			}
 		}
-		return t.replace(bucketCuts)
+		return t.ForgetCuts()
 	})
 }
 
@@ -199,18 +199,18 @@ func goOn(dir string, m Marker, c *client.Client, progress Progress) (*Workspace
 	if err != nil {
 		return nil, err
 	}
-	return w, w.update(func(t indexTx) error {
+	return w, w.update(func(t index.Tx) error {
 		var lost []string
-		if err := t.tx.Bucket(bucketBase).ForEach(func(path, _ []byte) error {
-			if _, err := w.root.Lstat(filepath.FromSlash(string(path))); errors.Is(err, fs.ErrNotExist) {
-				lost = append(lost, string(path))
+		if err := t.EachBase(func(path string, _ index.Base) error {
+			if _, err := w.root.Lstat(filepath.FromSlash(path)); errors.Is(err, fs.ErrNotExist) {
+				lost = append(lost, path)
 			}
 			return nil
 		}); err != nil {
 			return err
 		}
 		for _, path := range lost {
-			if err := t.dropBase(path); err != nil {
+			if err := t.DropBase(path); err != nil {
 				return err
 			}
 		}

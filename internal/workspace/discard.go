@@ -15,6 +15,7 @@ import (
 
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/workspace/disk"
+	"kettletarn/internal/workspace/index"
 )
 
 // KeepDays is how long what was put away is kept.
@@ -59,7 +60,7 @@ func (w *Workspace) Discard(ctx context.Context, paths []string) (*Discarded, er
 	// What was there is brought first: where the service is away, nothing is put away either.
 	var bring []wanted
 	for _, a := range assets {
-		if o := s.origin(a.Path); Changed(a) && !w.onlyMoved(a) && o != nil && o.known && !o.theirs.gone {
+		if o := s.origin(a.Path); Changed(a) && !w.onlyMoved(a) && o != nil && o.known && !o.theirs.Gone {
 			theirs := s.theirsOf(a)
 			bring = append(bring, wanted{asset: theirs, place: theirs.Path})
 		}
@@ -91,7 +92,7 @@ func (w *Workspace) Discard(ctx context.Context, paths []string) (*Discarded, er
 		}
 		o := s.origin(a.Path)
 		b, whole := built[theirs.Path]
-		if o != nil && o.known && !o.theirs.gone && !whole {
+		if o != nil && o.known && !o.theirs.Gone && !whole {
 			continue // it can't come back, and so nothing goes; the reason is among the refusals
 		}
 		if file, there := s.file(a.Path); there {
@@ -102,14 +103,14 @@ func (w *Workspace) Discard(ctx context.Context, paths []string) (*Discarded, er
 			}
 			out.PutAway = append(out.PutAway, kept)
 		}
-		if err := w.update(func(t indexTx) error {
-			if err := t.dropCut(a.Path); err != nil {
+		if err := w.update(func(t index.Tx) error {
+			if err := t.DropCut(a.Path); err != nil {
 				return err
 			}
-			if err := t.dropMove(a.Path); err != nil {
+			if err := t.DropMove(a.Path); err != nil {
 				return err
 			}
-			return t.dropBase(theirs.Path)
+			return t.DropBase(theirs.Path)
 		}); err != nil {
 			return out, err
 		}
@@ -155,7 +156,7 @@ func (w *Workspace) moveBack(a model.Asset) error {
 	if err := w.rename(a.Path, a.MovedFrom); err != nil {
 		return err
 	}
-	return w.update(func(t indexTx) error { return t.dropMove(a.Path) })
+	return w.update(func(t index.Tx) error { return t.DropMove(a.Path) })
 }
 
 // putAway takes the file at a path away, by its name first: a program that saves meanwhile makes a new one.

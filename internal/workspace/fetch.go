@@ -17,6 +17,7 @@ import (
 	"kettletarn/internal/core/manifest"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/workspace/disk"
+	"kettletarn/internal/workspace/index"
 )
 
 // Bounds of a transfer: bytes and chunks in one request, and requests in flight. Together they bound what is held in memory; at 80 ms
@@ -63,7 +64,7 @@ type fetching struct {
 // built is a file that lies whole in the folder of what comes in.
 type built struct {
 	wanted
-	refs Refs
+	refs index.Refs
 }
 
 // fetch builds files beside their places, several requests at once. Chunks that are on this disk are not fetched, nor what an earlier run
@@ -269,12 +270,12 @@ func (w *Workspace) onDisk(list []arriving) (map[chunk.Digest]source, error) {
 			found[digest] = source{path, start}
 		}
 	}
-	return found, w.look(func(t indexTx) error {
+	return found, w.look(func(t index.Tx) error {
 		for _, f := range list {
-			t.refsOf(f.asset.Path, func(start int64, digest chunk.Digest) { take(f.asset.Path, start, digest) })
+			t.RefsOf(f.asset.Path, func(start int64, digest chunk.Digest) { take(f.asset.Path, start, digest) })
 		}
 		left := lookThrough + lacking/lookFor
-		t.eachRef(func(path []byte, start int64, digest chunk.Digest) bool {
+		t.EachRef(func(path []byte, start int64, digest chunk.Digest) bool {
 			if _, wanted := want[digest]; wanted {
 				take(string(path), start, digest)
 			}
@@ -581,9 +582,9 @@ func (r *fetching) whole(f arriving) bool {
 
 // finish notes that a file is whole.
 func (r *fetching) finish(f arriving) {
-	packed := make(Refs, 0, len(f.refs)*refSize)
+	packed := index.MakeRefs(len(f.refs))
 	for _, ref := range f.refs {
-		packed = packed.add(ref)
+		packed = packed.Add(ref)
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()

@@ -8,6 +8,7 @@ import (
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/workspace/index"
 )
 
 // unsent is what the service is told of a workspace: which assets have changes that were not sent. New files are nobody's yet.
@@ -46,8 +47,8 @@ func (w *Workspace) report(ctx context.Context, s *Status) (wait func()) {
 	}
 	digest := chunk.Sum(text)
 	var told []byte
-	if err := w.look(func(t indexTx) error {
-		told = bytes.Clone(t.tx.Bucket(bucketMeta).Get([]byte("told")))
+	if err := w.look(func(t index.Tx) error {
+		told = t.Told(aboutHeadsUps)
 		return nil
 	}); err != nil || bytes.Equal(told, digest[:]) || told == nil && len(list) == 0 {
 		return func() {}
@@ -60,7 +61,7 @@ func (w *Workspace) report(ctx context.Context, s *Status) (wait func()) {
 		if w.Client.TellHeadsUps(ctx, w.Marker.Project, w.Marker.Workspace, model.UnsentChanges{Changes: list}) != nil {
 			return
 		}
-		_ = w.update(func(t indexTx) error { return t.tx.Bucket(bucketMeta).Put([]byte("told"), digest[:]) })
+		_ = w.update(func(t index.Tx) error { return t.SetTold(aboutHeadsUps, digest[:]) })
 	}()
 	return func() { <-done }
 }

@@ -2,10 +2,12 @@ package workspace
 
 import (
 	"context"
+	"slices"
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/manifest"
 	"kettletarn/internal/core/pack"
+	"kettletarn/internal/workspace/index"
 )
 
 // Healed is what a heal did: how many chunks the service had lost, and how many of them it has back from here.
@@ -56,21 +58,13 @@ func (w *Workspace) offer(ctx context.Context) {
 
 // give brings those of the lacking chunks and manifest nodes that the files of the workspace have.
 func (w *Workspace) give(ctx context.Context, lacking map[chunk.Digest]bool) (Healed, error) {
-	files := map[string]Refs{}
-	if err := w.look(func(t indexTx) error {
-		return t.tx.Bucket(bucketRefs).ForEach(func(path, refs []byte) error {
-			list := Refs(refs)
-			for r := list; len(r) >= refSize; r = r[refSize:] {
-				if lacking[chunk.Digest(r[:32])] {
-					files[string(path)] = append(Refs(nil), list...)
-					return nil
-				}
-			}
-			for _, n := range manifest.Build(list.list()) {
-				if lacking[n.Digest] {
-					files[string(path)] = append(Refs(nil), list...)
-					return nil
-				}
+	files := map[string]index.Refs{}
+	if err := w.look(func(t index.Tx) error {
+		return t.EachRefs(func(path string, refs index.Refs) error {
+			list := refs.List()
+			if slices.ContainsFunc(list, func(r chunk.Ref) bool { return lacking[r.Digest] }) ||
+				slices.ContainsFunc(manifest.Build(list), func(n manifest.Block) bool { return lacking[n.Digest] }) {
+				files[path] = slices.Clone(refs)
 			}
 			return nil
 		})
@@ -82,7 +76,7 @@ func (w *Workspace) give(ctx context.Context, lacking map[chunk.Digest]bool) (He
 
 // supply brings those of the lacking chunks and manifest nodes that are in files with these chunks. A file that is not as it was any
 // more has none of those.
-func (w *Workspace) supply(ctx context.Context, files map[string]Refs, lacking map[chunk.Digest]bool) (done Healed, err error) {
+func (w *Workspace) supply(ctx context.Context, files map[string]index.Refs, lacking map[chunk.Digest]bool) (done Healed, err error) {
 	var body []byte
 	flush := func(least int) error {
 		if len(body) <= least {
@@ -102,7 +96,7 @@ func (w *Workspace) supply(ctx context.Context, files map[string]Refs, lacking m
 		return flush(batchBytes)
 	}
 	for path, refs := range files {
-		list := refs.list()
+		list := refs.List()
 		for _, n := range manifest.Build(list) {
 			if err := add(pack.Manifest, n.Digest, n.Data); err != nil {
 				return done, err

@@ -10,6 +10,7 @@ import (
 
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/workspace/index"
 )
 
 // LockOptions say how to lock: see model.LockRequest. Begin brings the newest versions down too, in the same round trip where the files
@@ -142,27 +143,27 @@ func pattern(p string) bool { return strings.ContainsAny(p, "*?[{") && doublesta
 // noteLocks keeps the locks that were granted, and what the service said of those assets of which there is news. Of the others nobody else
 // has unsent changes.
 func (w *Workspace) noteLocks(locks []model.Lock, assets []model.Asset) error {
-	return w.update(func(t indexTx) error {
+	return w.update(func(t index.Tx) error {
 		for i, l := range locks {
-			if err := t.setLock(l.Path, &locks[i]); err != nil {
+			if err := t.SetLock(l.Path, &locks[i]); err != nil {
 				return err
 			}
-			if err := t.tx.Bucket(bucketHeads).Delete([]byte(l.Path)); err != nil {
+			if err := t.SetHeadsUps(l.Path, nil); err != nil {
 				return err
 			}
 		}
 		for _, a := range assets {
-			if err := t.setNewest(a); err != nil {
+			if err := t.SetNewest(a); err != nil {
 				return err
 			}
 			if len(a.HeadsUp) == 0 {
 				continue
 			}
-			if err := put(t.tx.Bucket(bucketHeads), a.Path, a.HeadsUp); err != nil {
+			if err := t.SetHeadsUps(a.Path, a.HeadsUp); err != nil {
 				return err
 			}
 		}
-		return t.turn()
+		return t.Turn()
 	})
 }
 
@@ -223,18 +224,18 @@ func (w *Workspace) Unlock(ctx context.Context, paths []string, override bool, r
 	if w.IsAway() {
 		return out, nil
 	}
-	if err := w.update(func(t indexTx) error {
+	if err := w.update(func(t index.Tx) error {
 		for _, p := range out.Freed {
-			if err := t.setLock(p, nil); err != nil {
+			if err := t.SetLock(p, nil); err != nil {
 				return err
 			}
 		}
 		for _, p := range out.Left {
-			if err := t.leaveLine(p, w.Marker.Workspace); err != nil {
+			if err := t.LeaveLine(p, w.Marker.Workspace); err != nil {
 				return err
 			}
 		}
-		return t.turn()
+		return t.Turn()
 	}); err != nil {
 		return out, err
 	}
@@ -290,9 +291,9 @@ func (w *Workspace) Unsent(ctx context.Context, paths []string) ([]model.Asset, 
 
 // HeadsUps are those of others that the service told of for paths.
 func (w *Workspace) HeadsUps(paths []string) (out []model.HeadsUp, err error) {
-	err = w.look(func(t indexTx) error {
+	err = w.look(func(t index.Tx) error {
 		for _, p := range paths {
-			list, _, err := get[[]model.HeadsUp](t.tx.Bucket(bucketHeads), p)
+			list, err := t.HeadsUps(p)
 			if err != nil {
 				return err
 			}

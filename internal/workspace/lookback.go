@@ -17,6 +17,7 @@ import (
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/media"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/workspace/index"
 )
 
 // state names a handoff, or, with 0, the newest.
@@ -124,7 +125,7 @@ func withoutUnknown(list []model.Refusal) []model.Refusal {
 }
 
 // told is what this workspace says of itself, so that it can be made again elsewhere.
-func (w *Workspace) told(view View) model.WorkspaceTold {
+func (w *Workspace) told(view index.View) model.WorkspaceTold {
 	return model.WorkspaceTold{Machine: Machine(), Folder: w.Root, Branch: "main", Scope: append([]string{}, view.Scope...),
 		Follows: view.Follows, Pinned: view.Pinned}
 }
@@ -139,14 +140,14 @@ func (w *Workspace) Describe(ctx context.Context) {
 	now := w.told(view)
 	before := ""
 	text := fmt.Sprintf("%q", []any{now.Machine, now.Folder, now.Branch, now.Scope, now.Follows, now.Pinned})
-	if err := w.look(func(t indexTx) (err error) {
-		before, _, err = get[string](t.tx.Bucket(bucketMeta), "described")
-		return err
+	if err := w.look(func(t index.Tx) error {
+		before = string(t.Told(aboutItself))
+		return nil
 	}); err != nil || before == text {
 		return
 	}
 	if w.Client.DescribeWorkspace(ctx, w.Marker.Project, w.Marker.Workspace, now) == nil {
-		_ = w.update(func(t indexTx) error { return put(t.tx.Bucket(bucketMeta), "described", text) })
+		_ = w.update(func(t index.Tx) error { return t.SetTold(aboutItself, []byte(text)) })
 	}
 }
 
@@ -164,8 +165,8 @@ func Stands(dir string) bool {
 
 // Take makes this new workspace like another one: with its scope, and at what it follows.
 func (w *Workspace) Take(other model.Workspace) error {
-	return w.update(func(t indexTx) error {
-		view, err := t.view()
+	return w.update(func(t index.Tx) error {
+		view, err := t.View()
 		if err != nil {
 			return err
 		}
@@ -173,7 +174,7 @@ func (w *Workspace) Take(other model.Workspace) error {
 		if other.Pinned {
 			view.Follows = 0 // whoever joins beside the code follows its pin by join --pinned
 		}
-		return t.setView(view)
+		return t.SetView(view)
 	})
 }
 
@@ -205,11 +206,11 @@ func (w *Workspace) CompareUnsent(ctx context.Context, path string) (out *Unsent
 			out.Path = a.MovedFrom
 		}
 	}
-	var base Base
-	var refs Refs
-	if err := w.look(func(t indexTx) (err error) {
-		base, _, err = t.base(out.Path)
-		refs = t.refs(out.Path)
+	var base index.Base
+	var refs index.Refs
+	if err := w.look(func(t index.Tx) (err error) {
+		base, _, err = t.Base(out.Path)
+		refs = t.Refs(out.Path)
 		return err
 	}); err != nil || base.Version == 0 {
 		return out, err
@@ -264,8 +265,8 @@ func (w *Workspace) compareWith(ctx context.Context, path string, out *Unsent) e
 	return err
 }
 
-func pieces(refs Refs) (list []media.Piece[chunk.Digest]) {
-	for _, r := range refs.list() {
+func pieces(refs index.Refs) (list []media.Piece[chunk.Digest]) {
+	for _, r := range refs.List() {
 		list = append(list, media.Piece[chunk.Digest]{ID: r.Digest, Size: int64(r.Size)})
 	}
 	return list

@@ -8,6 +8,7 @@ import (
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
+	"kettletarn/internal/workspace/index"
 )
 
 // placed are the paths whose files are known to have been moved elsewhere.
@@ -35,13 +36,13 @@ func (s *Status) findMoves(look []*tracked, gone map[int64][]*tracked, digests m
 	found := map[string]string{}
 	used := map[string]bool{}
 	for _, t := range look {
-		if t.had || t.known && !t.theirs.gone || !t.here || s.moves[t.path] != "" {
+		if t.had || t.known && !t.theirs.Gone || !t.here || s.moves[t.path] != "" {
 			continue
 		}
 		var hit *tracked
 		for _, g := range gone[t.file.Stamp.Size] {
 			digest, read := digests[t.path]
-			if used[g.path] || !g.base.Stamp.fits(t.file.Stamp) && !(read && digest == g.base.Content) || g.base.Size == 0 {
+			if used[g.path] || !g.base.Stamp.Fits(t.file.Stamp) && !(read && digest == g.base.Content) || g.base.Size == 0 {
 				continue
 			}
 			if hit == nil || baseName(g.path) == baseName(t.path) {
@@ -148,7 +149,7 @@ func (w *Workspace) Move(ctx context.Context, from, to string) ([]Moved, error) 
 			refuse(m, "move", to+" lies in "+from, "choose a place outside it")
 		case !w.free(m.To) && !w.respelled(m.From, m.To):
 			refuse(m, "taken", "there is a file "+m.To+" already", "choose another name, or put that one away first with tarn discard")
-		case t != nil && t.known && !t.theirs.gone && s.places[m.To] == "":
+		case t != nil && t.known && !t.theirs.Gone && s.places[m.To] == "":
 			refuse(m, "taken", m.To+" is an asset of the project, and gone here", "choose another name")
 		}
 	}
@@ -167,11 +168,11 @@ func (w *Workspace) moveOne(s *Status, m Moved) error {
 	source := s.source(m.From)
 	if _, had := s.base(m.From); had {
 		// Written down first: a move that is known and did not happen is dropped at the next look.
-		if err := w.update(func(t indexTx) error {
-			if err := t.dropMove(m.From); err != nil || source == m.To {
+		if err := w.update(func(t index.Tx) error {
+			if err := t.DropMove(m.From); err != nil || source == m.To {
 				return err
 			}
-			return t.setMove(m.To, source)
+			return t.SetMove(m.To, source)
 		}); err != nil {
 			return err
 		}

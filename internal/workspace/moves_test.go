@@ -11,6 +11,7 @@ import (
 
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/testbed"
+	"kettletarn/internal/workspace/index"
 )
 
 func rename(t *testing.T, w *Workspace, from, to string) {
@@ -274,13 +275,13 @@ func TestLooksWithinTheClocksResolutionAreNotTrusted(t *testing.T) {
 	if err := os.Chtimes(full, time.Time{}, info.ModTime()); err != nil {
 		t.Fatal(err)
 	}
-	if err := p.odile.update(func(t indexTx) error {
-		b, _, err := t.base("a")
+	if err := p.odile.update(func(t index.Tx) error {
+		b, _, err := t.Base("a")
 		b.Stamp.Looked = b.Stamp.Time + int64(time.Millisecond)
 		if err != nil {
 			return err
 		}
-		return t.setBase("a", b, nil)
+		return t.SetBase("a", b, nil)
 	}); err != nil {
 		t.Fatal(err)
 	}

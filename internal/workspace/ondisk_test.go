@@ -8,22 +8,24 @@ import (
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/workspace/index"
 )
 
 // What a file's own version before has is found, however much the workspace has; of the rest, as much as it pays to look for.
 func TestChunksOnThisDiskAreLookedForAsFarAsItPays(t *testing.T) {
 	p := newPair(t)
 	w := p.odile
-	refs := func(from, n int) (list Refs) {
+	refs := func(from, n int) (list index.Refs) {
 		for i := range n {
-			list = list.add(chunk.Ref{Digest: chunk.Sum([]byte(fmt.Sprint(from + i))), Size: 1000})
+			list = list.Add(chunk.Ref{Digest: chunk.Sum([]byte(fmt.Sprint(from + i))), Size: 1000})
 		}
 		return list
 	}
-	if err := w.update(func(tx indexTx) error {
-		for path, r := range map[string]Refs{"a": refs(0, 10), "b": refs(1000, lookThrough+100), "y": refs(1_000_000, 10), "z": refs(2_000_000,
-			10)} {
-			if err := tx.setBase(path, Base{Version: 1}, r); err != nil {
+	if err := w.update(func(tx index.Tx) error {
+		for path, r := range map[string]index.Refs{"a": refs(0, 10), "b": refs(1000, lookThrough+100), "y": refs(1_000_000, 10),
+			"z": refs(2_000_000,
+				10)} {
+			if err := tx.SetBase(path, index.Base{Version: 1}, r); err != nil {
 				return err
 			}
 		}

@@ -17,6 +17,7 @@ import (
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/workspace/disk"
+	"kettletarn/internal/workspace/index"
 )
 
 // Job is a send that goes on in the background, from frozen copies of its files. It lies in the state folder until it has become a
@@ -29,7 +30,7 @@ type Job struct {
 	Since     time.Time       `json:"since"`
 	Size      int64           `json:"size"`
 	Files     []JobFile       `json:"files"`
-	Pending   *Pending        `json:"pending,omitempty"`
+	Pending   *index.Pending  `json:"pending,omitempty"`
 	Refusals  []model.Refusal `json:"refusals,omitempty"`
 	Percent   int             `json:"percent"`
 	// Trouble is why it does not go on, where somebody has to see to something first.
@@ -39,9 +40,9 @@ type Job struct {
 // JobFile is one change of a job: the asset as it was listed, the base that it follows, and how the file looked when it was frozen.
 type JobFile struct {
 	Asset model.Asset `json:"asset"`
-	Base  Base        `json:"base"`
+	Base  index.Base  `json:"base"`
 	Had   bool        `json:"had"`
-	Stamp Stamp       `json:"stamp"`
+	Stamp index.Stamp `json:"stamp"`
 	Gone  bool        `json:"gone,omitempty"`
 }
 
@@ -175,7 +176,7 @@ func (w *Workspace) CancelJob(ctx context.Context, j *Job) (*model.Handoff, erro
 		if _, err := os.Lstat(frozen); err != nil || len(j.Refusals) > 0 {
 			continue
 		}
-		if info, err := w.root.Lstat(filepath.FromSlash(f.Asset.Path)); err == nil && f.Stamp.is(stampOf(info)) {
+		if info, err := w.root.Lstat(filepath.FromSlash(f.Asset.Path)); err == nil && f.Stamp.Is(stampOf(info)) {
 			continue
 		}
 		if err := w.keepFrozen(frozen, f); err != nil {
@@ -186,7 +187,7 @@ func (w *Workspace) CancelJob(ctx context.Context, j *Job) (*model.Handoff, erro
 }
 
 // freeze copies a file that holds still meanwhile.
-func (w *Workspace) freeze(path string, looks Stamp, folder string) error {
+func (w *Workspace) freeze(path string, looks index.Stamp, folder string) error {
 	to := filepath.Join(folder, filepath.FromSlash(path))
 	if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
 		return err
@@ -198,7 +199,7 @@ func (w *Workspace) freeze(path string, looks Stamp, folder string) error {
 		}
 	}
 	info, err := w.root.Lstat(filepath.FromSlash(path))
-	if err == nil && !looks.is(stampOf(info)) {
+	if err == nil && !looks.Is(stampOf(info)) {
 		err = errMoving
 	}
 	if err != nil {
@@ -254,7 +255,7 @@ func (w *Workspace) SendJob(ctx context.Context, j *Job) (*model.Handoff, error)
 	if err != nil {
 		return nil, w.refusedJob(j, err)
 	}
-	j.Pending = &Pending{Key: uuid.NewString(), Note: j.Note, Cuts: stamps(cuts), Send: request, Since: now()}
+	j.Pending = &index.Pending{Key: uuid.NewString(), Note: j.Note, Cuts: stamps(cuts), Send: request, Since: now()}
 	if err := w.writeJob(j); err != nil {
 		return nil, err
 	}
@@ -283,7 +284,7 @@ func (j *Job) status() (*Status, []model.Asset) {
 	return s, changed
 }
 
-func (w *Workspace) endJob(j *Job, h model.Handoff, kept []model.Lock, cuts map[string]Cut) error {
+func (w *Workspace) endJob(j *Job, h model.Handoff, kept []model.Lock, cuts map[string]index.Cut) error {
 	if err := w.landed(*j.Pending, h, kept, cuts); err != nil {
 		return err
 	}

@@ -17,6 +17,7 @@ import (
 	"kettletarn/internal/core/past"
 	"kettletarn/internal/core/rules"
 	"kettletarn/internal/mainline"
+	"kettletarn/internal/workspace/index"
 )
 
 // BringOptions say how a git history is brought in: commit by commit with History, else as one handoff of what is different since the last
@@ -253,7 +254,7 @@ func (b *pastBringer) content(ctx context.Context, blob string) (c pastContent, 
 		b.cutter = chunk.NewCutter(body)
 	}
 	b.cutter.Reset(body)
-	var refs Refs
+	var refs index.Refs
 	for {
 		data, err := b.cutter.Next()
 		if errors.Is(err, io.EOF) {
@@ -263,7 +264,7 @@ func (b *pastBringer) content(ctx context.Context, blob string) (c pastContent, 
 			return c, err
 		}
 		ref := chunk.Ref{Digest: chunk.Sum(data), Size: len(data)}
-		refs = refs.add(ref)
+		refs = refs.Add(ref)
 		c.size += int64(ref.Size)
 		if err := b.carry.add(ctx, pack.Chunk, ref.Digest, data); err != nil {
 			return c, err
@@ -275,7 +276,7 @@ func (b *pastBringer) content(ctx context.Context, blob string) (c pastContent, 
 	if err := b.carry.nodes(ctx, refs, nil); err != nil {
 		return c, err
 	}
-	c.content = manifest.Root(refs.list())
+	c.content = manifest.Root(refs.List())
 	b.bytes += size
 	b.known.Add(blob, c)
 	return c, nil

@@ -14,6 +14,7 @@ import (
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/workspace/disk"
+	"kettletarn/internal/workspace/index"
 )
 
 // One way leads into the folder for whatever is not written there by a program of the person's own: place. It replaces nothing that it did
@@ -150,16 +151,16 @@ func (s *spellings) note(place string) {
 func (w *Workspace) still(ctx context.Context, f wanted) bool {
 	aside := asideName(f)
 	info, err := w.root.Lstat(aside)
-	if err != nil || f.was == nil || !f.was.Stamp.is(stampOf(info)) {
+	if err != nil || f.was == nil || !f.was.Stamp.Is(stampOf(info)) {
 		return false
 	}
-	var refs Refs
-	_ = w.look(func(t indexTx) error {
-		refs = t.refs(f.asset.Path)
+	var refs index.Refs
+	_ = w.look(func(t index.Tx) error {
+		refs = t.Refs(f.asset.Path)
 		return nil
 	})
 	cut, _, err := w.read(ctx, filepath.ToSlash(aside), refs, func(chunk.Piece, []byte) error { return nil })
-	return err == nil && cut.Content == f.was.Content && f.was.Stamp.is(cut.Stamp)
+	return err == nil && cut.Content == f.was.Content && f.was.Stamp.Is(cut.Stamp)
 }
 
 // modeOf is that of a file in its place.
@@ -171,12 +172,12 @@ func modeOf(f wanted) fs.FileMode {
 }
 
 // place moves a built file to its place. around knows the spellings of what is here.
-func (w *Workspace) place(ctx context.Context, f wanted, around *spellings) (Stamp, *model.Refusal) {
+func (w *Workspace) place(ctx context.Context, f wanted, around *spellings) (index.Stamp, *model.Refusal) {
 	if bad := badPlace(f.place); bad != nil {
-		return Stamp{}, bad
+		return index.Stamp{}, bad
 	}
 	if twin := around.twin(f.place); twin != "" {
-		return Stamp{}, collides(f.place, twin)
+		return index.Stamp{}, collides(f.place, twin)
 	}
 	part, name := partName(f), filepath.FromSlash(f.place)
 	inTheWay := func(err error) *model.Refusal {
@@ -185,20 +186,20 @@ func (w *Workspace) place(ctx context.Context, f wanted, around *spellings) (Sta
 			Remedy:  "close the program that holds it or clear the way, then run tarn update"}
 	}
 	if err := around.safeFolder(f.place); err != nil {
-		return Stamp{}, inTheWay(err)
+		return index.Stamp{}, inTheWay(err)
 	}
 	info, err := around.disk.Lstat(part)
 	if err == nil && info.Mode().Perm() != modeOf(f) {
 		err = w.root.Chmod(part, modeOf(f))
 	}
 	if err != nil {
-		return Stamp{}, inTheWay(err)
+		return index.Stamp{}, inTheWay(err)
 	}
 	moved := false
 	if f.was != nil { // where nothing is expected, what stands there is found when the file is moved in
 		var refusal *model.Refusal
 		if refusal, moved = w.takeAside(ctx, f); refusal != nil {
-			return Stamp{}, refusal
+			return index.Stamp{}, refusal
 		}
 	}
 	same := true // the file that comes is the one that was built
@@ -211,12 +212,12 @@ func (w *Workspace) place(ctx context.Context, f wanted, around *spellings) (Sta
 			if moved {
 				_ = w.root.Remove(asideName(f))
 			}
-			return Stamp{}, changedMeanwhile(f.place)
+			return index.Stamp{}, changedMeanwhile(f.place)
 		}
 		if moved {
 			w.putBack(ctx, f)
 		}
-		return Stamp{}, inTheWay(err)
+		return index.Stamp{}, inTheWay(err)
 	}
 	if moved {
 		_ = w.root.Remove(asideName(f))
@@ -224,7 +225,7 @@ func (w *Workspace) place(ctx context.Context, f wanted, around *spellings) (Sta
 	around.note(f.place)
 	if !same {
 		if info, err = w.root.Lstat(name); err != nil {
-			return Stamp{}, changedMeanwhile(f.place)
+			return index.Stamp{}, changedMeanwhile(f.place)
 		}
 	}
 	return stampOf(info), nil

@@ -18,6 +18,7 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/testbed"
 	"kettletarn/internal/workspace/disk"
+	"kettletarn/internal/workspace/index"
 )
 
 // hooked lets a test do something before every call that a workspace makes to its folder, and takes abilities away from it.
@@ -242,8 +243,8 @@ func TestASaveAtAnyMomentIsKept(t *testing.T) {
 						if name == "scope" {
 							_, _ = w.AddScope(t.Context(), []string{""}) // where the save kept it in, it is in the scope still
 						}
-						if err := w.update(func(tx indexTx) error {
-							return errors.Join(tx.dropBase("a"), tx.dropBase("deep/b"), tx.replace(bucketMoves), tx.replace(bucketCuts))
+						if err := w.update(func(tx index.Tx) error {
+							return errors.Join(tx.DropBase("a"), tx.DropBase("deep/b"), tx.ForgetMoves(), tx.ForgetCuts())
 						}); err != nil {
 							t.Fatal(err)
 						}

@@ -13,6 +13,7 @@ import (
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/manifest"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/workspace/index"
 )
 
 func rootCause(err error) string {
@@ -28,7 +29,7 @@ var errMoving = errors.New("it changed while it was read")
 
 // read cuts and hashes one file of the workspace, again from the start where it changed meanwhile, at most three times. The chunks of
 // its base are tried first. each, where not nil, gets every chunk, again where it starts again; it is what sends them.
-func (w *Workspace) read(ctx context.Context, name string, base Refs, each func(chunk.Piece, []byte) error) (Cut, File, error) {
+func (w *Workspace) read(ctx context.Context, name string, base index.Refs, each func(chunk.Piece, []byte) error) (index.Cut, File, error) {
 	return w.readIn(ctx, w.root, name, base, each)
 }
 
@@ -39,9 +40,9 @@ type reads interface {
 }
 
 // readIn is read for a file below another root.
-func (w *Workspace) readIn(ctx context.Context, root reads, name string, base Refs,
-	each func(chunk.Piece, []byte) error) (Cut, File, error) {
-	hints := chunk.NewHints(base.list())
+func (w *Workspace) readIn(ctx context.Context, root reads, name string, base index.Refs,
+	each func(chunk.Piece, []byte) error) (index.Cut, File, error) {
+	hints := chunk.NewHints(base.List())
 	for try := 0; ; try++ {
 		c, file, err := w.readOnce(ctx, root, name, hints, each)
 		if !errors.Is(err, errMoving) || try == 2 {
@@ -51,23 +52,23 @@ func (w *Workspace) readIn(ctx context.Context, root reads, name string, base Re
 }
 
 func (w *Workspace) readOnce(ctx context.Context, root reads, name string, hints *chunk.Hints,
-	each func(chunk.Piece, []byte) error) (Cut, File, error) {
+	each func(chunk.Piece, []byte) error) (index.Cut, File, error) {
 	f, err := root.Open(filepath.FromSlash(name))
 	if err != nil {
-		return Cut{}, File{}, err
+		return index.Cut{}, File{}, err
 	}
 	defer f.Close()
 	before, err := f.Stat()
 	if err != nil {
-		return Cut{}, File{}, err
+		return index.Cut{}, File{}, err
 	}
 	if !before.Mode().IsRegular() {
-		return Cut{}, File{}, errors.New("it is not a regular file")
+		return index.Cut{}, File{}, errors.New("it is not a regular file")
 	}
-	c := Cut{Stamp: stampOf(before), Size: before.Size()}
+	c := index.Cut{Stamp: stampOf(before), Size: before.Size()}
 	var refs []chunk.Ref
 	err = chunk.Scan(ctx, f, c.Size, hints, runtime.NumCPU(), func(p chunk.Piece, data []byte) error {
-		refs, c.Refs = append(refs, p.Ref), c.Refs.add(p.Ref)
+		refs, c.Refs = append(refs, p.Ref), c.Refs.Add(p.Ref)
 		if each == nil {
 			w.Progress.Add(int64(p.Size))
 			return nil
@@ -78,15 +79,15 @@ func (w *Workspace) readOnce(ctx context.Context, root reads, name string, hints
 		err = errMoving
 	}
 	if err != nil {
-		return Cut{}, File{}, err
+		return index.Cut{}, File{}, err
 	}
 	c.Content = manifest.Root(refs)
 	after, err := root.Lstat(filepath.FromSlash(name))
 	if err != nil {
-		return Cut{}, File{}, err
+		return index.Cut{}, File{}, err
 	}
-	if !c.Stamp.is(stampOf(after)) {
-		return Cut{}, File{}, errMoving
+	if !c.Stamp.Is(stampOf(after)) {
+		return index.Cut{}, File{}, errMoving
 	}
 	return c, File{Stamp: c.Stamp, Executable: executable(before)}, nil
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/workspace/index"
 )
 
 // Refresh asks the service what is new, and keeps it.
@@ -31,7 +32,7 @@ func (w *Workspace) refreshed(ctx context.Context) (changed map[string]bool, err
 }
 
 // ask gets what is different between a handoff and the one that the workspace follows.
-func (w *Workspace) ask(ctx context.Context, view View, since int, scope []string) (pages []model.Assets, err error) {
+func (w *Workspace) ask(ctx context.Context, view index.View, since int, scope []string) (pages []model.Assets, err error) {
 	q := model.ChangesQuery{Since: since, At: state(view.Follows), Scope: scope, Locks: true}
 	err = w.Client.Changes(ctx, w.Marker.Project, q, func(page model.Assets) error {
 		pages = append(pages, page)
@@ -42,9 +43,9 @@ func (w *Workspace) ask(ctx context.Context, view View, since int, scope []strin
 
 // noteNews keeps what the service said, unless this workspace brought something about meanwhile: done is false then. changed gets the paths
 // of which something else is known.
-func (w *Workspace) noteNews(asked View, pages []model.Assets, changed map[string]bool) (done bool, err error) {
-	return done, w.update(func(t indexTx) error {
-		view, err := t.view()
+func (w *Workspace) noteNews(asked index.View, pages []model.Assets, changed map[string]bool) (done bool, err error) {
+	return done, w.update(func(t index.Tx) error {
+		view, err := t.View()
 		if err != nil {
 			return err
 		}
@@ -53,18 +54,18 @@ func (w *Workspace) noteNews(asked View, pages []model.Assets, changed map[strin
 		}
 		for _, page := range pages {
 			for _, a := range page.Assets {
-				if err := t.setNewest(a); err != nil {
+				if err := t.SetNewest(a); err != nil {
 					return err
 				}
 				changed[a.Path] = true
 			}
 			view.At, view.Newest = page.At, page.Newest
 		}
-		before := t.holders()
+		before := t.Holders()
 		if err := w.noteHolders(t, pages[0]); err != nil {
 			return err
 		}
-		after := t.holders()
+		after := t.Holders()
 		for _, both := range []map[string]string{before, after} {
 			for path := range both {
 				if before[path] != after[path] {
@@ -73,30 +74,27 @@ func (w *Workspace) noteNews(asked View, pages []model.Assets, changed map[strin
 			}
 		}
 		view.Fetched, done = now(), true
-		return t.setView(view)
+		return t.SetView(view)
 	})
 }
 
 // noteHolders keeps who holds what and who has unsent changes.
-func (w *Workspace) noteHolders(t indexTx, page model.Assets) error {
+func (w *Workspace) noteHolders(t index.Tx, page model.Assets) error {
 	w.wanted = page.Wanted
-	if err := t.replace(bucketLocks); err != nil {
+	if err := t.ForgetHolders(); err != nil {
 		return err
 	}
 	for i := range page.Locks {
-		if err := t.setLock(page.Locks[i].Path, &page.Locks[i]); err != nil {
+		if err := t.SetLock(page.Locks[i].Path, &page.Locks[i]); err != nil {
 			return err
 		}
-	}
-	if err := t.replace(bucketHeads); err != nil {
-		return err
 	}
 	heads := map[string][]model.HeadsUp{}
 	for _, h := range page.HeadsUps {
 		heads[h.Path] = append(heads[h.Path], h)
 	}
 	for path, list := range heads {
-		if err := put(t.tx.Bucket(bucketHeads), path, list); err != nil {
+		if err := t.SetHeadsUps(path, list); err != nil {
 			return err
 		}
 	}

@@ -16,16 +16,17 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
 	"kettletarn/internal/core/scope"
+	"kettletarn/internal/workspace/index"
 )
 
 // File is one file on disk.
 type File struct {
-	Stamp      Stamp
+	Stamp      index.Stamp
 	Executable bool
 }
 
-func stampOf(info fs.FileInfo) Stamp {
-	return Stamp{Size: info.Size(), Time: info.ModTime().UnixNano(), Inode: inode(info), Looked: now().UnixNano()}
+func stampOf(info fs.FileInfo) index.Stamp {
+	return index.Stamp{Size: info.Size(), Time: info.ModTime().UnixNano(), Inode: inode(info), Looked: now().UnixNano()}
 }
 
 // LeftOut is a file, or a whole folder (its path ends in a slash), that the rules leave out, and what decided so.
@@ -39,8 +40,8 @@ type LeftOut struct {
 // tracked is what the index knows of a path, and the file that stands there.
 type tracked struct {
 	path   string
-	base   Base
-	theirs theirs
+	base   index.Base
+	theirs index.Theirs
 	file   File
 	had    bool // the workspace has a version of it
 	known  bool // the service said something of it

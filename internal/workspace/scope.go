@@ -7,6 +7,7 @@ import (
 
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/scope"
+	"kettletarn/internal/workspace/index"
 )
 
 // Scope is which folders come down; none for all.
@@ -24,8 +25,8 @@ func (w *Workspace) SetScope(folders []string) error {
 	if err := s.Check(); err != nil {
 		return err
 	}
-	return w.update(func(t indexTx) error {
-		view, err := t.view()
+	return w.update(func(t index.Tx) error {
+		view, err := t.View()
 		if err != nil {
 			return err
 		}
@@ -37,7 +38,7 @@ func (w *Workspace) SetScope(folders []string) error {
 			}
 		}
 		view.Scope = next
-		return t.setView(view)
+		return t.SetView(view)
 	})
 }
 
@@ -73,9 +74,9 @@ func (w *Workspace) rescope(ctx context.Context, next scope.Scope) error {
 	if err != nil {
 		return err
 	}
-	if err := w.update(func(t indexTx) error {
+	if err := w.update(func(t index.Tx) error {
 		view.Scope = next
-		return t.setView(view)
+		return t.SetView(view)
 	}); err != nil {
 		return err
 	}
@@ -139,14 +140,14 @@ func (w *Workspace) RemoveScope(ctx context.Context, folders []string) (*Updated
 		return u, err
 	}
 	defer w.Describe(ctx)
-	return u, w.update(func(t indexTx) error {
-		view, err := t.view()
+	return u, w.update(func(t index.Tx) error {
+		view, err := t.View()
 		if err != nil {
 			return err
 		}
 		var drop []string
-		if err := t.tx.Bucket(bucketNewest).ForEach(func(path, _ []byte) error {
-			if p := string(path); !next.Has(p) {
+		if err := t.EachNewest(func(p string) error {
+			if !next.Has(p) {
 				drop = append(drop, p)
 			}
 			return nil
@@ -154,12 +155,12 @@ func (w *Workspace) RemoveScope(ctx context.Context, folders []string) (*Updated
 			return err
 		}
 		for _, p := range drop {
-			if err := t.dropNewest(p); err != nil {
+			if err := t.DropNewest(p); err != nil {
 				return err
 			}
 		}
 		view.Scope, view.Turn = next, view.Turn+1
-		return t.setView(view)
+		return t.SetView(view)
 	})
 }
 

@@ -11,6 +11,7 @@ import (
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
+	"kettletarn/internal/workspace/index"
 )
 
 // SendOptions say what to send and how.
@@ -75,14 +76,14 @@ func (w *Workspace) Send(ctx context.Context, o SendOptions) (*Sent, error) {
 	if refusals = w.stillSame(cuts); len(refusals) > 0 {
 		return nil, &model.Refused{Refusals: refusals}
 	}
-	pending := Pending{Key: uuid.NewString(), Note: o.Note, Cuts: stamps(cuts), Send: request, Since: now()}
-	if err := w.update(func(t indexTx) error { return t.setPending(pending) }); err != nil {
+	pending := index.Pending{Key: uuid.NewString(), Note: o.Note, Cuts: stamps(cuts), Send: request, Since: now()}
+	if err := w.update(func(t index.Tx) error { return t.SetPending(pending) }); err != nil {
 		return nil, err
 	}
 	receipt, err := w.post(ctx, pending, records, cuts)
 	if err != nil {
 		if answered(err) {
-			return nil, errors.Join(err, w.update(func(t indexTx) error { return t.dropPending() }))
+			return nil, errors.Join(err, w.update(func(t index.Tx) error { return t.DropPending() }))
 		}
 		return nil, err
 	}
@@ -147,7 +148,7 @@ func (w *Workspace) chosen(s *Status, o SendOptions, out *Sent) (changed []model
 }
 
 // post makes the handoff. Where the service lost a chunk of it meanwhile, that is brought and it is tried once more.
-func (w *Workspace) post(ctx context.Context, p Pending, records [][]byte, cuts map[string]Cut) (model.SendReceipt, error) {
+func (w *Workspace) post(ctx context.Context, p index.Pending, records [][]byte, cuts map[string]index.Cut) (model.SendReceipt, error) {
 	receipt, err := w.Client.Send(ctx, w.Marker.Project, p.Key, p.Send, records...)
 	var problem *model.Problem
 	if !errors.As(err, &problem) || problem.Type != model.ChunksMissing || len(problem.Missing) == 0 {
@@ -161,7 +162,7 @@ func (w *Workspace) post(ctx context.Context, p Pending, records [][]byte, cuts 
 		}
 		lacking[d] = true
 	}
-	files := map[string]Refs{}
+	files := map[string]index.Refs{}
 	for path, c := range cuts {
 		files[path] = c.Refs
 	}
@@ -237,10 +238,10 @@ func joinRefusals(own []model.Refusal, err error, nothing bool) error {
 
 // settlePending finds out what became of a send whose answer was lost.
 func (w *Workspace) settlePending(ctx context.Context) (*model.Handoff, error) {
-	var p Pending
+	var p index.Pending
 	var found bool
-	if err := w.look(func(t indexTx) (err error) {
-		p, found, err = t.pending()
+	if err := w.look(func(t index.Tx) (err error) {
+		p, found, err = t.Pending()
 		return err
 	}); err != nil || !found {
 		return nil, err
@@ -250,13 +251,13 @@ func (w *Workspace) settlePending(ctx context.Context) (*model.Handoff, error) {
 		return nil, err
 	}
 	if closed.Handoff == nil {
-		return nil, w.update(func(t indexTx) error { return t.dropPending() })
+		return nil, w.update(func(t index.Tx) error { return t.DropPending() })
 	}
 	return closed.Handoff, w.landed(p, *closed.Handoff, nil, nil)
 }
 
 // landed notes that a send has become a handoff. cuts are those of its files, where they are at hand.
-func (w *Workspace) landed(p Pending, h model.Handoff, kept []model.Lock, cuts map[string]Cut) error {
+func (w *Workspace) landed(p index.Pending, h model.Handoff, kept []model.Lock, cuts map[string]index.Cut) error {
 	versions := map[string]int{}
 	for _, a := range h.Assets {
 		versions[a.Path] = a.Version
@@ -269,7 +270,7 @@ func (w *Workspace) landed(p Pending, h model.Handoff, kept []model.Lock, cuts m
 	for _, a := range h.Assets {
 		digests[a.Path] = a.Digest
 	}
-	return w.update(func(t indexTx) error {
+	return w.update(func(t index.Tx) error {
 		for _, c := range p.Send.Changes {
 			a := model.Asset{Path: c.Path, Newest: versions[c.Path], Digest: digests[c.Path], Gone: c.Gone, Size: c.Size, Executable: c.Executable,
 				Author: h.Author, At: &h.At, Handoff: h.Number, Note: h.Note}
@@ -279,78 +280,49 @@ func (w *Workspace) landed(p Pending, h model.Handoff, kept []model.Lock, cuts m
 			if !c.Gone {
 				a.Content = c.Content.String()
 			}
-			if err := t.setNewest(a); err != nil {
+			if err := t.SetNewest(a); err != nil {
 				return err
 			}
-			refs := Refs{}
+			refs := index.Refs{}
 			if known, ok := cuts[c.Path]; ok {
 				refs = known.Refs
-			} else if known, ok, err := t.cut(c.Path); err != nil {
+			} else if known, ok, err := t.Cut(c.Path); err != nil {
 				return err
-			} else if ok && known.Stamp.is(p.Cuts[c.Path]) {
+			} else if ok && known.Stamp.Is(p.Cuts[c.Path]) {
 				refs = known.Refs // else it was cut again meanwhile, and holds something else
 			}
 			if c.MovedFrom != "" {
-				if err := t.movedAway(c.MovedFrom, c.Path); err != nil {
+				if err := t.MovedAway(c.MovedFrom, c.Path); err != nil {
 					return err
 				}
 			}
-			if err := t.dropCut(c.Path); err != nil {
+			if err := t.DropCut(c.Path); err != nil {
 				return err
 			}
 			if c.Gone {
-				if err := t.dropBase(c.Path); err != nil {
+				if err := t.DropBase(c.Path); err != nil {
 					return err
 				}
-			} else if err := t.setBase(c.Path, baseOf(a, p.Cuts[c.Path]), refs.orNone()); err != nil {
+			} else if err := t.SetBase(c.Path, baseOf(a, p.Cuts[c.Path]), refs.OrNone()); err != nil {
 				return err
 			}
 		}
-		if err := t.arrived(h.Number); err != nil {
+		if err := t.Arrived(h.Number, now()); err != nil {
 			return err
 		}
 		// The service knows that what was sent is unsent no more.
-		if err := t.tx.Bucket(bucketMeta).Delete([]byte("told")); err != nil {
+		if err := t.SetTold(aboutHeadsUps, nil); err != nil {
 			return err
 		}
-		if pending, ok, err := t.pending(); err != nil || !ok || pending.Key != p.Key {
+		if pending, ok, err := t.Pending(); err != nil || !ok || pending.Key != p.Key {
 			return err
 		}
-		return t.dropPending()
+		return t.DropPending()
 	})
 }
 
-// arrived notes that a handoff of this workspace is there: where nobody sent anything between, the workspace is at it.
-func (t indexTx) arrived(number int) error {
-	v, err := t.view()
-	if err != nil {
-		return err
-	}
-	v.Turn++
-	if number == v.At+1 && v.Newest <= v.At && v.Follows == 0 {
-		v.At, v.Fetched = number, now()
-	}
-	v.Newest = max(v.Newest, number)
-	return t.setView(v)
-}
-
-// movedAway notes that an asset is at another place now, at the service too.
-func (t indexTx) movedAway(from, to string) error {
-	refs := t.refs(from)
-	if err := t.tx.Bucket(bucketRefs).Put([]byte(to), refs.orNone()); err != nil {
-		return err
-	}
-	if err := t.dropBase(from); err != nil {
-		return err
-	}
-	if err := t.dropNewest(from); err != nil {
-		return err
-	}
-	return t.dropMove(to)
-}
-
-func stamps(cuts map[string]Cut) map[string]Stamp {
-	out := map[string]Stamp{}
+func stamps(cuts map[string]index.Cut) map[string]index.Stamp {
+	out := map[string]index.Stamp{}
 	for p, c := range cuts {
 		out[p] = c.Stamp
 	}
@@ -358,18 +330,18 @@ func stamps(cuts map[string]Cut) map[string]Stamp {
 }
 
 // cutsOf reads the kept cuts of assets, and the chunks of their bases.
-func (w *Workspace) cutsOf(s *Status, assets []model.Asset) (map[string]Cut, map[string]Refs, error) {
-	found, bases := map[string]Cut{}, map[string]Refs{}
-	return found, bases, w.look(func(t indexTx) error {
+func (w *Workspace) cutsOf(s *Status, assets []model.Asset) (map[string]index.Cut, map[string]index.Refs, error) {
+	found, bases := map[string]index.Cut{}, map[string]index.Refs{}
+	return found, bases, w.look(func(t index.Tx) error {
 		for _, a := range assets {
-			c, ok, err := t.cut(a.Path)
+			c, ok, err := t.Cut(a.Path)
 			if err != nil {
 				return err
 			}
 			if ok {
 				found[a.Path] = c
 			}
-			if refs := t.refs(s.source(a.Path)); refs != nil {
+			if refs := t.Refs(s.source(a.Path)); refs != nil {
 				bases[a.Path] = refs
 			}
 		}
@@ -380,16 +352,16 @@ func (w *Workspace) cutsOf(s *Status, assets []model.Asset) (map[string]Cut, map
 // cutKeeper keeps cuts in the index, many at once: writing the index costs as much as reading a small file.
 type cutKeeper struct {
 	w     *Workspace
-	cuts  map[string]Cut
+	cuts  map[string]index.Cut
 	bytes int64
 }
 
 // keepBytes is how much reading an interrupted command may have to do again.
 const keepBytes = 256 << 20
 
-func (k *cutKeeper) add(path string, c Cut) error {
+func (k *cutKeeper) add(path string, c index.Cut) error {
 	if k.cuts == nil {
-		k.cuts = map[string]Cut{}
+		k.cuts = map[string]index.Cut{}
 	}
 	k.cuts[path] = c
 	if k.bytes += c.Size; k.bytes < keepBytes {
@@ -404,9 +376,9 @@ func (k *cutKeeper) flush() error {
 	if len(cuts) == 0 {
 		return nil
 	}
-	return k.w.update(func(t indexTx) error {
+	return k.w.update(func(t index.Tx) error {
 		for path, c := range cuts {
-			if err := t.setCut(path, c); err != nil {
+			if err := t.SetCut(path, c); err != nil {
 				return err
 			}
 		}
@@ -415,14 +387,14 @@ func (k *cutKeeper) flush() error {
 }
 
 // stillSame looks once more, right before the handoff, whether the files are those that were read.
-func (w *Workspace) stillSame(cuts map[string]Cut) (refusals []model.Refusal) {
+func (w *Workspace) stillSame(cuts map[string]index.Cut) (refusals []model.Refusal) {
 	for p, c := range cuts {
 		info, err := w.root.Lstat(filepath.FromSlash(p))
 		if err != nil {
 			refusals = append(refusals, unreadable(p, err))
 			continue
 		}
-		if !c.Stamp.is(stampOf(info)) {
+		if !c.Stamp.Is(stampOf(info)) {
 			refusals = append(refusals, unreadable(p, errMoving))
 		}
 	}

@@ -8,6 +8,7 @@ import (
 
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/workspace/index"
 )
 
 // How a clash is settled. UseCopy makes a new file of what was changed here, which needs nobody's lock, and puts theirs in its place: the
@@ -74,14 +75,14 @@ func (w *Workspace) Settle(ctx context.Context, name, use string) (*Settled, err
 			assetpath.Printable(use))
 	}
 	out.Superseded = !theirs.Gone
-	return out, w.update(func(t indexTx) error {
+	return out, w.update(func(t index.Tx) error {
 		if theirs.Gone {
-			if err := t.dropMove(a.Path); err != nil {
+			if err := t.DropMove(a.Path); err != nil {
 				return err
 			}
-			return t.dropBase(theirs.Path)
+			return t.DropBase(theirs.Path)
 		}
-		return t.setBase(theirs.Path, baseOf(theirs, Stamp{}), nil)
+		return t.SetBase(theirs.Path, baseOf(theirs, index.Stamp{}), nil)
 	})
 }
 
@@ -99,7 +100,7 @@ func (w *Workspace) copyBeside(ctx context.Context, name string, theirs model.As
 		return "", err
 	}
 	if theirs.Gone {
-		return beside, w.update(func(t indexTx) error { return t.dropBase(theirs.Path) })
+		return beside, w.update(func(t index.Tx) error { return t.DropBase(theirs.Path) })
 	}
 	refusals, err := w.bring(ctx, []wanted{{asset: theirs, place: name}}, nil, func(wanted) {})
 	if err == nil && len(refusals) > 0 {

@@ -4,6 +4,7 @@ package workspace
 
 import (
 	"io/fs"
+	"kettletarn/internal/workspace/index"
 	"os"
 	"syscall"
 
@@ -30,7 +31,7 @@ func glance(folder *os.File, entry fs.DirEntry) (f File, regular bool, err error
 	if err := unix.Fstatat(int(folder.Fd()), entry.Name(), &s, unix.AT_SYMLINK_NOFOLLOW); err != nil {
 		return f, false, &fs.PathError{Op: "stat", Path: entry.Name(), Err: err}
 	}
-	f.Stamp = Stamp{Size: s.Size, Time: unix.TimespecToNsec(s.Mtim), Inode: s.Ino}
+	f.Stamp = index.Stamp{Size: s.Size, Time: unix.TimespecToNsec(s.Mtim), Inode: s.Ino}
 	f.Executable = s.Mode&0o100 != 0
 	return f, s.Mode&unix.S_IFMT == unix.S_IFREG, nil
 }

@@ -12,6 +12,7 @@ import (
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
+	"kettletarn/internal/workspace/index"
 )
 
 // Question says what a status is wanted of.
@@ -38,8 +39,8 @@ type Status struct {
 	// Uncovered are large binaries that no rule covers and that the main history would take.
 	Uncovered []model.Asset
 	Rules     error
-	View
-	Pending *Pending
+	index.View
+	Pending *index.Pending
 	// Jobs are the sends in the background; Watched says that a running watch answered.
 	Jobs    []Job
 	Watched bool
@@ -79,7 +80,7 @@ func (s *Status) standing(path string) *standing {
 		return nil
 	}
 	out := &standing{Stamp: t.file.Stamp}
-	if base, had := s.base(path); had && base.Stamp.fits(t.file.Stamp) {
+	if base, had := s.base(path); had && base.Stamp.Fits(t.file.Stamp) {
 		out.Content = base.Content
 	} else {
 		out.Content = s.read[path]
@@ -96,11 +97,11 @@ func (s *Status) origin(path string) *tracked {
 }
 
 // base is the version that the workspace has of what is at a path.
-func (s *Status) base(path string) (Base, bool) {
+func (s *Status) base(path string) (index.Base, bool) {
 	if t := s.origin(path); t != nil && t.had {
 		return t.base, true
 	}
-	return Base{}, false
+	return index.Base{}, false
 }
 
 // Status looks at the folder and at what the service last said. It needs no service.
@@ -112,24 +113,17 @@ func (w *Workspace) Status(ctx context.Context, q Question) (*Status, error) {
 	s.scan, s.Rules = newScan(w.Root)
 	s.decide, s.scan.listing = s.scan.rules, q.LeftOut
 	listed := map[string]bool{} // with a lock or a heads-up
-	err := w.look(func(t indexTx) (err error) {
-		if s.View, err = t.view(); err != nil {
+	err := w.look(func(t index.Tx) (err error) {
+		if s.View, err = t.View(); err != nil {
 			return err
 		}
-		if p, ok, err := t.pending(); err != nil {
+		if p, ok, err := t.Pending(); err != nil {
 			return err
 		} else if ok {
 			s.Pending = &p
 		}
-		for _, bucket := range [][]byte{bucketLocks, bucketHeads} {
-			if err := t.tx.Bucket(bucket).ForEach(func(path, _ []byte) error {
-				listed[string(path)] = true
-				return nil
-			}); err != nil {
-				return err
-			}
-		}
-		s.moves = t.moves()
+		t.EachHeld(func(path string) { listed[path] = true })
+		s.moves = t.Moves()
 		s.scan.within = withMoves(q.Paths, s.moves)
 		return s.scan.load(t)
 	})
@@ -150,47 +144,12 @@ func (w *Workspace) Status(ctx context.Context, q Question) (*Status, error) {
 }
 
 // load reads the index: what it knows of each path at or below what was asked for, in the order of paths.
-func (s *scan) load(t indexTx) error {
-	bases, news := t.tx.Bucket(bucketBase), t.tx.Bucket(bucketNewest)
-	s.tracked = make([]tracked, 0, max(bases.Stats().KeyN, news.Stats().KeyN))
-	b, n := bases.Cursor(), news.Cursor()
-	bk, bv := b.First()
-	nk, nv := n.First()
-	for bk != nil || nk != nil {
-		order := bytes.Compare(bk, nk)
-		if bk == nil {
-			order = 1
-		} else if nk == nil {
-			order = -1
-		}
-		key := bk
-		if order > 0 {
-			key = nk
-		}
-		if s.wantsFile(string(key)) {
-			var e tracked
-			var err error
-			if order <= 0 {
-				if e.base, err = decodeBase(bv); err != nil {
-					return err
-				}
-				e.had = true
-			}
-			if order >= 0 {
-				if e.theirs, err = decodeTheirs(nv); err != nil {
-					return err
-				}
-				e.known = true
-			}
-			e.path = string(key)
-			s.tracked = append(s.tracked, e)
-		}
-		if order <= 0 {
-			bk, bv = b.Next()
-		}
-		if order >= 0 {
-			nk, nv = n.Next()
-		}
+func (s *scan) load(t index.Tx) error {
+	s.tracked = make([]tracked, 0, t.Len())
+	if err := t.Each(s.wantsFile, func(e index.Entry) {
+		s.tracked = append(s.tracked, tracked{path: e.Path, had: e.Had, base: e.Base, known: e.Known, theirs: e.Theirs})
+	}); err != nil {
+		return err
 	}
 	s.index = make(map[string]int32, len(s.tracked))
 	for i := range s.tracked {
@@ -201,7 +160,7 @@ func (s *scan) load(t indexTx) error {
 
 // same reports whether nothing is to be said of a path: by far the most frequent case.
 func (t *tracked) same() bool {
-	return t.had && t.here && t.known && !t.theirs.gone && t.theirs.newest == t.base.Version && t.base.Stamp.fits(t.file.Stamp) &&
+	return t.had && t.here && t.known && !t.theirs.Gone && t.theirs.Newest == t.base.Version && t.base.Stamp.Fits(t.file.Stamp) &&
 		(t.file.Executable == t.base.Executable || !keepsExecutable)
 }
 
@@ -251,19 +210,19 @@ func (w *Workspace) details(s *Status) error {
 	if len(s.Assets) == 0 {
 		return nil
 	}
-	return w.look(func(t indexTx) error {
+	return w.look(func(t index.Tx) error {
 		for i := range s.Assets {
 			a := &s.Assets[i]
 			path := a.Path
 			if a.MovedFrom != "" {
 				path = a.MovedFrom
 			}
-			said, known, err := t.newest(path)
+			said, known, err := t.Newest(path)
 			if err != nil {
 				return err
 			}
 			if !known {
-				if err := t.addLock(a); err != nil {
+				if err := t.AddLock(a); err != nil {
 					return err
 				}
 				continue
@@ -287,25 +246,25 @@ func (w *Workspace) details(s *Status) error {
 }
 
 // doubt reports whether the content of a file has to be read to know its state.
-func (s *Status) doubt(t *tracked, cut Cut, gone map[int64][]*tracked) bool {
-	if !t.here || cut.Stamp.fits(t.file.Stamp) {
+func (s *Status) doubt(t *tracked, cut index.Cut, gone map[int64][]*tracked) bool {
+	if !t.here || cut.Stamp.Fits(t.file.Stamp) {
 		return false
 	}
 	size := t.file.Stamp.Size
 	base, had := s.base(t.path)
 	switch {
-	case had && base.Stamp.fits(t.file.Stamp):
+	case had && base.Stamp.Fits(t.file.Stamp):
 		return false
 	case had && base.Size == size:
 		return true
-	case !had && t.known && !t.theirs.gone && t.theirs.size == size:
+	case !had && t.known && !t.theirs.Gone && t.theirs.Size == size:
 		return true
-	case had && t.known && t.theirs.newest != base.Version && t.theirs.size == size:
+	case had && t.known && t.theirs.Newest != base.Version && t.theirs.Size == size:
 		return true
-	case !had && (!t.known || t.theirs.gone):
+	case !had && (!t.known || t.theirs.Gone):
 		// It may be one that is gone from another place.
 		for _, g := range gone[size] {
-			if g.base.Size == size && !g.base.Stamp.fits(t.file.Stamp) {
+			if g.base.Size == size && !g.base.Stamp.Fits(t.file.Stamp) {
 				return true
 			}
 		}
@@ -326,29 +285,29 @@ func (w *Workspace) settleDoubts(ctx context.Context, s *Status, look []*tracked
 	}
 	var doubtful []*tracked
 	total := int64(0)
-	bases := map[string]Refs{}
-	if err := w.look(func(tx indexTx) error {
+	bases := map[string]index.Refs{}
+	if err := w.look(func(tx index.Tx) error {
 		for _, t := range look {
 			if !t.here || t.same() {
 				continue
 			}
-			cut, known, err := tx.cut(t.path)
+			cut, known, err := tx.Cut(t.path)
 			if err != nil {
 				return err
 			}
-			if known && cut.Stamp.fits(t.file.Stamp) {
+			if known && cut.Stamp.Fits(t.file.Stamp) {
 				digests[t.path] = cut.Content
 			}
 			if s.doubt(t, cut, gone) {
 				doubtful, total = append(doubtful, t), total+t.file.Stamp.Size
-				bases[t.path] = tx.refs(s.source(t.path))
+				bases[t.path] = tx.Refs(s.source(t.path))
 			}
 		}
 		return nil
 	}); err != nil {
 		return nil, err
 	}
-	learnt := map[string]Cut{}
+	learnt := map[string]index.Cut{}
 	if len(doubtful) > 0 {
 		w.Progress.Start("Looking at changed files", total)
 		defer w.Progress.Done()
@@ -375,28 +334,28 @@ func (w *Workspace) settleDoubts(ctx context.Context, s *Status, look []*tracked
 	if len(learnt)+len(found)+len(stale) == 0 {
 		return digests, nil
 	}
-	return digests, w.update(func(tx indexTx) error {
+	return digests, w.update(func(tx index.Tx) error {
 		for _, to := range stale {
-			if err := tx.dropMove(to); err != nil {
+			if err := tx.DropMove(to); err != nil {
 				return err
 			}
 		}
 		for to, from := range found {
-			if err := tx.setMove(to, from); err != nil {
+			if err := tx.SetMove(to, from); err != nil {
 				return err
 			}
 		}
 		for p, c := range learnt {
 			source := s.source(p)
-			b, had, err := tx.base(source)
+			b, had, err := tx.Base(source)
 			if err != nil {
 				return err
 			}
 			if had && b.Content == c.Content {
 				b.Stamp = c.Stamp
-				err = tx.setBase(source, b, nil)
+				err = tx.SetBase(source, b, nil)
 			} else {
-				err = tx.setCut(p, c)
+				err = tx.SetCut(p, c)
 			}
 			if err != nil {
 				return err
@@ -435,15 +394,15 @@ func (s *Status) state(t *tracked, digests map[string]chunk.Digest) (a model.Ass
 		o = s.entry(from)
 		a.MovedFrom = from
 	}
-	live := o.known && !o.theirs.gone
-	a.Path, a.Version, a.Newest = t.path, o.base.Version, o.theirs.newest
-	a.Size = max(o.theirs.size, o.base.Size)
+	live := o.known && !o.theirs.Gone
+	a.Path, a.Version, a.Newest = t.path, o.base.Version, o.theirs.Newest
+	a.Size = max(o.theirs.Size, o.base.Size)
 	if t.here {
 		a.Size, a.Executable = t.file.Stamp.Size, t.file.Executable
 	}
-	newer := o.known && o.theirs.newest != o.base.Version
+	newer := o.known && o.theirs.Newest != o.base.Version
 	digest, read := digests[t.path]
-	unchanged := o.had && t.here && (o.base.Stamp.fits(t.file.Stamp) || read && digest == o.base.Content) &&
+	unchanged := o.had && t.here && (o.base.Stamp.Fits(t.file.Stamp) || read && digest == o.base.Content) &&
 		(t.file.Executable == o.base.Executable || !keepsExecutable)
 	switch {
 	case t.here && unchanged:
@@ -451,9 +410,9 @@ func (s *Status) state(t *tracked, digests map[string]chunk.Digest) (a model.Ass
 	case t.here && read:
 		a.Content = digest.String()
 	case !t.here && live:
-		a.Content = o.theirs.content.String()
+		a.Content = o.theirs.Content.String()
 	}
-	asTheirs := t.here && live && read && o.theirs.content == digest
+	asTheirs := t.here && live && read && o.theirs.Content == digest
 	switch {
 	case !t.here && !o.had:
 		a.State = model.Behind

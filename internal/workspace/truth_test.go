@@ -15,6 +15,7 @@ import (
 
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/testbed"
+	"kettletarn/internal/workspace/index"
 )
 
 // TestWhatWasRefusedIsKnown: a lock that was taken away is not shown as one's own any more, once the service has said so, with who took it
@@ -174,11 +175,11 @@ func TestASendInTheBackgroundIsTakenBack(t *testing.T) {
 // TestAFullStateFolderIsSaidSo, and an index that was never written is none.
 func TestAFullStateFolderIsSaidSo(t *testing.T) {
 	var problem *model.Problem
-	if err := stateFull(fmt.Errorf("writing: %w", syscall.ENOSPC)); !errors.As(err, &problem) || problem.Type != model.DiskFull ||
+	if err := index.Full(fmt.Errorf("writing: %w", syscall.ENOSPC)); !errors.As(err, &problem) || problem.Type != model.DiskFull ||
 		!strings.Contains(problem.Detail, "state folder") {
 		t.Errorf("%v", err)
 	}
-	if stateFull(errors.New("other")) != nil {
+	if index.Full(errors.New("other")) != nil {
 		t.Error("any error is a full disk")
 	}
 	p := newPair(t)

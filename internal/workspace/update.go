@@ -9,6 +9,7 @@ import (
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
+	"kettletarn/internal/workspace/index"
 )
 
 // Updated is what an update did, or, as a preview, would do. Moved are files with unsent changes that followed their assets to new places.
@@ -151,9 +152,9 @@ func (s *Status) plan(assets []model.Asset, u *Updated, counted bool) (bring, re
 func (s *Status) theirsOf(a model.Asset) model.Asset {
 	source := s.source(a.Path)
 	if t := s.entry(source); t != nil {
-		a.Size, a.Executable, a.Gone, a.Newest = t.theirs.size, t.theirs.executable, t.theirs.gone, t.theirs.newest
+		a.Size, a.Executable, a.Gone, a.Newest = t.theirs.Size, t.theirs.Executable, t.theirs.Gone, t.theirs.Newest
 		if a.Content = ""; !a.Gone {
-			a.Content = t.theirs.content.String()
+			a.Content = t.theirs.Content.String()
 		}
 	}
 	a.Path, a.State = source, ""
@@ -167,9 +168,9 @@ func (w *Workspace) follow(ctx context.Context, to int, pinned bool) error {
 		return err
 	}
 	if view.Follows == to && view.Pinned != pinned {
-		if err := w.update(func(t indexTx) error {
+		if err := w.update(func(t index.Tx) error {
 			view.Pinned = pinned
-			return t.setView(view)
+			return t.SetView(view)
 		}); err != nil {
 			return err
 		}
@@ -181,9 +182,9 @@ func (w *Workspace) follow(ctx context.Context, to int, pinned bool) error {
 		if err != nil {
 			return err
 		}
-		if err := w.update(func(t indexTx) error {
+		if err := w.update(func(t index.Tx) error {
 			view.Follows, view.Pinned = to, pinned
-			return t.setView(view)
+			return t.SetView(view)
 		}); err != nil {
 			return err
 		}
@@ -239,8 +240,8 @@ func (w *Workspace) carry(s *Status, u *Updated) error {
 	kept := u.Clashes[:0]
 	for _, a := range u.Clashes {
 		from, to := s.entry(a.Path), s.entry(a.MovedTo)
-		if a.MovedTo == "" || a.MovedFrom != "" || from == nil || to == nil || !from.here || !from.had || to.had || to.here || to.theirs.gone ||
-			to.theirs.content != from.base.Content {
+		if a.MovedTo == "" || a.MovedFrom != "" || from == nil || to == nil || !from.here || !from.had || to.had || to.here || to.theirs.Gone ||
+			to.theirs.Content != from.base.Content {
 			kept = append(kept, a)
 			continue
 		}
@@ -252,16 +253,16 @@ func (w *Workspace) carry(s *Status, u *Updated) error {
 			continue
 		}
 		base := from.base
-		base.Version = to.theirs.newest
-		if err := w.update(func(t indexTx) error {
-			refs := t.refs(from.path)
-			if err := t.dropBase(from.path); err != nil {
+		base.Version = to.theirs.Newest
+		if err := w.update(func(t index.Tx) error {
+			refs := t.Refs(from.path)
+			if err := t.DropBase(from.path); err != nil {
 				return err
 			}
-			if err := t.dropCut(from.path); err != nil {
+			if err := t.DropCut(from.path); err != nil {
 				return err
 			}
-			return t.setBase(to.path, base, refs.orNone())
+			return t.SetBase(to.path, base, refs.OrNone())
 		}); err != nil {
 			return err
 		}
@@ -279,23 +280,23 @@ func (w *Workspace) adopt(s *Status, bring []wanted, u *Updated) (rest []wanted,
 	for _, a := range u.Moved {
 		moved[a.Path] = true
 	}
-	return rest, w.update(func(t indexTx) error {
+	return rest, w.update(func(t index.Tx) error {
 		for _, f := range bring {
 			if moved[f.place] {
 				continue
 			}
-			c, known, err := t.cut(f.place)
+			c, known, err := t.Cut(f.place)
 			if err != nil {
 				return err
 			}
-			if f.was == nil || !known || !c.Stamp.fits(f.was.Stamp) || c.Content.String() != f.asset.Content {
+			if f.was == nil || !known || !c.Stamp.Fits(f.was.Stamp) || c.Content.String() != f.asset.Content {
 				rest = append(rest, f)
 				continue
 			}
-			if err := t.setBase(f.asset.Path, baseOf(f.asset, c.Stamp), c.Refs.orNone()); err != nil {
+			if err := t.SetBase(f.asset.Path, baseOf(f.asset, c.Stamp), c.Refs.OrNone()); err != nil {
 				return err
 			}
-			if err := t.dropCut(f.place); err != nil {
+			if err := t.DropCut(f.place); err != nil {
 				return err
 			}
 			u.Brought = append(u.Brought, f.asset)
@@ -304,9 +305,9 @@ func (w *Workspace) adopt(s *Status, bring []wanted, u *Updated) (rest []wanted,
 	})
 }
 
-func baseOf(a model.Asset, stamp Stamp) Base {
+func baseOf(a model.Asset, stamp index.Stamp) index.Base {
 	content, _ := chunk.ParseDigest(a.Content)
-	return Base{Version: a.Newest, Content: content, Size: a.Size, Executable: a.Executable, Stamp: stamp}
+	return index.Base{Version: a.Newest, Content: content, Size: a.Size, Executable: a.Executable, Stamp: stamp}
 }
 
 // guardAll is guard for assets; where the rules came, it is for everything.
@@ -334,22 +335,24 @@ func (w *Workspace) guard(paths []string) error {
 	meta := struct{ ReadOnly bool }{scan.rules.ReadOnly}
 	before := false
 	mine := map[string]bool{}
-	if err := w.look(func(t indexTx) (err error) {
-		if before, _, err = get[bool](t.tx.Bucket(bucketMeta), "read-only"); err != nil || !before && !meta.ReadOnly {
+	if err := w.look(func(t index.Tx) (err error) {
+		if before, err = t.ReadOnly(); err != nil || !before && !meta.ReadOnly {
 			return err
 		}
 		if before != meta.ReadOnly {
 			paths = nil
 		}
-		locks, err := all[model.Lock](t.tx.Bucket(bucketLocks))
+		locks, err := t.Locks()
 		for p, l := range locks {
 			mine[p] = l.WorkspaceID == w.Marker.Workspace
 		}
 		if paths == nil {
-			_ = t.tx.Bucket(bucketBase).ForEach(func(path, _ []byte) error {
-				paths = append(paths, string(path))
+			if err := t.EachBase(func(path string, _ index.Base) error {
+				paths = append(paths, path)
 				return nil
-			})
+			}); err != nil {
+				return err
+			}
 		}
 		return err
 	}); err != nil || !before && !meta.ReadOnly {
@@ -374,5 +377,5 @@ func (w *Workspace) guard(paths []string) error {
 	if before == meta.ReadOnly {
 		return nil
 	}
-	return w.update(func(t indexTx) error { return put(t.tx.Bucket(bucketMeta), "read-only", meta.ReadOnly) })
+	return w.update(func(t index.Tx) error { return t.SetReadOnly(meta.ReadOnly) })
 }

@@ -14,6 +14,7 @@ import (
 	"kettletarn/internal/core/manifest"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/pack"
+	"kettletarn/internal/workspace/index"
 )
 
 // upload brings the content of a send. Reading, cutting, hashing, asking, compressing and sending run at once; batches that are full
@@ -230,9 +231,9 @@ func (u *upload) finish(ctx context.Context, request model.SendRequest, refusals
 }
 
 // readAll reads every changed file and fills the request. What can't be read comes back as refusals.
-func (u *upload) readAll(ctx context.Context, request *model.SendRequest) (map[string]Cut, []model.Refusal, error) {
+func (u *upload) readAll(ctx context.Context, request *model.SendRequest) (map[string]index.Cut, []model.Refusal, error) {
 	w, s := u.w, u.status
-	cuts, refusals := map[string]Cut{}, []model.Refusal(nil)
+	cuts, refusals := map[string]index.Cut{}, []model.Refusal(nil)
 	known, bases, err := w.cutsOf(s, u.changed)
 	if err != nil {
 		return nil, nil, err
@@ -324,8 +325,8 @@ func (u *upload) stopped(ctx context.Context) error {
 type unreadFile struct{ error }
 
 // readOne cuts one file, unless its cut was kept, and takes along what its last version has not.
-func (u *upload) readOne(ctx context.Context, path string, f File, known Cut, base Refs) (Cut, File, error) {
-	if known.Stamp.fits(f.Stamp) {
+func (u *upload) readOne(ctx context.Context, path string, f File, known index.Cut, base index.Refs) (index.Cut, File, error) {
+	if known.Stamp.Fits(f.Stamp) {
 		return known, f, u.again(ctx, path, known, base)
 	}
 	// What add says is an error of the service, not of the file.
@@ -350,9 +351,9 @@ func (u *upload) readOne(ctx context.Context, path string, f File, known Cut, ba
 }
 
 // again takes along the chunks of a file that was cut before.
-func (u *upload) again(ctx context.Context, path string, cut Cut, base Refs) error {
+func (u *upload) again(ctx context.Context, path string, cut index.Cut, base index.Refs) error {
 	had := map[chunk.Digest]bool{}
-	for _, ref := range base.list() {
+	for _, ref := range base.List() {
 		had[ref.Digest] = true
 	}
 	f, err := u.root.Open(filepath.FromSlash(path))
@@ -362,7 +363,7 @@ func (u *upload) again(ctx context.Context, path string, cut Cut, base Refs) err
 	defer f.Close()
 	buf := make([]byte, chunk.Max)
 	start := int64(0)
-	for _, ref := range cut.Refs.list() {
+	for _, ref := range cut.Refs.List() {
 		if had[ref.Digest] {
 			u.w.Progress.Add(int64(ref.Size))
 		} else {
@@ -380,14 +381,14 @@ func (u *upload) again(ctx context.Context, path string, cut Cut, base Refs) err
 }
 
 // nodes takes along the nodes of a manifest that those of its last version are not.
-func (u *upload) nodes(ctx context.Context, refs, base Refs) error {
+func (u *upload) nodes(ctx context.Context, refs, base index.Refs) error {
 	had := map[chunk.Digest]bool{}
 	if len(base) > 0 {
-		for _, n := range manifest.Build(base.list()) {
+		for _, n := range manifest.Build(base.List()) {
 			had[n.Digest] = true
 		}
 	}
-	for _, n := range manifest.Build(refs.list()) {
+	for _, n := range manifest.Build(refs.List()) {
 		if had[n.Digest] {
 			continue
 		}

@@ -92,7 +92,7 @@ func (w *Workspace) Watch(ctx context.Context, o WatchOptions, say func(Notice))
 		return model.NewProblem(model.Taken, "leave it running; tarn status says what it knows", "tarn watch runs in this workspace already")
 	}
 	defer func() { _ = lock.Unlock() }()
-	w.uncounted = true
+	w.index.Uncounted(true)
 	var mu sync.Mutex
 	r := &watcher{w: w, o: o, dirty: map[string]bool{}, told: map[string]bool{}, all: true, fetch: make(chan struct{}, 1),
 		echoes: map[string]chan struct{}{}, work: make(chan struct{}, 1),
@@ -104,7 +104,7 @@ func (w *Workspace) Watch(ctx context.Context, o WatchOptions, say func(Notice))
 			return err
 		}
 		defer opened.Close()
-		opened.uncounted = true
+		opened.index.Uncounted(true)
 		*other = opened
 	}
 	r.say = func(n Notice) {
@@ -287,7 +287,7 @@ func (r *watcher) looking(ctx context.Context) error {
 func (r *watcher) current(ctx context.Context) (*Status, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	counter := r.w.writes()
+	counter := r.w.index.Writes()
 	if r.status != nil && !r.all && len(r.dirty)+len(r.told) == 0 && counter == r.seen {
 		return r.status, nil
 	}

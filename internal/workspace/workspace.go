@@ -21,13 +21,13 @@ import (
 
 	"github.com/adrg/xdg"
 	"github.com/gofrs/flock"
-	"go.etcd.io/bbolt"
 
 	"kettletarn/internal/client"
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/workspace/disk"
+	"kettletarn/internal/workspace/index"
 )
 
 // Marker is what the file at the root of a workspace says.
@@ -44,15 +44,14 @@ type Workspace struct {
 	Client   *client.Client
 	Handle   string // whose it is, where that is known
 	Progress Progress
-	state    string
+	state    string // its folder among the person's state
+	index    *index.Index
 	root     disk.Disk
 	wanted   []chunk.Digest // content that the service said it lost
 	// stale says that the service has refused something since: what is kept of it is old.
 	stale atomic.Bool
 	// looked counts how often the whole folder was looked through.
 	looked atomic.Int64
-	// uncounted says that what is written to the index needs not be counted: see writes.
-	uncounted bool
 }
 
 // Progress is told how long work goes on. Sizes are bytes. Add is called from several goroutines.
@@ -116,8 +115,7 @@ func Open(root string, c *client.Client, progress Progress) (*Workspace, error) 
 	if err != nil {
 		return nil, err
 	}
-	// An index of no bytes was begun on a full disk, and nothing ever stood in it.
-	if info, err := os.Stat(filepath.Join(stateFolder(m), "index")); errors.Is(err, fs.ErrNotExist) || err == nil && info.Size() == 0 {
+	if !index.In(stateFolder(m), m.Project).There() {
 		return nil, model.NewProblem(model.NotFound, "tie it to the project again with tarn join "+m.Project+" --here; that overwrites nothing",
 			"%s is marked as a workspace of %s, and this machine knows nothing of it: it was copied from elsewhere, or your state folder is lost",
 			root, m.Project)
@@ -145,7 +143,8 @@ func openAnyhow(root string, c *client.Client, progress Progress) (*Workspace, e
 	if err := os.MkdirAll(w.state, 0o700); err != nil {
 		return nil, err
 	}
-	if err := w.ready(); err != nil {
+	w.index = index.In(w.state, m.Project)
+	if err := w.index.Ready(); err != nil {
 		return nil, err
 	}
 	if err := w.settlePlace(); err != nil {
@@ -153,26 +152,6 @@ func openAnyhow(root string, c *client.Client, progress Progress) (*Workspace, e
 	}
 	w.root, err = disk.Open(root)
 	return w, err
-}
-
-// ready makes the index where it is missing. Looking at one that is there costs no write.
-func (w *Workspace) ready() error {
-	format := 0
-	if info, err := os.Stat(filepath.Join(w.state, "index")); err == nil && info.Size() > 0 {
-		err := w.look(func(t indexTx) error {
-			if meta := t.tx.Bucket(bucketMeta); meta != nil {
-				format, _, _ = get[int](meta, "format")
-			}
-			return nil
-		})
-		if err != nil {
-			return err
-		}
-	}
-	if format == indexFormat {
-		return nil
-	}
-	return w.makeIndex()
 }
 
 // create ties root to a project: a workspace is made at the service, and the marker is written. With fenced, git is to take neither that
@@ -230,16 +209,10 @@ func (w *Workspace) Close() error {
 func (w *Workspace) Spelled(paths []string) ([]string, error) {
 	out := slices.Clone(paths)
 	unknown := map[string][]int{}
-	err := w.look(func(t indexTx) error {
-		bases, news := t.tx.Bucket(bucketBase), t.tx.Bucket(bucketNewest)
+	err := w.look(func(t index.Tx) error {
 		known := func(p string) bool {
-			if p == "" || bases.Get([]byte(p)) != nil || news.Get([]byte(p)) != nil {
+			if p == "" || t.Knows(p) {
 				return true
-			}
-			for _, b := range []*bbolt.Bucket{bases, news} {
-				if k, _ := b.Cursor().Seek([]byte(p + "/")); k != nil && strings.HasPrefix(string(k), p+"/") {
-					return true
-				}
 			}
 			_, err := w.root.Lstat(filepath.FromSlash(p))
 			return err == nil && !folds
@@ -252,19 +225,18 @@ func (w *Workspace) Spelled(paths []string) ([]string, error) {
 		if len(unknown) == 0 {
 			return nil
 		}
-		for _, b := range []*bbolt.Bucket{news, bases} {
-			if err := b.ForEach(func(k, _ []byte) error {
-				for _, p := range places(string(k)) {
-					for _, i := range unknown[assetpath.Fold(p)] {
-						out[i] = p
-					}
+		spell := func(path string) error {
+			for _, p := range places(path) {
+				for _, i := range unknown[assetpath.Fold(p)] {
+					out[i] = p
 				}
-				return nil
-			}); err != nil {
-				return err
 			}
+			return nil
 		}
-		return nil
+		if err := t.EachNewest(spell); err != nil {
+			return err
+		}
+		return t.EachBase(func(path string, _ index.Base) error { return spell(path) })
 	})
 	return out, err
 }
@@ -307,9 +279,8 @@ func (w *Workspace) Relearn() {
 // FinishInterrupted finishes what an interrupted command had begun, unless a command is at work just now.
 func (w *Workspace) FinishInterrupted() error {
 	open := false
-	if err := w.look(func(t indexTx) error {
-		key, _ := t.tx.Bucket(bucketJournal).Cursor().First()
-		open = key != nil
+	if err := w.look(func(t index.Tx) error {
+		open = t.InJournal()
 		return nil
 	}); err != nil || !open {
 		return err
@@ -324,6 +295,23 @@ func (w *Workspace) FinishInterrupted() error {
 	}
 	return err
 }
+
+func (w *Workspace) update(work func(index.Tx) error) error { return w.index.Update(work) }
+func (w *Workspace) look(work func(index.Tx) error) error   { return w.index.Look(work) }
+
+func (w *Workspace) view() (v index.View, err error) {
+	err = w.look(func(t index.Tx) error {
+		v, err = t.View()
+		return err
+	})
+	return v, err
+}
+
+// What the service was told last is kept of its unsent changes, and of the workspace itself.
+const (
+	aboutHeadsUps = "heads-ups"
+	aboutItself   = "itself"
+)
 
 // Path turns what a person typed in dir into a path within the workspace. A folder ends in a slash; "" is the root.
 func (w *Workspace) Path(dir, typed string) (string, error) {

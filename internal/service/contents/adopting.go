@@ -3,17 +3,13 @@ package contents
 import (
 	"context"
 	"errors"
-	"io"
-	"time"
 
 	"github.com/dustin/go-humanize"
-	"github.com/zeebo/blake3"
 
 	"kettletarn/internal/core/change"
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/manifest"
 	"kettletarn/internal/core/model"
-	"kettletarn/internal/core/news"
 	"kettletarn/internal/records"
 	"kettletarn/internal/service/ground"
 )
@@ -197,76 +193,4 @@ func (s *Room) EachContent(ctx context.Context, project int64, r *Reader, each f
 			}
 		}
 	}
-}
-
-// sealEvery is how often it is looked whether there is something to seal.
-const sealEvery = 5 * time.Second
-
-// Sealing seals contents in the background until ctx ends.
-func (s *Room) Sealing(ctx context.Context) {
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-time.After(sealEvery):
-		}
-		if err := s.SealAll(ctx, s.Quiet); err != nil && ctx.Err() == nil {
-			s.Log.Error("contents can't be sealed now", "error", err)
-		}
-	}
-}
-
-// SealAll reads every content through that was not read yet, and keeps its BLAKE3; a claim that proves false is put on record, with
-// who made it. go_on, where not nil, is asked before each.
-func (s *Room) SealAll(ctx context.Context, goOn func() bool) error {
-	for {
-		var list []records.Content
-		if err := s.Use(ctx, func(tx *records.Tx) (err error) {
-			list, err = tx.Unsealed(ctx, 100)
-			return err
-		}); err != nil || len(list) == 0 {
-			return err
-		}
-		for _, c := range list {
-			if goOn != nil && !goOn() {
-				return nil
-			}
-			if err := s.seal(ctx, c); err != nil {
-				return err
-			}
-		}
-	}
-}
-
-func (s *Room) seal(ctx context.Context, c records.Content) error {
-	content := s.OpenRow(ctx, c)
-	defer content.Close()
-	hash := blake3.New()
-	_, err := io.CopyBuffer(struct{ io.Writer }{hash}, struct{ io.Reader }{content}, make([]byte, 1<<20))
-	var problem *model.Problem
-	if errors.As(err, &problem) && (problem.Type == model.Damaged || problem.Type == model.ChunksMissing) {
-		// It is sealed when it was healed: verify --deep reads it again.
-		s.Log.Warn("a content can't be sealed", "content", c.Digest.String(), "error", err)
-		return s.Write(ctx, func(tx *records.Tx) error { return tx.Seal(ctx, c.ID, nil) })
-	}
-	if err != nil {
-		return err
-	}
-	var whole chunk.Digest
-	hash.Sum(whole[:0])
-	return s.Write(ctx, func(tx *records.Tx) error {
-		if err := tx.Seal(ctx, c.ID, &whole); err != nil {
-			return err
-		}
-		if c.Claimed == nil || *c.Claimed == whole {
-			return nil
-		}
-		paths, err := tx.PathsOf(ctx, c.Project, c.ID, 100)
-		if err != nil {
-			return err
-		}
-		s.Log.Warn("a false claim", "content", c.Digest.String(), "claimed", c.Claimed.String(), "is", whole.String(), "person", c.Person)
-		return tx.AddEvent(ctx, c.Project, c.Person, news.FalseClaim,
-			map[string]any{"content": c.Digest.String(), "claimed": c.Claimed.String(), "is": whole.String(), "paths": paths})
-	})
 }

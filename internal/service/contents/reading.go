@@ -30,8 +30,8 @@ type Reader struct {
 	places  map[chunk.Digest]records.Place
 	name    string
 	open    store.Object
-	stored  []byte
-	buf     []byte
+	// memory is nil before something was read.
+	memory *memory
 	// elsewhere says that stored has another stretch by now than the one that was read last for several.
 	elsewhere bool
 }
@@ -41,8 +41,36 @@ func (s *Room) Reader(project int64) *Reader {
 	return &Reader{s: s, project: project, places: map[chunk.Digest]records.Place{}}
 }
 
-// Close lets go of the packs that it has open.
+// memory is what a reader reads into: a stretch of a pack, and one chunk unpacked.
+type memory struct{ stored, plain []byte }
+
+// memories are those that are free: few and large, so that they are kept, and not given to the collector, which would clear them.
+var memories = make(chan *memory, 8)
+
+func (r *Reader) buffers() *memory {
+	if r.memory == nil {
+		select {
+		case r.memory = <-memories:
+		default:
+			r.memory = &memory{stored: make([]byte, readBytes), plain: make([]byte, 0, chunk.Max)}
+		}
+	}
+	return r.memory
+}
+
+// Close lets go of the packs that it has open. Nothing that it gave is valid any more.
 func (r *Reader) Close() {
+	r.closePack()
+	if r.memory != nil {
+		select {
+		case memories <- r.memory:
+		default:
+		}
+		r.memory = nil
+	}
+}
+
+func (r *Reader) closePack() {
 	if r.open != nil {
 		_ = r.open.Close()
 		r.open, r.name = nil, ""
@@ -155,30 +183,29 @@ func (r *Reader) asStored(ctx context.Context, digests []chunk.Digest, each func
 }
 
 func (r *Reader) decode(record *pack.Record) ([]byte, error) {
-	if r.buf == nil {
-		r.buf = make([]byte, 0, chunk.Max)
-	}
-	return record.Decode(r.buf)
+	return record.Decode(r.buffers().plain)
 }
 
-// span reads a stretch of a pack.
+// span reads a stretch of a pack, of at most readBytes.
 func (r *Reader) span(ctx context.Context, name string, at int64, n int) (_ []byte, err error) {
 	if r.open == nil || r.name != name {
-		r.Close()
+		r.closePack()
 		if r.open, err = r.s.Store.Open(ctx, name); err != nil {
 			r.open = nil
 			return nil, err
 		}
 		r.name = name
 	}
-	if cap(r.stored) < n {
-		r.stored = make([]byte, max(n, chunk.Max))
+	into := r.buffers().stored
+	if n > len(into) {
+		into = make([]byte, n)
 	}
-	got, err := r.open.ReadAt(r.stored[:n], at)
+	into = into[:n]
+	got, err := r.open.ReadAt(into, at)
 	if got == n {
 		err = nil
 	}
-	return r.stored[:n], err
+	return into, err
 }
 
 // again reads one chunk once more, alone, and where the database says now: packs are moved, and a neighbour's damage is not its own. Where
@@ -186,7 +213,7 @@ func (r *Reader) span(ctx context.Context, name string, at int64, n int) (_ []by
 func (r *Reader) again(ctx context.Context, record *pack.Record) ([]byte, error) {
 	r.elsewhere = true
 	delete(r.places, record.Digest)
-	r.Close()
+	r.closePack()
 	if err := r.locate(ctx, []chunk.Digest{record.Digest}); err != nil {
 		return nil, err
 	}
@@ -285,7 +312,12 @@ type Content struct {
 
 // OpenRow opens a content. Nothing is read before it is asked for.
 func (s *Room) OpenRow(ctx context.Context, row records.Content) *Content {
-	return &Content{ctx: ctx, r: s.Reader(row.Project), row: row, dataAt: -1}
+	return contentOf(ctx, s.Reader(row.Project), row)
+}
+
+// contentOf is OpenRow with a reader that somebody else closes.
+func contentOf(ctx context.Context, r *Reader, row records.Content) *Content {
+	return &Content{ctx: ctx, r: r, row: row, dataAt: -1}
 }
 
 // Size is in bytes.

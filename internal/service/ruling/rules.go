@@ -41,7 +41,8 @@ func New(contents *contents.Room) *Room {
 // cachedRules is how many rules files, read and taken apart, are kept.
 const cachedRules = 64
 
-// cachedCovers is of how many tree nodes it is kept what the rules cover below them. A project of a million assets has about 200 that are not
+// cachedCovers is of how many tree nodes it is kept what the rules cover below them. A project of a million assets has about 200 that are
+// not
 // leaves.
 const cachedCovers = 8192
 
