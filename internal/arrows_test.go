@@ -49,15 +49,29 @@ var rooms = map[string][]string{
 	"keeping":  {"contents", "ruling", "looking"},
 }
 
-func TestRoomsOfTheService(t *testing.T) {
-	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}}{{range .Imports}} {{.}}{{end}}`, "./service/...").CombinedOutput()
+// workspaceRooms are the same for the workspace.
+var workspaceRooms = map[string][]string{
+	"disk":  {},
+	"index": {},
+	"scan":  {"disk", "index"},
+}
+
+func TestRooms(t *testing.T) {
+	holdRooms(t, "service", rooms, "ground")
+	holdRooms(t, "workspace", workspaceRooms, "")
+}
+
+// holdRooms looks at the packages in a folder: each imports only those of its neighbours that the table says, and the ground.
+func holdRooms(t *testing.T, house string, rooms map[string][]string, ground string) {
+	t.Helper()
+	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}}{{range .Imports}} {{.}}{{end}}`, "./"+house+"/...").CombinedOutput()
 	if err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
 	seen := 0
 	for line := range strings.Lines(string(out)) {
 		words := strings.Fields(line)
-		from, is := strings.CutPrefix(words[0], "kettletarn/internal/service/")
+		from, is := strings.CutPrefix(words[0], "kettletarn/internal/"+house+"/")
 		if !is {
 			continue
 		}
@@ -66,7 +80,7 @@ func TestRoomsOfTheService(t *testing.T) {
 			t.Errorf("%s has no place among the rooms", from)
 		}
 		for _, to := range words[1:] {
-			if to, is := strings.CutPrefix(to, "kettletarn/internal/service"); is && to != "/ground" &&
+			if to, is := strings.CutPrefix(to, "kettletarn/internal/"+house); is && (ground == "" || to != "/"+ground) &&
 				!slices.Contains(may, strings.TrimPrefix(to, "/")) {
 				t.Errorf("%s imports %s", from, to)
 			}

@@ -12,6 +12,7 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/sheet"
 	"kettletarn/internal/workspace"
+	"kettletarn/internal/workspace/scan"
 )
 
 func (a *app) status() *cli.Command {
@@ -81,7 +82,7 @@ func statusJSON(w *workspace.Workspace, s *workspace.Status, assets []model.Asse
 		v["follows"], v["pinned"] = s.Follows, s.Pinned
 	}
 	if leftOut {
-		v["ignored"] = append([]workspace.LeftOut{}, s.LeftOut...)
+		v["ignored"] = append([]scan.LeftOut{}, s.LeftOut...)
 	}
 	if len(s.Jobs) > 0 {
 		v["sending"] = s.Jobs

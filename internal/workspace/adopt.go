@@ -12,6 +12,7 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
 	"kettletarn/internal/mainline"
+	"kettletarn/internal/workspace/scan"
 )
 
 // Prepared is what adopting left ready for a commit of the main history: files taken out of git's index (they stay on disk), and those put
@@ -61,8 +62,8 @@ func ReadyForPast(ctx context.Context, repo *mainline.Repo, history, beside bool
 
 // RulesOf are the rules of a folder.
 func RulesOf(ctx context.Context, dir string) (*rules.Rules, error) {
-	s, err := newScan(dir)
-	return s.rules, err
+	s, err := scan.New(dir)
+	return s.Rules, err
 }
 
 // TakeOver ties the files of the folder to what was brought in: those that are the same are taken over as they are, and the rules are sent

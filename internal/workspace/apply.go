@@ -12,6 +12,7 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/workspace/disk"
 	"kettletarn/internal/workspace/index"
+	"kettletarn/internal/workspace/scan"
 )
 
 // An update is done in three steps: what comes is built whole beside the files; what is about to be done is written into the journal; it is
@@ -223,7 +224,7 @@ func (w *Workspace) putBack(ctx context.Context, f wanted) {
 		_ = w.root.Remove(aside)
 		return
 	}
-	_, _ = w.keep(aside, f.place, 0, executable(info))
+	_, _ = w.keep(aside, f.place, 0, scan.Executable(info))
 }
 
 // builtBefore finds what an interrupted command had built: still beside its place, or in it already.

@@ -14,7 +14,9 @@ import (
 	"kettletarn/internal/client"
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/workspace/disk"
 	"kettletarn/internal/workspace/index"
+	"kettletarn/internal/workspace/scan"
 )
 
 // A workspace is one folder. Its index says how the files of that folder looked, and is compared with no other: a copy is told from the
@@ -48,11 +50,11 @@ func lookAtPlace(root string, m Marker) (what int, original string, note placed,
 		return 0, "", note, err
 	}
 	note = placed{Root: real, Marker: m}
-	if note.Identity, err = identityOf(filepath.Join(real, assetpath.Marker)); err != nil {
+	if note.Identity, err = scan.IdentityOf(filepath.Join(real, assetpath.Marker)); err != nil {
 		return 0, "", note, err
 	}
 	var noted placed
-	text, err := readSmall(filepath.Join(stateFolder(m), placeFile), 64<<10)
+	text, err := disk.ReadSmall(filepath.Join(stateFolder(m), placeFile), 64<<10)
 	if err != nil || json.Unmarshal(text, &noted) != nil || noted.Root == "" {
 		return placeFirst, "", note, nil
 	}
@@ -61,7 +63,7 @@ func lookAtPlace(root string, m Marker) (what int, original string, note placed,
 	}
 	if noted.Root != real {
 		other, err := ReadMarker(noted.Root)
-		is, idErr := identityOf(filepath.Join(noted.Root, assetpath.Marker))
+		is, idErr := scan.IdentityOf(filepath.Join(noted.Root, assetpath.Marker))
 		if err == nil && idErr == nil && other.Workspace == m.Workspace && (noted.Identity == "" || is == noted.Identity) {
 			return placeCopy, noted.Root, note, nil
 		}
@@ -162,7 +164,7 @@ func comeBack(ctx context.Context, dir, project string, c *client.Client, progre
 	}
 	for _, name := range files {
 		var p placed
-		text, err := readSmall(name, 64<<10)
+		text, err := disk.ReadSmall(name, 64<<10)
 		if err != nil || json.Unmarshal(text, &p) != nil || p.Root != root || p.Marker.Project != project || p.Marker.Service != c.URL() ||
 			stateFolder(p.Marker) != filepath.Dir(name) {
 			continue

@@ -60,7 +60,7 @@ func (w *Workspace) Discard(ctx context.Context, paths []string) (*Discarded, er
 	// What was there is brought first: where the service is away, nothing is put away either.
 	var bring []wanted
 	for _, a := range assets {
-		if o := s.origin(a.Path); Changed(a) && !w.onlyMoved(a) && o != nil && o.known && !o.theirs.Gone {
+		if o := s.origin(a.Path); Changed(a) && !w.onlyMoved(a) && o != nil && o.Known && !o.Theirs.Gone {
 			theirs := s.theirsOf(a)
 			bring = append(bring, wanted{asset: theirs, place: theirs.Path})
 		}
@@ -92,7 +92,7 @@ func (w *Workspace) Discard(ctx context.Context, paths []string) (*Discarded, er
 		}
 		o := s.origin(a.Path)
 		b, whole := built[theirs.Path]
-		if o != nil && o.known && !o.theirs.Gone && !whole {
+		if o != nil && o.Known && !o.Theirs.Gone && !whole {
 			continue // it can't come back, and so nothing goes; the reason is among the refusals
 		}
 		if file, there := s.file(a.Path); there {
@@ -141,7 +141,7 @@ func (w *Workspace) admitOver(files []wanted, assets []model.Asset) ([]wanted, [
 }
 
 func cantPutAway(path string, err error) model.Refusal {
-	return model.Refusal{Path: path, Reason: "in-the-way", Message: fmt.Sprintf("%s: it can't be put away: %s", path, rootCause(err)),
+	return model.Refusal{Path: path, Reason: "in-the-way", Message: fmt.Sprintf("%s: it can't be put away: %s", path, disk.Cause(err)),
 		Remedy: "close the program that holds it, then run the command again"}
 }
 

@@ -11,6 +11,8 @@ import (
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
+	"kettletarn/internal/workspace/disk"
+	"kettletarn/internal/workspace/scan"
 )
 
 const gitIgnoreFile = ".gitignore"
@@ -31,8 +33,8 @@ func FenceMarker(ctx context.Context, root string) error {
 // Without make, a file that has no block is left alone.
 func KeepFence(ctx context.Context, root string, make bool) (changed bool, err error) {
 	return writeFence(root, make, func() ([]string, error) {
-		s, broken := newScan(root)
-		return s.rules.GitIgnore(), broken
+		s, broken := scan.New(root)
+		return s.Rules.GitIgnore(), broken
 	})
 }
 
@@ -50,7 +52,7 @@ func writeFence(root string, make bool, lines func() ([]string, error)) (changed
 			name)
 	default:
 		mode = info.Mode().Perm()
-		if text, err = readSmall(name, rules.MaxSize); err != nil {
+		if text, err = disk.ReadSmall(name, rules.MaxSize); err != nil {
 			return false, err
 		}
 		if len(text) > rules.MaxSize {

@@ -68,7 +68,7 @@ func (w *Workspace) report(ctx context.Context, s *Status) (wait func()) {
 
 // Tell tells the service of the unsent changes of a workspace that was looked at as a whole.
 func (w *Workspace) Tell(ctx context.Context, s *Status) {
-	if s.scan == nil || len(s.scan.within) == 0 {
+	if s.scan == nil || len(s.scan.Within) == 0 {
 		w.report(ctx, s)()
 	}
 }

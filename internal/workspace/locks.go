@@ -11,6 +11,7 @@ import (
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/workspace/index"
+	"kettletarn/internal/workspace/scan"
 )
 
 // LockOptions say how to lock: see model.LockRequest. Begin brings the newest versions down too, in the same round trip where the files
@@ -191,7 +192,7 @@ func (w *Workspace) Unlock(ctx context.Context, paths []string, override bool, r
 		for _, l := range held.Locks {
 			waits := slices.ContainsFunc(l.Waitlist, func(x model.Waiter) bool { return x.WorkspaceID == w.Marker.Workspace })
 			switch {
-			case !below(l.Path, p):
+			case !scan.Below(l.Path, p):
 			case waits && !override:
 				out.Left, hit = append(out.Left, l.Path), true
 			case override || l.Holder != "" && (l.Path == p || l.WorkspaceID == w.Marker.Workspace):
@@ -280,7 +281,7 @@ func (w *Workspace) Unsent(ctx context.Context, paths []string) ([]model.Asset, 
 	for _, a := range s.Assets {
 		hit := len(paths) == 0
 		for _, p := range paths {
-			hit = hit || below(a.Path, p) || a.MovedFrom != "" && below(a.MovedFrom, p)
+			hit = hit || scan.Below(a.Path, p) || a.MovedFrom != "" && scan.Below(a.MovedFrom, p)
 		}
 		if hit && Changed(a) && a.Lock != nil && a.Lock.WorkspaceID == w.Marker.Workspace {
 			out = append(out, a)

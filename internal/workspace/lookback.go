@@ -17,6 +17,7 @@ import (
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/media"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/workspace/disk"
 	"kettletarn/internal/workspace/index"
 )
 
@@ -218,7 +219,7 @@ func (w *Workspace) CompareUnsent(ctx context.Context, path string) (out *Unsent
 	out.Version = base.Version
 	cut, _, err := w.read(ctx, path, refs, nil)
 	if err != nil {
-		return nil, fmt.Errorf("%s can't be read: %s", path, rootCause(err))
+		return nil, fmt.Errorf("%s can't be read: %s", path, disk.Cause(err))
 	}
 	if limit := media.Limit(path); base.Size > limit || cut.Size > limit {
 		out.Comparison = media.UnreadPair(out.Path, base.Size, path, cut.Size,
@@ -247,7 +248,7 @@ func (w *Workspace) compareWith(ctx context.Context, path string, out *Unsent) e
 	}
 	after, err := w.root.Lstat(filepath.FromSlash(path))
 	if err != nil {
-		return fmt.Errorf("%s can't be read: %s", path, rootCause(err))
+		return fmt.Errorf("%s can't be read: %s", path, disk.Cause(err))
 	}
 	out.Drawn = media.Drawn{}
 	err = apart.Compare(ctx, apart.Content{Name: out.Path, File: was.Name()},

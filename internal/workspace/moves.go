@@ -9,13 +9,14 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
 	"kettletarn/internal/workspace/index"
+	"kettletarn/internal/workspace/scan"
 )
 
 // placed are the paths whose files are known to have been moved elsewhere.
 func (s *Status) placed() map[string]bool {
 	out := map[string]bool{}
 	for to, from := range s.moves {
-		if t := s.entry(to); t != nil && t.here {
+		if t := s.entry(to); t != nil && t.Here {
 			out[from] = true
 		}
 	}
@@ -32,25 +33,25 @@ func (s *Status) source(path string) string {
 
 // findMoves matches new files with those that are gone: the same file by its looks, or else the same content. One of a kind is needed on
 // the side that is gone.
-func (s *Status) findMoves(look []*tracked, gone map[int64][]*tracked, digests map[string]chunk.Digest) map[string]string {
+func (s *Status) findMoves(look []*scan.Entry, gone map[int64][]*scan.Entry, digests map[string]chunk.Digest) map[string]string {
 	found := map[string]string{}
 	used := map[string]bool{}
 	for _, t := range look {
-		if t.had || t.known && !t.theirs.Gone || !t.here || s.moves[t.path] != "" {
+		if t.Had || t.Known && !t.Theirs.Gone || !t.Here || s.moves[t.Path] != "" {
 			continue
 		}
-		var hit *tracked
-		for _, g := range gone[t.file.Stamp.Size] {
-			digest, read := digests[t.path]
-			if used[g.path] || !g.base.Stamp.Fits(t.file.Stamp) && !(read && digest == g.base.Content) || g.base.Size == 0 {
+		var hit *scan.Entry
+		for _, g := range gone[t.File.Stamp.Size] {
+			digest, read := digests[t.Path]
+			if used[g.Path] || !g.Base.Stamp.Fits(t.File.Stamp) && !(read && digest == g.Base.Content) || g.Base.Size == 0 {
 				continue
 			}
-			if hit == nil || baseName(g.path) == baseName(t.path) {
+			if hit == nil || baseName(g.Path) == baseName(t.Path) {
 				hit = g
 			}
 		}
 		if hit != nil {
-			used[hit.path], found[t.path] = true, hit.path
+			used[hit.Path], found[t.Path] = true, hit.Path
 		}
 	}
 	return found
@@ -71,11 +72,11 @@ func lastPart(path string) string {
 func (s *Status) dropStale() (stale []string) {
 	for to, from := range s.moves {
 		t, g := s.entry(to), s.entry(from)
-		if len(s.scan.within) > 0 && !s.scan.wantsFile(to) {
+		if len(s.scan.Within) > 0 && !s.scan.WantsFile(to) {
 			delete(s.moves, to)
 			continue
 		}
-		if t == nil || !t.here || t.had || g == nil || !g.had || g.here {
+		if t == nil || !t.Here || t.Had || g == nil || !g.Had || g.Here {
 			delete(s.moves, to)
 			stale = append(stale, to)
 		}
@@ -98,10 +99,10 @@ func withMoves(within []string, moves map[string]string) []string {
 	if len(within) == 0 {
 		return nil
 	}
-	s := scan{within: within}
+	s := scan.Scan{Within: within}
 	out := within[:len(within):len(within)]
 	for to, from := range moves {
-		if a, b := s.wantsFile(to), s.wantsFile(from); a != b {
+		if a, b := s.WantsFile(to), s.WantsFile(from); a != b {
 			out = append(out, to, from)
 		}
 	}
@@ -122,7 +123,7 @@ func (w *Workspace) Move(ctx context.Context, from, to string) ([]Moved, error) 
 	}
 	var list []Moved
 	for _, a := range s.Assets {
-		if here(s, a.Path) && below(a.Path, from) && from != "" {
+		if here(s, a.Path) && scan.Below(a.Path, from) && from != "" {
 			list = append(list, Moved{a.Path, to + a.Path[len(from):]})
 		}
 	}
@@ -145,11 +146,11 @@ func (w *Workspace) Move(ctx context.Context, from, to string) ([]Moved, error) 
 			refuse(m, bad.Reason, m.To+": "+bad.Message, bad.Remedy)
 		case respells && from != to && path.Dir(from) != path.Dir(to):
 			refuse(m, "move", "the folder of "+m.From+" is spelled "+path.Dir(from), "move that folder to spell it otherwise")
-		case below(to, from):
+		case scan.Below(to, from):
 			refuse(m, "move", to+" lies in "+from, "choose a place outside it")
 		case !w.free(m.To) && !w.respelled(m.From, m.To):
 			refuse(m, "taken", "there is a file "+m.To+" already", "choose another name, or put that one away first with tarn discard")
-		case t != nil && t.known && !t.theirs.Gone && s.places[m.To] == "":
+		case t != nil && t.Known && !t.Theirs.Gone && s.places[m.To] == "":
 			refuse(m, "taken", m.To+" is an asset of the project, and gone here", "choose another name")
 		}
 	}

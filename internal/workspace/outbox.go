@@ -18,6 +18,7 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/workspace/disk"
 	"kettletarn/internal/workspace/index"
+	"kettletarn/internal/workspace/scan"
 )
 
 // Job is a send that goes on in the background, from frozen copies of its files. It lies in the state folder until it has become a
@@ -176,7 +177,7 @@ func (w *Workspace) CancelJob(ctx context.Context, j *Job) (*model.Handoff, erro
 		if _, err := os.Lstat(frozen); err != nil || len(j.Refusals) > 0 {
 			continue
 		}
-		if info, err := w.root.Lstat(filepath.FromSlash(f.Asset.Path)); err == nil && f.Stamp.Is(stampOf(info)) {
+		if info, err := w.root.Lstat(filepath.FromSlash(f.Asset.Path)); err == nil && f.Stamp.Is(scan.StampOf(info)) {
 			continue
 		}
 		if err := w.keepFrozen(frozen, f); err != nil {
@@ -199,7 +200,7 @@ func (w *Workspace) freeze(path string, looks index.Stamp, folder string) error 
 		}
 	}
 	info, err := w.root.Lstat(filepath.FromSlash(path))
-	if err == nil && !looks.Is(stampOf(info)) {
+	if err == nil && !looks.Is(scan.StampOf(info)) {
 		err = errMoving
 	}
 	if err != nil {
@@ -268,17 +269,17 @@ func (w *Workspace) SendJob(ctx context.Context, j *Job) (*model.Handoff, error)
 
 // status is how the workspace stood when the job was frozen, as far as sending needs it.
 func (j *Job) status() (*Status, []model.Asset) {
-	s := &Status{scan: &scan{}, fresh: map[string]*tracked{}, moves: map[string]string{}}
+	s := &Status{scan: &scan.Scan{}, fresh: map[string]*scan.Entry{}, moves: map[string]string{}}
 	var changed []model.Asset
 	for _, f := range j.Files {
-		t := &tracked{path: f.Asset.Path, file: File{Stamp: f.Stamp, Executable: f.Asset.Executable}, here: !f.Gone}
+		t := &scan.Entry{Entry: index.Entry{Path: f.Asset.Path}, File: scan.File{Stamp: f.Stamp, Executable: f.Asset.Executable}, Here: !f.Gone}
 		if f.Asset.MovedFrom != "" {
-			s.moves[t.path] = f.Asset.MovedFrom
-			s.fresh[f.Asset.MovedFrom] = &tracked{path: f.Asset.MovedFrom, base: f.Base, had: f.Had}
+			s.moves[t.Path] = f.Asset.MovedFrom
+			s.fresh[f.Asset.MovedFrom] = &scan.Entry{Entry: index.Entry{Path: f.Asset.MovedFrom, Base: f.Base, Had: f.Had}}
 		} else {
-			t.base, t.had = f.Base, f.Had
+			t.Base, t.Had = f.Base, f.Had
 		}
-		s.fresh[t.path] = t
+		s.fresh[t.Path] = t
 		changed = append(changed, f.Asset)
 	}
 	return s, changed

@@ -13,12 +13,13 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/pin"
 	"kettletarn/internal/core/rules"
+	"kettletarn/internal/workspace/disk"
 )
 
 // ReadPin reads the pin in a folder. Where there is none, the error wraps fs.ErrNotExist; one that a merge left in conflict is a
 // *model.Problem with the way out, like any that can't be read.
 func ReadPin(dir string) (p pin.Pin, err error) {
-	text, err := readSmall(filepath.Join(dir, rules.Pin), pin.MaxSize)
+	text, err := disk.ReadSmall(filepath.Join(dir, rules.Pin), pin.MaxSize)
 	if err != nil {
 		return p, err
 	}
@@ -185,8 +186,8 @@ func (w *Workspace) standing(ctx context.Context, s *Status, out *PinWritten) (n
 				}
 				for _, a := range p.Assets {
 					t := s.entry(a.Path)
-					had := t != nil && t.had
-					found = found || a.Gone == had || had && t.base.Version != a.Newest
+					had := t != nil && t.Had
+					found = found || a.Gone == had || had && t.Base.Version != a.Newest
 				}
 				return nil
 			})
@@ -213,7 +214,7 @@ func (w *Workspace) putPin(p pin.Pin) error {
 
 // NewerPin settles a pin that a merge left in conflict: the newer of the two sides stays, if the service has both.
 func (w *Workspace) NewerPin(ctx context.Context) (newer, older pin.Pin, err error) {
-	text, err := readSmall(filepath.Join(w.Root, rules.Pin), pin.MaxSize)
+	text, err := disk.ReadSmall(filepath.Join(w.Root, rules.Pin), pin.MaxSize)
 	if errors.Is(err, fs.ErrNotExist) {
 		return newer, older, noPin(w.Root)
 	}
@@ -262,9 +263,9 @@ func (w *Workspace) CheckHere(ctx context.Context, files bool) (*PinChecked, err
 		for _, a := range page.Assets {
 			named[a.Path] = true
 			out.Assets++
-			if t := s.entry(a.Path); t == nil || !t.here {
+			if t := s.entry(a.Path); t == nil || !t.Here {
 				a.State = model.Gone
-			} else if !t.had || t.base.Content.String() != a.Content {
+			} else if !t.Had || t.Base.Content.String() != a.Content {
 				a.State = model.Edited
 			} else {
 				continue

@@ -15,6 +15,7 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/workspace/disk"
 	"kettletarn/internal/workspace/index"
+	"kettletarn/internal/workspace/scan"
 )
 
 // One way leads into the folder for whatever is not written there by a program of the person's own: place. It replaces nothing that it did
@@ -49,7 +50,7 @@ func collides(place, with string) *model.Refusal {
 func (w *Workspace) admit(files, remove []wanted) (good []wanted, refusals []model.Refusal) {
 	going := map[string]bool{}
 	for _, f := range remove {
-		for _, p := range places(f.place) {
+		for _, p := range scan.Places(f.place) {
 			going[p] = true
 		}
 	}
@@ -60,7 +61,7 @@ func (w *Workspace) admit(files, remove []wanted) (good []wanted, refusals []mod
 			if twin := around.twin(f.place); twin != "" && !going[twin] {
 				refusal = collides(f.place, twin)
 			}
-			for _, p := range places(f.place) {
+			for _, p := range scan.Places(f.place) {
 				alias := assetpath.Alias(p)
 				if other, taken := claimed[alias]; taken && (other != p || p == f.place) && refusal == nil {
 					refusal = collides(f.place, other)
@@ -72,7 +73,7 @@ func (w *Workspace) admit(files, remove []wanted) (good []wanted, refusals []mod
 			continue
 		}
 		if !f.asset.Gone {
-			for _, p := range places(f.place) {
+			for _, p := range scan.Places(f.place) {
 				claimed[assetpath.Alias(p)] = p
 			}
 		}
@@ -109,7 +110,7 @@ func (s *spellings) safeFolder(place string) error {
 // twin is what is here under a name that is one with a path, or with a folder above it, on some systems, and is spelled otherwise; "" for
 // none.
 func (s *spellings) twin(place string) string {
-	for _, p := range places(place) {
+	for _, p := range scan.Places(place) {
 		folder, base := path.Dir(p), path.Base(p)
 		names, listed := s.folders[folder]
 		if !listed {
@@ -140,7 +141,7 @@ func (s *spellings) twin(place string) string {
 
 // note adds what was just put in place.
 func (s *spellings) note(place string) {
-	for _, p := range places(place) {
+	for _, p := range scan.Places(place) {
 		if names, listed := s.folders[path.Dir(p)]; listed {
 			names[assetpath.Alias(path.Base(p))] = path.Base(p)
 		}
@@ -151,7 +152,7 @@ func (s *spellings) note(place string) {
 func (w *Workspace) still(ctx context.Context, f wanted) bool {
 	aside := asideName(f)
 	info, err := w.root.Lstat(aside)
-	if err != nil || f.was == nil || !f.was.Stamp.Is(stampOf(info)) {
+	if err != nil || f.was == nil || !f.was.Stamp.Is(scan.StampOf(info)) {
 		return false
 	}
 	var refs index.Refs
@@ -182,7 +183,7 @@ func (w *Workspace) place(ctx context.Context, f wanted, around *spellings) (ind
 	part, name := partName(f), filepath.FromSlash(f.place)
 	inTheWay := func(err error) *model.Refusal {
 		return &model.Refusal{Path: f.place, Reason: "in-the-way",
-			Message: fmt.Sprintf("%s: it can't be put in its place: %s", f.place, rootCause(err)),
+			Message: fmt.Sprintf("%s: it can't be put in its place: %s", f.place, disk.Cause(err)),
 			Remedy:  "close the program that holds it or clear the way, then run tarn update"}
 	}
 	if err := around.safeFolder(f.place); err != nil {
@@ -228,7 +229,7 @@ func (w *Workspace) place(ctx context.Context, f wanted, around *spellings) (ind
 			return index.Stamp{}, changedMeanwhile(f.place)
 		}
 	}
-	return stampOf(info), nil
+	return scan.StampOf(info), nil
 }
 
 func changedMeanwhile(path string) *model.Refusal {
@@ -249,12 +250,12 @@ func (w *Workspace) takeAside(ctx context.Context, f wanted) (refusal *model.Ref
 	case errors.Is(err, fs.ErrNotExist):
 		return nil, false
 	case err != nil:
-		return held(rootCause(err)), false
+		return held(disk.Cause(err)), false
 	case f.was == nil || !info.Mode().IsRegular():
 		return changedMeanwhile(f.place), false
 	}
 	if err := w.root.MkdirAll(incoming, 0o755); err != nil {
-		return held(rootCause(err)), false
+		return held(disk.Cause(err)), false
 	}
 	if _, err := w.root.Lstat(aside); err == nil {
 		w.putBack(ctx, f) // of an earlier run
@@ -262,7 +263,7 @@ func (w *Workspace) takeAside(ctx context.Context, f wanted) (refusal *model.Ref
 	if err := w.root.Rename(name, aside); errors.Is(err, fs.ErrNotExist) {
 		return changedMeanwhile(f.place), false
 	} else if err != nil {
-		return held(rootCause(err)), false
+		return held(disk.Cause(err)), false
 	}
 	switch {
 	case beingWritten(w.full(aside)):
@@ -274,10 +275,10 @@ func (w *Workspace) takeAside(ctx context.Context, f wanted) (refusal *model.Ref
 	}
 	if err := disk.MoveNew(w.root, aside, name); err != nil {
 		// Something stands there by now, or the disk fails: what was taken aside may be an unsent change, and is kept.
-		_, _ = w.keep(aside, f.place, 0, executable(info))
+		_, _ = w.keep(aside, f.place, 0, scan.Executable(info))
 		if !errors.Is(err, fs.ErrExist) {
 			refusal = &model.Refusal{Path: f.place, Reason: "in-the-way",
-				Message: fmt.Sprintf("%s: it could neither be read nor put back in its place (%s), and is put away", f.place, rootCause(err)),
+				Message: fmt.Sprintf("%s: it could neither be read nor put back in its place (%s), and is put away", f.place, disk.Cause(err)),
 				Remedy:  "see to the disk; tarn discard --restore " + f.place + " brings it back"}
 		}
 	}
@@ -327,7 +328,7 @@ func (w *Workspace) respelled(from, to string) bool {
 	}
 	a, errA := w.root.Lstat(filepath.FromSlash(from))
 	b, errB := w.root.Lstat(filepath.FromSlash(to))
-	return errA == nil && errB == nil && os.SameFile(a, b) && slices.ContainsFunc(places(to), func(p string) bool { return !w.spelled(p) })
+	return errA == nil && errB == nil && os.SameFile(a, b) && slices.ContainsFunc(scan.Places(to), func(p string) bool { return !w.spelled(p) })
 }
 
 // spelled reports whether a folder has an entry of exactly this name.
@@ -338,8 +339,8 @@ func (w *Workspace) spelled(name string) bool {
 
 // respell gives a file, and the folders above it, the spelling of another path that the disk takes for the same.
 func (w *Workspace) respell(from, to string) error {
-	old := places(from)
-	for i, p := range places(to) {
+	old := scan.Places(from)
+	for i, p := range scan.Places(to) {
 		if w.spelled(p) {
 			continue
 		}

@@ -13,23 +13,17 @@ import (
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/manifest"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/workspace/disk"
 	"kettletarn/internal/workspace/index"
+	"kettletarn/internal/workspace/scan"
 )
-
-func rootCause(err error) string {
-	var p *fs.PathError
-	if errors.As(err, &p) {
-		return p.Err.Error()
-	}
-	return err.Error()
-}
 
 // errMoving says that a file did not hold still while it was read.
 var errMoving = errors.New("it changed while it was read")
 
 // read cuts and hashes one file of the workspace, again from the start where it changed meanwhile, at most three times. The chunks of
 // its base are tried first. each, where not nil, gets every chunk, again where it starts again; it is what sends them.
-func (w *Workspace) read(ctx context.Context, name string, base index.Refs, each func(chunk.Piece, []byte) error) (index.Cut, File, error) {
+func (w *Workspace) read(ctx context.Context, name string, base index.Refs, each func(chunk.Piece, []byte) error) (index.Cut, scan.File, error) {
 	return w.readIn(ctx, w.root, name, base, each)
 }
 
@@ -41,7 +35,7 @@ type reads interface {
 
 // readIn is read for a file below another root.
 func (w *Workspace) readIn(ctx context.Context, root reads, name string, base index.Refs,
-	each func(chunk.Piece, []byte) error) (index.Cut, File, error) {
+	each func(chunk.Piece, []byte) error) (index.Cut, scan.File, error) {
 	hints := chunk.NewHints(base.List())
 	for try := 0; ; try++ {
 		c, file, err := w.readOnce(ctx, root, name, hints, each)
@@ -52,20 +46,20 @@ func (w *Workspace) readIn(ctx context.Context, root reads, name string, base in
 }
 
 func (w *Workspace) readOnce(ctx context.Context, root reads, name string, hints *chunk.Hints,
-	each func(chunk.Piece, []byte) error) (index.Cut, File, error) {
+	each func(chunk.Piece, []byte) error) (index.Cut, scan.File, error) {
 	f, err := root.Open(filepath.FromSlash(name))
 	if err != nil {
-		return index.Cut{}, File{}, err
+		return index.Cut{}, scan.File{}, err
 	}
 	defer f.Close()
 	before, err := f.Stat()
 	if err != nil {
-		return index.Cut{}, File{}, err
+		return index.Cut{}, scan.File{}, err
 	}
 	if !before.Mode().IsRegular() {
-		return index.Cut{}, File{}, errors.New("it is not a regular file")
+		return index.Cut{}, scan.File{}, errors.New("it is not a regular file")
 	}
-	c := index.Cut{Stamp: stampOf(before), Size: before.Size()}
+	c := index.Cut{Stamp: scan.StampOf(before), Size: before.Size()}
 	var refs []chunk.Ref
 	err = chunk.Scan(ctx, f, c.Size, hints, runtime.NumCPU(), func(p chunk.Piece, data []byte) error {
 		refs, c.Refs = append(refs, p.Ref), c.Refs.Add(p.Ref)
@@ -79,17 +73,17 @@ func (w *Workspace) readOnce(ctx context.Context, root reads, name string, hints
 		err = errMoving
 	}
 	if err != nil {
-		return index.Cut{}, File{}, err
+		return index.Cut{}, scan.File{}, err
 	}
 	c.Content = manifest.Root(refs)
 	after, err := root.Lstat(filepath.FromSlash(name))
 	if err != nil {
-		return index.Cut{}, File{}, err
+		return index.Cut{}, scan.File{}, err
 	}
-	if !c.Stamp.Is(stampOf(after)) {
-		return index.Cut{}, File{}, errMoving
+	if !c.Stamp.Is(scan.StampOf(after)) {
+		return index.Cut{}, scan.File{}, errMoving
 	}
-	return c, File{Stamp: c.Stamp, Executable: executable(before)}, nil
+	return c, scan.File{Stamp: c.Stamp, Executable: scan.Executable(before)}, nil
 }
 
 // unreadable is the refusal for a file that can't be read.
@@ -102,6 +96,6 @@ func unreadable(name string, err error) model.Refusal {
 		return model.Refusal{Path: name, Reason: "vanished", Message: name + ": it vanished while the command ran",
 			Remedy: "run the command again"}
 	}
-	return model.Refusal{Path: name, Reason: "unreadable", Message: fmt.Sprintf("%s: it can't be read: %s", name, rootCause(err)),
+	return model.Refusal{Path: name, Reason: "unreadable", Message: fmt.Sprintf("%s: it can't be read: %s", name, disk.Cause(err)),
 		Remedy: "see that it is yours to read, and that no program holds it"}
 }

@@ -11,6 +11,8 @@ import (
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
+	"kettletarn/internal/workspace/disk"
+	"kettletarn/internal/workspace/scan"
 )
 
 // RulesHere are the rules in the folder, with what each decides about here.
@@ -74,7 +76,7 @@ func (w *Workspace) TestRules(ctx context.Context, paths []string) ([]model.Rule
 		d := s.Decide(p)
 		t := model.RuleTest{Path: p, Kind: d.Kind, KindBy: d.KindBy.String(), Lock: d.Lock, LockBy: d.LockBy.String()}
 		if e := s.entry(p); e != nil {
-			t.Asset = e.had
+			t.Asset = e.Had
 		}
 		if by, hidden := w.hiddenByGit(p, d); hidden {
 			t.Kind, t.KindBy = rules.Ignored, by.String()
@@ -92,15 +94,15 @@ func (w *Workspace) hiddenByGit(p string, d rules.Decision) (rules.Origin, bool)
 	var ignores []*rules.GitIgnore
 	for _, folder := range append([]string{""}, assetpath.Folders(p)...) {
 		if folder != "" {
-			if by, hidden := hiddenByGit(ignores, folder, true); hidden {
+			if by, hidden := scan.HiddenByGit(ignores, folder, true); hidden {
 				return by, d.Kind != rules.Asset || !d.Placed
 			}
 		}
-		if text, err := readSmall(filepath.Join(w.Root, filepath.FromSlash(folder), ".gitignore"), rules.MaxSize); err == nil {
+		if text, err := disk.ReadSmall(filepath.Join(w.Root, filepath.FromSlash(folder), ".gitignore"), rules.MaxSize); err == nil {
 			ignores = append(ignores, rules.ParseGitIgnore(folder, text))
 		}
 	}
-	by, hidden := hiddenByGit(ignores, p, false)
+	by, hidden := scan.HiddenByGit(ignores, p, false)
 	return by, hidden && (d.Kind == rules.Code || !d.Covered)
 }
 
@@ -123,7 +125,7 @@ func (w *Workspace) Include(ctx context.Context, paths []string, reason string) 
 	}
 	out := &Included{Included: []string{}, Asked: []string{}, Already: []string{}}
 	name := filepath.Join(w.Root, rules.File)
-	text, err := readSmall(name, rules.MaxSize)
+	text, err := disk.ReadSmall(name, rules.MaxSize)
 	if err != nil && !os.IsNotExist(err) {
 		return nil, err
 	}
@@ -182,7 +184,7 @@ func (w *Workspace) AddPresets(ctx context.Context, names []string) ([]model.Ass
 		return nil, err
 	}
 	defer release()
-	text, err := readSmall(filepath.Join(w.Root, rules.File), rules.MaxSize)
+	text, err := disk.ReadSmall(filepath.Join(w.Root, rules.File), rules.MaxSize)
 	if err != nil && !os.IsNotExist(err) {
 		return nil, err
 	}
@@ -229,9 +231,9 @@ func (w *Workspace) Stay(ctx context.Context) ([]model.Asset, error) {
 
 func (s *Status) stay() []model.Asset {
 	out := []model.Asset{}
-	for i := range s.scan.tracked {
-		if t := &s.scan.tracked[i]; t.had && s.decide.Decide(t.path).Kind != rules.Asset {
-			out = append(out, model.Asset{Path: t.path, Version: t.base.Version, Size: t.base.Size})
+	for i := range s.scan.Tracked {
+		if t := &s.scan.Tracked[i]; t.Had && s.decide.Decide(t.Path).Kind != rules.Asset {
+			out = append(out, model.Asset{Path: t.Path, Version: t.Base.Version, Size: t.Base.Size})
 		}
 	}
 	return out

@@ -8,6 +8,7 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/scope"
 	"kettletarn/internal/workspace/index"
+	"kettletarn/internal/workspace/scan"
 )
 
 // Scope is which folders come down; none for all.
@@ -166,8 +167,8 @@ func (w *Workspace) RemoveScope(ctx context.Context, folders []string) (*Updated
 
 // has tells whether the index has something in a folder.
 func (s *Status) has(folder string) bool {
-	for i := range s.scan.tracked {
-		if p := s.scan.tracked[i].path; p != folder && below(p, folder) {
+	for i := range s.scan.Tracked {
+		if p := s.scan.Tracked[i].Path; p != folder && scan.Below(p, folder) {
 			return true
 		}
 	}

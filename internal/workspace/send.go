@@ -12,6 +12,7 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
 	"kettletarn/internal/workspace/index"
+	"kettletarn/internal/workspace/scan"
 )
 
 // SendOptions say what to send and how.
@@ -394,7 +395,7 @@ func (w *Workspace) stillSame(cuts map[string]index.Cut) (refusals []model.Refus
 			refusals = append(refusals, unreadable(p, err))
 			continue
 		}
-		if !c.Stamp.Is(stampOf(info)) {
+		if !c.Stamp.Is(scan.StampOf(info)) {
 			refusals = append(refusals, unreadable(p, errMoving))
 		}
 	}

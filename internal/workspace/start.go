@@ -13,6 +13,7 @@ import (
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
+	"kettletarn/internal/workspace/scan"
 )
 
 // Preview says what starting a project from a folder would track, under rules that are there or that are proposed (Rules is their text
@@ -26,7 +27,7 @@ type Preview struct {
 	Left      int             `json:"left_out"`
 	LeftBy    []LeftBy        `json:"left_out_by"`
 	Largest   []model.Asset   `json:"largest"`
-	Hidden    []LeftOut       `json:"hidden"`
+	Hidden    []scan.LeftOut  `json:"hidden"`
 	Uncovered []model.Asset   `json:"uncovered"`
 	Odd       []model.Refusal `json:"odd"`
 }
@@ -43,7 +44,7 @@ const largest = 20
 // PreviewStart looks at a folder. Where it has no rules file, presets are proposed: those named, or, where that is nil, those that fit.
 func PreviewStart(ctx context.Context, dir string, presets []string) (*Preview, error) {
 	p := &Preview{Presets: presets}
-	s, rulesErr := newScan(dir)
+	s, rulesErr := scan.New(dir)
 	if rulesErr != nil {
 		return nil, rulesErr
 	}
@@ -54,18 +55,18 @@ func PreviewStart(ctx context.Context, dir string, presets []string) (*Preview, 
 	} else if len(presets) > 0 {
 		return nil, model.NewProblem(model.BadRequest, "name the presets in it, or start without --preset", "the folder has a tarn.toml already")
 	}
-	if p.Presets = s.rules.Presets; p.Presets == nil {
+	if p.Presets = s.Rules.Presets; p.Presets == nil {
 		p.Presets = []string{}
 	}
-	s.listing, s.deep = true, true
-	if err := s.run(ctx); err != nil {
+	s.Listing, s.Deep = true, true
+	if err := s.Run(ctx); err != nil {
 		return nil, err
 	}
-	p.Files, p.Code, p.Left, p.Odd = len(s.fresh), s.code, s.leftN, append([]model.Refusal{}, s.odd...)
-	p.Largest, p.Hidden, p.Uncovered = []model.Asset{}, append([]LeftOut{}, s.hidden...), []model.Asset{}
-	for _, f := range s.fresh {
-		p.Size += f.file.Stamp.Size
-		p.Largest = append(p.Largest, model.Asset{Path: f.path, Size: f.file.Stamp.Size, State: model.New})
+	p.Files, p.Code, p.Left, p.Odd = len(s.Fresh), s.Code, s.LeftCount, append([]model.Refusal{}, s.Odd...)
+	p.Largest, p.Hidden, p.Uncovered = []model.Asset{}, append([]scan.LeftOut{}, s.Hidden...), []model.Asset{}
+	for _, f := range s.Fresh {
+		p.Size += f.File.Stamp.Size
+		p.Largest = append(p.Largest, model.Asset{Path: f.Path, Size: f.File.Stamp.Size, State: model.New})
 	}
 	sort.Slice(p.Largest, func(i, j int) bool {
 		a, b := p.Largest[i], p.Largest[j]
@@ -74,29 +75,29 @@ func PreviewStart(ctx context.Context, dir string, presets []string) (*Preview, 
 	p.Largest = p.Largest[:min(largest, len(p.Largest))]
 	sort.Slice(p.Hidden, func(i, j int) bool { return p.Hidden[i].Size > p.Hidden[j].Size })
 	p.Hidden = p.Hidden[:min(largest, len(p.Hidden))]
-	for _, f := range s.large {
-		if isBinary(os.DirFS(dir), f.path) && len(p.Uncovered) < largest {
-			p.Uncovered = append(p.Uncovered, model.Asset{Path: f.path, Size: f.file.Stamp.Size, State: model.Code})
+	for _, f := range s.Large {
+		if isBinary(os.DirFS(dir), f.Path) && len(p.Uncovered) < largest {
+			p.Uncovered = append(p.Uncovered, model.Asset{Path: f.Path, Size: f.File.Stamp.Size, State: model.Code})
 		}
 	}
-	p.LeftBy = leftBy(s.left)
+	p.LeftBy = leftBy(s.LeftOut)
 	return p, nil
 }
 
 // propose makes up rules for a folder that has none.
-func (p *Preview) propose(ctx context.Context, s *scan) error {
+func (p *Preview) propose(ctx context.Context, s *scan.Scan) error {
 	otherwise := rules.Asset
-	if besideCode(s.root) {
+	if besideCode(s.Root) {
 		otherwise = rules.Code
 	}
 	if p.Presets == nil {
-		look, _ := newScan(s.root)
-		if err := look.run(ctx); err != nil {
+		look, _ := scan.New(s.Root)
+		if err := look.Run(ctx); err != nil {
 			return err
 		}
-		paths := make([]string, len(look.fresh))
-		for i, f := range look.fresh {
-			paths[i] = f.path
+		paths := make([]string, len(look.Fresh))
+		for i, f := range look.Fresh {
+			paths[i] = f.Path
 		}
 		p.Presets = rules.Propose(paths)
 	}
@@ -110,7 +111,7 @@ func (p *Preview) propose(ctx context.Context, s *scan) error {
 	if err != nil {
 		return err
 	}
-	s.rules = parsed
+	s.Rules = parsed
 	return nil
 }
 
@@ -129,7 +130,7 @@ func besideCode(dir string) bool {
 }
 
 // leftBy counts what is left out, by rule.
-func leftBy(left []LeftOut) []LeftBy {
+func leftBy(left []scan.LeftOut) []LeftBy {
 	count := map[rules.Origin]int{}
 	for _, l := range left {
 		if l.State == model.Ignored {

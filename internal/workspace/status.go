@@ -7,12 +7,12 @@ import (
 	"io"
 	"io/fs"
 	"sort"
-	"strings"
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
 	"kettletarn/internal/workspace/index"
+	"kettletarn/internal/workspace/scan"
 )
 
 // Question says what a status is wanted of.
@@ -35,7 +35,7 @@ type Status struct {
 	Odd      []model.Refusal
 	// Left is how many files and whole folders the rules leave out; LeftOut lists them where that was asked for.
 	Left    int
-	LeftOut []LeftOut
+	LeftOut []scan.LeftOut
 	// Uncovered are large binaries that no rule covers and that the main history would take.
 	Uncovered []model.Asset
 	Rules     error
@@ -46,10 +46,10 @@ type Status struct {
 	Watched bool
 
 	decide *rules.Rules
-	scan   *scan
+	scan   *scan.Scan
 	moves  map[string]string // made here: from where, by where to
 	places map[string]string // the other way round
-	fresh  map[string]*tracked
+	fresh  map[string]*scan.Entry
 	read   map[string]chunk.Digest // what is in files that had to be read
 }
 
@@ -57,30 +57,30 @@ type Status struct {
 func (s *Status) Decide(path string) rules.Decision { return s.decide.Decide(path) }
 
 // entry is what is known of a path, or nil.
-func (s *Status) entry(path string) *tracked {
-	if i, ok := s.scan.index[path]; ok {
-		return &s.scan.tracked[i]
+func (s *Status) entry(path string) *scan.Entry {
+	if i, ok := s.scan.Index[path]; ok {
+		return &s.scan.Tracked[i]
 	}
 	return s.fresh[path]
 }
 
 // file is the file at a path.
-func (s *Status) file(path string) (File, bool) {
-	if t := s.entry(path); t != nil && t.here {
-		return t.file, true
+func (s *Status) file(path string) (scan.File, bool) {
+	if t := s.entry(path); t != nil && t.Here {
+		return t.File, true
 	}
-	return File{}, false
+	return scan.File{}, false
 }
 
 // standing is the file at a path as it was looked at, with its content; nil where there is none. The content is zero where nobody needed to
 // know it, and nothing is the same as that.
 func (s *Status) standing(path string) *standing {
 	t := s.entry(path)
-	if t == nil || !t.here {
+	if t == nil || !t.Here {
 		return nil
 	}
-	out := &standing{Stamp: t.file.Stamp}
-	if base, had := s.base(path); had && base.Stamp.Fits(t.file.Stamp) {
+	out := &standing{Stamp: t.File.Stamp}
+	if base, had := s.base(path); had && base.Stamp.Fits(t.File.Stamp) {
 		out.Content = base.Content
 	} else {
 		out.Content = s.read[path]
@@ -89,7 +89,7 @@ func (s *Status) standing(path string) *standing {
 }
 
 // origin is the entry that has the base of a path: its own, or that of the path it was moved from.
-func (s *Status) origin(path string) *tracked {
+func (s *Status) origin(path string) *scan.Entry {
 	if from, moved := s.moves[path]; moved {
 		return s.entry(from)
 	}
@@ -98,8 +98,8 @@ func (s *Status) origin(path string) *tracked {
 
 // base is the version that the workspace has of what is at a path.
 func (s *Status) base(path string) (index.Base, bool) {
-	if t := s.origin(path); t != nil && t.had {
-		return t.base, true
+	if t := s.origin(path); t != nil && t.Had {
+		return t.Base, true
 	}
 	return index.Base{}, false
 }
@@ -109,9 +109,9 @@ func (w *Workspace) Status(ctx context.Context, q Question) (*Status, error) {
 	if len(q.Paths) == 0 {
 		w.looked.Add(1)
 	}
-	s := &Status{fresh: map[string]*tracked{}}
-	s.scan, s.Rules = newScan(w.Root)
-	s.decide, s.scan.listing = s.scan.rules, q.LeftOut
+	s := &Status{fresh: map[string]*scan.Entry{}}
+	s.scan, s.Rules = scan.New(w.Root)
+	s.decide, s.scan.Listing = s.scan.Rules, q.LeftOut
 	listed := map[string]bool{} // with a lock or a heads-up
 	err := w.look(func(t index.Tx) (err error) {
 		if s.View, err = t.View(); err != nil {
@@ -124,60 +124,39 @@ func (w *Workspace) Status(ctx context.Context, q Question) (*Status, error) {
 		}
 		t.EachHeld(func(path string) { listed[path] = true })
 		s.moves = t.Moves()
-		s.scan.within = withMoves(q.Paths, s.moves)
-		return s.scan.load(t)
+		s.scan.Within = withMoves(q.Paths, s.moves)
+		return s.scan.Load(t)
 	})
 	if err != nil {
 		return nil, err
 	}
-	s.scan.scope = s.Scope
-	if err := s.scan.run(ctx); err != nil {
+	s.scan.Scope = s.Scope
+	if err := s.scan.Run(ctx); err != nil {
 		return nil, err
 	}
-	spare(len(s.scan.tracked) + len(s.scan.fresh))
-	s.Odd, s.Left, s.LeftOut, s.Code = s.scan.odd, s.scan.leftN, s.scan.left, s.scan.code
-	for i := range s.scan.fresh {
-		s.fresh[s.scan.fresh[i].path] = &s.scan.fresh[i]
+	spare(len(s.scan.Tracked) + len(s.scan.Fresh))
+	s.Odd, s.Left, s.LeftOut, s.Code = s.scan.Odd, s.scan.LeftCount, s.scan.LeftOut, s.scan.Code
+	for i := range s.scan.Fresh {
+		s.fresh[s.scan.Fresh[i].Path] = &s.scan.Fresh[i]
 	}
 	s.pointOut(w)
 	return s, w.judge(ctx, s, q, listed)
 }
 
-// load reads the index: what it knows of each path at or below what was asked for, in the order of paths.
-func (s *scan) load(t index.Tx) error {
-	s.tracked = make([]tracked, 0, t.Len())
-	if err := t.Each(s.wantsFile, func(e index.Entry) {
-		s.tracked = append(s.tracked, tracked{path: e.Path, had: e.Had, base: e.Base, known: e.Known, theirs: e.Theirs})
-	}); err != nil {
-		return err
-	}
-	s.index = make(map[string]int32, len(s.tracked))
-	for i := range s.tracked {
-		s.index[s.tracked[i].path] = int32(i)
-	}
-	return nil
-}
-
-// same reports whether nothing is to be said of a path: by far the most frequent case.
-func (t *tracked) same() bool {
-	return t.had && t.here && t.known && !t.theirs.Gone && t.theirs.Newest == t.base.Version && t.base.Stamp.Fits(t.file.Stamp) &&
-		(t.file.Executable == t.base.Executable || !keepsExecutable)
-}
-
 // judge finds the state of each path, reading the files whose looks do not tell.
 func (w *Workspace) judge(ctx context.Context, s *Status, q Question, listed map[string]bool) error {
 	everything := q.All || len(q.Paths) > 0
-	var look []*tracked
-	for i := range s.scan.tracked {
-		t := &s.scan.tracked[i]
-		if t.same() && !everything && !listed[t.path] {
-			s.Same, s.SameSize = s.Same+1, s.SameSize+t.base.Size
+	var look []*scan.Entry
+	for i := range s.scan.Tracked {
+		t := &s.scan.Tracked[i]
+		if t.Same() && !everything && !listed[t.Path] {
+			s.Same, s.SameSize = s.Same+1, s.SameSize+t.Base.Size
 			continue
 		}
 		look = append(look, t)
 	}
-	for i := range s.scan.fresh {
-		look = append(look, &s.scan.fresh[i])
+	for i := range s.scan.Fresh {
+		look = append(look, &s.scan.Fresh[i])
 	}
 	digests, err := w.settleDoubts(ctx, s, look)
 	if err != nil {
@@ -185,7 +164,7 @@ func (w *Workspace) judge(ctx context.Context, s *Status, q Question, listed map
 	}
 	s.read = digests
 	for _, t := range look {
-		if _, moved := s.places[t.path]; moved {
+		if _, moved := s.places[t.Path]; moved {
 			continue
 		}
 		a, show := s.state(t, digests)
@@ -197,9 +176,9 @@ func (w *Workspace) judge(ctx context.Context, s *Status, q Question, listed map
 			s.Assets = append(s.Assets, a)
 		}
 	}
-	for i := range s.scan.outside {
-		t := &s.scan.outside[i]
-		s.Assets = append(s.Assets, model.Asset{Path: t.path, State: model.Outside, Size: t.file.Stamp.Size})
+	for i := range s.scan.Outside {
+		t := &s.scan.Outside[i]
+		s.Assets = append(s.Assets, model.Asset{Path: t.Path, State: model.Outside, Size: t.File.Stamp.Size})
 	}
 	sort.Slice(s.Assets, func(i, j int) bool { return s.Assets[i].Path < s.Assets[j].Path })
 	return w.details(s)
@@ -246,25 +225,25 @@ func (w *Workspace) details(s *Status) error {
 }
 
 // doubt reports whether the content of a file has to be read to know its state.
-func (s *Status) doubt(t *tracked, cut index.Cut, gone map[int64][]*tracked) bool {
-	if !t.here || cut.Stamp.Fits(t.file.Stamp) {
+func (s *Status) doubt(t *scan.Entry, cut index.Cut, gone map[int64][]*scan.Entry) bool {
+	if !t.Here || cut.Stamp.Fits(t.File.Stamp) {
 		return false
 	}
-	size := t.file.Stamp.Size
-	base, had := s.base(t.path)
+	size := t.File.Stamp.Size
+	base, had := s.base(t.Path)
 	switch {
-	case had && base.Stamp.Fits(t.file.Stamp):
+	case had && base.Stamp.Fits(t.File.Stamp):
 		return false
 	case had && base.Size == size:
 		return true
-	case !had && t.known && !t.theirs.Gone && t.theirs.Size == size:
+	case !had && t.Known && !t.Theirs.Gone && t.Theirs.Size == size:
 		return true
-	case had && t.known && t.theirs.Newest != base.Version && t.theirs.Size == size:
+	case had && t.Known && t.Theirs.Newest != base.Version && t.Theirs.Size == size:
 		return true
-	case !had && (!t.known || t.theirs.Gone):
+	case !had && (!t.Known || t.Theirs.Gone):
 		// It may be one that is gone from another place.
 		for _, g := range gone[size] {
-			if g.base.Size == size && !g.base.Stamp.Fits(t.file.Stamp) {
+			if g.Base.Size == size && !g.Base.Stamp.Fits(t.File.Stamp) {
 				return true
 			}
 		}
@@ -273,34 +252,34 @@ func (s *Status) doubt(t *tracked, cut index.Cut, gone map[int64][]*tracked) boo
 }
 
 // settleDoubts reads files, keeps what was learnt, finds moves, and returns the contents that were looked at.
-func (w *Workspace) settleDoubts(ctx context.Context, s *Status, look []*tracked) (map[string]chunk.Digest, error) {
+func (w *Workspace) settleDoubts(ctx context.Context, s *Status, look []*scan.Entry) (map[string]chunk.Digest, error) {
 	digests := map[string]chunk.Digest{}
-	gone := map[int64][]*tracked{}
+	gone := map[int64][]*scan.Entry{}
 	stale := s.dropStale()
 	taken := s.placed()
 	for _, t := range look {
-		if t.had && !t.here && !taken[t.path] {
-			gone[t.base.Size] = append(gone[t.base.Size], t)
+		if t.Had && !t.Here && !taken[t.Path] {
+			gone[t.Base.Size] = append(gone[t.Base.Size], t)
 		}
 	}
-	var doubtful []*tracked
+	var doubtful []*scan.Entry
 	total := int64(0)
 	bases := map[string]index.Refs{}
 	if err := w.look(func(tx index.Tx) error {
 		for _, t := range look {
-			if !t.here || t.same() {
+			if !t.Here || t.Same() {
 				continue
 			}
-			cut, known, err := tx.Cut(t.path)
+			cut, known, err := tx.Cut(t.Path)
 			if err != nil {
 				return err
 			}
-			if known && cut.Stamp.Fits(t.file.Stamp) {
-				digests[t.path] = cut.Content
+			if known && cut.Stamp.Fits(t.File.Stamp) {
+				digests[t.Path] = cut.Content
 			}
 			if s.doubt(t, cut, gone) {
-				doubtful, total = append(doubtful, t), total+t.file.Stamp.Size
-				bases[t.path] = tx.Refs(s.source(t.path))
+				doubtful, total = append(doubtful, t), total+t.File.Stamp.Size
+				bases[t.Path] = tx.Refs(s.source(t.Path))
 			}
 		}
 		return nil
@@ -313,20 +292,20 @@ func (w *Workspace) settleDoubts(ctx context.Context, s *Status, look []*tracked
 		defer w.Progress.Done()
 	}
 	for _, t := range doubtful {
-		c, file, err := w.read(ctx, t.path, bases[t.path], nil)
+		c, file, err := w.read(ctx, t.Path, bases[t.Path], nil)
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
 		if errors.Is(err, fs.ErrNotExist) {
-			t.here = false
+			t.Here = false
 			continue
 		}
 		if err != nil {
 			continue // It counts as changed; a send will say why it can't be read.
 		}
-		digests[t.path], learnt[t.path], t.file = c.Content, c, file
-		if o := s.origin(t.path); o != nil && o.had && o.base.Content == c.Content {
-			o.base.Stamp = c.Stamp
+		digests[t.Path], learnt[t.Path], t.File = c.Content, c, file
+		if o := s.origin(t.Path); o != nil && o.Had && o.Base.Content == c.Content {
+			o.Base.Stamp = c.Stamp
 		}
 	}
 	found := s.findMoves(look, gone, digests)
@@ -367,9 +346,9 @@ func (w *Workspace) settleDoubts(ctx context.Context, s *Status, look []*tracked
 
 // pointOut finds large binaries among the files that no rule covers and that are left to the main history.
 func (s *Status) pointOut(w *Workspace) {
-	for _, t := range s.scan.large {
-		if len(s.Uncovered) < 100 && isBinary(w.root.FS(), t.path) {
-			s.Uncovered = append(s.Uncovered, model.Asset{Path: t.path, State: model.Code, Size: t.file.Stamp.Size})
+	for _, t := range s.scan.Large {
+		if len(s.Uncovered) < 100 && isBinary(w.root.FS(), t.Path) {
+			s.Uncovered = append(s.Uncovered, model.Asset{Path: t.Path, State: model.Code, Size: t.File.Stamp.Size})
 		}
 	}
 }
@@ -387,48 +366,48 @@ func isBinary(folder fs.FS, path string) bool {
 }
 
 // state is the state of one path; show is false for what is of no concern (gone here and there).
-func (s *Status) state(t *tracked, digests map[string]chunk.Digest) (a model.Asset, show bool) {
-	from, moved := s.moves[t.path]
+func (s *Status) state(t *scan.Entry, digests map[string]chunk.Digest) (a model.Asset, show bool) {
+	from, moved := s.moves[t.Path]
 	o := t
 	if moved {
 		o = s.entry(from)
 		a.MovedFrom = from
 	}
-	live := o.known && !o.theirs.Gone
-	a.Path, a.Version, a.Newest = t.path, o.base.Version, o.theirs.Newest
-	a.Size = max(o.theirs.Size, o.base.Size)
-	if t.here {
-		a.Size, a.Executable = t.file.Stamp.Size, t.file.Executable
+	live := o.Known && !o.Theirs.Gone
+	a.Path, a.Version, a.Newest = t.Path, o.Base.Version, o.Theirs.Newest
+	a.Size = max(o.Theirs.Size, o.Base.Size)
+	if t.Here {
+		a.Size, a.Executable = t.File.Stamp.Size, t.File.Executable
 	}
-	newer := o.known && o.theirs.Newest != o.base.Version
-	digest, read := digests[t.path]
-	unchanged := o.had && t.here && (o.base.Stamp.Fits(t.file.Stamp) || read && digest == o.base.Content) &&
-		(t.file.Executable == o.base.Executable || !keepsExecutable)
+	newer := o.Known && o.Theirs.Newest != o.Base.Version
+	digest, read := digests[t.Path]
+	unchanged := o.Had && t.Here && (o.Base.Stamp.Fits(t.File.Stamp) || read && digest == o.Base.Content) &&
+		(t.File.Executable == o.Base.Executable || !scan.KeepsExecutable)
 	switch {
-	case t.here && unchanged:
-		a.Content = o.base.Content.String()
-	case t.here && read:
+	case t.Here && unchanged:
+		a.Content = o.Base.Content.String()
+	case t.Here && read:
 		a.Content = digest.String()
-	case !t.here && live:
-		a.Content = o.theirs.Content.String()
+	case !t.Here && live:
+		a.Content = o.Theirs.Content.String()
 	}
-	asTheirs := t.here && live && read && o.theirs.Content == digest
+	asTheirs := t.Here && live && read && o.Theirs.Content == digest
 	switch {
-	case !t.here && !o.had:
+	case !t.Here && !o.Had:
 		a.State = model.Behind
 		return a, live
-	case !t.here && newer && !live:
+	case !t.Here && newer && !live:
 		return a, false
-	case !t.here && newer:
+	case !t.Here && newer:
 		a.State = model.Clash
-	case !t.here:
+	case !t.Here:
 		a.State = model.Gone
-	case !o.had && !live:
+	case !o.Had && !live:
 		a.State = model.New
-	case !o.had && asTheirs:
+	case !o.Had && asTheirs:
 		// The same content by another way: an update takes it over without a byte moved.
 		a.State = model.Behind
-	case !o.had:
+	case !o.Had:
 		a.State = model.Clash
 	case unchanged && newer && moved && !live:
 		a.State = model.Clash
@@ -465,7 +444,7 @@ func Within(assets []model.Asset, paths []string) (kept []model.Asset, missing [
 	for _, a := range assets {
 		keep := false
 		for i, p := range paths {
-			if below(a.Path, p) || a.MovedFrom != "" && below(a.MovedFrom, p) {
+			if scan.Below(a.Path, p) || a.MovedFrom != "" && scan.Below(a.MovedFrom, p) {
 				hit[i], keep = true, true
 			}
 		}
@@ -479,9 +458,4 @@ func Within(assets []model.Asset, paths []string) (kept []model.Asset, missing [
 		}
 	}
 	return kept, missing
-}
-
-// below reports whether path is p or lies in the folder p.
-func below(path, p string) bool {
-	return p == "" || path == p || strings.HasPrefix(path, p) && len(path) > len(p) && path[len(p)] == '/'
 }

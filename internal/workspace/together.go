@@ -7,6 +7,7 @@ import (
 
 	"kettletarn/internal/core/media"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/workspace/scan"
 )
 
 // Reference is a changed file that another one, which is to be sent, names, and that is left behind.
@@ -21,7 +22,7 @@ func (s *Status) Together(paths []string) []string {
 	for _, a := range s.Assets {
 		all = append(all, a.Path)
 		for _, p := range paths {
-			if below(a.Path, p) {
+			if scan.Below(a.Path, p) {
 				given = append(given, a.Path)
 			}
 		}

@@ -9,7 +9,9 @@ import (
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
+	"kettletarn/internal/workspace/disk"
 	"kettletarn/internal/workspace/index"
+	"kettletarn/internal/workspace/scan"
 )
 
 // Updated is what an update did, or, as a preview, would do. Moved are files with unsent changes that followed their assets to new places.
@@ -152,9 +154,9 @@ func (s *Status) plan(assets []model.Asset, u *Updated, counted bool) (bring, re
 func (s *Status) theirsOf(a model.Asset) model.Asset {
 	source := s.source(a.Path)
 	if t := s.entry(source); t != nil {
-		a.Size, a.Executable, a.Gone, a.Newest = t.theirs.Size, t.theirs.Executable, t.theirs.Gone, t.theirs.Newest
+		a.Size, a.Executable, a.Gone, a.Newest = t.Theirs.Size, t.Theirs.Executable, t.Theirs.Gone, t.Theirs.Newest
 		if a.Content = ""; !a.Gone {
-			a.Content = t.theirs.Content.String()
+			a.Content = t.Theirs.Content.String()
 		}
 	}
 	a.Path, a.State = source, ""
@@ -221,13 +223,13 @@ func (w *Workspace) previewTo(ctx context.Context, to int) (*Updated, error) {
 		for _, a := range page.Assets {
 			here, known := mine[a.Path]
 			t := s.entry(a.Path)
-			had := t != nil && t.had
+			had := t != nil && t.Had
 			switch {
 			case known && Changed(here):
 				u.Clashes = append(u.Clashes, here)
 			case a.Gone && had:
 				u.Removed = append(u.Removed, a)
-			case !a.Gone && (!had || t.base.Version != a.Newest):
+			case !a.Gone && (!had || t.Base.Version != a.Newest):
 				u.Brought = append(u.Brought, a)
 			}
 		}
@@ -240,34 +242,34 @@ func (w *Workspace) carry(s *Status, u *Updated) error {
 	kept := u.Clashes[:0]
 	for _, a := range u.Clashes {
 		from, to := s.entry(a.Path), s.entry(a.MovedTo)
-		if a.MovedTo == "" || a.MovedFrom != "" || from == nil || to == nil || !from.here || !from.had || to.had || to.here || to.theirs.Gone ||
-			to.theirs.Content != from.base.Content {
+		if a.MovedTo == "" || a.MovedFrom != "" || from == nil || to == nil || !from.Here || !from.Had || to.Had || to.Here || to.Theirs.Gone ||
+			to.Theirs.Content != from.Base.Content {
 			kept = append(kept, a)
 			continue
 		}
-		if err := w.rename(from.path, to.path); err != nil {
-			u.Refusals = append(u.Refusals, model.Refusal{Path: assetpath.Printable(to.path), Reason: "in-the-way",
-				Message: fmt.Sprintf("%s: it was moved to %s, and can't follow here: %s", from.path, assetpath.Printable(to.path), rootCause(err)),
+		if err := w.rename(from.Path, to.Path); err != nil {
+			u.Refusals = append(u.Refusals, model.Refusal{Path: assetpath.Printable(to.Path), Reason: "in-the-way",
+				Message: fmt.Sprintf("%s: it was moved to %s, and can't follow here: %s", from.Path, assetpath.Printable(to.Path), disk.Cause(err)),
 				Remedy:  "clear the way, then run tarn update"})
 			kept = append(kept, a)
 			continue
 		}
-		base := from.base
-		base.Version = to.theirs.Newest
+		base := from.Base
+		base.Version = to.Theirs.Newest
 		if err := w.update(func(t index.Tx) error {
-			refs := t.Refs(from.path)
-			if err := t.DropBase(from.path); err != nil {
+			refs := t.Refs(from.Path)
+			if err := t.DropBase(from.Path); err != nil {
 				return err
 			}
-			if err := t.DropCut(from.path); err != nil {
+			if err := t.DropCut(from.Path); err != nil {
 				return err
 			}
-			return t.SetBase(to.path, base, refs.OrNone())
+			return t.SetBase(to.Path, base, refs.OrNone())
 		}); err != nil {
 			return err
 		}
-		to.had = true
-		a.MovedFrom, a.Path = a.Path, to.path
+		to.Had = true
+		a.MovedFrom, a.Path = a.Path, to.Path
 		u.Moved = append(u.Moved, a)
 	}
 	u.Clashes = kept
@@ -331,8 +333,8 @@ func (w *Workspace) guardAll(assets []model.Asset) error {
 // guard makes files read-only whose lock is needed and not held here, and the others writable, where the rules ask for it. No paths stand
 // for all that the workspace has.
 func (w *Workspace) guard(paths []string) error {
-	scan, _ := newScan(w.Root)
-	meta := struct{ ReadOnly bool }{scan.rules.ReadOnly}
+	scan, _ := scan.New(w.Root)
+	meta := struct{ ReadOnly bool }{scan.Rules.ReadOnly}
 	before := false
 	mine := map[string]bool{}
 	if err := w.look(func(t index.Tx) (err error) {
@@ -365,7 +367,7 @@ func (w *Workspace) guard(paths []string) error {
 			continue
 		}
 		mode := info.Mode().Perm() | 0o200
-		if meta.ReadOnly && !mine[p] && scan.rules.Decide(p).Lock != rules.Free {
+		if meta.ReadOnly && !mine[p] && scan.Rules.Decide(p).Lock != rules.Free {
 			mode = info.Mode().Perm() &^ 0o222
 		}
 		if mode != info.Mode().Perm() {

@@ -15,6 +15,7 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/pack"
 	"kettletarn/internal/workspace/index"
+	"kettletarn/internal/workspace/scan"
 )
 
 // upload brings the content of a send. Reading, cutting, hashing, asking, compressing and sending run at once; batches that are full
@@ -267,7 +268,7 @@ func (u *upload) readAll(ctx context.Context, request *model.SendRequest) (map[s
 		}
 		cuts[a.Path] = cut
 		change.Content, change.Size, change.Executable = cut.Content, cut.Size, f.Executable
-		if !keepsExecutable {
+		if !scan.KeepsExecutable {
 			base, _ := s.base(a.Path)
 			change.Executable = base.Executable
 		}
@@ -325,7 +326,7 @@ func (u *upload) stopped(ctx context.Context) error {
 type unreadFile struct{ error }
 
 // readOne cuts one file, unless its cut was kept, and takes along what its last version has not.
-func (u *upload) readOne(ctx context.Context, path string, f File, known index.Cut, base index.Refs) (index.Cut, File, error) {
+func (u *upload) readOne(ctx context.Context, path string, f scan.File, known index.Cut, base index.Refs) (index.Cut, scan.File, error) {
 	if known.Stamp.Fits(f.Stamp) {
 		return known, f, u.again(ctx, path, known, base)
 	}

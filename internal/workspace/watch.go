@@ -17,6 +17,7 @@ import (
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
+	"kettletarn/internal/workspace/scan"
 )
 
 // WatchOptions say how to watch. Poll, where it is not 0, is how often the folder is looked at, in place of being told by the system.
@@ -160,7 +161,7 @@ func (r *watcher) listen() {
 
 // add listens to a folder and those in it, but for those that are left out.
 func (r *watcher) add(rel string) error {
-	scan, _ := newScan(r.w.Root)
+	scan, _ := scan.New(r.w.Root)
 	return filepath.WalkDir(filepath.Join(r.w.Root, filepath.FromSlash(rel)), func(full string, d os.DirEntry, err error) error {
 		if err != nil || !d.IsDir() {
 			return nil
@@ -171,7 +172,7 @@ func (r *watcher) add(rel string) error {
 		}
 		if name != "." {
 			folded := assetpath.Fold(d.Name())
-			if _, shut := scan.rules.Shut(filepath.ToSlash(name)); shut || folded == ".git" || strings.HasPrefix(folded, assetpath.ReservedPrefix) {
+			if _, shut := scan.Rules.Shut(filepath.ToSlash(name)); shut || folded == ".git" || strings.HasPrefix(folded, assetpath.ReservedPrefix) {
 				return filepath.SkipDir
 			}
 		}
@@ -334,10 +335,10 @@ func (r *watcher) again(ctx context.Context) (*Status, error) {
 		return nil, err
 	}
 	s := *part
-	within := scan{within: part.scan.within}
+	within := scan.Scan{Within: part.scan.Within}
 	s.Assets, s.Odd, s.Uncovered = nil, nil, nil
 	for _, a := range r.status.Assets {
-		if !within.wantsFile(a.Path) && (a.MovedFrom == "" || !within.wantsFile(a.MovedFrom)) {
+		if !within.WantsFile(a.Path) && (a.MovedFrom == "" || !within.WantsFile(a.MovedFrom)) {
 			s.Assets = append(s.Assets, a)
 		}
 	}
@@ -354,13 +355,13 @@ func (r *watcher) again(ctx context.Context) (*Status, error) {
 		}
 	}
 	for _, o := range r.status.Odd {
-		if !within.wantsFile(o.Path) {
+		if !within.WantsFile(o.Path) {
 			s.Odd = append(s.Odd, o)
 		}
 	}
 	s.Odd = append(s.Odd, part.Odd...)
 	for _, a := range r.status.Uncovered {
-		if !within.wantsFile(a.Path) {
+		if !within.WantsFile(a.Path) {
 			s.Uncovered = append(s.Uncovered, a)
 		}
 	}

@@ -28,6 +28,7 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/workspace/disk"
 	"kettletarn/internal/workspace/index"
+	"kettletarn/internal/workspace/scan"
 )
 
 // Marker is what the file at the root of a workspace says.
@@ -91,7 +92,7 @@ func Find(dir string) (string, error) {
 
 // ReadMarker reads the marker of the workspace at root.
 func ReadMarker(root string) (m Marker, err error) {
-	text, err := readSmall(filepath.Join(root, assetpath.Marker), 64<<10)
+	text, err := disk.ReadSmall(filepath.Join(root, assetpath.Marker), 64<<10)
 	if err == nil && len(text) > 64<<10 {
 		err = errors.New("it is too large")
 	}
@@ -226,7 +227,7 @@ func (w *Workspace) Spelled(paths []string) ([]string, error) {
 			return nil
 		}
 		spell := func(path string) error {
-			for _, p := range places(path) {
+			for _, p := range scan.Places(path) {
 				for _, i := range unknown[assetpath.Fold(p)] {
 					out[i] = p
 				}

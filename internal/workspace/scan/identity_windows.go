@@ -1,4 +1,4 @@
-package workspace
+package scan
 
 import (
 	"fmt"
@@ -7,9 +7,9 @@ import (
 	"golang.org/x/sys/windows"
 )
 
-// identityOf tells a file from every copy of it: its number in the file system, and when it was made. Neither changes when the file or a
+// IdentityOf tells a file from every copy of it: its number in the file system, and when it was made. Neither changes when the file or a
 // folder above it is moved within its file system.
-func identityOf(name string) (string, error) {
+func IdentityOf(name string) (string, error) {
 	f, err := os.Open(name)
 	if err != nil {
 		return "", err

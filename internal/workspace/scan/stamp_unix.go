@@ -1,6 +1,6 @@
 //go:build !windows
 
-package workspace
+package scan
 
 import (
 	"io/fs"
@@ -18,11 +18,11 @@ func inode(info fs.FileInfo) uint64 {
 	return 0
 }
 
-// executable is the owner's bit: the one that a program is run by.
-func executable(info fs.FileInfo) bool { return info.Mode()&0o100 != 0 }
+// Executable is the owner's bit: the one that a program is run by.
+func Executable(info fs.FileInfo) bool { return info.Mode()&0o100 != 0 }
 
-// keepsExecutable says that the system keeps such a bit.
-const keepsExecutable = true
+// KeepsExecutable says that the system keeps such a bit.
+const KeepsExecutable = true
 
 // glance looks at one entry of an open folder, without following links. It is what a look at a hundred thousand files consists of: no path
 // is put together, and nothing is allocated.

@@ -1,4 +1,4 @@
-package workspace
+package scan
 
 import (
 	"fmt"
@@ -7,9 +7,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// identityOf tells a file from every copy of it: its inode, and when that was made (statx(2)), where the file system keeps that. Neither
+// IdentityOf tells a file from every copy of it: its inode, and when that was made (statx(2)), where the file system keeps that. Neither
 // changes when the file or a folder above it is moved within its file system.
-func identityOf(name string) (string, error) {
+func IdentityOf(name string) (string, error) {
 	var s unix.Statx_t
 	if err := unix.Statx(unix.AT_FDCWD, name, unix.AT_SYMLINK_NOFOLLOW, unix.STATX_INO|unix.STATX_BTIME, &s); err != nil {
 		return "", &fs.PathError{Op: "statx", Path: name, Err: err}

@@ -1,4 +1,4 @@
-package workspace
+package scan
 
 import (
 	"fmt"
@@ -7,9 +7,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// identityOf tells a file from every copy of it: its inode, and when that was made. Neither changes when the file or a folder above it is
+// IdentityOf tells a file from every copy of it: its inode, and when that was made. Neither changes when the file or a folder above it is
 // moved within its file system.
-func identityOf(name string) (string, error) {
+func IdentityOf(name string) (string, error) {
 	var s unix.Stat_t
 	if err := unix.Lstat(name, &s); err != nil {
 		return "", &fs.PathError{Op: "lstat", Path: name, Err: err}

@@ -1,17 +1,18 @@
-package workspace
+package scan
 
 import (
 	"io/fs"
+	"kettletarn/internal/workspace/index"
 	"os"
 )
 
 // Windows gives no inode without opening the file; size and time have to do.
 func inode(fs.FileInfo) uint64 { return 0 }
 
-func executable(fs.FileInfo) bool { return false }
+func Executable(fs.FileInfo) bool { return false }
 
-// keepsExecutable says that the system keeps no such bit: it stays as the service has it.
-const keepsExecutable = false
+// KeepsExecutable says that the system keeps no such bit: it stays as the service has it.
+const KeepsExecutable = false
 
 // glance looks at one entry of an open folder: the listing has all of it.
 func glance(_ *os.File, entry fs.DirEntry) (f File, regular bool, err error) {
@@ -19,6 +20,6 @@ func glance(_ *os.File, entry fs.DirEntry) (f File, regular bool, err error) {
 	if err != nil {
 		return f, false, err
 	}
-	f.Stamp = Stamp{Size: info.Size(), Time: info.ModTime().UnixNano()}
+	f.Stamp = index.Stamp{Size: info.Size(), Time: info.ModTime().UnixNano()}
 	return f, info.Mode().IsRegular(), nil
 }
