@@ -111,8 +111,8 @@ func (b *bench) main(ctx context.Context, out string, size, large, edit int64, f
 	}{
 		{"S1", func() error { return b.transfer(size) }},
 		{"S4", func() error { return b.status(files) }},
-		{"S5", func() error { return b.edited("S5", edit, "changed", 2.5) }},
-		{"S6", func() error { return b.edited("S6", edit, "inserted", 4) }},
+		{"S5", func() error { return b.edited("S5", edit, "changed", 2) }},
+		{"S6", func() error { return b.edited("S6", edit, "inserted", 2) }},
 		{"S7", b.locks},
 		{"S7b", b.watches},
 		{"S8", func() error { return b.handoff(10_000) }},

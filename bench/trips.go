@@ -142,6 +142,10 @@ func (b *bench) trips() error {
 	}{
 		{"`tarn status`", []string{"status"}, 0},
 		{"`tarn lock` of 50 assets", []string{"lock", "levels"}, 1},
+		{"`tarn unlock` of them", []string{"unlock", "levels"}, 1},
+		{"`tarn holders`", []string{"holders"}, 1},
+		{"`tarn history` of one asset", []string{"history", "levels/f07.txt"}, 1},
+		{"`tarn lock` of them again", []string{"lock", "levels"}, 1},
 		{"`tarn send` of a small change", []string{"send", "-m", "a pass"}, 2},
 		{"`tarn update` with nothing new", []string{"update"}, 1},
 	} {

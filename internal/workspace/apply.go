@@ -224,7 +224,7 @@ func (w *Workspace) putBack(ctx context.Context, f wanted) {
 		_ = w.root.Remove(aside)
 		return
 	}
-	_, _ = w.keep(aside, f.place, 0, scan.Executable(info))
+	_, _ = w.takeAway(aside, f.place, 0, scan.Executable(info))
 }
 
 // builtBefore finds what an interrupted command had built: still beside its place, or in it already.

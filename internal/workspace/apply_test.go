@@ -160,7 +160,7 @@ func TestAnEditMovedAsideComesBack(t *testing.T) {
 	if err != nil || len(kept) != 1 {
 		t.Fatalf("%+v, %v", kept, err)
 	}
-	if text, _ := os.ReadFile(filepath.Join(p2.rurik.keepFolder(), kept[0].ID, "file")); string(text) != "changed in that moment" {
+	if text, _ := os.ReadFile(filepath.Join(p2.rurik.putAwayFolder(), kept[0].ID, "file")); string(text) != "changed in that moment" {
 		t.Errorf("put away is %q", text)
 	}
 }

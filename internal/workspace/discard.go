@@ -31,7 +31,7 @@ type PutAway struct {
 	Exec    bool      `json:"executable,omitempty"`
 }
 
-func (w *Workspace) keepFolder() string { return filepath.Join(w.state, "put-away") }
+func (w *Workspace) putAwayFolder() string { return filepath.Join(w.state, "put-away") }
 
 // Discarded is what a discard did.
 type Discarded struct {
@@ -161,16 +161,16 @@ func (w *Workspace) moveBack(a model.Asset) error {
 
 // putAway takes the file at a path away, by its name first: a program that saves meanwhile makes a new one.
 func (w *Workspace) putAway(path string, version int, exec bool) (PutAway, error) {
-	return w.keep(filepath.FromSlash(path), path, version, exec)
+	return w.takeAway(filepath.FromSlash(path), path, version, exec)
 }
 
-// keep puts a file below the root away as that of path. What is killed in between, finishPutAways ends.
-func (w *Workspace) keep(from, path string, version int, exec bool) (PutAway, error) {
-	p, err := w.keepPlace(w.full(from), path, version, exec)
+// takeAway puts a file below the root away as that of path. What is killed in between, finishPutAways ends.
+func (w *Workspace) takeAway(from, path string, version int, exec bool) (PutAway, error) {
+	p, err := w.putAwayPlace(w.full(from), path, version, exec)
 	if err != nil {
 		return p, err
 	}
-	folder, aside := filepath.Join(w.keepFolder(), p.ID), filepath.Join(incoming, p.ID+putAwaySuffix)
+	folder, aside := filepath.Join(w.putAwayFolder(), p.ID), filepath.Join(incoming, p.ID+putAwaySuffix)
 	if err := w.root.MkdirAll(incoming, 0o755); err != nil {
 		return p, errors.Join(err, os.RemoveAll(folder))
 	}
@@ -187,14 +187,14 @@ func (w *Workspace) keep(from, path string, version int, exec bool) (PutAway, er
 	return p, nil
 }
 
-// keepPlace makes the place among the put-away files for one that lies at full.
-func (w *Workspace) keepPlace(full, path string, version int, exec bool) (PutAway, error) {
+// putAwayPlace makes the place among the put-away files for one that lies at full.
+func (w *Workspace) putAwayPlace(full, path string, version int, exec bool) (PutAway, error) {
 	at := now()
 	p := PutAway{Path: path, At: at, Version: version, Exec: exec}
-	if err := os.MkdirAll(w.keepFolder(), 0o700); err != nil {
+	if err := os.MkdirAll(w.putAwayFolder(), 0o700); err != nil {
 		return p, err
 	}
-	folder, err := os.MkdirTemp(w.keepFolder(), at.Format("20060102-150405-"))
+	folder, err := os.MkdirTemp(w.putAwayFolder(), at.Format("20060102-150405-"))
 	if err != nil {
 		return p, err
 	}
@@ -242,7 +242,7 @@ func (w *Workspace) finishPutAways() {
 		if !mine {
 			continue
 		}
-		folder := filepath.Join(w.keepFolder(), id)
+		folder := filepath.Join(w.putAwayFolder(), id)
 		if _, err := os.Lstat(filepath.Join(folder, "about.json")); err != nil {
 			continue // of another workspace
 		}
@@ -285,14 +285,14 @@ func copyFile(from, to string) (err error) {
 
 // Kept lists what was put away, the newest first.
 func (w *Workspace) Kept() ([]PutAway, error) {
-	entries, err := os.ReadDir(w.keepFolder())
+	entries, err := os.ReadDir(w.putAwayFolder())
 	if errors.Is(err, fs.ErrNotExist) {
 		return []PutAway{}, nil
 	}
 	list := []PutAway{}
 	for _, e := range entries {
 		var p PutAway
-		about, err := os.ReadFile(filepath.Join(w.keepFolder(), e.Name(), "about.json"))
+		about, err := os.ReadFile(filepath.Join(w.putAwayFolder(), e.Name(), "about.json"))
 		if err != nil || json.Unmarshal(about, &p) != nil || p.ID != e.Name() {
 			continue
 		}
@@ -358,7 +358,7 @@ func (w *Workspace) restoreOne(ctx context.Context, s *Status, a model.Asset, hi
 			return err
 		}
 	}
-	kept, part := filepath.Join(w.keepFolder(), hit.ID, "file"), filepath.Join(incoming, hit.ID+"-restored")
+	kept, part := filepath.Join(w.putAwayFolder(), hit.ID, "file"), filepath.Join(incoming, hit.ID+"-restored")
 	if err := w.root.MkdirAll(incoming, 0o755); err != nil {
 		return err
 	}
@@ -377,7 +377,7 @@ func (w *Workspace) restoreOne(ctx context.Context, s *Status, a model.Asset, hi
 		}
 		return err
 	}
-	return os.RemoveAll(filepath.Join(w.keepFolder(), hit.ID))
+	return os.RemoveAll(filepath.Join(w.putAwayFolder(), hit.ID))
 }
 
 // expire removes what has been put away long enough.
@@ -388,7 +388,7 @@ func (w *Workspace) expire() {
 	}
 	for _, p := range list {
 		if now().Sub(p.At) > KeepDays*24*time.Hour {
-			_ = os.RemoveAll(filepath.Join(w.keepFolder(), p.ID))
+			_ = os.RemoveAll(filepath.Join(w.putAwayFolder(), p.ID))
 		}
 	}
 }

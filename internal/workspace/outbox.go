@@ -320,11 +320,11 @@ func (w *Workspace) refusedJob(j *Job, err error) error {
 
 // keepFrozen puts the frozen copy of a job's file away.
 func (w *Workspace) keepFrozen(frozen string, f JobFile) error {
-	p, err := w.keepPlace(frozen, f.Asset.Path, f.Base.Version, f.Asset.Executable)
+	p, err := w.putAwayPlace(frozen, f.Asset.Path, f.Base.Version, f.Asset.Executable)
 	if err != nil {
 		return err
 	}
-	return move(frozen, filepath.Join(w.keepFolder(), p.ID, "file"))
+	return move(frozen, filepath.Join(w.putAwayFolder(), p.ID, "file"))
 }
 
 // ForgetRefused takes the refused jobs out of the outbox. Their files are put away.

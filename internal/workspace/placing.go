@@ -275,7 +275,7 @@ func (w *Workspace) takeAside(ctx context.Context, f wanted) (refusal *model.Ref
 	}
 	if err := disk.MoveNew(w.root, aside, name); err != nil {
 		// Something stands there by now, or the disk fails: what was taken aside may be an unsent change, and is kept.
-		_, _ = w.keep(aside, f.place, 0, scan.Executable(info))
+		_, _ = w.takeAway(aside, f.place, 0, scan.Executable(info))
 		if !errors.Is(err, fs.ErrExist) {
 			refusal = &model.Refusal{Path: f.place, Reason: "in-the-way",
 				Message: fmt.Sprintf("%s: it could neither be read nor put back in its place (%s), and is put away", f.place, disk.Cause(err)),
@@ -369,7 +369,7 @@ func (w *Workspace) respell(from, to string) error {
 
 // renameAside is rename in two steps: aside, then to its place. Killed in between, the file is put away by the next command.
 func (w *Workspace) renameAside(a, b, path string) error {
-	p, err := w.keepPlace(w.full(a), path, 0, false)
+	p, err := w.putAwayPlace(w.full(a), path, 0, false)
 	if err != nil {
 		return err
 	}
@@ -384,7 +384,7 @@ func (w *Workspace) renameAside(a, b, path string) error {
 		}
 	}
 	_ = w.root.Remove(incoming)
-	return errors.Join(err, os.RemoveAll(filepath.Join(w.keepFolder(), p.ID)))
+	return errors.Join(err, os.RemoveAll(filepath.Join(w.putAwayFolder(), p.ID)))
 }
 
 // full is the whole name of one below the root.

@@ -112,7 +112,7 @@ func (h *hooked) Remove(name string) error {
 // kept reports whether a text is in a file of the workspace, whatever its name, or among the put-away ones.
 func kept(t *testing.T, w *Workspace, text string) (found bool) {
 	t.Helper()
-	for _, folder := range []string{w.Root, w.keepFolder()} {
+	for _, folder := range []string{w.Root, w.putAwayFolder()} {
 		_ = filepath.WalkDir(folder, func(name string, d fs.DirEntry, err error) error {
 			if err == nil && d.IsDir() && d.Name() == incoming {
 				return fs.SkipDir
@@ -232,7 +232,7 @@ func TestASaveAtAnyMomentIsKept(t *testing.T) {
 						for _, p := range []string{"a", "b", "deep/b"} {
 							_ = os.Remove(filepath.Join(w.Root, p))
 						}
-						_ = os.RemoveAll(w.keepFolder())
+						_ = os.RemoveAll(w.putAwayFolder())
 						matches, _ := filepath.Glob(filepath.Join(w.Root, "a-mine*"))
 						for _, m := range matches {
 							_ = os.Remove(m)
@@ -391,7 +391,7 @@ func TestAKilledPutAwayIsFinished(t *testing.T) {
 	p := newPair(t)
 	w := p.rurik
 	write(t, w, "a", "a day's work")
-	kept, err := w.keepPlace(filepath.Join(w.Root, "a"), "a", 0, false)
+	kept, err := w.putAwayPlace(filepath.Join(w.Root, "a"), "a", 0, false)
 	if err != nil {
 		t.Fatal(err)
 	}

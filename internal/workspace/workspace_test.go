@@ -348,7 +348,7 @@ func TestPutAwayFilesComeBackAndExpire(t *testing.T) {
 	if list, _ = p.odile.Kept(); len(list) != 1 {
 		t.Fatalf("the edit that was in the way is lost: %+v", list)
 	}
-	about := filepath.Join(p.odile.keepFolder(), list[0].ID, "about.json")
+	about := filepath.Join(p.odile.putAwayFolder(), list[0].ID, "about.json")
 	text, err := os.ReadFile(about)
 	if err != nil {
 		t.Fatal(err)
