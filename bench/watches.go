@@ -1,7 +1,9 @@
 package main
 
 import (
+	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"sync"
@@ -10,7 +12,6 @@ import (
 
 	"github.com/dustin/go-humanize"
 
-	"kettletarn/internal/client"
 	"kettletarn/internal/contest"
 	"kettletarn/internal/core/model"
 )
@@ -21,40 +22,53 @@ const (
 	lockPace = time.Second / 9
 )
 
-// listen opens a stream of news for each client, as a watch does, and returns when all are open. heard counts what they are told.
+// listen opens a stream of news for each client, as a watch does, and returns when all are open. heard counts what they are told, which is
+// not taken apart: that would be the work of other machines.
 func (b *bench) listen(c *contest.Contest, heard *atomic.Int64) (stop func(), err error) {
 	ctx, cancel := context.WithCancel(b.ctx)
-	transport := &http.Transport{MaxIdleConnsPerHost: len(c.Clients), DisableCompression: true}
-	var open, ended sync.WaitGroup
-	failed := make(chan error, len(c.Clients))
-	open.Add(len(c.Clients))
+	k := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: len(c.Clients), DisableCompression: true}}
+	var ended sync.WaitGroup
+	opened := make(chan error, len(c.Clients))
 	for _, who := range c.Clients {
 		ended.Go(func() {
-			once := sync.OnceFunc(open.Done)
-			defer once()
-			k := client.New(b.daemon.URL, who.Token, transport).In(who.Place.WorkspaceID, nil)
-			err := k.News(ctx, c.Project, "", once, func(model.Event) error {
-				heard.Add(1)
-				return nil
-			})
-			if ctx.Err() == nil {
-				failed <- fmt.Errorf("a watch ended: %w", err)
+			r, err := http.NewRequestWithContext(ctx, http.MethodGet, b.daemon.URL+"/api/v1/projects/"+c.Project+"/news", nil)
+			if err != nil {
+				opened <- err
+				return
+			}
+			r.Header.Set("Authorization", "Bearer "+who.Token)
+			r.Header.Set("Accept", "text/event-stream")
+			answer, err := k.Do(r)
+			if err == nil && answer.StatusCode != http.StatusOK {
+				err = fmt.Errorf("a watch is answered with %d", answer.StatusCode)
+			}
+			opened <- err
+			if err != nil {
+				return
+			}
+			defer answer.Body.Close()
+			buf := make([]byte, 64<<10)
+			for {
+				n, err := answer.Body.Read(buf)
+				heard.Add(int64(bytes.Count(buf[:n], []byte("event: news"))))
+				if err != nil {
+					return
+				}
 			}
 		})
 	}
 	stop = func() {
 		cancel()
 		ended.Wait()
-		transport.CloseIdleConnections()
+		k.CloseIdleConnections()
 	}
-	open.Wait()
-	select {
-	case err := <-failed:
+	for range c.Clients {
+		err = errors.Join(err, <-opened)
+	}
+	if err != nil {
 		stop()
-		return nil, err
-	default:
-		return stop, nil
 	}
+	return stop, err
 }
 
 // lockWatched is S7 with a watch beside every client.

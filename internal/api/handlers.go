@@ -435,15 +435,13 @@ func (s *Server) news(c *call) error {
 			if err == nil {
 				_, err = fmt.Fprintf(c.Response(), "id: %s\nevent: news\ndata: %s\n\n", e.ID, text.JSON(data))
 			}
-			if err == nil {
-				err = flush()
-			}
 			return err
 		},
-		func() error {
-			start()
-			if _, err := fmt.Fprint(c.Response(), ": here\n\n"); err != nil {
-				return err
+		func(quiet bool) error {
+			if start(); quiet {
+				if _, err := fmt.Fprint(c.Response(), ": here\n\n"); err != nil {
+					return err
+				}
 			}
 			return flush()
 		})

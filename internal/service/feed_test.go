@@ -18,7 +18,7 @@ func (m *team) listen(ctx context.Context, actor ground.Actor, each func(model.E
 	m.Helper()
 	stands, done := make(chan struct{}, 100), make(chan error, 1)
 	go func() {
-		done <- m.News(ctx, actor, key, "", each, func() error {
+		done <- m.News(ctx, actor, key, "", each, func(bool) error {
 			select {
 			case stands <- struct{}{}:
 			default:
@@ -169,7 +169,7 @@ func TestWhoLeavesHearsNoMore(t *testing.T) {
 		}
 		ok(t)(m.AddMilestone(t.Context(), m.odile, key, model.MilestoneRequest{Name: "last", At: "h1"}))
 		return nil
-	}, func() error { return nil })
+	}, func(bool) error { return nil })
 	testbed.Problem(t, err, model.NotFound)
 	made, err := m.NewToken(t.Context(), m.odile, key, model.TokenRequest{Label: "build machine", Role: model.Viewer, Days: 1})
 	if err != nil {

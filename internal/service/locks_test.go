@@ -84,7 +84,7 @@ func (m *team) heard(actor ground.Actor) func(until string) string {
 				list <- strings.TrimPrefix("["+e.News+"] "+e.Text, "[] ")
 			}
 			return nil
-		}, func() error {
+		}, func(bool) error {
 			if !started {
 				started = true
 				close(ready)

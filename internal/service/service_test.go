@@ -480,7 +480,7 @@ func TestNewsSkipsNothing(t *testing.T) {
 				}
 			}
 			return nil
-		}, func() error {
+		}, func(bool) error {
 			once.Do(func() { close(started) })
 			return nil
 		})
@@ -510,11 +510,11 @@ func TestNewsSkipsNothing(t *testing.T) {
 			}
 		}
 		return nil
-	}, func() error { return nil })
+	}, func(bool) error { return nil })
 	if err != io.EOF {
 		t.Errorf("after coming back: %v, %d told", err, missed)
 	}
-	testbed.Problem(t, m.News(ctx, m.odile, key, "rubbish", nil, func() error { return nil }), model.BadRequest)
+	testbed.Problem(t, m.News(ctx, m.odile, key, "rubbish", nil, func(bool) error { return nil }), model.BadRequest)
 }
 
 func TestADatabaseThatIsAwayIsSaidSo(t *testing.T) {

@@ -414,7 +414,7 @@ func TestAStrangersRequestSilencesNobody(t *testing.T) {
 func TestNewsIsForMembersAndByRole(t *testing.T) {
 	m := newTeam(t, nil)
 	stranger, _ := m.Person(t, "stranger")
-	err := m.News(t.Context(), stranger, key, "", func(model.Event) error { return nil }, func() error {
+	err := m.News(t.Context(), stranger, key, "", func(model.Event) error { return nil }, func(bool) error {
 		t.Error("a stream begins for a stranger")
 		return nil
 	})
@@ -431,7 +431,7 @@ func TestNewsIsForMembersAndByRole(t *testing.T) {
 				stop()
 			}
 			return nil
-		}, func() error { return nil })
+		}, func(bool) error { return nil })
 		return list
 	}
 	for actor, open := range map[ground.Actor]bool{m.viewer: false, m.tamsin: false, m.odile: true} {
@@ -460,7 +460,7 @@ func TestAStreamEndsWithItsSignIn(t *testing.T) {
 	}
 	ended, stands := make(chan error, 1), make(chan struct{}, 100)
 	go func() {
-		ended <- m.News(t.Context(), actor, key, "", func(model.Event) error { return nil }, func() error { stands <- struct{}{}; return nil })
+		ended <- m.News(t.Context(), actor, key, "", func(model.Event) error { return nil }, func(bool) error { stands <- struct{}{}; return nil })
 	}()
 	<-stands
 	if err := m.SignOut(t.Context(), actor, signed.Token); err != nil {

@@ -57,10 +57,12 @@ func (h *hub) Wake() {
 	}
 }
 
-// How often news is looked for where no notification came, and how often a silent stream shows that it is alive.
+// How often news is looked for where no notification came, how often a silent stream shows that it is alive, and how long a stream that has
+// just told something gathers what comes next: two hundred watches in a busy project are told ten times a second, not at every lock.
 const (
 	newsPoll  = 2 * time.Second
 	newsAlive = 15 * time.Second
+	newsGap   = 100 * time.Millisecond
 )
 
 // told adds to an event what it says to one who reads it.
@@ -77,8 +79,10 @@ func told(e *model.Event, actor ground.Actor, role string) {
 }
 
 // News calls each with every event of a project after the one with the id last ("" for from now on), as they happen, until ctx
-// ends or each fails. alive is called when the stream starts, and now and then while there is nothing.
-func (s *Room) News(ctx context.Context, actor ground.Actor, key, last string, each func(model.Event) error, alive func() error) error {
+// ends or each fails. pause is called when all that there is was told; with quiet, when the stream starts, and now and then while there is
+// nothing.
+func (s *Room) News(ctx context.Context, actor ground.Actor, key, last string, each func(model.Event) error,
+	pause func(quiet bool) error) error {
 	var cursor records.Cursor
 	if last != "" {
 		var err error
@@ -97,7 +101,7 @@ func (s *Room) News(ctx context.Context, actor ground.Actor, key, last string, e
 	}
 	st := s.feed.join(p.ID, actor.Credential)
 	defer s.feed.leave(st)
-	if err := alive(); err != nil {
+	if err := pause(true); err != nil {
 		return err
 	}
 	tell := func(e model.Event) error {
@@ -132,7 +136,17 @@ func (s *Room) News(ctx context.Context, actor ground.Actor, key, last string, e
 			}
 		}
 		if behind || len(events) > 0 {
+			if err := pause(false); err != nil {
+				return err
+			}
 			quiet.Reset(newsAlive)
+			select {
+			case <-ctx.Done():
+				return ctx.Err()
+			case <-s.Ended:
+				return nil
+			case <-time.After(newsGap):
+			}
 		}
 		select {
 		case <-ctx.Done():
@@ -142,7 +156,7 @@ func (s *Room) News(ctx context.Context, actor ground.Actor, key, last string, e
 		case <-st.wake:
 		case <-quiet.C:
 			quiet.Reset(newsAlive)
-			if err := alive(); err != nil {
+			if err := pause(true); err != nil {
 				return err
 			}
 		}
