@@ -5,6 +5,5 @@ set -eu
 . scripts/look.sh
 look
 
-# The end-to-end tests measure moments of a running send, and have the machine to themselves.
-go test -p 3 -timeout 20m $(go list ./... | grep -v '/e2e$')
-go test -timeout 20m ./e2e
+# The end-to-end tests take the longest, and wait the most: they begin first, and the others run beside them.
+go test -p 3 -timeout 20m ./e2e $(go list ./... | grep -v '/e2e$')
