@@ -34,7 +34,7 @@ func (b *bench) stored(versions int) error {
 		make edits
 		goal float64
 	}{
-		{"level", level(), 0.25}, {"model", meshes(), 0.25}, {"sound", sound(), 0.25}, {"layered source", layers(), 0.25},
+		{"level", level(), 0.2}, {"model", meshes(), 0.2}, {"sound", sound(), 0.2}, {"layered source", layers(), 0.2},
 		{"compressed texture", texture(), 1},
 	} {
 		key := b.freshKey()
