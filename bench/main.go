@@ -3,6 +3,7 @@
 package main
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"flag"
@@ -241,16 +242,61 @@ func (b *bench) rsync() (stop func(), err error) {
 }
 
 // tarn runs a command that has to work.
-func (b *bench) tarn(dir, input string, args ...string) (rig.Result, error) {
+func (b *bench) tarn(dir, input string, args ...string) (result, error) {
 	return b.run(b.machine, dir, input, args...)
 }
 
-func (b *bench) run(m rig.Machine, dir, input string, args ...string) (rig.Result, error) {
-	r, err := m.Run(b.ctx, dir, input, args...)
-	if err == nil && r.Status != 0 {
+// result is what a command came to. memory is the most that it, or one of its own programs, had resident, in bytes.
+type result struct {
+	rig.Result
+	memory int64
+}
+
+func (b *bench) run(m rig.Machine, dir, input string, args ...string) (r result, err error) {
+	cmd := m.Command(b.ctx, dir, args...)
+	var out, errs bytes.Buffer
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = strings.NewReader(input), &out, &errs
+	if err := cmd.Start(); err != nil {
+		return r, err
+	}
+	// What the system says afterwards counts this program too, of which the other one is a copy at first.
+	ended, most := make(chan struct{}), make(chan int64)
+	go func() {
+		top := int64(0)
+		for {
+			top = max(top, peakOfTree(cmd.Process.Pid))
+			select {
+			case <-ended:
+				most <- top
+				return
+			case <-time.After(20 * time.Millisecond):
+			}
+		}
+	}()
+	err = cmd.Wait()
+	close(ended)
+	r.memory = <-most
+	if cmd.ProcessState == nil {
+		return r, err
+	}
+	r.Result = rig.Result{Status: cmd.ProcessState.ExitCode(), Out: out.String(), Errs: errs.String(),
+		CPU: cmd.ProcessState.UserTime() + cmd.ProcessState.SystemTime()}
+	if err = b.ctx.Err(); err == nil && r.Status != 0 {
 		err = fmt.Errorf("tarn %s ends with %d: %s", strings.Join(args, " "), r.Status, r.Errs)
 	}
 	return r, err
+}
+
+// peakOfTree is the largest peak of a process and of those that it runs.
+func peakOfTree(pid int) int64 {
+	most, _ := peak(pid)
+	children, _ := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/children", pid, pid))
+	for _, word := range strings.Fields(string(children)) {
+		if child, err := strconv.Atoi(word); err == nil {
+			most = max(most, peakOfTree(child))
+		}
+	}
+	return most
 }
 
 // ours measures a command of tarn, its share of the service and of PostgreSQL, and the sync after it.
@@ -270,7 +316,7 @@ func (b *bench) oursOn(m rig.Machine, dir string, args ...string) (sample, error
 	service, database = treeCPU(b.daemon.Process())-service, treeCPU(b.pg.Process())-database
 	fmt.Printf("  tarn %s: %.2f s; CPU %.2f s here, %.2f s in the service, %.2f s in PostgreSQL\n", args[0], took.Seconds(), r.CPU.Seconds(),
 		service.Seconds(), database.Seconds())
-	return sample{time: took, cpu: r.CPU + service + database, memory: r.Memory}, nil
+	return sample{time: took, cpu: r.CPU + service + database, memory: r.memory}, nil
 }
 
 // yardstick measures another program, and the sync after it.

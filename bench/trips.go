@@ -25,6 +25,7 @@ type between struct {
 	url   string
 	delay time.Duration
 	bytes atomic.Int64
+	open  sync.WaitGroup // calls that are not noted yet
 	mu    sync.Mutex
 	calls [][2]time.Time
 	close func()
@@ -42,6 +43,8 @@ func (b *bench) between(delay time.Duration) (*between, error) {
 	p := &between{url: "http://" + listener.Addr().String(), delay: delay}
 	proxy := httputil.NewSingleHostReverseProxy(target)
 	server := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		p.open.Add(1)
+		defer p.open.Done()
 		start := time.Now()
 		time.Sleep(p.delay)
 		proxy.ServeHTTP(w, r)
@@ -56,6 +59,7 @@ func (b *bench) between(delay time.Duration) (*between, error) {
 
 // sequential is how many calls of those since the last look had to wait for one another.
 func (p *between) sequential() int {
+	p.open.Wait()
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	calls := p.calls

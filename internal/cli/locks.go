@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/urfave/cli/v3"
+	"golang.org/x/sync/errgroup"
 
 	"kettletarn/internal/core/lock"
 	"kettletarn/internal/core/model"
@@ -175,20 +176,27 @@ func (a *app) holders() *cli.Command {
 					return wrongUse("--%s is of the record: tarn holders --record --%s …", name, name)
 				}
 			}
-			all, err := w.Client.Locks(ctx, w.Marker.Project)
-			if err != nil {
+			// Both are asked for at once: far from the service, one waits once.
+			var all model.Locks
+			heads := []model.HeadsUp{}
+			both, asking := errgroup.WithContext(ctx)
+			both.Go(func() (err error) {
+				all, err = w.Client.Locks(asking, w.Marker.Project)
+				return err
+			})
+			if !cmd.Bool("mine") && !cmd.Bool("waiting") && !cmd.Bool("stale") {
+				both.Go(func() (err error) {
+					heads, err = a.unsentOf(asking, w, paths)
+					return err
+				})
+			}
+			if err := both.Wait(); err != nil {
 				return err
 			}
 			kept := []model.Lock{}
 			for _, l := range all.Locks {
 				if hit, _ := workspace.Within([]model.Asset{{Path: l.Path}}, paths); len(hit) > 0 && wanted(cmd, w, l) {
 					kept = append(kept, l)
-				}
-			}
-			heads := []model.HeadsUp{}
-			if !cmd.Bool("mine") && !cmd.Bool("waiting") && !cmd.Bool("stale") {
-				if heads, err = a.unsentOf(ctx, w, paths); err != nil {
-					return err
 				}
 			}
 			return a.answer(cmd, map[string]any{"locks": kept, "heads_up": heads}, func() { a.printHolders(w, kept, heads) })

@@ -128,8 +128,6 @@ type Result struct {
 	Status    int
 	Out, Errs string
 	CPU       time.Duration
-	// Memory is the most that was resident, in bytes.
-	Memory int64
 }
 
 // Run runs a command of tarn to its end. The error is that of a command that could not be run at all.
@@ -141,10 +139,6 @@ func (m Machine) Run(ctx context.Context, dir, input string, args ...string) (Re
 	if cmd.ProcessState == nil {
 		return Result{}, err
 	}
-	r := Result{Status: cmd.ProcessState.ExitCode(), Out: out.String(), Errs: errs.String(),
-		CPU: cmd.ProcessState.UserTime() + cmd.ProcessState.SystemTime()}
-	if usage, ok := cmd.ProcessState.SysUsage().(*syscall.Rusage); ok {
-		r.Memory = usage.Maxrss * 1024
-	}
-	return r, ctx.Err()
+	return Result{Status: cmd.ProcessState.ExitCode(), Out: out.String(), Errs: errs.String(),
+		CPU: cmd.ProcessState.UserTime() + cmd.ProcessState.SystemTime()}, ctx.Err()
 }

@@ -175,7 +175,11 @@ func create(ctx context.Context, root, project string, fenced bool, c *client.Cl
 	if err := os.WriteFile(filepath.Join(root, assetpath.Marker), append(text, '\n'), 0o644); err != nil {
 		return nil, err
 	}
-	return openAnyhow(root, c, progress)
+	w, err := openAnyhow(root, c, progress)
+	if err == nil {
+		w.Describe(ctx)
+	}
+	return w, err
 }
 
 // Machine is the name under which others see this machine: TARN_MACHINE, or else its host name.
