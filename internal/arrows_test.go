@@ -37,16 +37,17 @@ var arrows = map[string][]string{
 
 // rooms are, for each room of the service, the rooms that it may know. All know the ground.
 var rooms = map[string][]string{
-	"ground":   {},
-	"contents": {},
-	"ruling":   {"contents"},
-	"locks":    {"ruling"},
-	"handoffs": {"contents", "ruling", "locks", "looking"},
-	"people":   {"locks"},
-	"history":  {"contents"},
-	"looking":  {"contents"},
-	"telling":  {},
-	"keeping":  {"contents", "ruling", "looking"},
+	"ground":    {},
+	"contents":  {},
+	"ruling":    {"contents"},
+	"locks":     {"ruling"},
+	"handoffs":  {"contents", "ruling", "locks", "looking"},
+	"people":    {"locks"},
+	"history":   {"contents"},
+	"branching": {},
+	"looking":   {"contents"},
+	"telling":   {},
+	"keeping":   {"contents", "ruling", "looking"},
 }
 
 // workspaceRooms are the same for the workspace.

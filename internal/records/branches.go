@@ -2,11 +2,14 @@ package records
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
 	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/point"
 )
 
 // A state is the number of a handoff: what that handoff descends from, or is. behind is the beginning of a statement about one, the state
@@ -35,11 +38,13 @@ type Branch struct {
 	Root       chunk.Digest
 	Head       int
 	HeadDigest chunk.Digest
+	// Closed says that it takes nothing more.
+	Closed bool
 }
 
 // Branch reads a branch by name; lock locks its row, behind those of all assets. See ErrNotFound.
 func (tx *Tx) Branch(ctx context.Context, project int64, name string, lock bool) (b Branch, err error) {
-	sql := `select b.id, b.name, b.root, b.head, h.digest from branches b
+	sql := `select b.id, b.name, b.root, b.head, h.digest, b.state = 2 from branches b
 		left join lateral (select digest from handoffs h where h.project_id = b.project_id and h.number = b.head limit 1) h on true
 		where b.project_id = $1 and b.name = $2`
 	var batch pgx.Batch
@@ -56,7 +61,7 @@ func (tx *Tx) Branch(ctx context.Context, project int64, name string, lock bool)
 		}
 	}
 	var root, head []byte
-	if err = one(results.QueryRow(), &b.ID, &b.Name, &root, &b.Head, &head); err != nil {
+	if err = one(results.QueryRow(), &b.ID, &b.Name, &root, &b.Head, &head, &b.Closed); err != nil {
 		return b, err
 	}
 	b.Root = chunk.Digest(root)
@@ -68,8 +73,8 @@ func (tx *Tx) Branch(ctx context.Context, project int64, name string, lock bool)
 
 // EnsureBranch finds a branch by name, or makes it, empty.
 func (tx *Tx) EnsureBranch(ctx context.Context, project int64, name string, empty chunk.Digest) (id int64, err error) {
-	if _, err := tx.q.Exec(ctx, `insert into branches (project_id, name, root) values ($1, $2, $3) on conflict do nothing`, project, name,
-		empty[:]); err != nil {
+	if _, err := tx.q.Exec(ctx, `insert into branches (project_id, name, folded, root) values ($1, $2, $4, $3) on conflict do nothing`, project,
+		name, empty[:], point.Fold(name)); err != nil {
 		return 0, err
 	}
 	err = tx.q.QueryRow(ctx, `select id from branches where project_id = $1 and name = $2`, project, name).Scan(&id)
@@ -134,6 +139,110 @@ func (tx *Tx) Branches(ctx context.Context, project int64) ([]Branch, error) {
 		}
 		return b, err
 	})
+}
+
+// BranchNamed finds a branch by its folded name. See ErrNotFound.
+func (tx *Tx) BranchNamed(ctx context.Context, project int64, folded string) (Branch, error) {
+	var name string
+	if err := one(tx.q.QueryRow(ctx, `select name from branches where project_id = $1 and folded = $2`, project, folded), &name); err != nil {
+		return Branch{}, err
+	}
+	return tx.Branch(ctx, project, name, false)
+}
+
+// LockNames keeps others from giving names to milestones and branches of a project until the transaction ends: they share one space.
+func (tx *Tx) LockNames(ctx context.Context, project int64) error {
+	_, err := tx.q.Exec(ctx, `select pg_advisory_xact_lock(7425, $1)`, int32(project))
+	return err
+}
+
+// NewBranch is what AddBranch writes. From is the branch that it is made from, Head the handoff that it begins at, with its Root.
+type NewBranch struct {
+	Name   string
+	From   int64
+	Head   int
+	Root   chunk.Digest
+	Why    string
+	Person int64
+}
+
+// AddBranch makes a branch. It is one row, however large the project. The caller has looked whether the name is free, behind LockNames.
+func (tx *Tx) AddBranch(ctx context.Context, project int64, b NewBranch) error {
+	_, err := tx.q.Exec(ctx, `insert into branches (project_id, name, folded, root, head, why, person_id, came_from, began, assets, size)
+		select $1, $2, $3, $4, $5, $6, $7, $8, $5, f.assets, f.size from branches f where f.id = $8`,
+		project, b.Name, point.Fold(b.Name), b.Root[:], b.Head, b.Why, b.Person, b.From)
+	return err
+}
+
+// SetBranchSize corrects what a branch that was made from an older state is said to hold.
+func (tx *Tx) SetBranchSize(ctx context.Context, project int64, name string, assets, size int64) error {
+	_, err := tx.q.Exec(ctx, `update branches set assets = $3, size = $4 where project_id = $1 and name = $2`, project, name, assets, size)
+	return err
+}
+
+// SetBranchState says in which of model.BranchStates a branch is, and reports whether it was in another one.
+func (tx *Tx) SetBranchState(ctx context.Context, branch int64, state int) (bool, error) {
+	tag, err := tx.q.Exec(ctx, `update branches set state = $2 where id = $1 and state <> $2`, branch, state)
+	return tag.RowsAffected() == 1, err
+}
+
+// BranchList shows the branches of a project, the first one first and the closed ones last, or the one with a folded name. How far apart two
+// are is asked of the parents of handoffs, and counted in handoffs_of_branch.
+func (tx *Tx) BranchList(ctx context.Context, project int64, folded string) ([]model.Branch, error) {
+	rows, err := tx.q.Query(ctx, `
+		with recursive reach (of, branch_id, upto) as (
+			select b.id, h.branch_id, h.number from branches b join handoffs h on h.project_id = b.project_id and h.number = b.head
+				where b.project_id = $1
+			union
+			select r.of, k.parent_branch, k.parent from reach r
+				join handoff_parents k on k.branch_id = r.branch_id and k.number <= r.upto and k.branch_id <> k.parent_branch),
+		far (of, branch_id, upto) as (select of, branch_id, max(upto) from reach group by 1, 2),
+		apart (a, b, n) as (
+			select x.a, x.b, (select count(*) from far f left join far o on o.of = x.b and o.branch_id = f.branch_id
+				join handoffs h on h.branch_id = f.branch_id and h.number <= f.upto and h.number > coalesce(o.upto, 0) where f.of = x.a)
+			from (select id, came_from from branches where project_id = $1 and came_from is not null and ($2 = '' or folded = $2)
+				union all select came_from, id from branches where project_id = $1 and came_from is not null and ($2 = '' or folded = $2)) x (a, b))
+		select b.name, coalesce(f.name, ''), b.began, b.state, b.why, coalesce(p.handle, ''), b.made, b.head, coalesce(nullif(h.signed, ''), q.handle, ''),
+			h.at, b.assets, b.size, coalesce(x.n, 0), coalesce(y.n, 0)
+		from branches b left join branches f on f.id = b.came_from left join people p on p.id = b.person_id
+		left join handoffs h on h.project_id = b.project_id and h.number = b.head left join people q on q.id = h.author_id
+		left join apart x on x.a = b.id and x.b = b.came_from left join apart y on y.a = b.came_from and y.b = b.id
+		where b.project_id = $1 and ($2 = '' or b.folded = $2) order by b.came_from is not null, b.state = 2, b.name`, project, folded)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (b model.Branch, err error) {
+		var state int
+		err = row.Scan(&b.Name, &b.From, &b.At, &state, &b.Why, &b.Person, &b.Made, &b.Head, &b.Author, &b.Moved, &b.Assets, &b.Size, &b.Ahead,
+			&b.Behind)
+		b.State = model.BranchStates[state]
+		return b, err
+	})
+}
+
+// BranchOf is the branch that a handoff was made on.
+func (tx *Tx) BranchOf(ctx context.Context, project int64, number int) (id int64, err error) {
+	err = one(tx.q.QueryRow(ctx, `select branch_id from handoffs where project_id = $1 and number = $2`, project, number), &id)
+	return id, err
+}
+
+// CommonState is the newest handoff that is behind both of two states, 0 where there is none.
+func (tx *Tx) CommonState(ctx context.Context, project int64, a, b int) (number int, err error) {
+	other := strings.Replace(behindOf("other", "$3"), "with recursive", ",", 1)
+	err = tx.q.QueryRow(ctx, behind+other+`select coalesce(max(least(x.upto, y.upto)), 0) from (select branch_id, max(upto) upto from behind group by 1) x
+		join (select branch_id, max(upto) upto from other group by 1) y using (branch_id)`, project, a, b).Scan(&number)
+	return number, err
+}
+
+// WorkspacesOn are those that are on a branch and are anybody's still, by handle.
+func (tx *Tx) WorkspacesOn(ctx context.Context, project int64, branch string) ([]model.BranchWorkspace, error) {
+	rows, err := tx.q.Query(ctx, `select p.handle, w.name from workspaces w join people p on p.id = w.person_id
+		join memberships m on m.project_id = w.project_id and m.person_id = w.person_id
+		where w.project_id = $1 and w.branch = $2 and w.kind = $3 order by p.handle, w.name limit 200`, project, branch, model.KindFolder)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[model.BranchWorkspace])
 }
 
 // Claims are the ids of the assets that have claims on folded paths. Relies on the primary key of claims.

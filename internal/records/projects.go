@@ -27,7 +27,7 @@ func (tx *Tx) AddProject(ctx context.Context, key string, owner int64) (id int64
 		return 0, err
 	}
 	root := tree.Empty()
-	if _, err := tx.q.Exec(ctx, `insert into branches (project_id, name, root) values ($1, $2, $3)`, id, model.FirstBranch,
+	if _, err := tx.q.Exec(ctx, `insert into branches (project_id, name, folded, root) values ($1, $2, $2, $3)`, id, model.FirstBranch,
 		root[:]); err != nil {
 		return 0, err
 	}

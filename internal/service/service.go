@@ -12,6 +12,7 @@ import (
 
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/branching"
 	"kettletarn/internal/service/contents"
 	"kettletarn/internal/service/ground"
 	"kettletarn/internal/service/handoffs"
@@ -34,6 +35,7 @@ type Service struct {
 	*handoffsRoom
 	*peopleRoom
 	*historyRoom
+	*branchingRoom
 	*lookingRoom
 	*tellingRoom
 	*keepingRoom
@@ -41,15 +43,16 @@ type Service struct {
 
 // The rooms, under names of their own: what they can do is what the service can do.
 type (
-	contentsRoom = contents.Room
-	rulingRoom   = ruling.Room
-	locksRoom    = locks.Room
-	handoffsRoom = handoffs.Room
-	peopleRoom   = people.Room
-	historyRoom  = history.Room
-	lookingRoom  = looking.Room
-	tellingRoom  = telling.Room
-	keepingRoom  = keeping.Room
+	contentsRoom  = contents.Room
+	rulingRoom    = ruling.Room
+	locksRoom     = locks.Room
+	handoffsRoom  = handoffs.Room
+	peopleRoom    = people.Room
+	historyRoom   = history.Room
+	branchingRoom = branching.Room
+	lookingRoom   = looking.Room
+	tellingRoom   = telling.Room
+	keepingRoom   = keeping.Room
 )
 
 // New makes a service. cache is a folder for what can be made again; it may be emptied at any time.
@@ -58,7 +61,7 @@ func New(db *records.DB, store store.Store, folder string, log *slog.Logger) *Se
 	contents := contents.New(ground)
 	rules, looks := ruling.New(contents), looking.New(contents, folder)
 	locks := locks.New(rules)
-	return &Service{ground, contents, rules, locks, handoffs.New(locks, looks), people.New(locks), history.New(contents), looks,
+	return &Service{ground, contents, rules, locks, handoffs.New(locks, looks), people.New(locks), history.New(contents), branching.New(ground), looks,
 		telling.New(ground), keeping.New(rules, looks)}
 }
 

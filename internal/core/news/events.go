@@ -8,6 +8,10 @@ const (
 	PastBrought      = "past.brought"
 	MilestoneAdded   = "milestone.added"
 	MilestoneRemoved = "milestone.removed"
+	BranchAdded      = "branch.added"
+	BranchDone       = "branch.done"
+	BranchClosed     = "branch.closed"
+	BranchReopened   = "branch.reopened"
 	RulesAsked       = "rules.asked"
 	RulesAnswered    = "rules.answered"
 	UnsentChanged    = "unsent.changed"
@@ -44,6 +48,7 @@ type Event struct {
 var Events = []Event{
 	{HandoffSent, true, true}, {PastBrought, true, true},
 	{MilestoneAdded, true, true}, {MilestoneRemoved, true, false},
+	{BranchAdded, true, false}, {BranchDone, true, false}, {BranchClosed, true, false}, {BranchReopened, true, false},
 	{RulesAsked, true, true}, {RulesAnswered, true, true},
 	{lock.Taken, true, false}, {lock.Brought, true, false}, {lock.GivenBack, true, false}, {lock.Overridden, true, true},
 	{lock.Waits, true, true}, {lock.Left, true, false}, {lock.Offered, true, true}, {lock.PassedOver, true, true},

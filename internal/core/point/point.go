@@ -1,5 +1,5 @@
 // Package point reads how people name a state of a project: by a handoff ("h40"), by a time ("2026-03-02", "2026-03-02 15:04"), or by the
-// name of a milestone. "newest" is the state as it is now.
+// name of a milestone or a branch. "newest" is the state as it is now.
 package point
 
 import (
@@ -16,15 +16,16 @@ import (
 // Newest is the word for the state as it is now.
 const Newest = "newest"
 
-// MaxName is the longest name of a milestone, in bytes.
+// MaxName is the longest name of a milestone or a branch, in bytes.
 const MaxName = 60
 
 // Point is a state that somebody named: one of the three is set, or none of them for the newest. What is meant by Time is the last handoff
 // that was made up to then.
 type Point struct {
-	Handoff   int
-	Time      time.Time
-	Milestone string
+	Handoff int
+	Time    time.Time
+	// Name is that of a milestone or of a branch: they share one space of names.
+	Name string
 }
 
 // Handoff reads "h40".
@@ -72,11 +73,11 @@ func Parse(text string, in *time.Location) (p Point, err error) {
 	if t, ok := Time(text, in, true); ok {
 		return Point{Time: t}, nil
 	}
-	if err := CheckName(text); err != nil {
-		return p, fmt.Errorf("%q names no state: take a handoff (h40), a day or time (2026-03-02, \"2026-03-02 15:04\"), or a milestone",
+	if err := CheckBranch(text); err != nil {
+		return p, fmt.Errorf("%q names no state: take a handoff (h40), a day or time (2026-03-02, \"2026-03-02 15:04\"), a milestone or a branch",
 			assetpath.Printable(text))
 	}
-	return Point{Milestone: text}, nil
+	return Point{Name: text}, nil
 }
 
 // String is how a point goes over the wire; Parse reads it anywhere as the same.
@@ -84,8 +85,8 @@ func (p Point) String() string {
 	switch {
 	case p.Handoff > 0:
 		return "h" + strconv.Itoa(p.Handoff)
-	case p.Milestone != "":
-		return p.Milestone
+	case p.Name != "":
+		return p.Name
 	case !p.Time.IsZero():
 		return p.Time.UTC().Format(time.RFC3339Nano)
 	}
@@ -94,16 +95,41 @@ func (p Point) String() string {
 
 // CheckName says what is wrong with the name of a milestone. Names are compared by Fold.
 func CheckName(name string) error {
+	if err := checkPart("a milestone", name); err != nil {
+		return err
+	}
+	return checkTaken(name)
+}
+
+// CheckBranch says what is wrong with the name of a branch: it is made like that of a milestone, or of several with slashes between them.
+func CheckBranch(name string) error {
+	if len(name) > MaxName {
+		return fmt.Errorf("a branch's name has 1 to %d bytes", MaxName)
+	}
+	for part := range strings.SplitSeq(name, "/") {
+		if err := checkPart("a branch", part); err != nil {
+			return err
+		}
+	}
+	return checkTaken(name)
+}
+
+func checkPart(what, name string) error {
 	switch {
 	case name == "" || len(name) > MaxName || !utf8.ValidString(name):
-		return fmt.Errorf("a milestone's name has 1 to %d bytes", MaxName)
+		return fmt.Errorf("%s's name has 1 to %d bytes", what, MaxName)
 	case strings.ContainsFunc(name, func(c rune) bool {
 		return !unicode.IsLetter(c) && !unicode.IsDigit(c) && !unicode.IsMark(c) && !strings.ContainsRune("-_.", c)
 	}):
-		return fmt.Errorf("a milestone's name has letters, digits, hyphens, underscores and dots: first-light, vertical-slice.2")
+		return fmt.Errorf("%s's name has letters, digits, hyphens, underscores and dots: first-light, vertical-slice.2", what)
 	case strings.ContainsAny(name[:1], "-."):
-		return fmt.Errorf("a milestone's name starts with a letter or a digit")
+		return fmt.Errorf("%s's name starts with a letter or a digit", what)
 	}
+	return nil
+}
+
+// checkTaken says what a name stands for already, wherever a state is named.
+func checkTaken(name string) error {
 	if _, ok := Handoff(strings.ToLower(name)); ok || Fold(name) == Newest {
 		return fmt.Errorf("%s names a handoff already", name)
 	}

@@ -11,19 +11,20 @@ func TestParse(t *testing.T) {
 		"h40":                  {Handoff: 40},
 		"":                     {},
 		"newest":               {},
-		"first-light":          {Milestone: "first-light"},
+		"first-light":          {Name: "first-light"},
 		"2026-03-02":           {Time: time.Date(2026, 3, 2, 23, 59, 59, 999999000, zone)},
 		"2026-03-02 15:04":     {Time: time.Date(2026, 3, 2, 15, 4, 0, 0, zone)},
 		"2026-03-02T15:04:05Z": {Time: time.Date(2026, 3, 2, 15, 4, 5, 0, time.UTC)},
-		"h0":                   {Milestone: "h0"},
+		"h0":                   {Name: "h0"},
+		"rurik/rust-2":         {Name: "rurik/rust-2"},
 		"h2147483647":          {Handoff: 2147483647},
 	} {
 		got, err := Parse(text, zone)
-		if err != nil || got.Handoff != want.Handoff || got.Milestone != want.Milestone || !got.Time.Equal(want.Time) {
+		if err != nil || got.Handoff != want.Handoff || got.Name != want.Name || !got.Time.Equal(want.Time) {
 			t.Errorf("%q: %+v, %v; want %+v", text, got, err, want)
 		}
 	}
-	for _, text := range []string{"../up", "a b", "-x", "v3", "a\x1b[2J", "name/with"} {
+	for _, text := range []string{"../up", "a b", "-x", "v3", "a\x1b[2J", "name//with", "/name", "name/", "name/.with"} {
 		if p, err := Parse(text, time.UTC); err == nil {
 			t.Errorf("%q is taken for %+v", text, p)
 		}
@@ -40,11 +41,11 @@ func FuzzParse(f *testing.F) {
 			return
 		}
 		again, err := Parse(p.String(), time.FixedZone("elsewhere", -7*3600))
-		if err != nil || again.Handoff != p.Handoff || again.Milestone != p.Milestone || !again.Time.Equal(p.Time) {
+		if err != nil || again.Handoff != p.Handoff || again.Name != p.Name || !again.Time.Equal(p.Time) {
 			t.Errorf("%q: %+v was told as %q and read as %+v, %v", text, p, p, again, err)
 		}
-		if p.Milestone != "" && CheckName(p.Milestone) != nil {
-			t.Errorf("%q is no name of a milestone", p.Milestone)
+		if p.Name != "" && CheckBranch(p.Name) != nil {
+			t.Errorf("%q is no name", p.Name)
 		}
 	})
 }

@@ -2,6 +2,7 @@ package ground
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -100,15 +101,20 @@ func PointAt(ctx context.Context, tx *records.Tx, p records.Project, text string
 		return 0, model.NewProblem(model.NotFound, "see tarn history", "%s has no handoff h%d; the newest is h%d", p.Key, at.Handoff, p.Handoffs)
 	case at.Handoff > 0:
 		return at.Handoff, nil
-	case at.Milestone != "":
-		found, err := tx.Milestones(ctx, p.ID, point.Fold(at.Milestone))
+	case at.Name != "":
+		found, err := tx.Milestones(ctx, p.ID, point.Fold(at.Name))
 		if err != nil {
 			return 0, err
 		}
-		if len(found) == 0 {
-			return 0, model.NewProblem(model.NotFound, "see tarn milestone list", "%s has no milestone %s", p.Key, at.Milestone)
+		if len(found) > 0 {
+			return found[0].Handoff, nil
 		}
-		return found[0].Handoff, nil
+		named, err := tx.BranchNamed(ctx, p.ID, point.Fold(at.Name))
+		if errors.Is(err, records.ErrNotFound) {
+			err = model.NewProblem(model.NotFound, "see tarn milestone list and tarn branch list", "%s has no milestone and no branch %s", p.Key,
+				Printable(at.Name))
+		}
+		return named.Head, err
 	case !at.Time.IsZero():
 		n, err := tx.HandoffUpTo(ctx, p.ID, branch.Head, at.Time)
 		if err == nil && n == 0 {

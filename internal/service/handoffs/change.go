@@ -64,6 +64,9 @@ func (s *Room) load(ctx context.Context, tx *records.Tx, p records.Project, from
 	if l.branch, err = tx.Branch(ctx, p.ID, from.Branch, false); err != nil {
 		return nil, err
 	}
+	if err := open(l.branch); err != nil {
+		return nil, err
+	}
 	if l.contents, err = tx.Contents(ctx, p.ID, l.laid.Contents(), false); err != nil {
 		return nil, err
 	}
@@ -106,6 +109,15 @@ func (s *Room) load(ctx context.Context, tx *records.Tx, p records.Project, from
 		return nil, err
 	}
 	return l, l.around(ctx, forest)
+}
+
+// open refuses a branch that takes nothing more.
+func open(b records.Branch) error {
+	if !b.Closed {
+		return nil
+	}
+	return model.NewProblem(model.Taken, "open it again with tarn branch reopen "+b.Name+", or go to another branch with tarn switch",
+		"the branch %s is closed: it keeps what it has, and takes nothing more", b.Name)
 }
 
 // around looks at what is near the places of new assets.
@@ -308,6 +320,9 @@ func (s *Room) growTree(ctx context.Context, tx *records.Tx, l *loaded, plan cha
 		}
 		seen := l.branch.Root
 		if l.branch, err = tx.Branch(ctx, l.project.ID, l.branch.Name, true); err != nil {
+			return root, err
+		}
+		if err := open(l.branch); err != nil {
 			return root, err
 		}
 		if l.branch.Root == seen {

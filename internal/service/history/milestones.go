@@ -2,6 +2,7 @@ package history
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -44,6 +45,17 @@ func (s *Room) AddMilestone(ctx context.Context, actor ground.Actor, key string,
 	err = s.Write(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Artist)
 		if err != nil {
+			return err
+		}
+		if err := tx.LockNames(ctx, p.ID); err != nil {
+			return err
+		}
+		b, err := tx.BranchNamed(ctx, p.ID, point.Fold(q.Name))
+		if err == nil {
+			return model.NewProblem(model.Taken, "choose another name: milestones and branches share one space of names",
+				"there is a branch %s already", b.Name)
+		}
+		if !errors.Is(err, records.ErrNotFound) {
 			return err
 		}
 		number, err := ground.PointAt(ctx, tx, p, q.At)
