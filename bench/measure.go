@@ -143,13 +143,13 @@ func (b *bench) transfer(size int64) error {
 	perGiB := send.cpuPerGiB(size)
 	b.row("S1", "first send of "+what+", over loopback", send.String(), "rsync -a "+up.String(),
 		fmt.Sprintf("%.2f of its time; %.1f CPU s/GiB, where rsync takes %.1f", ratio, perGiB, up.cpuPerGiB(size)), "1; 4.5 CPU s/GiB",
-			ratio <= 1 && perGiB <= 4.5)
+		ratio <= 1 && perGiB <= 4.5)
 	ratio = send.median() / copies.median()
 	b.row("S2", "the same", send.String(), "cp -r "+copies.String(), fmt.Sprintf("%.2f of its time", ratio), "2", ratio <= 2)
 	ratio = join.median() / down.median()
 	b.row("S3", "joining that project", join.String(), "rsync -a "+down.String(),
 		fmt.Sprintf("%.2f of its time; %.1f CPU s/GiB, where rsync takes %.1f", ratio, join.cpuPerGiB(size), down.cpuPerGiB(size)),
-			"0.8; 2.5 CPU s/GiB",
+		"0.8; 2.5 CPU s/GiB",
 		ratio <= 0.8 && join.cpuPerGiB(size) <= 2.5)
 	ratio = rest.cpuPerGiB(size) / perGiB
 	b.row("S3b", "what the service does by itself after S1", fmt.Sprintf("%.1f CPU s/GiB", rest.cpuPerGiB(size)),

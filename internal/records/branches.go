@@ -73,8 +73,8 @@ func (tx *Tx) Branch(ctx context.Context, project int64, name string, lock bool)
 
 // EnsureBranch finds a branch by name, or makes it, empty.
 func (tx *Tx) EnsureBranch(ctx context.Context, project int64, name string, empty chunk.Digest) (id int64, err error) {
-	if _, err := tx.q.Exec(ctx, `insert into branches (project_id, name, folded, root) values ($1, $2, $4, $3) on conflict do nothing`, project,
-		name, empty[:], point.Fold(name)); err != nil {
+	if _, err := tx.q.Exec(ctx, `insert into branches (project_id, name, folded, root) values ($1, $2, $4, $3) on conflict do nothing`,
+		project, name, empty[:], point.Fold(name)); err != nil {
 		return 0, err
 	}
 	err = tx.q.QueryRow(ctx, `select id from branches where project_id = $1 and name = $2`, project, name).Scan(&id)
@@ -186,8 +186,8 @@ func (tx *Tx) SetBranchState(ctx context.Context, branch int64, state int) (bool
 	return tag.RowsAffected() == 1, err
 }
 
-// BranchList shows the branches of a project, the first one first and the closed ones last, or the one with a folded name. How far apart two
-// are is asked of the parents of handoffs, and counted in handoffs_of_branch.
+// BranchList shows the branches of a project, the first one first and the closed ones last, or the one with a folded name. How far apart
+// two are is asked of the parents of handoffs, and counted in handoffs_of_branch.
 func (tx *Tx) BranchList(ctx context.Context, project int64, folded string) ([]model.Branch, error) {
 	rows, err := tx.q.Query(ctx, `
 		with recursive reach (of, branch_id, upto) as (
@@ -202,7 +202,8 @@ func (tx *Tx) BranchList(ctx context.Context, project int64, folded string) ([]m
 				join handoffs h on h.branch_id = f.branch_id and h.number <= f.upto and h.number > coalesce(o.upto, 0) where f.of = x.a)
 			from (select id, came_from from branches where project_id = $1 and came_from is not null and ($2 = '' or folded = $2)
 				union all select came_from, id from branches where project_id = $1 and came_from is not null and ($2 = '' or folded = $2)) x (a, b))
-		select b.name, coalesce(f.name, ''), b.began, b.state, b.why, coalesce(p.handle, ''), b.made, b.head, coalesce(nullif(h.signed, ''), q.handle, ''),
+		select b.name, coalesce(f.name, ''), b.began, b.state, b.why, coalesce(p.handle, ''), b.made, b.head, coalesce(nullif(h.signed, ''),
+			q.handle, ''),
 			h.at, b.assets, b.size, coalesce(x.n, 0), coalesce(y.n, 0)
 		from branches b left join branches f on f.id = b.came_from left join people p on p.id = b.person_id
 		left join handoffs h on h.project_id = b.project_id and h.number = b.head left join people q on q.id = h.author_id
@@ -229,7 +230,8 @@ func (tx *Tx) BranchOf(ctx context.Context, project int64, number int) (id int64
 // CommonState is the newest handoff that is behind both of two states, 0 where there is none.
 func (tx *Tx) CommonState(ctx context.Context, project int64, a, b int) (number int, err error) {
 	other := strings.Replace(behindOf("other", "$3"), "with recursive", ",", 1)
-	err = tx.q.QueryRow(ctx, behind+other+`select coalesce(max(least(x.upto, y.upto)), 0) from (select branch_id, max(upto) upto from behind group by 1) x
+	err = tx.q.QueryRow(ctx, behind+other+`select coalesce(max(least(x.upto, y.upto)), 0) from (select branch_id, max(upto) upto from behind
+		group by 1) x
 		join (select branch_id, max(upto) upto from other group by 1) y using (branch_id)`, project, a, b).Scan(&number)
 	return number, err
 }

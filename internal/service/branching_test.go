@@ -43,7 +43,8 @@ func TestABranchGoesItsOwnWay(t *testing.T) {
 	if got := m.state("main"); strings.Contains(got, "new.png") || !strings.Contains(got, "b.png") || !strings.Contains(got, "c.png") {
 		t.Errorf("the first branch has %s", got)
 	}
-	if got := m.state("second/Chapter"); !strings.Contains(got, "new.png") || strings.Contains(got, "b.png") || strings.Contains(got, "c.png") {
+	if got := m.state("second/Chapter"); !strings.Contains(got, "new.png") || strings.Contains(got, "b.png") || strings.Contains(got,
+		"c.png") {
 		t.Errorf("the other has %s", got)
 	}
 	shown, err := m.Branch(t.Context(), m.odile, key, "second/chapter")

@@ -61,7 +61,8 @@ func New(db *records.DB, store store.Store, folder string, log *slog.Logger) *Se
 	contents := contents.New(ground)
 	rules, looks := ruling.New(contents), looking.New(contents, folder)
 	locks := locks.New(rules)
-	return &Service{ground, contents, rules, locks, handoffs.New(locks, looks), people.New(locks), history.New(contents), branching.New(ground), looks,
+	return &Service{ground, contents, rules, locks, handoffs.New(locks, looks), people.New(locks), history.New(contents),
+		branching.New(ground), looks,
 		telling.New(ground), keeping.New(rules, looks)}
 }
 

@@ -460,7 +460,10 @@ func TestAStreamEndsWithItsSignIn(t *testing.T) {
 	}
 	ended, stands := make(chan error, 1), make(chan struct{}, 100)
 	go func() {
-		ended <- m.News(t.Context(), actor, key, "", func(model.Event) error { return nil }, func(bool) error { stands <- struct{}{}; return nil })
+		ended <- m.News(t.Context(), actor, key, "", func(model.Event) error { return nil }, func(bool) error {
+			stands <- struct{}{}
+			return nil
+		})
 	}()
 	<-stands
 	if err := m.SignOut(t.Context(), actor, signed.Token); err != nil {

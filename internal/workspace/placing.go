@@ -328,7 +328,9 @@ func (w *Workspace) respelled(from, to string) bool {
 	}
 	a, errA := w.root.Lstat(filepath.FromSlash(from))
 	b, errB := w.root.Lstat(filepath.FromSlash(to))
-	return errA == nil && errB == nil && os.SameFile(a, b) && slices.ContainsFunc(scan.Places(to), func(p string) bool { return !w.spelled(p) })
+	return errA == nil && errB == nil && os.SameFile(a, b) && slices.ContainsFunc(scan.Places(to), func(p string) bool {
+		return !w.spelled(p)
+	})
 }
 
 // spelled reports whether a folder has an entry of exactly this name.

@@ -23,7 +23,8 @@ var errMoving = errors.New("it changed while it was read")
 
 // read cuts and hashes one file of the workspace, again from the start where it changed meanwhile, at most three times. The chunks of
 // its base are tried first. each, where not nil, gets every chunk, again where it starts again; it is what sends them.
-func (w *Workspace) read(ctx context.Context, name string, base index.Refs, each func(chunk.Piece, []byte) error) (index.Cut, scan.File, error) {
+func (w *Workspace) read(ctx context.Context, name string, base index.Refs, each func(chunk.Piece, []byte) error) (index.Cut, scan.File,
+	error) {
 	return w.readIn(ctx, w.root, name, base, each)
 }
 

@@ -11,8 +11,8 @@ import (
 )
 
 // BLAKE3 (the specification of 2020, by O'Connor, Aumasson, Neves and Wilcox-O'Hearn) cuts its input into leaves of 1 KiB, which have
-// nothing to do with each other, and takes what comes of them together two by two. Here 16 of them are done at once, with AVX-512, where the
-// machine has it: half of what the package that is used otherwise takes, at both ends of every transfer. The assembly is written by
+// nothing to do with each other, and takes what comes of them together two by two. Here 16 of them are done at once, with AVX-512, where
+// the machine has it: half of what the package that is used otherwise takes, at both ends of every transfer. The assembly is written by
 // avx512_gen.go, and the tests hold both to each other.
 const (
 	leaf        = 1024
@@ -24,8 +24,8 @@ const (
 	root        = 8
 )
 
-// hash16 compresses 16 inputs, each of a number of blocks of 64 bytes, that begin stride bytes apart, and writes their chaining values. All of
-// them begin with the initial value. start and end are flags of the first and the last block besides.
+// hash16 compresses 16 inputs, each of a number of blocks of 64 bytes, that begin stride bytes apart, and writes their chaining values.
+// All of them begin with the initial value. start and end are flags of the first and the last block besides.
 //
 //go:noescape
 func hash16(out *[leavesOnce][8]uint32, in *byte, stride, blocks uint64, counters *[leavesOnce]uint32, flags, start, end uint32)

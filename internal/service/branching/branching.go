@@ -258,10 +258,11 @@ func (s *Room) SetBranchState(ctx context.Context, actor ground.Actor, key, name
 		b = list[0]
 		switch {
 		case b.From == "":
-			return model.NewProblem(model.BadRequest, "make a branch of your own with tarn branch add", "%s is the first branch of %s: it is neither "+
-				"done nor closed", b.Name, key)
+			return model.NewProblem(model.BadRequest, "make a branch of your own with tarn branch add",
+				"%s is the first branch of %s: it is neither done nor closed", b.Name, key)
 		case (state == model.Closed || b.State == model.Closed) && b.Person != actor.Handle && !model.AtLeast(p.Role, model.Lead):
-			return model.NewProblem(model.NotAllowed, "ask one of them", "closing the branch %s and opening it again is for %s, who made it, and for leads",
+			return model.NewProblem(model.NotAllowed, "ask one of them",
+				"closing the branch %s and opening it again is for %s, who made it, and for leads",
 				b.Name, b.Person)
 		}
 		// Behind the rows of assets, as everywhere: a send that was judged before this commits before it, or is judged anew.
