@@ -225,6 +225,13 @@ func (tx *Tx) Patient(ctx context.Context) error {
 	return err
 }
 
+// KeepPlans lets the statements of this transaction use plans that hold for any parameters, once each has been made: planning takes longer
+// than executing where the same few statements are made for one row or a few, again and again.
+func (tx *Tx) KeepPlans(ctx context.Context) error {
+	_, err := tx.q.Exec(ctx, `select set_config('plan_cache_mode', 'force_generic_plan', true)`)
+	return err
+}
+
 // explain marks the errors that mean that the database is away.
 func explain(err error) error {
 	if err == nil {

@@ -61,6 +61,9 @@ func (s *Room) BringPast(ctx context.Context, actor ground.Actor, key string, q 
 	}
 	err = s.KnowingRules(ctx, func() error {
 		return s.Write(ctx, func(tx *records.Tx) error {
+			if err := tx.KeepPlans(ctx); err != nil {
+				return err
+			}
 			b := &bringing{s: s, tx: tx, actor: actor, key: key, over: q.Over}
 			if err := b.begin(ctx, p.ID, q.Commits); err != nil {
 				return err
