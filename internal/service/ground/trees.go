@@ -111,7 +111,7 @@ func PointAt(ctx context.Context, tx *records.Tx, p records.Project, text string
 		}
 		named, err := tx.BranchNamed(ctx, p.ID, point.Fold(at.Name))
 		if errors.Is(err, records.ErrNotFound) {
-			err = model.NewProblem(model.NotFound, "see tarn milestone list", "%s has no milestone and no branch %s", p.Key,
+			err = model.NewProblem(model.NotFound, "see tarn milestone list", "%s has no milestone %s", p.Key,
 				Printable(at.Name))
 		}
 		return named.Head, err
