@@ -172,7 +172,7 @@ func TestTheEnvironmentComesBeforeWhatWasKept(t *testing.T) {
 		t.Errorf("the kept credential: %v, %v", info, err)
 	}
 	// A workspace of another service does not get the token of this one.
-	thief := make(chan string, 10)
+	thief := make(chan string, 100) // it is asked again and again, by two at once
 	server := &http.Server{Addr: "127.0.0.1:0", Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		thief <- r.Header.Get("Authorization")
 		w.WriteHeader(http.StatusTeapot)
