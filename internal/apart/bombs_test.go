@@ -108,7 +108,7 @@ func bombs(t *testing.T) map[string][]byte {
 	all["lines.txt"] = bytes.Repeat([]byte("\n"), 3<<20)
 
 	var pdf bytes.Buffer
-	stream := deflated(t, bytes.Repeat([]byte("0 0 m 1 1 l S\n"), 1<<16), times(1, 180))
+	stream := deflated(t, bytes.Repeat([]byte("0 0 m 1 1 l S\n"), times(1<<12, 1<<16)), times(1, 180))
 	fmt.Fprintf(&pdf, "%%PDF-1.4\n1 0 obj\n<< /Type /Catalog /Pages 2 0 R >>\nendobj\n2 0 obj\n<< /Type /Pages /Kids [3 0 R] /Count 1 "+
 		">>\nendobj\n3 0 obj\n<< /Type /Page /Parent 2 0 R /MediaBox [0 0 200 100] /Contents 4 0 R >>\nendobj\n4 0 obj\n<< /Length %d /Filter "+
 		"/FlateDecode >>\nstream\n%s\nendstream\nendobj\ntrailer << /Size 5 /Root 1 0 R >>\nstartxref\n0\n%%%%EOF\n", len(stream), stream)
