@@ -225,14 +225,7 @@ func free(ctx context.Context, tx *records.Tx, p records.Project, name string) e
 		return model.NewProblem(model.Taken, "choose another name: milestones and branches share one space of names", "%s is a milestone already",
 			found[0].Name)
 	}
-	b, err := tx.BranchNamed(ctx, p.ID, point.Fold(name))
-	if errors.Is(err, records.ErrNotFound) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	return model.NewProblem(model.Taken, "choose another name", "there is a branch %s already", b.Name)
+	return ground.NoBranch(ctx, tx, p, name)
 }
 
 // SetBranchState says that a branch is done, live again, or closed. Closing is for leads, and for whoever made it.

@@ -124,3 +124,16 @@ func PointAt(ctx context.Context, tx *records.Tx, p records.Project, text string
 	}
 	return branch.Head, nil
 }
+
+// NoBranch refuses a name that a branch has: milestones and branches share one space of names. The caller has locked it (LockNames).
+func NoBranch(ctx context.Context, tx *records.Tx, p records.Project, name string) error {
+	b, err := tx.BranchNamed(ctx, p.ID, point.Fold(name))
+	switch {
+	case errors.Is(err, records.ErrNotFound):
+		return nil
+	case err != nil:
+		return err
+	}
+	return model.NewProblem(model.Taken, "choose another name: milestones and branches share one space of names",
+		"there is a branch %s already", b.Name)
+}

@@ -2,7 +2,6 @@ package history
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"strings"
 
@@ -50,12 +49,7 @@ func (s *Room) AddMilestone(ctx context.Context, actor ground.Actor, key string,
 		if err := tx.LockNames(ctx, p.ID); err != nil {
 			return err
 		}
-		b, err := tx.BranchNamed(ctx, p.ID, point.Fold(q.Name))
-		if err == nil {
-			return model.NewProblem(model.Taken, "choose another name: milestones and branches share one space of names",
-				"there is a branch %s already", b.Name)
-		}
-		if !errors.Is(err, records.ErrNotFound) {
+		if err := ground.NoBranch(ctx, tx, p, q.Name); err != nil {
 			return err
 		}
 		number, err := ground.PointAt(ctx, tx, p, q.At)
