@@ -52,9 +52,12 @@ var rooms = map[string][]string{
 
 // workspaceRooms are the same for the workspace.
 var workspaceRooms = map[string][]string{
-	"disk":  {},
-	"index": {},
-	"scan":  {"disk", "index"},
+	"disk":     {},
+	"index":    {},
+	"scan":     {"disk", "index"},
+	"outbox":   {"disk", "index", "placing", "scan"},
+	"placing":  {"disk", "index", "scan"},
+	"transfer": {"disk", "index", "placing", "scan"},
 }
 
 func TestRooms(t *testing.T) {

@@ -9,7 +9,7 @@ import (
 	"testing"
 
 	"kettletarn/internal/core/model"
-	"kettletarn/internal/workspace/index"
+	"kettletarn/internal/workspace/placing"
 )
 
 // newerThere is a pair in which rurik has "one" of each path, and odile has sent "two" since.
@@ -30,7 +30,7 @@ func newerThere(t *testing.T, paths ...string) *pair {
 }
 
 // planned brings an update of rurik's to the point right behind its journal, and gives back its steps.
-func planned(t *testing.T, p *pair) (list []built, remove []wanted) {
+func planned(t *testing.T, p *pair) (list []placing.Built, remove []placing.Wanted) {
 	t.Helper()
 	w := p.rurik
 	if err := w.Refresh(t.Context()); err != nil {
@@ -41,22 +41,10 @@ func planned(t *testing.T, p *pair) (list []built, remove []wanted) {
 		t.Fatal(err)
 	}
 	bring, remove := s.plan(s.Assets, newUpdated(), false)
-	if list, _, err = w.fetch(t.Context(), bring); err != nil {
+	if list, _, err = w.way().Fetch(t.Context(), bring); err != nil {
 		t.Fatal(err)
 	}
-	if err := w.update(func(tx index.Tx) error {
-		for _, b := range list {
-			if err := tx.AddStep(b.place, stepOf(b.wanted, false)); err != nil {
-				return err
-			}
-		}
-		for _, f := range remove {
-			if err := tx.AddStep(f.place, stepOf(f, true)); err != nil {
-				return err
-			}
-		}
-		return nil
-	}); err != nil {
+	if err := w.folder.Note(list, remove); err != nil {
 		t.Fatal(err)
 	}
 	return list, remove
@@ -82,17 +70,18 @@ func TestAnInterruptedApplyIsFinished(t *testing.T) {
 			w := p.rurik
 			steps := []func() error{}
 			for _, f := range remove {
-				steps = append(steps, func() error { return w.root.Rename(f.place, asideName(f)) }, func() error { return w.root.Remove(asideName(f)) })
+				steps = append(steps, func() error { return w.folder.Disk.Rename(f.Place, placing.AsideName(f)) },
+					func() error { return w.folder.Disk.Remove(placing.AsideName(f)) })
 			}
 			for _, b := range list {
-				if b.wanted.was != nil {
-					steps = append(steps, func() error { return w.root.Rename(b.place, asideName(b.wanted)) })
+				if b.Wanted.Was != nil {
+					steps = append(steps, func() error { return w.folder.Disk.Rename(b.Place, placing.AsideName(b.Wanted)) })
 				}
 				steps = append(steps, func() error {
-					if err := w.safeFolder(b.place); err != nil {
+					if err := w.folder.SafeFolder(b.Place); err != nil {
 						return err
 					}
-					return w.root.Rename(partName(b.wanted), b.place)
+					return w.folder.Disk.Rename(placing.PartName(b.Wanted), b.Place)
 				})
 			}
 			if len(steps) != 5 {
@@ -122,7 +111,7 @@ func TestAnInterruptedApplyIsFinished(t *testing.T) {
 			}
 			has(t, w, "edited", "two, and longer")
 			has(t, w, "deep/fresh", "fresh")
-			if _, err := os.Stat(filepath.Join(w.Root, incoming)); err == nil {
+			if _, err := os.Stat(filepath.Join(w.Root, placing.Incoming)); err == nil {
 				t.Error("the folder of what comes in is left behind")
 			}
 			if u := update(t, w); len(u.Brought)+len(u.Removed)+len(u.Refusals) != 0 {
@@ -137,7 +126,7 @@ func TestAnEditMovedAsideComesBack(t *testing.T) {
 	p := newerThere(t, "a")
 	list, _ := planned(t, p)
 	write(t, p.rurik, "a", "changed in that moment")
-	if err := p.rurik.root.Rename("a", asideName(list[0].wanted)); err != nil {
+	if err := p.rurik.folder.Disk.Rename("a", placing.AsideName(list[0].Wanted)); err != nil {
 		t.Fatal(err)
 	}
 	if err := p.rurik.FinishInterrupted(); err != nil {
@@ -148,7 +137,7 @@ func TestAnEditMovedAsideComesBack(t *testing.T) {
 	p2 := newerThere(t, "a")
 	list, _ = planned(t, p2)
 	write(t, p2.rurik, "a", "changed in that moment")
-	if err := p2.rurik.root.Rename("a", asideName(list[0].wanted)); err != nil {
+	if err := p2.rurik.folder.Disk.Rename("a", placing.AsideName(list[0].Wanted)); err != nil {
 		t.Fatal(err)
 	}
 	write(t, p2.rurik, "a", "and saved once more")
@@ -156,11 +145,11 @@ func TestAnEditMovedAsideComesBack(t *testing.T) {
 		t.Fatal(err)
 	}
 	has(t, p2.rurik, "a", "and saved once more")
-	kept, err := p2.rurik.Kept()
+	kept, err := p2.rurik.folder.Kept()
 	if err != nil || len(kept) != 1 {
 		t.Fatalf("%+v, %v", kept, err)
 	}
-	if text, _ := os.ReadFile(filepath.Join(p2.rurik.putAwayFolder(), kept[0].ID, "file")); string(text) != "changed in that moment" {
+	if text, _ := os.ReadFile(filepath.Join(p2.rurik.folder.PutAwayFolder(), kept[0].ID, "file")); string(text) != "changed in that moment" {
 		t.Errorf("put away is %q", text)
 	}
 }
@@ -179,17 +168,24 @@ func TestAnInterruptedFetchIsTakenUpAgain(t *testing.T) {
 		t.Fatal(err)
 	}
 	bring, _ := s.plan(s.Assets, newUpdated(), false)
-	if _, _, err := p.rurik.fetch(t.Context(), bring); err != nil {
+	if _, _, err := p.rurik.way().Fetch(t.Context(), bring); err != nil {
 		t.Fatal(err)
 	}
-	// What was built is not fetched again: the chunks are asked of nobody.
-	run := &fetching{w: p.rurik}
-	list, err := p.rurik.manifests(t.Context(), bring)
-	if err != nil {
-		t.Fatal(err)
+	// What was built is not built again.
+	before := map[string]os.FileInfo{}
+	for _, f := range bring {
+		if before[f.Place], err = os.Lstat(filepath.Join(p.rurik.Root, placing.PartName(f))); err != nil {
+			t.Fatal(err)
+		}
 	}
-	if rest := run.anew(list); len(rest) != 0 || len(run.built) != 20 {
-		t.Errorf("%d are fetched again", len(rest))
+	if list, _, err := p.rurik.way().Fetch(t.Context(), bring); err != nil || len(list) != 20 {
+		t.Fatal(len(list), err)
+	}
+	for _, f := range bring {
+		if now, err := os.Lstat(filepath.Join(p.rurik.Root, placing.PartName(f))); err != nil || !os.SameFile(before[f.Place], now) ||
+			!now.ModTime().Equal(before[f.Place].ModTime()) {
+			t.Errorf("%s was fetched again", f.Place)
+		}
 	}
 	// What was built of a version that is old by now goes.
 	locked(t, p.odile, "f0")
@@ -200,7 +196,7 @@ func TestAnInterruptedFetchIsTakenUpAgain(t *testing.T) {
 	if got := states(t, p.rurik); got != "" {
 		t.Errorf("states are %q", got)
 	}
-	if _, err := os.Stat(filepath.Join(p.rurik.Root, incoming)); err == nil {
+	if _, err := os.Stat(filepath.Join(p.rurik.Root, placing.Incoming)); err == nil {
 		t.Error("the folder of what comes in is left behind")
 	}
 }

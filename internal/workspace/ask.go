@@ -47,7 +47,7 @@ type wireStatus struct {
 // echoPrefix is that of files whose appearance tells a watch that it has heard everything before.
 const echoPrefix = assetpath.ReservedPrefix + "heard-"
 
-func (w *Workspace) callingFile() string { return filepath.Join(w.state, "watch.json") }
+func (w *Workspace) callingFile() string { return filepath.Join(w.folder.State, "watch.json") }
 
 // answer listens for other commands until the function given back is called.
 func (r *watcher) answer(ctx context.Context, group *sync.WaitGroup) (end func(), err error) {

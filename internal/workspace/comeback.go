@@ -17,6 +17,7 @@ import (
 	"kettletarn/internal/workspace/disk"
 	"kettletarn/internal/workspace/index"
 	"kettletarn/internal/workspace/scan"
+	"kettletarn/internal/workspace/transfer"
 )
 
 // A workspace is one folder. Its index says how the files of that folder looked, and is compared with no other: a copy is told from the
@@ -97,15 +98,15 @@ func (w *Workspace) notePlace(note placed) error {
 	if err != nil {
 		return err
 	}
-	if noted, err := os.ReadFile(filepath.Join(w.state, placeFile)); err == nil && bytes.Equal(noted, text) {
+	if noted, err := os.ReadFile(filepath.Join(w.folder.State, placeFile)); err == nil && bytes.Equal(noted, text) {
 		return nil
 	}
-	return writeSynced(filepath.Join(w.state, placeFile), text)
+	return disk.WriteSynced(filepath.Join(w.folder.State, placeFile), text)
 }
 
 // takeAnew ties a folder that was put here anew to its workspace again: a file that holds what the index has of it stays as it is; of any
 // other, the index forgets which version it was, so that nothing old is taken for an edit of something new.
-func takeAnew(ctx context.Context, dir string, m Marker, note placed, c *client.Client, progress Progress) (*Workspace, error) {
+func takeAnew(ctx context.Context, dir string, m Marker, note placed, c *client.Client, progress transfer.Progress) (*Workspace, error) {
 	if err := os.Remove(filepath.Join(stateFolder(m), placeFile)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
@@ -126,7 +127,7 @@ func takeAnew(ctx context.Context, dir string, m Marker, note placed, c *client.
 	defer w.Progress.Done()
 	same := map[string]index.Base{}
 	for path, b := range bases {
-		if cut, _, err := w.read(ctx, path, nil, nil); err == nil && cut.Content == b.Content {
+		if cut, _, err := w.read(ctx, path, nil); err == nil && cut.Content == b.Content {
 			b.Stamp = cut.Stamp
 			same[path] = b
 		}
@@ -150,7 +151,7 @@ func takeAnew(ctx context.Context, dir string, m Marker, note placed, c *client.
 }
 
 // comeBack opens the workspace of a project that dir was before its marker went; nil where there was none that is the signed-in person's.
-func comeBack(ctx context.Context, dir, project string, c *client.Client, progress Progress) (*Workspace, error) {
+func comeBack(ctx context.Context, dir, project string, c *client.Client, progress transfer.Progress) (*Workspace, error) {
 	root, err := filepath.EvalSymlinks(dir)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
@@ -186,7 +187,7 @@ func comeBack(ctx context.Context, dir, project string, c *client.Client, progre
 }
 
 // goOn gives a folder its marker back. Files that are not there any more were not deleted one by one: they are not here, and come anew.
-func goOn(dir string, m Marker, c *client.Client, progress Progress) (*Workspace, error) {
+func goOn(dir string, m Marker, c *client.Client, progress transfer.Progress) (*Workspace, error) {
 	text, err := json.MarshalIndent(m, "", "  ")
 	if err != nil {
 		return nil, err
@@ -204,7 +205,7 @@ func goOn(dir string, m Marker, c *client.Client, progress Progress) (*Workspace
 	return w, w.update(func(t index.Tx) error {
 		var lost []string
 		if err := t.EachBase(func(path string, _ index.Base) error {
-			if _, err := w.root.Lstat(filepath.FromSlash(path)); errors.Is(err, fs.ErrNotExist) {
+			if _, err := w.folder.Disk.Lstat(filepath.FromSlash(path)); errors.Is(err, fs.ErrNotExist) {
 				lost = append(lost, path)
 			}
 			return nil

@@ -6,7 +6,6 @@ import (
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/manifest"
-	"kettletarn/internal/core/pack"
 	"kettletarn/internal/workspace/index"
 )
 
@@ -71,48 +70,6 @@ func (w *Workspace) give(ctx context.Context, lacking map[chunk.Digest]bool) (He
 	}); err != nil {
 		return Healed{}, err
 	}
-	return w.supply(ctx, files, lacking)
-}
-
-// supply brings those of the lacking chunks and manifest nodes that are in files with these chunks. A file that is not as it was any
-// more has none of those.
-func (w *Workspace) supply(ctx context.Context, files map[string]index.Refs, lacking map[chunk.Digest]bool) (done Healed, err error) {
-	var body []byte
-	flush := func(least int) error {
-		if len(body) <= least {
-			return nil
-		}
-		err := w.Client.StoreRecords(ctx, w.Marker.Project, body)
-		body = body[:0]
-		return err
-	}
-	add := func(kind uint8, d chunk.Digest, data []byte) error {
-		if !lacking[d] {
-			return nil
-		}
-		delete(lacking, d)
-		done.Given, done.Size = done.Given+1, done.Size+int64(len(data))
-		body = pack.AppendEncoded(body, kind, d, data)
-		return flush(batchBytes)
-	}
-	for path, refs := range files {
-		list := refs.List()
-		for _, n := range manifest.Build(list) {
-			if err := add(pack.Manifest, n.Digest, n.Data); err != nil {
-				return done, err
-			}
-		}
-		start := int64(0)
-		for _, ref := range list {
-			if lacking[ref.Digest] {
-				if data, ok := w.readLocal(source{path, start}, ref); ok {
-					if err := add(pack.Chunk, ref.Digest, data); err != nil {
-						return done, err
-					}
-				}
-			}
-			start += int64(ref.Size)
-		}
-	}
-	return done, flush(0)
+	given, size, err := w.way().Supply(ctx, files, lacking)
+	return Healed{Given: given, Size: size}, err
 }

@@ -11,6 +11,7 @@ import (
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/workspace/index"
+	"kettletarn/internal/workspace/placing"
 	"kettletarn/internal/workspace/scan"
 )
 
@@ -96,15 +97,15 @@ func (w *Workspace) Lock(ctx context.Context, paths []string, o LockOptions) (ou
 	}
 	u := newUpdated()
 	out.Updated = u
-	var bring []wanted
+	var bring []placing.Wanted
 	for _, a := range answer.Assets {
-		f := wanted{asset: a, place: a.Path}
+		f := placing.Wanted{Asset: a, Place: a.Path}
 		if place := places[a.Path]; place != "" {
-			f.place = place
+			f.Place = place
 		}
-		b, had := s.base(f.place)
-		f.was = s.standing(f.place)
-		if !mine[a.Path] || changed[a.Path] || had && b.Version == a.Newest && f.was != nil {
+		b, had := s.base(f.Place)
+		f.Was = s.standing(f.Place)
+		if !mine[a.Path] || changed[a.Path] || had && b.Version == a.Newest && f.Was != nil {
 			continue
 		}
 		bring = append(bring, f)
@@ -112,7 +113,7 @@ func (w *Workspace) Lock(ctx context.Context, paths []string, o LockOptions) (ou
 	if bring, err = w.adopt(s, bring, u); err != nil {
 		return out, err
 	}
-	if u.Refusals, err = w.bring(ctx, bring, nil, func(f wanted) { u.Brought = append(u.Brought, f.asset) }); err != nil {
+	if u.Refusals, err = w.bring(ctx, bring, nil, func(f placing.Wanted) { u.Brought = append(u.Brought, f.Asset) }); err != nil {
 		return out, err
 	}
 	return out, w.guard(taken)

@@ -181,7 +181,7 @@ func (w *Workspace) Take(other model.Workspace) error {
 
 // Has tells whether there is a file of that path here.
 func (w *Workspace) Has(path string) bool {
-	info, err := w.root.Lstat(filepath.FromSlash(path))
+	info, err := w.folder.Disk.Lstat(filepath.FromSlash(path))
 	return err == nil && info.Mode().IsRegular()
 }
 
@@ -217,7 +217,7 @@ func (w *Workspace) CompareUnsent(ctx context.Context, path string) (out *Unsent
 		return out, err
 	}
 	out.Version = base.Version
-	cut, _, err := w.read(ctx, path, refs, nil)
+	cut, _, err := w.read(ctx, path, refs)
 	if err != nil {
 		return nil, fmt.Errorf("%s can't be read: %s", path, disk.Cause(err))
 	}
@@ -246,13 +246,13 @@ func (w *Workspace) compareWith(ctx context.Context, path string, out *Unsent) e
 	if err != nil {
 		return err
 	}
-	after, err := w.root.Lstat(filepath.FromSlash(path))
+	after, err := w.folder.Disk.Lstat(filepath.FromSlash(path))
 	if err != nil {
 		return fmt.Errorf("%s can't be read: %s", path, disk.Cause(err))
 	}
 	out.Drawn = media.Drawn{}
 	err = apart.Compare(ctx, apart.Content{Name: out.Path, File: was.Name()},
-		apart.Content{Name: path, File: w.full(filepath.FromSlash(path))}, func(name string, content io.Reader) error {
+		apart.Content{Name: path, File: w.folder.Full(filepath.FromSlash(path))}, func(name string, content io.Reader) error {
 			data, err := io.ReadAll(content)
 			if err == nil && name == apart.Report {
 				return json.Unmarshal(data, &out.Comparison)

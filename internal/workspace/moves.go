@@ -148,7 +148,7 @@ func (w *Workspace) Move(ctx context.Context, from, to string) ([]Moved, error) 
 			refuse(m, "move", "the folder of "+m.From+" is spelled "+path.Dir(from), "move that folder to spell it otherwise")
 		case scan.Below(to, from):
 			refuse(m, "move", to+" lies in "+from, "choose a place outside it")
-		case !w.free(m.To) && !w.respelled(m.From, m.To):
+		case !w.free(m.To) && !w.folder.Respelled(m.From, m.To):
 			refuse(m, "taken", "there is a file "+m.To+" already", "choose another name, or put that one away first with tarn discard")
 		case t != nil && t.Known && !t.Theirs.Gone && s.places[m.To] == "":
 			refuse(m, "taken", m.To+" is an asset of the project, and gone here", "choose another name")
@@ -178,5 +178,5 @@ func (w *Workspace) moveOne(s *Status, m Moved) error {
 			return err
 		}
 	}
-	return w.rename(m.From, m.To)
+	return w.folder.Rename(m.From, m.To)
 }

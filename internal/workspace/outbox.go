@@ -2,79 +2,30 @@ package workspace
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
-	"sort"
-	"strconv"
-	"time"
 
 	"github.com/google/uuid"
 
-	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
-	"kettletarn/internal/workspace/disk"
 	"kettletarn/internal/workspace/index"
+	"kettletarn/internal/workspace/outbox"
+	"kettletarn/internal/workspace/placing"
 	"kettletarn/internal/workspace/scan"
 )
 
-// Job is a send that goes on in the background, from frozen copies of its files. It lies in the state folder until it has become a
-// handoff, or was refused.
-type Job struct {
-	ID string `json:"id"`
-	model.About
-	KeepLocks bool            `json:"keep_locks,omitempty"`
-	Older     bool            `json:"older,omitempty"`
-	Since     time.Time       `json:"since"`
-	Size      int64           `json:"size"`
-	Files     []JobFile       `json:"files"`
-	Pending   *index.Pending  `json:"pending,omitempty"`
-	Refusals  []model.Refusal `json:"refusals,omitempty"`
-	Percent   int             `json:"percent"`
-	// Trouble is why it does not go on, where somebody has to see to something first.
-	Trouble string `json:"trouble,omitempty"`
-}
+// Job is a send that goes on in the background.
+type Job = outbox.Job
 
-// JobFile is one change of a job: the asset as it was listed, the base that it follows, and how the file looked when it was frozen.
-type JobFile struct {
-	Asset model.Asset `json:"asset"`
-	Base  index.Base  `json:"base"`
-	Had   bool        `json:"had"`
-	Stamp index.Stamp `json:"stamp"`
-	Gone  bool        `json:"gone,omitempty"`
-}
-
-func (w *Workspace) outbox() string                 { return filepath.Join(w.state, "outbox") }
-func (w *Workspace) jobFolder(id string) string     { return filepath.Join(w.outbox(), id) }
-func (w *Workspace) jobFile(id, name string) string { return filepath.Join(w.jobFolder(id), name) }
+func (w *Workspace) outbox() outbox.Box { return outbox.In(w.folder.State) }
 
 // Jobs lists the sends in the background, the oldest first.
-func (w *Workspace) Jobs() ([]Job, error) {
-	entries, err := os.ReadDir(w.outbox())
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
-	}
-	var list []Job
-	for _, e := range entries {
-		text, readErr := os.ReadFile(w.jobFile(e.Name(), "job.json"))
-		var j Job
-		if readErr != nil || json.Unmarshal(text, &j) != nil || j.ID != e.Name() {
-			continue // one that is being frozen
-		}
-		if text, err := os.ReadFile(w.jobFile(j.ID, "percent")); err == nil {
-			j.Percent, _ = strconv.Atoi(string(text))
-		}
-		if text, err := os.ReadFile(w.jobFile(j.ID, "trouble")); err == nil {
-			j.Trouble = string(text)
-		}
-		list = append(list, j)
-	}
-	sort.Slice(list, func(i, k int) bool { return list[i].Since.Before(list[k].Since) })
-	return list, err
-}
+func (w *Workspace) Jobs() ([]Job, error) { return w.outbox().Jobs() }
+
+// ForgetRefused takes the refused jobs out of the outbox. Their files are put away.
+func (w *Workspace) ForgetRefused() error { return w.outbox().ForgetRefused() }
 
 // notSending refuses what is on its way in the background.
 func (w *Workspace) notSending(assets []model.Asset) (refusals []model.Refusal) {
@@ -121,29 +72,29 @@ func (w *Workspace) SendLater(ctx context.Context, o SendOptions) (*Job, error) 
 	}
 	j := &Job{ID: uuid.NewString(), About: o.About, KeepLocks: o.KeepLocks, Older: o.Older, Since: now(),
 		Size: sizeOf(s, changed)}
-	if err := os.MkdirAll(w.jobFile(j.ID, "files"), 0o700); err != nil {
+	if err := w.outbox().Begin(j.ID); err != nil {
 		return nil, err
 	}
 	w.Progress.Start("Setting aside", j.Size)
 	defer w.Progress.Done()
 	for _, a := range changed {
-		f := JobFile{Asset: a, Gone: !here(s, a.Path)}
+		f := outbox.File{Asset: a, Gone: !here(s, a.Path)}
 		f.Base, f.Had = s.base(a.Path)
 		if !f.Gone {
 			file, _ := s.file(a.Path)
 			f.Stamp = file.Stamp
-			if err := w.freeze(a.Path, file.Stamp, w.jobFile(j.ID, "files")); err != nil {
-				_ = os.RemoveAll(w.jobFolder(j.ID))
-				if full := noRoom(err); full != err {
+			if err := w.outbox().Freeze(w.folder, j.ID, a.Path, file.Stamp); err != nil {
+				_ = w.outbox().Drop(j.ID)
+				if full := placing.NoRoom(err); full != err {
 					return nil, full
 				}
-				return nil, &model.Refused{Refusals: []model.Refusal{unreadable(a.Path, err)}}
+				return nil, &model.Refused{Refusals: []model.Refusal{scan.Unreadable(a.Path, err)}}
 			}
 		}
 		j.Files = append(j.Files, f)
 		w.Progress.Add(a.Size)
 	}
-	return j, w.writeJob(j)
+	return j, w.outbox().Keep(j)
 }
 
 // askFirst asks the service whether it would take a send, where it can be reached: what somebody else holds is refused now and not later.
@@ -172,56 +123,13 @@ func (w *Workspace) CancelJob(ctx context.Context, j *Job) (*model.Handoff, erro
 			return closed.Handoff, w.endJob(j, *closed.Handoff, nil, nil)
 		}
 	}
-	for _, f := range j.Files {
-		frozen := filepath.Join(w.jobFile(j.ID, "files"), filepath.FromSlash(f.Asset.Path))
-		if _, err := os.Lstat(frozen); err != nil || len(j.Refusals) > 0 {
-			continue
-		}
-		if info, err := w.root.Lstat(filepath.FromSlash(f.Asset.Path)); err == nil && f.Stamp.Is(scan.StampOf(info)) {
-			continue
-		}
-		if err := w.keepFrozen(frozen, f); err != nil {
-			return nil, err
-		}
+	if err := w.outbox().PutAway(w.folder, j, func(f outbox.File) bool {
+		info, err := w.folder.Disk.Lstat(filepath.FromSlash(f.Asset.Path))
+		return len(j.Refusals) == 0 && (err != nil || !f.Stamp.Is(scan.StampOf(info)))
+	}); err != nil {
+		return nil, err
 	}
-	return nil, os.RemoveAll(w.jobFolder(j.ID))
-}
-
-// freeze copies a file that holds still meanwhile.
-func (w *Workspace) freeze(path string, looks index.Stamp, folder string) error {
-	to := filepath.Join(folder, filepath.FromSlash(path))
-	if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
-		return err
-	}
-	from := filepath.Join(w.Root, filepath.FromSlash(path))
-	if err := disk.CloneFile(from, to); err != nil {
-		if err := copyFile(from, to); err != nil {
-			return err
-		}
-	}
-	info, err := w.root.Lstat(filepath.FromSlash(path))
-	if err == nil && !looks.Is(scan.StampOf(info)) {
-		err = errMoving
-	}
-	if err != nil {
-		return err
-	}
-	// What is said to be set aside is whole, and survives the loss of power.
-	if copied, err := os.Lstat(to); err != nil {
-		return err
-	} else if copied.Size() != looks.Size {
-		return errMoving
-	}
-	return syncEach(folder, []string{filepath.FromSlash(path)})
-}
-
-// writeJob keeps a job; it is there once it is whole.
-func (w *Workspace) writeJob(j *Job) error {
-	text, err := json.MarshalIndent(j, "", "  ")
-	if err != nil {
-		return err
-	}
-	return writeSynced(w.jobFile(j.ID, "job.json"), text)
+	return nil, w.outbox().Drop(j.ID)
 }
 
 // SendJob sends a job, or goes on with it, and takes it out of the outbox once it has become a handoff. What is refused for good stays
@@ -237,15 +145,15 @@ func (w *Workspace) SendJob(ctx context.Context, j *Job) (*model.Handoff, error)
 		}
 		j.Pending = nil
 	}
-	root, err := os.OpenRoot(w.jobFile(j.ID, "files"))
+	root, err := os.OpenRoot(w.outbox().Files(j.ID))
 	if err != nil {
 		return nil, err
 	}
 	defer root.Close()
-	s, changed := j.status()
+	s, changed := statusOf(j)
 	request := model.SendRequest{Workspace: w.Marker.Workspace, About: j.About, KeepLocks: j.KeepLocks,
 		Older: j.Older}
-	up := &upload{w: w, root: root, status: s, changed: changed, request: request, seen: map[chunk.Digest]bool{}, batch: &batch{}}
+	up := w.uploading(root, s, changed, request)
 	w.Progress.Start("Sending", j.Size)
 	cuts, unread, err := up.readAll(ctx, &request)
 	var records [][]byte
@@ -257,7 +165,7 @@ func (w *Workspace) SendJob(ctx context.Context, j *Job) (*model.Handoff, error)
 		return nil, w.refusedJob(j, err)
 	}
 	j.Pending = &index.Pending{Key: uuid.NewString(), Note: j.Note, Cuts: stamps(cuts), Send: request, Since: now()}
-	if err := w.writeJob(j); err != nil {
+	if err := w.outbox().Keep(j); err != nil {
 		return nil, err
 	}
 	receipt, err := w.post(ctx, *j.Pending, records, cuts)
@@ -267,8 +175,8 @@ func (w *Workspace) SendJob(ctx context.Context, j *Job) (*model.Handoff, error)
 	return &receipt.Handoff, w.endJob(j, receipt.Handoff, receipt.Locks, cuts)
 }
 
-// status is how the workspace stood when the job was frozen, as far as sending needs it.
-func (j *Job) status() (*Status, []model.Asset) {
+// statusOf is how the workspace stood when the job was frozen, as far as sending needs it.
+func statusOf(j *Job) (*Status, []model.Asset) {
 	s := &Status{scan: &scan.Scan{}, fresh: map[string]*scan.Entry{}, moves: map[string]string{}}
 	var changed []model.Asset
 	for _, f := range j.Files {
@@ -289,13 +197,13 @@ func (w *Workspace) endJob(j *Job, h model.Handoff, kept []model.Lock, cuts map[
 	if err := w.landed(*j.Pending, h, kept, cuts); err != nil {
 		return err
 	}
-	return os.RemoveAll(w.jobFolder(j.ID))
+	return w.outbox().Drop(j.ID)
 }
 
 // refusedJob ends a job that will never go; other errors leave it for another try.
 func (w *Workspace) refusedJob(j *Job, err error) error {
 	if !answered(err) {
-		_ = os.WriteFile(w.jobFile(j.ID, "trouble"), []byte(err.Error()), 0o600)
+		w.outbox().NoteTrouble(j.ID, err)
 		return err
 	}
 	var refused *model.Refused
@@ -307,40 +215,10 @@ func (w *Workspace) refusedJob(j *Job, err error) error {
 		j.Refusals = []model.Refusal{{Reason: problem.Type, Message: problem.Detail, Remedy: problem.Remedy}}
 	}
 	j.Pending = nil
-	for _, f := range j.Files {
-		frozen := filepath.Join(w.jobFile(j.ID, "files"), filepath.FromSlash(f.Asset.Path))
-		if _, err := os.Lstat(frozen); err == nil {
-			if err := w.keepFrozen(frozen, f); err != nil {
-				return err
-			}
-		}
+	if kept := w.outbox().PutAway(w.folder, j, func(outbox.File) bool { return true }); kept != nil {
+		return kept
 	}
-	return errors.Join(err, w.writeJob(j))
-}
-
-// keepFrozen puts the frozen copy of a job's file away.
-func (w *Workspace) keepFrozen(frozen string, f JobFile) error {
-	p, err := w.putAwayPlace(frozen, f.Asset.Path, f.Base.Version, f.Asset.Executable)
-	if err != nil {
-		return err
-	}
-	return move(frozen, filepath.Join(w.putAwayFolder(), p.ID, "file"))
-}
-
-// ForgetRefused takes the refused jobs out of the outbox. Their files are put away.
-func (w *Workspace) ForgetRefused() error {
-	jobs, err := w.Jobs()
-	for _, j := range jobs {
-		if len(j.Refusals) > 0 {
-			err = errors.Join(err, os.RemoveAll(w.jobFolder(j.ID)))
-		}
-	}
-	return err
-}
-
-// notePercent keeps how far a job is, for others to see.
-func (w *Workspace) notePercent(id string, percent int) {
-	_ = os.WriteFile(w.jobFile(id, "percent"), []byte(strconv.Itoa(percent)), 0o600)
+	return errors.Join(err, w.outbox().Keep(j))
 }
 
 // sending marks the assets that are on their way in the background.

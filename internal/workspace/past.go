@@ -18,6 +18,7 @@ import (
 	"kettletarn/internal/core/rules"
 	"kettletarn/internal/mainline"
 	"kettletarn/internal/workspace/index"
+	"kettletarn/internal/workspace/transfer"
 )
 
 // BringOptions say how a git history is brought in: commit by commit with History, else as one handoff of what is different since the last
@@ -146,7 +147,7 @@ type pastBringer struct {
 	waiting []model.PastCommit
 	changes int
 	bytes   int64
-	carry   *upload
+	carry   *transfer.Carry
 }
 
 // pastContent is what a content of git's is here.
@@ -247,8 +248,7 @@ func (b *pastBringer) content(ctx context.Context, blob string) (c pastContent, 
 		return c, err
 	}
 	if b.carry == nil {
-		b.carry = &upload{w: b.w, seen: map[chunk.Digest]bool{}, batch: newBatch()}
-		b.carry.begin(ctx)
+		b.carry = b.w.way().Carry(nil)
 	}
 	if b.cutter == nil {
 		b.cutter = chunk.NewCutter(body)
@@ -266,14 +266,14 @@ func (b *pastBringer) content(ctx context.Context, blob string) (c pastContent, 
 		ref := chunk.Ref{Digest: chunk.Sum(data), Size: len(data)}
 		refs = refs.Add(ref)
 		c.size += int64(ref.Size)
-		if err := b.carry.add(ctx, pack.Chunk, ref.Digest, data); err != nil {
+		if err := b.carry.Add(ctx, pack.Chunk, ref.Digest, data); err != nil {
 			return c, err
 		}
 	}
 	if c.size != size {
 		return c, fmt.Errorf("git gave %d of %d bytes: %w", c.size, size, io.ErrUnexpectedEOF)
 	}
-	if err := b.carry.nodes(ctx, refs, nil); err != nil {
+	if err := b.carry.Nodes(ctx, refs, nil); err != nil {
 		return c, err
 	}
 	c.content = manifest.Root(refs.List())
@@ -288,15 +288,10 @@ func (b *pastBringer) post(ctx context.Context) error {
 		return nil
 	}
 	if u := b.carry; u != nil {
-		if len(u.batch.digests) > 0 {
-			if err := u.flush(ctx); err != nil {
-				return err
-			}
-		}
-		if err := u.sending.Wait(); err != nil {
+		if err := u.End(ctx); err != nil {
 			return err
 		}
-		u.batch.free()
+		u.Free()
 		b.carry = nil
 	}
 	receipt, err := b.w.Client.BringPast(ctx, b.w.Marker.Project,

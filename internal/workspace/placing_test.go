@@ -19,6 +19,7 @@ import (
 	"kettletarn/internal/testbed"
 	"kettletarn/internal/workspace/disk"
 	"kettletarn/internal/workspace/index"
+	"kettletarn/internal/workspace/placing"
 )
 
 // hooked lets a test do something before every call that a workspace makes to its folder, and takes abilities away from it.
@@ -112,9 +113,9 @@ func (h *hooked) Remove(name string) error {
 // kept reports whether a text is in a file of the workspace, whatever its name, or among the put-away ones.
 func kept(t *testing.T, w *Workspace, text string) (found bool) {
 	t.Helper()
-	for _, folder := range []string{w.Root, w.putAwayFolder()} {
+	for _, folder := range []string{w.Root, w.folder.PutAwayFolder()} {
 		_ = filepath.WalkDir(folder, func(name string, d fs.DirEntry, err error) error {
-			if err == nil && d.IsDir() && d.Name() == incoming {
+			if err == nil && d.IsDir() && d.Name() == placing.Incoming {
 				return fs.SkipDir
 			}
 			if err == nil && !d.IsDir() {
@@ -176,7 +177,7 @@ func TestASaveAtAnyMomentIsKept(t *testing.T) {
 				update(t, p.rurik)
 				locked(t, p.odile, "a")
 				version := 1
-				w, real := p.rurik, p.rurik.root
+				w, real := p.rurik, p.rurik.folder.Disk
 				for at, more := 0, true; more; at++ {
 					for way, save := range saves {
 						if testbed.Steps(1, 0) > 0 && able.plain && (at%2 == 0) == (way == "into the file") {
@@ -212,7 +213,7 @@ func TestASaveAtAnyMomentIsKept(t *testing.T) {
 						text := fmt.Sprintf("saved before call %d, %s", at, way)
 						n := 0
 						what := ""
-						w.root = &hooked{Disk: real, linkless: able.linkless, plain: able.plain, before: func(call, at2 string) {
+						w.folder.Disk = &hooked{Disk: real, linkless: able.linkless, plain: able.plain, before: func(call, at2 string) {
 							if n == at {
 								what = call + " " + at2
 								_ = os.MkdirAll(filepath.Dir(filepath.Join(w.Root, place)), 0o755)
@@ -221,7 +222,7 @@ func TestASaveAtAnyMomentIsKept(t *testing.T) {
 							n++
 						}}
 						command(t, w)
-						w.root = real
+						w.folder.Disk = real
 						if more = n > at; !more {
 							break
 						}
@@ -232,7 +233,7 @@ func TestASaveAtAnyMomentIsKept(t *testing.T) {
 						for _, p := range []string{"a", "b", "deep/b"} {
 							_ = os.Remove(filepath.Join(w.Root, p))
 						}
-						_ = os.RemoveAll(w.putAwayFolder())
+						_ = os.RemoveAll(w.folder.PutAwayFolder())
 						matches, _ := filepath.Glob(filepath.Join(w.Root, "a-mine*"))
 						for _, m := range matches {
 							_ = os.Remove(m)
@@ -268,8 +269,8 @@ func TestWhatWasNotReadIsNotReplaced(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	real := w.root
-	w.root = &hooked{Disk: real, before: func(call, at string) {
+	real := w.folder.Disk
+	w.folder.Disk = &hooked{Disk: real, before: func(call, at string) {
 		if call == "rename" && at == "a" {
 			if err := os.WriteFile(name, []byte("ONE"), 0o644); err != nil {
 				t.Error(err)
@@ -280,7 +281,7 @@ func TestWhatWasNotReadIsNotReplaced(t *testing.T) {
 		}
 	}}
 	u := update(t, w)
-	w.root = real
+	w.folder.Disk = real
 	has(t, w, "a", "ONE")
 	if len(u.Refusals) != 1 || u.Refusals[0].Reason != "changing" {
 		t.Errorf("refusals are %+v", u.Refusals)
@@ -308,8 +309,8 @@ func TestPathsOfAServiceAreNotTrusted(t *testing.T) {
 	} {
 		asset := good
 		asset.Path, asset.Executable = place, true
-		refusals, err := w.bring(t.Context(), []wanted{{asset: asset, place: place}}, nil,
-			func(wanted) { t.Errorf("%q was put in place", place) })
+		refusals, err := w.bring(t.Context(), []placing.Wanted{{Asset: asset, Place: place}}, nil,
+			func(placing.Wanted) { t.Errorf("%q was put in place", place) })
 		if err != nil || len(refusals) != 1 {
 			t.Errorf("%q: %+v, %v", place, refusals, err)
 		}
@@ -328,7 +329,8 @@ func TestPathsOfAServiceAreNotTrusted(t *testing.T) {
 	// Two that come together and would be one.
 	one, two := good, good
 	one.Path, two.Path = "New/x", "new/X"
-	refusals, err := w.bring(t.Context(), []wanted{{asset: one, place: one.Path}, {asset: two, place: two.Path}}, nil, func(wanted) {})
+	refusals, err := w.bring(t.Context(), []placing.Wanted{{Asset: one, Place: one.Path}, {Asset: two, Place: two.Path}}, nil,
+		func(placing.Wanted) {})
 	if err != nil || len(refusals) != 1 || refusals[0].Reason != "path-collides" {
 		t.Errorf("%+v, %v", refusals, err)
 	}
@@ -340,7 +342,7 @@ func TestAHalfCopyIsNoChange(t *testing.T) {
 	p := newerThere(t, "a")
 	w := p.rurik
 	list, _ := planned(t, p)
-	if refusal, moved := w.takeAside(t.Context(), list[0].wanted); refusal != nil || !moved {
+	if refusal, moved := w.folder.TakeAside(t.Context(), list[0].Wanted); refusal != nil || !moved {
 		t.Fatalf("%+v", refusal)
 	}
 	write(t, w, "a", "tw")
@@ -351,7 +353,7 @@ func TestAHalfCopyIsNoChange(t *testing.T) {
 	if got := states(t, w); got != "" {
 		t.Errorf("states are %q", got)
 	}
-	if list, _ := w.Kept(); len(list) != 0 {
+	if list, _ := w.folder.Kept(); len(list) != 0 {
 		t.Errorf("put away: %+v", list)
 	}
 }
@@ -361,9 +363,9 @@ func TestNoLeftoverBlocksACommand(t *testing.T) {
 	p := newerThere(t, "a", "b")
 	w := p.rurik
 	planned(t, p)
-	real := w.root
-	w.root = &hooked{Disk: real, refuse: func(call, name string) error {
-		if call == "remove" && strings.HasPrefix(name, incoming) {
+	real := w.folder.Disk
+	w.folder.Disk = &hooked{Disk: real, refuse: func(call, name string) error {
+		if call == "remove" && strings.HasPrefix(name, placing.Incoming) {
 			return &fs.PathError{Op: "removeat", Path: name, Err: errors.New("Invalid function")}
 		}
 		return nil
@@ -378,7 +380,7 @@ func TestNoLeftoverBlocksACommand(t *testing.T) {
 		}
 		release()
 	}
-	w.root = real
+	w.folder.Disk = real
 	update(t, w)
 	has(t, w, "a", "two")
 	if got := states(t, w); got != "" {
@@ -391,14 +393,14 @@ func TestAKilledPutAwayIsFinished(t *testing.T) {
 	p := newPair(t)
 	w := p.rurik
 	write(t, w, "a", "a day's work")
-	kept, err := w.putAwayPlace(filepath.Join(w.Root, "a"), "a", 0, false)
+	kept, err := w.folder.PutAwayPlace(filepath.Join(w.Root, "a"), "a", 0, false)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := w.root.MkdirAll(incoming, 0o755); err != nil {
+	if err := w.folder.Disk.MkdirAll(placing.Incoming, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if err := w.root.Rename("a", filepath.Join(incoming, kept.ID+putAwaySuffix)); err != nil {
+	if err := w.folder.Disk.Rename("a", filepath.Join(placing.Incoming, kept.ID+placing.PutAwaySuffix)); err != nil {
 		t.Fatal(err)
 	}
 	release, err := w.Work()

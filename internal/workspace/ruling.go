@@ -131,7 +131,7 @@ func (w *Workspace) Include(ctx context.Context, paths []string, reason string) 
 	}
 	var nothing []model.Refusal
 	for _, t := range tests {
-		if _, err := os.Lstat(w.full(filepath.FromSlash(t.Path))); t.Kind != rules.Asset && os.IsNotExist(err) {
+		if _, err := os.Lstat(w.folder.Full(filepath.FromSlash(t.Path))); t.Kind != rules.Asset && os.IsNotExist(err) {
 			nothing = append(nothing, model.Refusal{Path: t.Path, Reason: "unknown", Message: t.Path + ": there is nothing of that name",
 				Remedy: "check the spelling; a rule for what comes later is written into tarn.toml by hand"})
 		}

@@ -8,7 +8,9 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/scope"
 	"kettletarn/internal/workspace/index"
+	"kettletarn/internal/workspace/placing"
 	"kettletarn/internal/workspace/scan"
+	"kettletarn/internal/workspace/transfer"
 )
 
 // Scope is which folders come down; none for all.
@@ -113,7 +115,7 @@ func (w *Workspace) RemoveScope(ctx context.Context, folders []string) (*Updated
 				Remedy: "check the spelling; tarn scope shows what comes down"})
 		}
 	}
-	var remove []wanted
+	var remove []placing.Wanted
 	for _, a := range s.Assets {
 		if next.Has(a.Path) && (a.MovedFrom == "" || next.Has(a.MovedFrom)) || a.State == model.Outside {
 			continue
@@ -129,7 +131,7 @@ func (w *Workspace) RemoveScope(ctx context.Context, folders []string) (*Updated
 			continue
 		}
 		if was := s.standing(a.Path); was != nil {
-			remove = append(remove, wanted{asset: a, place: a.Path, was: was})
+			remove = append(remove, placing.Wanted{Asset: a, Place: a.Path, Was: was})
 		}
 	}
 	if len(refusals) > 0 {
@@ -137,7 +139,7 @@ func (w *Workspace) RemoveScope(ctx context.Context, folders []string) (*Updated
 	}
 	u := newUpdated()
 	u.At = view.At
-	if u.Refusals, err = w.bring(ctx, nil, remove, func(f wanted) { u.Removed = append(u.Removed, f.asset) }); err != nil {
+	if u.Refusals, err = w.bring(ctx, nil, remove, func(f placing.Wanted) { u.Removed = append(u.Removed, f.Asset) }); err != nil {
 		return u, err
 	}
 	defer w.Describe(ctx)
@@ -192,7 +194,7 @@ func (w *Workspace) Coming(ctx context.Context) (*Coming, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &Coming{Pace: Pace(w.Marker.Service)}
+	out := &Coming{Pace: transfer.Pace(w.Marker.Service)}
 	at := map[string]int{}
 	for _, a := range s.Assets {
 		if a.State != model.Behind || a.Gone {

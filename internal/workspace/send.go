@@ -12,6 +12,7 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
 	"kettletarn/internal/workspace/index"
+	"kettletarn/internal/workspace/placing"
 	"kettletarn/internal/workspace/scan"
 )
 
@@ -60,7 +61,7 @@ func (w *Workspace) Send(ctx context.Context, o SendOptions) (*Sent, error) {
 	}
 	request := model.SendRequest{Workspace: w.Marker.Workspace, About: o.About, KeepLocks: o.KeepLocks,
 		Older: o.Older}
-	up := &upload{w: w, root: w.root, status: s, changed: changed, request: request, seen: map[chunk.Digest]bool{}, batch: &batch{}}
+	up := w.uploading(w.folder.Disk, s, changed, request)
 	w.Progress.Start("Sending", sizeOf(s, changed))
 	cuts, unread, err := up.readAll(ctx, &request)
 	var records [][]byte
@@ -73,7 +74,7 @@ func (w *Workspace) Send(ctx context.Context, o SendOptions) (*Sent, error) {
 	if err != nil {
 		return nil, err
 	}
-	out.Sent = up.sent.Load()
+	out.Sent = up.carry.Sent()
 	if refusals = w.stillSame(cuts); len(refusals) > 0 {
 		return nil, &model.Refused{Refusals: refusals}
 	}
@@ -167,7 +168,7 @@ func (w *Workspace) post(ctx context.Context, p index.Pending, records [][]byte,
 	for path, c := range cuts {
 		files[path] = c.Refs
 	}
-	if _, err := w.supply(ctx, files, lacking); err != nil {
+	if _, _, err := w.way().Supply(ctx, files, lacking); err != nil {
 		return receipt, err
 	}
 	return w.Client.Send(ctx, w.Marker.Project, p.Key, p.Send, records...)
@@ -304,7 +305,7 @@ func (w *Workspace) landed(p index.Pending, h model.Handoff, kept []model.Lock, 
 				if err := t.DropBase(c.Path); err != nil {
 					return err
 				}
-			} else if err := t.SetBase(c.Path, baseOf(a, p.Cuts[c.Path]), refs.OrNone()); err != nil {
+			} else if err := t.SetBase(c.Path, placing.BaseOf(a, p.Cuts[c.Path]), refs.OrNone()); err != nil {
 				return err
 			}
 		}
@@ -390,13 +391,13 @@ func (k *cutKeeper) flush() error {
 // stillSame looks once more, right before the handoff, whether the files are those that were read.
 func (w *Workspace) stillSame(cuts map[string]index.Cut) (refusals []model.Refusal) {
 	for p, c := range cuts {
-		info, err := w.root.Lstat(filepath.FromSlash(p))
+		info, err := w.folder.Disk.Lstat(filepath.FromSlash(p))
 		if err != nil {
-			refusals = append(refusals, unreadable(p, err))
+			refusals = append(refusals, scan.Unreadable(p, err))
 			continue
 		}
 		if !c.Stamp.Is(scan.StampOf(info)) {
-			refusals = append(refusals, unreadable(p, errMoving))
+			refusals = append(refusals, scan.Unreadable(p, scan.ErrMoving))
 		}
 	}
 	sort.Slice(refusals, func(i, j int) bool { return refusals[i].Path < refusals[j].Path })

@@ -9,6 +9,7 @@ import (
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/workspace/index"
+	"kettletarn/internal/workspace/placing"
 )
 
 // How a clash is settled. UseCopy makes a new file of what was changed here, which needs nobody's lock, and puts theirs in its place: the
@@ -23,12 +24,12 @@ const (
 // Settled is how a clash was ended. Theirs is the version that was in the way; Superseded says that the next send will follow on it, and
 // so supersede it. PutAway is the file that was not used, Beside the place of the other one.
 type Settled struct {
-	Path       string      `json:"path"`
-	Use        string      `json:"use"`
-	Theirs     model.Asset `json:"theirs"`
-	Superseded bool        `json:"superseded"`
-	PutAway    *PutAway    `json:"put_away,omitempty"`
-	Beside     string      `json:"beside,omitempty"`
+	Path       string           `json:"path"`
+	Use        string           `json:"use"`
+	Theirs     model.Asset      `json:"theirs"`
+	Superseded bool             `json:"superseded"`
+	PutAway    *placing.PutAway `json:"put_away,omitempty"`
+	Beside     string           `json:"beside,omitempty"`
 }
 
 // Settle ends the clash at a path. Nothing is lost by it: what is not used is put away, and their version stays in the history.
@@ -82,7 +83,7 @@ func (w *Workspace) Settle(ctx context.Context, name, use string) (*Settled, err
 			}
 			return t.DropBase(theirs.Path)
 		}
-		return t.SetBase(theirs.Path, baseOf(theirs, index.Stamp{}), nil)
+		return t.SetBase(theirs.Path, placing.BaseOf(theirs, index.Stamp{}), nil)
 	})
 }
 
@@ -96,18 +97,18 @@ func (w *Workspace) copyBeside(ctx context.Context, name string, theirs model.As
 	if err != nil {
 		return "", err
 	}
-	if err := w.rename(name, beside); err != nil {
+	if err := w.folder.Rename(name, beside); err != nil {
 		return "", err
 	}
 	if theirs.Gone {
 		return beside, w.update(func(t index.Tx) error { return t.DropBase(theirs.Path) })
 	}
-	refusals, err := w.bring(ctx, []wanted{{asset: theirs, place: name}}, nil, func(wanted) {})
+	refusals, err := w.bring(ctx, []placing.Wanted{{Asset: theirs, Place: name}}, nil, func(placing.Wanted) {})
 	if err == nil && len(refusals) > 0 {
 		err = &model.Refused{Refusals: refusals}
 	}
 	if err != nil && w.free(name) {
-		if back := w.rename(beside, name); back == nil {
+		if back := w.folder.Rename(beside, name); back == nil {
 			return "", err
 		}
 	}
@@ -134,15 +135,15 @@ func (w *Workspace) bringBeside(ctx context.Context, name string, theirs model.A
 	if err != nil {
 		return "", err
 	}
-	files, refusals := w.admit([]wanted{{asset: theirs, place: beside}}, nil)
+	files, refusals := w.folder.Admit([]placing.Wanted{{Asset: theirs, Place: beside}}, nil)
 	if len(refusals) == 0 {
-		if _, refusals, err = w.fetch(ctx, files); err != nil {
+		if _, refusals, err = w.way().Fetch(ctx, files); err != nil {
 			return "", err
 		}
 	}
-	defer func() { _ = w.root.Remove(incoming) }()
+	defer func() { _ = w.folder.Disk.Remove(placing.Incoming) }()
 	if len(refusals) == 0 {
-		if _, refusal := w.place(ctx, files[0], w.spellings()); refusal != nil {
+		if _, refusal := w.folder.Place(ctx, files[0], w.folder.Spellings()); refusal != nil {
 			refusals = append(refusals, *refusal)
 		}
 	}

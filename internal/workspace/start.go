@@ -13,7 +13,9 @@ import (
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
+	"kettletarn/internal/workspace/placing"
 	"kettletarn/internal/workspace/scan"
+	"kettletarn/internal/workspace/transfer"
 )
 
 // Preview says what starting a project from a folder would track, under rules that are there or that are proposed (Rules is their text
@@ -210,16 +212,16 @@ func MayStart(ctx context.Context, dir, key string, c *client.Client) (again boo
 
 // Start makes a project of a folder and ties the folder to it, with rules, where they are not empty, as its rules file. The baseline is
 // sent by the caller. Where the project is refused, nothing is written. Interrupted, it can be repeated.
-func Start(ctx context.Context, dir, key, rulesText string, c *client.Client, progress Progress) (*Workspace, error) {
+func Start(ctx context.Context, dir, key, rulesText string, c *client.Client, progress transfer.Progress) (*Workspace, error) {
 	return start(ctx, dir, key, rulesText, true, c, progress)
 }
 
 // StartBeside is Start for a git repository that goes on carrying the assets: its ignore file is left alone.
-func StartBeside(ctx context.Context, dir, key string, c *client.Client, progress Progress) (*Workspace, error) {
+func StartBeside(ctx context.Context, dir, key string, c *client.Client, progress transfer.Progress) (*Workspace, error) {
 	return start(ctx, dir, key, "", false, c, progress)
 }
 
-func start(ctx context.Context, dir, key, rulesText string, fenced bool, c *client.Client, progress Progress) (*Workspace, error) {
+func start(ctx context.Context, dir, key, rulesText string, fenced bool, c *client.Client, progress transfer.Progress) (*Workspace, error) {
 	again, err := Vacant(dir, key, c.URL())
 	if err != nil {
 		return nil, err
@@ -248,7 +250,7 @@ func start(ctx context.Context, dir, key, rulesText string, fenced bool, c *clie
 
 // Join ties a folder to a project. A new folder has to be empty or missing. With here, the folder may have the files already:
 // nothing in it is overwritten. Interrupted, it can be repeated.
-func Join(ctx context.Context, dir, key string, here bool, c *client.Client, progress Progress) (*Workspace, error) {
+func Join(ctx context.Context, dir, key string, here bool, c *client.Client, progress transfer.Progress) (*Workspace, error) {
 	again, err := Vacant(dir, key, c.URL())
 	if err != nil {
 		return nil, err
@@ -339,7 +341,7 @@ func (w *Workspace) Adopt(ctx context.Context) (*Adopted, error) {
 	}
 	out := &Adopted{Taken: s.Same, Differ: []model.Asset{}, New: []model.Asset{}, Lacking: []model.Asset{},
 		Odd: append([]model.Refusal{}, s.Odd...)}
-	var same []wanted
+	var same []placing.Wanted
 	for _, a := range s.Assets {
 		was := s.standing(a.Path)
 		switch {
@@ -347,7 +349,7 @@ func (w *Workspace) Adopt(ctx context.Context) (*Adopted, error) {
 		case a.State == model.New:
 			out.New = append(out.New, a)
 		case was != nil && a.State == model.Behind:
-			same = append(same, wanted{asset: s.theirsOf(a), place: a.Path, was: was})
+			same = append(same, placing.Wanted{Asset: s.theirsOf(a), Place: a.Path, Was: was})
 		case was != nil:
 			out.Differ = append(out.Differ, a)
 		default:
@@ -358,7 +360,7 @@ func (w *Workspace) Adopt(ctx context.Context) (*Adopted, error) {
 	rest, err := w.adopt(s, same, u)
 	out.Taken += len(u.Brought)
 	for _, f := range rest {
-		out.Lacking = append(out.Lacking, f.asset)
+		out.Lacking = append(out.Lacking, f.Asset)
 	}
 	return out, err
 }

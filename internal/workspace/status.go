@@ -12,6 +12,7 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
 	"kettletarn/internal/workspace/index"
+	"kettletarn/internal/workspace/placing"
 	"kettletarn/internal/workspace/scan"
 )
 
@@ -74,12 +75,12 @@ func (s *Status) file(path string) (scan.File, bool) {
 
 // standing is the file at a path as it was looked at, with its content; nil where there is none. The content is zero where nobody needed to
 // know it, and nothing is the same as that.
-func (s *Status) standing(path string) *standing {
+func (s *Status) standing(path string) *placing.Standing {
 	t := s.entry(path)
 	if t == nil || !t.Here {
 		return nil
 	}
-	out := &standing{Stamp: t.File.Stamp}
+	out := &placing.Standing{Stamp: t.File.Stamp}
 	if base, had := s.base(path); had && base.Stamp.Fits(t.File.Stamp) {
 		out.Content = base.Content
 	} else {
@@ -292,7 +293,7 @@ func (w *Workspace) settleDoubts(ctx context.Context, s *Status, look []*scan.En
 		defer w.Progress.Done()
 	}
 	for _, t := range doubtful {
-		c, file, err := w.read(ctx, t.Path, bases[t.Path], nil)
+		c, file, err := w.read(ctx, t.Path, bases[t.Path])
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
@@ -347,7 +348,7 @@ func (w *Workspace) settleDoubts(ctx context.Context, s *Status, look []*scan.En
 // pointOut finds large binaries among the files that no rule covers and that are left to the main history.
 func (s *Status) pointOut(w *Workspace) {
 	for _, t := range s.scan.Large {
-		if len(s.Uncovered) < 100 && isBinary(w.root.FS(), t.Path) {
+		if len(s.Uncovered) < 100 && isBinary(w.folder.Disk.FS(), t.Path) {
 			s.Uncovered = append(s.Uncovered, model.Asset{Path: t.Path, State: model.Code, Size: t.File.Stamp.Size})
 		}
 	}

@@ -61,7 +61,7 @@ func (s *Status) apart(w *Workspace, going []model.Asset) []Reference {
 		if !media.HasReferences(a.Path) || !here(s, a.Path) {
 			continue
 		}
-		f, err := w.root.Open(filepath.FromSlash(a.Path))
+		f, err := w.folder.Disk.Open(filepath.FromSlash(a.Path))
 		if err != nil {
 			continue
 		}

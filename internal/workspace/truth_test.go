@@ -16,6 +16,7 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/testbed"
 	"kettletarn/internal/workspace/index"
+	"kettletarn/internal/workspace/placing"
 )
 
 // TestWhatWasRefusedIsKnown: a lock that was taken away is not shown as one's own any more, once the service has said so, with who took it
@@ -93,10 +94,10 @@ func TestDiscardWithTheServiceAway(t *testing.T) {
 		t.Errorf("%+v", out)
 	}
 	has(t, p.rurik, "a", "a day's work")
-	if list, _ := p.rurik.Kept(); len(list) != 0 {
+	if list, _ := p.rurik.folder.Kept(); len(list) != 0 {
 		t.Errorf("put away: %+v", list)
 	}
-	if _, err := os.Stat(filepath.Join(p.rurik.Root, incoming)); err == nil {
+	if _, err := os.Stat(filepath.Join(p.rurik.Root, placing.Incoming)); err == nil {
 		t.Error("the folder of what comes in is left behind")
 	}
 	// What needs nothing of the service goes without it.
@@ -164,7 +165,7 @@ func TestASendInTheBackgroundIsTakenBack(t *testing.T) {
 	if jobs, _ = p.rurik.Jobs(); len(jobs) != 0 {
 		t.Errorf("%+v", jobs)
 	}
-	if list, _ := p.rurik.Kept(); len(list) != 1 || list[0].Path != "b" {
+	if list, _ := p.rurik.folder.Kept(); len(list) != 1 || list[0].Path != "b" {
 		t.Errorf("%+v", list)
 	}
 	if got := states(t, p.rurik); got != "a new, b new" {

@@ -6,11 +6,11 @@ import (
 	"path/filepath"
 
 	"kettletarn/internal/core/assetpath"
-	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
 	"kettletarn/internal/workspace/disk"
 	"kettletarn/internal/workspace/index"
+	"kettletarn/internal/workspace/placing"
 	"kettletarn/internal/workspace/scan"
 )
 
@@ -90,10 +90,10 @@ func (w *Workspace) Update(ctx context.Context, o UpdateOptions) (*Updated, erro
 	bring, remove := s.plan(assets, u, len(o.Paths) > 0)
 	if o.Preview {
 		for _, f := range bring {
-			u.Brought = append(u.Brought, f.asset)
+			u.Brought = append(u.Brought, f.Asset)
 		}
 		for _, f := range remove {
-			u.Removed = append(u.Removed, f.asset)
+			u.Removed = append(u.Removed, f.Asset)
 		}
 		return u, nil
 	}
@@ -105,11 +105,11 @@ func (w *Workspace) Update(ctx context.Context, o UpdateOptions) (*Updated, erro
 	if err != nil {
 		return u, err
 	}
-	refusals, err := w.bring(ctx, bring, remove, func(f wanted) {
-		if f.asset.Gone {
-			u.Removed = append(u.Removed, f.asset)
+	refusals, err := w.bring(ctx, bring, remove, func(f placing.Wanted) {
+		if f.Asset.Gone {
+			u.Removed = append(u.Removed, f.Asset)
 		} else {
-			u.Brought = append(u.Brought, f.asset)
+			u.Brought = append(u.Brought, f.Asset)
 		}
 	})
 	u.Refusals = append(u.Refusals, refusals...)
@@ -117,7 +117,7 @@ func (w *Workspace) Update(ctx context.Context, o UpdateOptions) (*Updated, erro
 		return u, err
 	}
 	if len(o.Paths) == 0 {
-		w.sweep()
+		w.folder.Sweep()
 		w.Describe(ctx)
 		if besideCode(w.Root) {
 			if _, err := KeepFence(ctx, w.Root, false); err != nil {
@@ -129,7 +129,7 @@ func (w *Workspace) Update(ctx context.Context, o UpdateOptions) (*Updated, erro
 }
 
 // plan sorts out what is to be brought and what is to be removed.
-func (s *Status) plan(assets []model.Asset, u *Updated, counted bool) (bring, remove []wanted) {
+func (s *Status) plan(assets []model.Asset, u *Updated, counted bool) (bring, remove []placing.Wanted) {
 	for _, a := range assets {
 		switch a.State {
 		case model.Clash:
@@ -139,8 +139,8 @@ func (s *Status) plan(assets []model.Asset, u *Updated, counted bool) (bring, re
 				u.Same++
 			}
 		case model.Behind:
-			f := wanted{asset: s.theirsOf(a), place: a.Path, was: s.standing(a.Path)}
-			if f.asset.Gone {
+			f := placing.Wanted{Asset: s.theirsOf(a), Place: a.Path, Was: s.standing(a.Path)}
+			if f.Asset.Gone {
 				remove = append(remove, f)
 			} else {
 				bring = append(bring, f)
@@ -247,7 +247,7 @@ func (w *Workspace) carry(s *Status, u *Updated) error {
 			kept = append(kept, a)
 			continue
 		}
-		if err := w.rename(from.Path, to.Path); err != nil {
+		if err := w.folder.Rename(from.Path, to.Path); err != nil {
 			u.Refusals = append(u.Refusals, model.Refusal{Path: assetpath.Printable(to.Path), Reason: "in-the-way",
 				Message: fmt.Sprintf("%s: it was moved to %s, and can't follow here: %s", from.Path, assetpath.Printable(to.Path), disk.Cause(err)),
 				Remedy:  "clear the way, then run tarn update"})
@@ -277,39 +277,34 @@ func (w *Workspace) carry(s *Status, u *Updated) error {
 }
 
 // adopt takes over the files that have the newest content already, whoever put them there, and leaves the rest to be brought.
-func (w *Workspace) adopt(s *Status, bring []wanted, u *Updated) (rest []wanted, err error) {
+func (w *Workspace) adopt(s *Status, bring []placing.Wanted, u *Updated) (rest []placing.Wanted, err error) {
 	moved := map[string]bool{}
 	for _, a := range u.Moved {
 		moved[a.Path] = true
 	}
 	return rest, w.update(func(t index.Tx) error {
 		for _, f := range bring {
-			if moved[f.place] {
+			if moved[f.Place] {
 				continue
 			}
-			c, known, err := t.Cut(f.place)
+			c, known, err := t.Cut(f.Place)
 			if err != nil {
 				return err
 			}
-			if f.was == nil || !known || !c.Stamp.Fits(f.was.Stamp) || c.Content.String() != f.asset.Content {
+			if f.Was == nil || !known || !c.Stamp.Fits(f.Was.Stamp) || c.Content.String() != f.Asset.Content {
 				rest = append(rest, f)
 				continue
 			}
-			if err := t.SetBase(f.asset.Path, baseOf(f.asset, c.Stamp), c.Refs.OrNone()); err != nil {
+			if err := t.SetBase(f.Asset.Path, placing.BaseOf(f.Asset, c.Stamp), c.Refs.OrNone()); err != nil {
 				return err
 			}
-			if err := t.DropCut(f.place); err != nil {
+			if err := t.DropCut(f.Place); err != nil {
 				return err
 			}
-			u.Brought = append(u.Brought, f.asset)
+			u.Brought = append(u.Brought, f.Asset)
 		}
 		return nil
 	})
-}
-
-func baseOf(a model.Asset, stamp index.Stamp) index.Base {
-	content, _ := chunk.ParseDigest(a.Content)
-	return index.Base{Version: a.Newest, Content: content, Size: a.Size, Executable: a.Executable, Stamp: stamp}
 }
 
 // guardAll is guard for assets; where the rules came, it is for everything.
@@ -362,7 +357,7 @@ func (w *Workspace) guard(paths []string) error {
 	}
 	for _, p := range paths {
 		name := filepath.FromSlash(p)
-		info, err := w.root.Lstat(name)
+		info, err := w.folder.Disk.Lstat(name)
 		if err != nil || !info.Mode().IsRegular() {
 			continue
 		}
@@ -371,7 +366,7 @@ func (w *Workspace) guard(paths []string) error {
 			mode = info.Mode().Perm() &^ 0o222
 		}
 		if mode != info.Mode().Perm() {
-			if err := w.root.Chmod(name, mode); err != nil {
+			if err := w.folder.Disk.Chmod(name, mode); err != nil {
 				return fmt.Errorf("%s: it can't be made read-only or writable: %w", p, err)
 			}
 		}
@@ -380,4 +375,20 @@ func (w *Workspace) guard(paths []string) error {
 		return nil
 	}
 	return w.update(func(t index.Tx) error { return t.SetReadOnly(meta.ReadOnly) })
+}
+
+// bring fetches files, takes those to be removed away, and puts the fetched ones in their places. What is in the way comes back as
+// refusals; the rest goes on. each is told of every file that is done.
+func (w *Workspace) bring(ctx context.Context, files, remove []placing.Wanted, each func(placing.Wanted)) ([]model.Refusal, error) {
+	files, refusals := w.folder.Admit(files, remove)
+	remove, more := w.folder.Admit(remove, remove)
+	refusals = append(refusals, more...)
+	list, damaged, err := w.way().Fetch(ctx, files)
+	refusals = append(refusals, damaged...)
+	if err != nil {
+		_ = w.folder.Disk.Remove(placing.Incoming)
+		return refusals, err
+	}
+	applied, err := w.folder.Install(ctx, list, remove, each)
+	return append(refusals, applied...), err
 }

@@ -332,7 +332,7 @@ func (w *walk) discard(k *walker, path string) {
 		return
 	}
 	for _, kept := range d.PutAway {
-		text, err := os.ReadFile(filepath.Join(k.putAwayFolder(), kept.ID, "file"))
+		text, err := os.ReadFile(filepath.Join(k.folder.PutAwayFolder(), kept.ID, "file"))
 		if mine, there := k.files[kept.Path]; err != nil || !there || string(text) != mine {
 			w.t.Errorf("%s: put away is %q, %v; want %q", k.name, text, err, mine)
 		}

@@ -86,14 +86,14 @@ type watcher struct {
 
 // Watch stays until ctx ends. One watch runs in a workspace.
 func (w *Workspace) Watch(ctx context.Context, o WatchOptions, say func(Notice)) error {
-	lock := flock.New(filepath.Join(w.state, "watching"))
+	lock := flock.New(filepath.Join(w.folder.State, "watching"))
 	if ok, err := lock.TryLock(); err != nil {
 		return err
 	} else if !ok {
 		return model.NewProblem(model.Taken, "leave it running; tarn status says what it knows", "tarn watch runs in this workspace already")
 	}
 	defer func() { _ = lock.Unlock() }()
-	w.index.Uncounted(true)
+	w.folder.Index.Uncounted(true)
 	var mu sync.Mutex
 	r := &watcher{w: w, o: o, dirty: map[string]bool{}, told: map[string]bool{}, all: true, fetch: make(chan struct{}, 1),
 		echoes: map[string]chan struct{}{}, work: make(chan struct{}, 1),
@@ -105,7 +105,7 @@ func (w *Workspace) Watch(ctx context.Context, o WatchOptions, say func(Notice))
 			return err
 		}
 		defer opened.Close()
-		opened.index.Uncounted(true)
+		opened.folder.Index.Uncounted(true)
 		*other = opened
 	}
 	r.say = func(n Notice) {
@@ -145,7 +145,7 @@ func (r *watcher) listen() {
 	watch, err := fsnotify.NewBufferedWatcher(4096)
 	if err == nil {
 		r.watch = watch
-		if err = watch.Add(r.w.state); err == nil {
+		if err = watch.Add(r.w.folder.State); err == nil {
 			err = r.add("")
 		}
 	}
@@ -288,7 +288,7 @@ func (r *watcher) looking(ctx context.Context) error {
 func (r *watcher) current(ctx context.Context) (*Status, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	counter := r.w.index.Writes()
+	counter := r.w.folder.Index.Writes()
 	if r.status != nil && !r.all && len(r.dirty)+len(r.told) == 0 && counter == r.seen {
 		return r.status, nil
 	}
@@ -461,6 +461,6 @@ func (p *percent) Add(n int64) {
 	}
 	if now := int(min(100, p.done*100/p.total)); now != p.last {
 		p.last = now
-		p.w.notePercent(p.job, now)
+		p.w.outbox().NotePercent(p.job, now)
 	}
 }

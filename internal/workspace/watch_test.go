@@ -385,7 +385,7 @@ func TestARefusedSendInTheBackgroundLosesNothing(t *testing.T) {
 		t.Errorf("%+v, %v", s.Jobs, err)
 	}
 	has(t, p.rurik, "a", "without a lock")
-	if kept, _ := p.rurik.Kept(); len(kept) != 1 {
+	if kept, _ := p.rurik.folder.Kept(); len(kept) != 1 {
 		t.Errorf("the frozen copy is lost: %+v", kept)
 	}
 	locked(t, p.rurik, "a")

@@ -10,7 +10,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -28,7 +27,9 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/workspace/disk"
 	"kettletarn/internal/workspace/index"
+	"kettletarn/internal/workspace/placing"
 	"kettletarn/internal/workspace/scan"
+	"kettletarn/internal/workspace/transfer"
 )
 
 // Marker is what the file at the root of a workspace says.
@@ -44,10 +45,8 @@ type Workspace struct {
 	Marker   Marker
 	Client   *client.Client
 	Handle   string // whose it is, where that is known
-	Progress Progress
-	state    string // its folder among the person's state
-	index    *index.Index
-	root     disk.Disk
+	Progress transfer.Progress
+	folder   *placing.Folder
 	wanted   []chunk.Digest // content that the service said it lost
 	// stale says that the service has refused something since: what is kept of it is old.
 	stale atomic.Bool
@@ -55,21 +54,13 @@ type Workspace struct {
 	looked atomic.Int64
 }
 
-// Progress is told how long work goes on. Sizes are bytes. Add is called from several goroutines.
-type Progress interface {
-	// Start begins a phase. total is 0 where it is not known.
-	Start(what string, total int64)
-	// Add says that n more bytes are done.
-	Add(n int64)
-	// Done ends the phase.
-	Done()
-}
-
 type silent struct{}
 
 func (silent) Start(string, int64) {}
-func (silent) Add(int64)           {}
-func (silent) Done()               {}
+
+func (silent) Add(int64) {}
+
+func (silent) Done() {}
 
 // Find looks for the workspace that dir lies in, and returns its root, or "" where there is none.
 func Find(dir string) (string, error) {
@@ -111,7 +102,7 @@ func ReadMarker(root string) (m Marker, err error) {
 
 // Open opens the workspace at root. Where this machine has no index of it (the folder was copied from somebody's, or the state folder
 // is lost), everything in it would look new: that is refused.
-func Open(root string, c *client.Client, progress Progress) (*Workspace, error) {
+func Open(root string, c *client.Client, progress transfer.Progress) (*Workspace, error) {
 	m, err := ReadMarker(root)
 	if err != nil {
 		return nil, err
@@ -129,35 +120,35 @@ func stateFolder(m Marker) string {
 }
 
 // openAnyhow opens a workspace and makes its index where it is missing.
-func openAnyhow(root string, c *client.Client, progress Progress) (*Workspace, error) {
+func openAnyhow(root string, c *client.Client, progress transfer.Progress) (*Workspace, error) {
 	m, err := ReadMarker(root)
 	if err != nil {
 		return nil, err
 	}
-	w := &Workspace{Root: root, Marker: m, Client: c, Progress: progress, state: stateFolder(m)}
+	w := &Workspace{Root: root, Marker: m, Client: c, Progress: progress, folder: &placing.Folder{Root: root, State: stateFolder(m)}}
 	if c != nil {
 		w.Client = c.In(m.Workspace, func() { w.stale.Store(true) })
 	}
 	if progress == nil {
 		w.Progress = silent{}
 	}
-	if err := os.MkdirAll(w.state, 0o700); err != nil {
+	if err := os.MkdirAll(w.folder.State, 0o700); err != nil {
 		return nil, err
 	}
-	w.index = index.In(w.state, m.Project)
-	if err := w.index.Ready(); err != nil {
+	w.folder.Index = index.In(w.folder.State, m.Project)
+	if err := w.folder.Index.Ready(); err != nil {
 		return nil, err
 	}
 	if err := w.settlePlace(); err != nil {
 		return nil, err
 	}
-	w.root, err = disk.Open(root)
+	w.folder.Disk, err = disk.Open(root)
 	return w, err
 }
 
 // create ties root to a project: a workspace is made at the service, and the marker is written. With fenced, git is to take neither that
 // nor assets.
-func create(ctx context.Context, root, project string, fenced bool, c *client.Client, progress Progress) (*Workspace, error) {
+func create(ctx context.Context, root, project string, fenced bool, c *client.Client, progress transfer.Progress) (*Workspace, error) {
 	if fenced && besideCode(root) {
 		// Before anything else is here, so that neither marker nor assets are ever there for git to take.
 		if err := FenceMarker(ctx, root); err != nil {
@@ -195,18 +186,19 @@ func Machine() string {
 
 // Away is a project without a folder on this machine, for what is asked of the service alone.
 func Away(c *client.Client, project string) *Workspace {
-	return &Workspace{Client: c, Marker: Marker{Service: c.URL(), Project: project, Workspace: model.KindConsole}, Progress: silent{}}
+	return &Workspace{Client: c, Marker: Marker{Service: c.URL(), Project: project, Workspace: model.KindConsole},
+		folder: &placing.Folder{}, Progress: silent{}}
 }
 
 // IsAway tells whether there is no folder.
-func (w *Workspace) IsAway() bool { return w.root == nil }
+func (w *Workspace) IsAway() bool { return w.folder.Disk == nil }
 
 // Close lets go of the folder.
 func (w *Workspace) Close() error {
 	if w.IsAway() {
 		return nil
 	}
-	return w.root.Close()
+	return w.folder.Disk.Close()
 }
 
 // Spelled turns paths into those of assets and folders that the workspace knows under another spelling: upper and lower case are one on
@@ -219,7 +211,7 @@ func (w *Workspace) Spelled(paths []string) ([]string, error) {
 			if p == "" || t.Knows(p) {
 				return true
 			}
-			_, err := w.root.Lstat(filepath.FromSlash(p))
+			_, err := w.folder.Disk.Lstat(filepath.FromSlash(p))
 			return err == nil && !folds
 		}
 		for i, p := range out {
@@ -252,7 +244,7 @@ const folds = runtime.GOOS == "windows" || runtime.GOOS == "darwin"
 // Work takes the workspace for a command that changes it, and finishes what an interrupted one had begun; the function given back lets
 // it go. Looking needs no such thing.
 func (w *Workspace) Work() (release func(), err error) {
-	lock := flock.New(filepath.Join(w.state, "at-work"))
+	lock := flock.New(filepath.Join(w.folder.State, "at-work"))
 	ok, err := lock.TryLock()
 	if err != nil {
 		return nil, err
@@ -264,7 +256,7 @@ func (w *Workspace) Work() (release func(), err error) {
 		w.Relearn()
 		_ = lock.Unlock()
 	}
-	if err := w.recover(context.Background()); err != nil {
+	if err := w.folder.Recover(context.Background()); err != nil {
 		release()
 		return nil, fmt.Errorf("an interrupted command could not be finished: %w", err)
 	}
@@ -301,8 +293,22 @@ func (w *Workspace) FinishInterrupted() error {
 	return err
 }
 
-func (w *Workspace) update(work func(index.Tx) error) error { return w.index.Update(work) }
-func (w *Workspace) look(work func(index.Tx) error) error   { return w.index.Look(work) }
+func (w *Workspace) update(work func(index.Tx) error) error { return w.folder.Index.Update(work) }
+
+func (w *Workspace) look(work func(index.Tx) error) error { return w.folder.Index.Look(work) }
+
+// way is what content goes between this folder and the service by.
+func (w *Workspace) way() *transfer.Way {
+	return &transfer.Way{Client: w.Client, Project: w.Marker.Project, Folder: w.folder, Progress: w.Progress}
+}
+
+// read cuts and hashes one file of the workspace. The chunks of its base are tried first.
+func (w *Workspace) read(ctx context.Context, name string, base index.Refs) (index.Cut, scan.File, error) {
+	return scan.Read(ctx, w.folder.Disk, name, base, func(p chunk.Piece, _ []byte) error {
+		w.Progress.Add(int64(p.Size))
+		return nil
+	})
+}
 
 func (w *Workspace) view() (v index.View, err error) {
 	err = w.look(func(t index.Tx) error {
@@ -340,26 +346,11 @@ func (w *Workspace) Path(dir, typed string) (string, error) {
 	return filepath.ToSlash(rel), nil
 }
 
-// safeFolder makes the folders above path, and refuses where one of them is a link or a file.
-func (w *Workspace) safeFolder(path string) error {
-	for _, folder := range assetpath.Folders(path) {
-		info, err := w.root.Lstat(filepath.FromSlash(folder))
-		switch {
-		case errors.Is(err, fs.ErrNotExist):
-			if err := w.root.Mkdir(filepath.FromSlash(folder), 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
-				return err
-			}
-		case err != nil:
-			return err
-		case !info.IsDir():
-			return fmt.Errorf("%s is in the way: it is not a folder here", folder)
-		}
-	}
-	return nil
-}
-
-// incoming is the folder in which files are built before they are moved to their place.
-const incoming = assetpath.ReservedPrefix + "incoming"
-
 // now is truncated to what the index keeps.
 func now() time.Time { return time.Now().UTC() }
+
+// Progress is told how long work goes on.
+type Progress = transfer.Progress
+
+// Pace is how fast files came from a service the last time, in bytes a second; 0 where that is not known.
+func Pace(service string) int64 { return transfer.Pace(service) }

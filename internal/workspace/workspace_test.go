@@ -23,6 +23,8 @@ import (
 	"kettletarn/internal/client"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/testbed"
+	"kettletarn/internal/workspace/placing"
+	"kettletarn/internal/workspace/transfer"
 )
 
 func TestMain(m *testing.M) { testbed.Main(m) }
@@ -263,8 +265,8 @@ func TestAFileChangedWhileTheUpdateRunsIsLeftAlone(t *testing.T) {
 	}
 	here := s.standing("a")
 	write(t, p.rurik, "a", "saved in this moment")
-	refusals, err := p.rurik.bring(t.Context(), []wanted{{asset: s.theirsOf(s.Assets[0]), place: "a", was: here}}, nil,
-		func(wanted) { t.Error("it was replaced") })
+	refusals, err := p.rurik.bring(t.Context(), []placing.Wanted{{Asset: s.theirsOf(s.Assets[0]), Place: "a", Was: here}}, nil,
+		func(placing.Wanted) { t.Error("it was replaced") })
 	if err != nil || len(refusals) != 1 || refusals[0].Reason != "changing" {
 		t.Errorf("%+v, %v", refusals, err)
 	}
@@ -324,7 +326,7 @@ func TestPutAwayFilesComeBackAndExpire(t *testing.T) {
 	if _, err := os.Stat(filepath.Join(p.odile.Root, "fresh")); err == nil {
 		t.Error("a discarded new file is still there")
 	}
-	list, err := p.odile.Kept()
+	list, err := p.odile.folder.Kept()
 	if err != nil || len(list) != 2 {
 		t.Fatalf("%+v, %v", list, err)
 	}
@@ -345,10 +347,10 @@ func TestPutAwayFilesComeBackAndExpire(t *testing.T) {
 		t.Fatal(err)
 	}
 	has(t, p.odile, "a", "edited")
-	if list, _ = p.odile.Kept(); len(list) != 1 {
+	if list, _ = p.odile.folder.Kept(); len(list) != 1 {
 		t.Fatalf("the edit that was in the way is lost: %+v", list)
 	}
-	about := filepath.Join(p.odile.putAwayFolder(), list[0].ID, "about.json")
+	about := filepath.Join(p.odile.folder.PutAwayFolder(), list[0].ID, "about.json")
 	text, err := os.ReadFile(about)
 	if err != nil {
 		t.Fatal(err)
@@ -357,8 +359,8 @@ func TestPutAwayFilesComeBackAndExpire(t *testing.T) {
 	if err := os.WriteFile(about, []byte(old), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	p.odile.expire()
-	if list, _ = p.odile.Kept(); len(list) != 0 {
+	p.odile.folder.Expire()
+	if list, _ = p.odile.folder.Kept(); len(list) != 0 {
 		t.Errorf("kept for ever: %+v", list)
 	}
 }
@@ -506,7 +508,7 @@ func TestOnlyWhatIsMissingTravels(t *testing.T) {
 
 func TestSmallFilesBehindALargeOneArriveToo(t *testing.T) {
 	p := newPair(t)
-	large := make([]byte, 3*batchBytes+77)
+	large := make([]byte, 3*transfer.BatchBytes+77)
 	_, _ = rand.NewChaCha8([32]byte{5}).Read(large)
 	files := map[string]string{"b-large.bin": string(large), "d-large.bin": string(large[1:])}
 	for i := range 40 {
@@ -535,7 +537,7 @@ func TestALargeSendThatWouldBeRefusedIsRefusedBeforeItTravels(t *testing.T) {
 	send(t, p.odile, SendOptions{})
 	update(t, p.rurik)
 	locked(t, p.odile, "large.bin")
-	large := make([]byte, 5*batchBytes)
+	large := make([]byte, 5*transfer.BatchBytes)
 	_, _ = rand.NewChaCha8([32]byte{4}).Read(large)
 	write(t, p.rurik, "large.bin", string(large))
 	seen := &reading{}

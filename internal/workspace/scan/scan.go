@@ -1,5 +1,5 @@
 // Package scan looks at the folder of a workspace: which files stand there and how they look, which of them the rules leave out, and what
-// the index knows of each. It reads no file but rules and ignore files, and judges nothing.
+// the index knows of each. How one file is read is in read.go. It judges nothing.
 package scan
 
 import (

@@ -4,11 +4,12 @@ package scan
 
 import (
 	"io/fs"
-	"kettletarn/internal/workspace/index"
 	"os"
 	"syscall"
 
 	"golang.org/x/sys/unix"
+
+	"kettletarn/internal/workspace/index"
 )
 
 func inode(info fs.FileInfo) uint64 {

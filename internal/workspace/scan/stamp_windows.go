@@ -2,8 +2,9 @@ package scan
 
 import (
 	"io/fs"
-	"kettletarn/internal/workspace/index"
 	"os"
+
+	"kettletarn/internal/workspace/index"
 )
 
 // Windows gives no inode without opening the file; size and time have to do.

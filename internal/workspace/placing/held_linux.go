@@ -1,4 +1,4 @@
-package workspace
+package placing
 
 import (
 	"os"
@@ -19,20 +19,4 @@ func beingWritten(name string) bool {
 		_, _ = unix.FcntlInt(f.Fd(), unix.F_SETLEASE, unix.F_UNLCK)
 	}
 	return err == unix.EAGAIN
-}
-
-// fewFiles are synced one by one; more of them with the whole file system.
-const fewFiles = 32
-
-// syncFiles makes files below root durable.
-func syncFiles(root string, names []string) error {
-	if len(names) > fewFiles {
-		f, err := os.Open(root)
-		if err != nil {
-			return err
-		}
-		defer f.Close()
-		return unix.Syncfs(int(f.Fd()))
-	}
-	return syncEach(root, names)
 }

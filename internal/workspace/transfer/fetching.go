@@ -1,14 +1,11 @@
-package workspace
+package transfer
 
 import (
 	"context"
-	"encoding/hex"
 	"errors"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"sync"
-	"syscall"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -18,30 +15,12 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/workspace/disk"
 	"kettletarn/internal/workspace/index"
+	"kettletarn/internal/workspace/placing"
 )
-
-// Bounds of a transfer: bytes and chunks in one request, and requests in flight. Together they bound what is held in memory; at 80 ms
-// to the service they allow 400 MiB a second.
-const (
-	batchBytes  = 8 << 20
-	batchChunks = 4096
-	inFlight    = 4
-	// pageFiles is how many files' manifests are asked for at once, and jobFiles how many small files are built by one goroutine.
-	pageFiles = 2048
-	jobFiles  = 256
-)
-
-// wanted is a file to bring down, to its place. was is the file that stands there now, nil for none; it is replaced only while it still is
-// that.
-type wanted struct {
-	asset model.Asset
-	place string
-	was   *standing
-}
 
 // arriving is a wanted file with its chunks.
 type arriving struct {
-	wanted
+	placing.Wanted
 	refs []chunk.Ref
 }
 
@@ -53,34 +32,28 @@ type source struct {
 
 // fetching is one run of fetch.
 type fetching struct {
-	w     *Workspace
+	w     *Way
 	local map[chunk.Digest]source
 
 	mu      sync.Mutex
-	built   []built
+	built   []placing.Built
 	damaged []model.Refusal
 }
 
-// built is a file that lies whole in the folder of what comes in.
-type built struct {
-	wanted
-	refs index.Refs
-}
-
-// fetch builds files beside their places, several requests at once. Chunks that are on this disk are not fetched, nor what an earlier run
+// Fetch builds files beside their places, several requests at once. Chunks that are on this disk are not fetched, nor what an earlier run
 // built already. What the service can't give back comes back as refusals; the rest is brought.
-func (w *Workspace) fetch(ctx context.Context, files []wanted) ([]built, []model.Refusal, error) {
+func (w *Way) Fetch(ctx context.Context, files []placing.Wanted) ([]placing.Built, []model.Refusal, error) {
 	if len(files) == 0 {
 		return nil, nil, nil
 	}
 	total := int64(0)
 	for _, f := range files {
-		total += f.asset.Size
+		total += f.Asset.Size
 	}
 	w.Progress.Start("Bringing down", total)
 	defer w.Progress.Done()
-	if err := w.root.MkdirAll(incoming, 0o755); err != nil {
-		return nil, nil, noRoom(err)
+	if err := w.Folder.Disk.MkdirAll(placing.Incoming, 0o755); err != nil {
+		return nil, nil, placing.NoRoom(err)
 	}
 	started := time.Now()
 	run := &fetching{w: w}
@@ -88,46 +61,31 @@ func (w *Workspace) fetch(ctx context.Context, files []wanted) ([]built, []model
 		page := files[:min(len(files), pageFiles)]
 		files = files[len(page):]
 		if err := run.page(ctx, page); err != nil {
-			return nil, run.damaged, noRoom(err)
+			return nil, run.damaged, placing.NoRoom(err)
 		}
 	}
 	w.notePace(total, time.Since(started))
-	return run.built, run.damaged, syncFiles(w.Root, run.names())
-}
-
-// lost reports whether an error is about content that the service has no more.
-func lost(err error) bool {
-	var problem *model.Problem
-	return errors.As(err, &problem) && (problem.Type == model.Damaged || problem.Type == model.ChunksMissing)
+	return run.built, run.damaged, disk.SyncFiles(w.Folder.Root, run.names())
 }
 
 // giveUp notes that a file can't be brought.
-func (r *fetching) giveUp(f wanted) {
+func (r *fetching) giveUp(f placing.Wanted) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.damaged = append(r.damaged, model.Refusal{Path: f.place, Reason: model.Damaged, Message: f.place +
+	r.damaged = append(r.damaged, model.Refusal{Path: f.Place, Reason: model.Damaged, Message: f.Place +
 		": the service can't give it back, its content there is damaged",
 		Remedy: "a workspace that has the file can heal it: ask your team to run tarn heal, then run tarn update"})
-}
-
-// noRoom says in words that this disk is full.
-func noRoom(err error) error {
-	if errors.Is(err, syscall.ENOSPC) {
-		return model.NewProblem(model.DiskFull, "make room on it, then run the same command again: what has arrived stays, and your files are "+
-			"as they were", "the disk of this workspace is full")
-	}
-	return err
 }
 
 func (r *fetching) names() []string {
 	out := make([]string, len(r.built))
 	for i, b := range r.built {
-		out[i] = partName(b.wanted)
+		out[i] = placing.PartName(b.Wanted)
 	}
 	return out
 }
 
-func (r *fetching) page(ctx context.Context, files []wanted) error {
+func (r *fetching) page(ctx context.Context, files []placing.Wanted) error {
 	list, err := r.w.manifests(ctx, files)
 	if lost(err) {
 		// One of them stands in the way of the rest: it is found by halves.
@@ -149,9 +107,9 @@ func (r *fetching) page(ctx context.Context, files []wanted) error {
 	list = r.anew(list)
 	for len(list) > 0 {
 		// A large file has all requests in flight for itself.
-		if list[0].asset.Size > batchBytes {
+		if list[0].Asset.Size > BatchBytes {
 			if err := r.large(ctx, list[0]); lost(err) {
-				r.giveUp(list[0].wanted)
+				r.giveUp(list[0].Wanted)
 			} else if err != nil {
 				return err
 			}
@@ -159,7 +117,7 @@ func (r *fetching) page(ctx context.Context, files []wanted) error {
 			continue
 		}
 		n := 1
-		for n < len(list) && list[n].asset.Size <= batchBytes {
+		for n < len(list) && list[n].Asset.Size <= BatchBytes {
 			n++
 		}
 		if err := r.many(ctx, list[:n]); err != nil {
@@ -175,9 +133,9 @@ func (r *fetching) many(ctx context.Context, list []arriving) error {
 	group, running := errgroup.WithContext(ctx)
 	group.SetLimit(inFlight)
 	for len(list) > 0 && running.Err() == nil {
-		n, size := 1, list[0].asset.Size
-		for n < len(list) && n < jobFiles && size+list[n].asset.Size <= batchBytes {
-			size += list[n].asset.Size
+		n, size := 1, list[0].Asset.Size
+		for n < len(list) && n < jobFiles && size+list[n].Asset.Size <= BatchBytes {
+			size += list[n].Asset.Size
 			n++
 		}
 		job := list[:n]
@@ -191,11 +149,11 @@ func (r *fetching) many(ctx context.Context, list []arriving) error {
 }
 
 // manifests gets the chunks of files: the root nodes of all at once, and what is below them where there is more.
-func (w *Workspace) manifests(ctx context.Context, files []wanted) ([]arriving, error) {
+func (w *Way) manifests(ctx context.Context, files []placing.Wanted) ([]arriving, error) {
 	roots := make([]chunk.Digest, len(files))
 	for i, f := range files {
 		var err error
-		if roots[i], err = chunk.ParseDigest(f.asset.Content); err != nil {
+		if roots[i], err = chunk.ParseDigest(f.Asset.Content); err != nil {
 			return nil, err
 		}
 	}
@@ -208,7 +166,7 @@ func (w *Workspace) manifests(ctx context.Context, files []wanted) ([]arriving, 
 			}
 		}
 		if len(ask) > 0 {
-			if err := w.Client.FetchChunks(ctx, w.Marker.Project, ask, func(i int, data []byte) error {
+			if err := w.Client.FetchChunks(ctx, w.Project, ask, func(i int, data []byte) error {
 				nodes[ask[i]] = append([]byte(nil), data...)
 				return nil
 			}); err != nil {
@@ -225,7 +183,7 @@ func (w *Workspace) manifests(ctx context.Context, files []wanted) ([]arriving, 
 	}
 	list := make([]arriving, len(files))
 	for i, f := range files {
-		list[i].wanted = f
+		list[i].Wanted = f
 		size := int64(0)
 		if err := manifest.Walk(ctx, load, roots[i], 0, nil, func(_ int64, ref chunk.Ref) error {
 			size += int64(ref.Size)
@@ -234,9 +192,9 @@ func (w *Workspace) manifests(ctx context.Context, files []wanted) ([]arriving, 
 		}); err != nil {
 			return nil, err
 		}
-		if size != f.asset.Size {
+		if size != f.Asset.Size {
 			return nil, model.NewProblem(model.Damaged, "tell whoever runs the service", "%s is said to have %d bytes, and its content has %d",
-				f.asset.Path, f.asset.Size, size)
+				f.Asset.Path, f.Asset.Size, size)
 		}
 	}
 	return list, nil
@@ -252,7 +210,7 @@ const (
 // onDisk finds which of the chunks lie in the workspace already, in files as they were when they were last the same as at the service.
 // Whether they still do is seen when they are read. The versions before are asked for theirs; the rest of the workspace is looked through
 // as far as that pays.
-func (w *Workspace) onDisk(list []arriving) (map[chunk.Digest]source, error) {
+func (w *Way) onDisk(list []arriving) (map[chunk.Digest]source, error) {
 	want, lacking := map[chunk.Digest]int{}, 0
 	for _, f := range list {
 		for _, ref := range f.refs {
@@ -270,9 +228,9 @@ func (w *Workspace) onDisk(list []arriving) (map[chunk.Digest]source, error) {
 			found[digest] = source{path, start}
 		}
 	}
-	return found, w.look(func(t index.Tx) error {
+	return found, w.Folder.Index.Look(func(t index.Tx) error {
 		for _, f := range list {
-			t.RefsOf(f.asset.Path, func(start int64, digest chunk.Digest) { take(f.asset.Path, start, digest) })
+			t.RefsOf(f.Asset.Path, func(start int64, digest chunk.Digest) { take(f.Asset.Path, start, digest) })
 		}
 		left := lookThrough + lacking/lookFor
 		t.EachRef(func(path []byte, start int64, digest chunk.Digest) bool {
@@ -287,8 +245,8 @@ func (w *Workspace) onDisk(list []arriving) (map[chunk.Digest]source, error) {
 }
 
 // readLocal reads a chunk from this disk; ok is false where it is not there any more.
-func (w *Workspace) readLocal(s source, ref chunk.Ref) (data []byte, ok bool) {
-	f, err := w.root.Open(filepath.FromSlash(s.path))
+func (w *Way) readLocal(s source, ref chunk.Ref) (data []byte, ok bool) {
+	f, err := w.Folder.Disk.Open(filepath.FromSlash(s.path))
 	if err != nil {
 		return nil, false
 	}
@@ -320,12 +278,12 @@ func (r *fetching) get(ctx context.Context, refs []chunk.Ref, each func(chunk.Di
 	if len(ask) == 0 {
 		return nil
 	}
-	return r.w.Client.FetchChunks(ctx, r.w.Marker.Project, ask, func(i int, data []byte) error { return each(ask[i], data) })
+	return r.w.Client.FetchChunks(ctx, r.w.Project, ask, func(i int, data []byte) error { return each(ask[i], data) })
 }
 
 // small brings files together. Each is written as its chunks arrive.
 func (r *fetching) small(ctx context.Context, files []arriving) (err error) {
-	kept, let := r.w.root.Keep()
+	kept, let := r.w.Folder.Disk.Keep()
 	defer let()
 	s := &sowing{r: r, disk: kept, files: files, left: make([]int, len(files)), out: map[int]*os.File{}, sites: map[chunk.Digest][]site{}}
 	var refs []chunk.Ref
@@ -345,7 +303,7 @@ func (r *fetching) small(ctx context.Context, files []arriving) (err error) {
 	rest, closed := s.end()
 	if lost(err) {
 		if len(rest) == 1 {
-			r.giveUp(rest[0].wanted)
+			r.giveUp(rest[0].Wanted)
 			return nil
 		}
 		if err := r.small(ctx, rest[:len(rest)/2]); err != nil {
@@ -356,130 +314,17 @@ func (r *fetching) small(ctx context.Context, files []arriving) (err error) {
 	return errors.Join(err, closed)
 }
 
-// sowing puts chunks into the files that have them, in whichever order they come.
-type sowing struct {
-	r     *fetching
-	disk  disk.Disk
-	files []arriving
-	sites map[chunk.Digest][]site
-	left  []int            // how many chunks each file lacks
-	out   map[int]*os.File // those that are open
-}
-
-// site is a place in one of the files.
-type site struct {
-	file int
-	at   int64
-}
-
-// maxOpen is how many files are open at once: a chunk that many files have begins all of them.
-const maxOpen = 32
-
-// empty makes the files that have no chunks.
-func (s *sowing) empty() error {
-	for i, left := range s.left {
-		if left > 0 {
-			continue
-		}
-		if _, err := s.open(i); err != nil {
-			return err
-		}
-		if err := s.whole(i); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func (s *sowing) sow(d chunk.Digest, data []byte) error {
-	for _, at := range s.sites[d] {
-		out, err := s.open(at.file)
-		if err != nil {
-			return err
-		}
-		if _, err := out.WriteAt(data, at.at); err != nil {
-			return err
-		}
-		if s.left[at.file]--; s.left[at.file] == 0 {
-			if err := s.whole(at.file); err != nil {
-				return err
-			}
-		}
-	}
-	s.r.w.Progress.Add(int64(len(data)))
-	return nil
-}
-
-func (s *sowing) open(i int) (*os.File, error) {
-	if out := s.out[i]; out != nil {
-		return out, nil
-	}
-	if len(s.out) >= maxOpen {
-		for other, out := range s.out {
-			if err := out.Close(); err != nil {
-				return nil, err
-			}
-			delete(s.out, other)
-			break
-		}
-	}
-	f := s.files[i].wanted
-	part, begun := partName(f), s.left[i] < len(s.files[i].refs)
-	flag := os.O_WRONLY
-	if !begun {
-		flag |= os.O_CREATE | os.O_EXCL
-	}
-	out, err := s.disk.OpenFile(part, flag, modeOf(f))
-	if !begun && errors.Is(err, fs.ErrExist) {
-		// Never written into: it might be a second name of a file that is in its place.
-		if err = s.r.w.root.Remove(part); err == nil {
-			out, err = s.disk.OpenFile(part, flag, modeOf(f))
-		}
-	}
-	if err == nil {
-		s.out[i] = out
-	}
-	return out, err
-}
-
-// whole ends a file that has all its chunks.
-func (s *sowing) whole(i int) error {
-	out := s.out[i]
-	delete(s.out, i)
-	if err := out.Close(); err != nil {
-		_ = s.r.w.root.Remove(partName(s.files[i].wanted))
-		return err
-	}
-	s.r.finish(s.files[i])
-	s.left[i] = -1
-	return nil
-}
-
-// end removes what is not whole, and returns those files.
-func (s *sowing) end() (rest []arriving, err error) {
-	for _, out := range s.out {
-		err = errors.Join(err, out.Close())
-	}
-	for i, f := range s.files {
-		if s.left[i] >= 0 {
-			rest = append(rest, f)
-			_ = s.r.w.root.Remove(partName(f.wanted))
-		}
-	}
-	return rest, err
-}
-
 // large brings one file, chunk by chunk to their places. What an interrupted command left of it is taken up again.
 func (r *fetching) large(ctx context.Context, f arriving) (err error) {
-	part := partName(f.wanted)
-	if there, err := r.w.root.Lstat(filepath.FromSlash(f.place)); err == nil {
-		if begun, err := r.w.root.Lstat(part); err == nil && os.SameFile(begun, there) {
-			if err := r.w.root.Remove(part); err != nil {
+	part := placing.PartName(f.Wanted)
+	if there, err := r.w.Folder.Disk.Lstat(filepath.FromSlash(f.Place)); err == nil {
+		if begun, err := r.w.Folder.Disk.Lstat(part); err == nil && os.SameFile(begun, there) {
+			if err := r.w.Folder.Disk.Remove(part); err != nil {
 				return err // it is a second name of the file that is in its place
 			}
 		}
 	}
-	out, err := r.w.root.OpenFile(part, os.O_RDWR|os.O_CREATE, 0o644)
+	out, err := r.w.Folder.Disk.OpenFile(part, os.O_RDWR|os.O_CREATE, 0o644)
 	if err != nil {
 		return err
 	}
@@ -495,8 +340,8 @@ func (r *fetching) large(ctx context.Context, f arriving) (err error) {
 	if err != nil {
 		return err
 	}
-	begun := info.Size() == f.asset.Size
-	if err := out.Truncate(f.asset.Size); err != nil {
+	begun := info.Size() == f.Asset.Size
+	if err := out.Truncate(f.Asset.Size); err != nil {
 		return err
 	}
 	group, running := errgroup.WithContext(ctx)
@@ -504,7 +349,7 @@ func (r *fetching) large(ctx context.Context, f arriving) (err error) {
 	start := int64(0)
 	for refs := f.refs; len(refs) > 0 && running.Err() == nil; {
 		n, size := 0, int64(0)
-		for n < len(refs) && n < batchChunks && (n == 0 || size+int64(refs[n].Size) <= batchBytes) {
+		for n < len(refs) && n < batchChunks && (n == 0 || size+int64(refs[n].Size) <= BatchBytes) {
 			size += int64(refs[n].Size)
 			n++
 		}
@@ -551,23 +396,23 @@ func (r *fetching) there(f *os.File, ref chunk.Ref, start int64) bool {
 func (r *fetching) anew(list []arriving) []arriving {
 	rest := list[:0]
 	for _, f := range list {
-		if f.asset.Size > batchBytes || !r.whole(f) {
+		if f.Asset.Size > BatchBytes || !r.whole(f) {
 			rest = append(rest, f)
 			continue
 		}
-		r.w.Progress.Add(f.asset.Size)
+		r.w.Progress.Add(f.Asset.Size)
 		r.finish(f)
 	}
 	return rest
 }
 
 func (r *fetching) whole(f arriving) bool {
-	part, err := r.w.root.Open(partName(f.wanted))
+	part, err := r.w.Folder.Disk.Open(placing.PartName(f.Wanted))
 	if err != nil {
 		return false
 	}
 	defer part.Close()
-	if info, err := part.Stat(); err != nil || info.Size() != f.asset.Size {
+	if info, err := part.Stat(); err != nil || info.Size() != f.Asset.Size {
 		return false
 	}
 	start := int64(0)
@@ -588,13 +433,5 @@ func (r *fetching) finish(f arriving) {
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.built = append(r.built, built{f.wanted, packed})
+	r.built = append(r.built, placing.Built{Wanted: f.Wanted, Refs: packed})
 }
-
-// partName is where a file is built: the same for the same content at the same place, so that it can be taken up again.
-func partName(f wanted) string {
-	name := chunk.Sum([]byte(f.place))
-	return filepath.Join(incoming, f.asset.Content[:min(len(f.asset.Content), 32)]+"-"+hex.EncodeToString(name[:8]))
-}
-
-func asideName(f wanted) string { return partName(f) + asideSuffix }

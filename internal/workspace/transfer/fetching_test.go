@@ -1,6 +1,4 @@
-//go:build linux
-
-package workspace
+package transfer
 
 import (
 	"fmt"
@@ -9,19 +7,23 @@ import (
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/workspace/index"
+	"kettletarn/internal/workspace/placing"
 )
 
 // What a file's own version before has is found, however much the workspace has; of the rest, as much as it pays to look for.
 func TestChunksOnThisDiskAreLookedForAsFarAsItPays(t *testing.T) {
-	p := newPair(t)
-	w := p.odile
+	kept := index.In(t.TempDir(), "brinelight")
+	if err := kept.Ready(); err != nil {
+		t.Fatal(err)
+	}
+	w := &Way{Folder: &placing.Folder{Index: kept}}
 	refs := func(from, n int) (list index.Refs) {
 		for i := range n {
 			list = list.Add(chunk.Ref{Digest: chunk.Sum([]byte(fmt.Sprint(from + i))), Size: 1000})
 		}
 		return list
 	}
-	if err := w.update(func(tx index.Tx) error {
+	if err := kept.Update(func(tx index.Tx) error {
 		for path, r := range map[string]index.Refs{"a": refs(0, 10), "b": refs(1000, lookThrough+100), "y": refs(1_000_000, 10),
 			"z": refs(2_000_000,
 				10)} {
@@ -34,7 +36,7 @@ func TestChunksOnThisDiskAreLookedForAsFarAsItPays(t *testing.T) {
 		t.Fatal(err)
 	}
 	arrives := func(path string, numbers ...int) (f arriving) {
-		f.wanted = wanted{asset: model.Asset{Path: path}, place: path}
+		f.Wanted = placing.Wanted{Asset: model.Asset{Path: path}, Place: path}
 		for _, n := range numbers {
 			f.refs = append(f.refs, chunk.Ref{Digest: chunk.Sum([]byte(fmt.Sprint(n))), Size: 1000})
 		}

@@ -1,4 +1,4 @@
-package workspace
+package transfer
 
 import (
 	"encoding/json"
@@ -24,7 +24,7 @@ func Pace(service string) int64 {
 }
 
 // notePace keeps it.
-func (w *Workspace) notePace(size int64, took time.Duration) {
+func (w *Way) notePace(size int64, took time.Duration) {
 	if size < 4<<20 || took <= 0 {
 		return
 	}
@@ -35,7 +35,7 @@ func (w *Workspace) notePace(size int64, took time.Duration) {
 	if paces == nil {
 		paces = map[string]int64{}
 	}
-	paces[w.Marker.Service] = int64(float64(size) / took.Seconds())
+	paces[w.Client.URL()] = int64(float64(size) / took.Seconds())
 	if text, err := json.Marshal(paces); err == nil {
 		_ = os.WriteFile(paceFile(), text, 0o600)
 	}
