@@ -7,6 +7,7 @@ package admission
 
 import (
 	"context"
+	"io"
 	"net"
 	"net/http"
 	"net/netip"
@@ -195,6 +196,29 @@ type patient struct {
 func (p *patient) Write(b []byte) (int, error) {
 	_ = p.control.SetWriteDeadline(time.Now().Add(stall))
 	return p.ResponseWriter.Write(b)
+}
+
+// piece is how much is sent between two looks at the time, in bytes.
+const piece = 4 << 20
+
+// ReadFrom lets the system send a part of a file, an [io.LimitedReader] of one, by itself.
+func (p *patient) ReadFrom(src io.Reader) (n int64, err error) {
+	to, can := p.ResponseWriter.(io.ReaderFrom)
+	part, is := src.(*io.LimitedReader)
+	if !can || !is {
+		return io.Copy(struct{ io.Writer }{p}, src)
+	}
+	for part.N > 0 {
+		now := &io.LimitedReader{R: part.R, N: min(part.N, piece)}
+		want := now.N
+		_ = p.control.SetWriteDeadline(time.Now().Add(stall))
+		got, err := to.ReadFrom(now)
+		n, part.N = n+got, part.N-got
+		if err != nil || got < want {
+			return n, err
+		}
+	}
+	return n, nil
 }
 
 func (p *patient) Unwrap() http.ResponseWriter { return p.ResponseWriter }

@@ -18,7 +18,6 @@ import (
 
 	"github.com/pelletier/go-toml/v2"
 	"github.com/urfave/cli/v3"
-	"golang.org/x/net/netutil"
 
 	"kettletarn/internal/admission"
 	"kettletarn/internal/api"
@@ -253,7 +252,7 @@ func serve(ctx context.Context, cmd *cli.Command) error {
 	})
 	free, _ := svc.Room(running)
 	log.Info("serving", "free", free, "address", "http://"+listener.Addr().String(), "data", s.Data, "version", version.String())
-	if err := server.Serve(netutil.LimitListener(listener, admission.Connections)); !errors.Is(err, http.ErrServerClosed) {
+	if err := server.Serve(admission.Limit(listener.(*net.TCPListener), admission.Connections)); !errors.Is(err, http.ErrServerClosed) {
 		return err
 	}
 	stop()

@@ -164,6 +164,9 @@ type file struct {
 
 func (f *file) Size() int64 { return f.size }
 
+// OnDisk is the file itself.
+func (f *file) OnDisk() *os.File { return f.File }
+
 // Open opens an object.
 func (d *Directory) Open(_ context.Context, name string) (Object, error) {
 	path, err := d.path(name)

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"regexp"
 	"time"
 )
@@ -48,6 +49,12 @@ func checkName(name string) error {
 		return fmt.Errorf("%q is not a name in a store", name)
 	}
 	return nil
+}
+
+// OnDisk is what an Object is besides where it is a file of this machine: from one, the system sends by itself. The offset of the file
+// belongs to who asked for it, and only one may.
+type OnDisk interface {
+	OnDisk() *os.File
 }
 
 // An Object is one object that is being read.

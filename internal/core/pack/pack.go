@@ -16,21 +16,24 @@ import (
 // A pack is
 //
 //	magic     8 bytes  "KTPACK" and the format version as two digits
-//	record    one or more, each
+//	record    one or more, each as it travels (wire.go): a head of 47 bytes, and the data
+//	index     for each record: offset of its data (8 bytes), and, numbers little endian,
 //	  kind      1 byte   0 chunk, 1 manifest node, 2 tree node, 3 handoff
 //	  codec     1 byte   0 plain, 1 one zstd frame (RFC 8878), 2 one S2 block
-//	  size      4 bytes  of what is kept, little endian
-//	  stored    4 bytes  of the data that follows the digest, little endian
+//	  size      4 bytes  of what is kept
+//	  stored    4 bytes  of the data
 //	  digest   32 bytes  BLAKE3-256 of what is kept
-//	  data
-//	index     for each record: offset of its data (8 bytes), then kind, codec, size, stored and digest as above
 //	footer    count (4 bytes), BLAKE3-256 of the index (32 bytes), and the magic again
 //
-// Version 2, without S2, is read as well, and no longer written.
+// A stretch of records is a stretch of an answer: it is handed out as it lies, by the system alone where that can ([Travels]).
+//
+// Versions 2 (without S2) and 3 have the head of the index, without the offset, before each record. They are read as well, and no longer
+// written.
 //
 // The footer stands at the end so that a pack is written in one pass; a pack that was cut off has none, and is refused whole.
 const (
-	magic      = "KTPACK03"
+	magic      = "KTPACK04"
+	magicV3    = "KTPACK03"
 	magicV2    = "KTPACK02"
 	headSize   = 1 + 1 + 4 + 4 + 32
 	indexSize  = 8 + headSize
@@ -106,7 +109,7 @@ func (p *Writer) Add(r Record) error {
 		return fmt.Errorf("a pack holds at most %d records", maxRecords)
 	}
 	e := Entry{Kind: r.Kind, Digest: r.Digest, Codec: r.Codec, Size: r.Size, Stored: len(r.Data)}
-	p.head = appendHead(p.head[:0], e)
+	p.head = AppendHead(p.head[:0], r)
 	p.write(p.head)
 	e.Offset = p.offset
 	p.write(r.Data)
@@ -138,6 +141,16 @@ func appendHead(b []byte, e Entry) []byte {
 	return append(b, e.Digest[:]...)
 }
 
+// Travels reports whether the records of a pack lie in it as they travel, each behind its head of [HeadSize] bytes. Only the first bytes are
+// looked at.
+func Travels(r io.ReaderAt) (bool, error) {
+	first := make([]byte, len(magic))
+	if _, err := r.ReadAt(first, 0); err != nil {
+		return false, err
+	}
+	return string(first) == magic, nil
+}
+
 // ReadIndex reads the entries of a pack of size bytes. The error wraps ErrDamaged where the pack is not whole.
 func ReadIndex(r io.ReaderAt, size int64) ([]Entry, error) {
 	if size < int64(len(magic)+footerSize) {
@@ -147,7 +160,7 @@ func ReadIndex(r io.ReaderAt, size int64) ([]Entry, error) {
 	if _, err := r.ReadAt(footer, size-int64(footerSize)); err != nil {
 		return nil, err
 	}
-	if ending := string(footer[4+32:]); ending != magic && ending != magicV2 {
+	if ending := string(footer[4+32:]); ending != magic && ending != magicV3 && ending != magicV2 {
 		return nil, fmt.Errorf("the pack has no footer: %w", ErrDamaged)
 	}
 	count := int64(binary.LittleEndian.Uint32(footer))

@@ -81,6 +81,54 @@ func TestAPackOfVersion2IsRead(t *testing.T) {
 	}
 }
 
+// TestRecordsLieAsTheyTravel: a stretch of a pack is a stretch of an answer, byte for byte.
+func TestRecordsLieAsTheyTravel(t *testing.T) {
+	var buf bytes.Buffer
+	w := NewWriter(&buf)
+	var wire []byte
+	for i, data := range samples() {
+		r := Encode(uint8(i%4), chunk.Sum(data), data)
+		wire = AppendRecord(wire, r)
+		if err := w.Add(r); err != nil {
+			t.Fatal(err)
+		}
+	}
+	entries, err := w.Close()
+	if err != nil {
+		t.Fatal(err)
+	}
+	last := entries[len(entries)-1]
+	start, end := entries[0].Offset-HeadSize, last.Offset+int64(last.Stored)
+	if got := buf.Bytes()[start:end]; !bytes.Equal(got, wire) || start != int64(len(magic)) {
+		t.Errorf("the records lie from %d to %d, and %d bytes travel", start, end, len(wire))
+	}
+	for pack, want := range map[string]bool{magic: true, magicV3: false, magicV2: false} {
+		if got, err := Travels(strings.NewReader(pack + "and so on")); err != nil || got != want {
+			t.Errorf("%s: %v, %v", pack, got, err)
+		}
+	}
+}
+
+// TestAPackIsWhatItWas holds the format to a pack that was written once.
+func TestAPackIsWhatItWas(t *testing.T) {
+	var buf bytes.Buffer
+	w := NewWriter(&buf)
+	text := []byte("brine")
+	if err := w.Add(Encode(Manifest, chunk.Sum(text), text)); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.Close(); err != nil {
+		t.Fatal(err)
+	}
+	const digest = "4af802bf57170a4eb1cfd5d24459f8f2322c25ef03d8265bfd3055d95087c533" // what b3sum says of brine
+	if got, want := hex.EncodeToString(buf.Bytes()), "4b545041434b3034"+              // KTPACK04
+		"8501"+"5820"+digest+"00"+"1a00000005"+"5a00000005"+"6272696e65"+ // the record as it travels, and brine
+		"3700000000000000"+"01"+"00"+"05000000"+"05000000"+digest+ // the index: it lies at 55
+		"01000000"+"9440c31a42aa0827951f6ae8d99e5bb6dd3ed290185a23df97c124245d4cc7e5"+"4b545041434b3034"; got != want {
+		t.Errorf("it is %s", got)
+	}
+}
+
 // The codecs as others write them: what was kept once is read for ever.
 func TestVectors(t *testing.T) {
 	text := strings.Repeat("brine and ", 8)

@@ -39,6 +39,9 @@ func AppendRecord(body []byte, r Record) []byte {
 // codecAt is where the codec stands in a record that this package wrote.
 const codecAt = 1 + 1 + 2 + 32
 
+// HeadSize is how many bytes the head of a record has that this package writes.
+const HeadSize = 1 + 1 + 2 + 32 + 1 + 5 + 5
+
 // AppendHead appends all of a record but its data, which has to follow.
 func AppendHead(body []byte, r Record) []byte {
 	body = append(body, 0x85, r.Kind, 0x58, 32)
