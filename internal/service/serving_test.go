@@ -13,8 +13,8 @@ import (
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/pack"
-	"kettletarn/internal/testbed"
 	"kettletarn/internal/store"
+	"kettletarn/internal/testbed"
 )
 
 // third makes of a pack one of version 3, as the last release wrote them: the same index but for the places, other heads.
