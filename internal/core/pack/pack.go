@@ -141,8 +141,8 @@ func appendHead(b []byte, e Entry) []byte {
 	return append(b, e.Digest[:]...)
 }
 
-// Travels reports whether the records of a pack lie in it as they travel, each behind its head of [HeadSize] bytes. Only the first bytes are
-// looked at.
+// Travels reports whether the records of a pack lie in it as they travel, each behind its head of [HeadSize] bytes. Only the first bytes
+// are looked at.
 func Travels(r io.ReaderAt) (bool, error) {
 	first := make([]byte, len(magic))
 	if _, err := r.ReadAt(first, 0); err != nil {

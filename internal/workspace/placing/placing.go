@@ -1,6 +1,6 @@
 // Package placing is the way into the folder of a workspace, and out of it: what comes is built beside its place, written down in a
-// journal, and moved in; what goes is taken aside by its name first, looked at, and put away where somebody might miss it. It knows no service and
-// no rules; which files come and go is decided above it. See docs/architecture.md, "On disk".
+// journal, and moved in; what goes is taken aside by its name first, looked at, and put away where somebody might miss it. It knows no
+// service and no rules; which files come and go is decided above it. See docs/architecture.md, "On disk".
 package placing
 
 import (
