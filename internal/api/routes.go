@@ -44,7 +44,7 @@ var (
 	pathParam  = param{name: "path", kind: "string", about: "path of the asset from the root of the project", required: true}
 	limitParam = param{name: "limit", kind: "integer", about: "rows at most; up to 5,000"}
 	atParam    = param{name: "at", kind: "string", about: "as of this state: a handoff (40, h40), a day or time (2026-03-02, or RFC 3339), " +
-		"or a milestone; the newest where left out"}
+		"a milestone or a branch; the newest of the first branch where left out"}
 	afterParam = param{name: "after", kind: "string", about: "what the page before has as next"}
 	keyParam   = param{name: "Idempotency-Key", kind: "string",
 		about: "a UUID that the client wrote down before; the same key again gets the same answer", required: true, header: true}
@@ -191,6 +191,15 @@ var calls = []route{
 		body: model.MilestoneRequest{}, answer: model.Milestone{}, status: http.StatusCreated, handle: (*Server).addMilestone},
 	{method: "DELETE", path: "/projects/:project/milestones/:milestone", right: ground.Lead, summary: "Take a name away; for leads",
 		status: http.StatusNoContent, handle: (*Server).removeMilestone},
+	{method: "GET", path: "/projects/:project/branches", right: ground.Viewer,
+		summary: "The branches, the first one first and the closed ones last", answer: model.Branches{}, handle: (*Server).branches},
+	{method: "POST", path: "/projects/:project/branches", right: ground.Artist, summary: "Make a branch from a state",
+		body: model.BranchRequest{}, answer: model.Branch{}, status: http.StatusCreated, handle: (*Server).addBranch},
+	{method: "GET", path: "/projects/:project/branches/:branch", right: ground.Viewer, answer: model.Branch{}, handle: (*Server).branch,
+		summary: "One branch: how far it is from the one that it came from, what changed on either side, what clashes, who is on it"},
+	{method: "POST", path: "/projects/:project/branches/:branch", right: ground.Artist, body: model.BranchStateRequest{},
+		answer:  model.Branch{},
+		summary: "Say that a branch is done, live again, or closed", handle: (*Server).setBranchState},
 	{method: "GET", path: "/projects/:project/look", right: ground.Viewer, costly: true,
 		summary: "What a version is: its kind, facts, and what was drawn of it", answer: media.Report{},
 		query: []param{pathParam, {name: "version", kind: "integer", about: "the newest where left out"}}, handle: (*Server).look},

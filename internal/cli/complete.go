@@ -138,7 +138,7 @@ func (a *app) valuesOf(ctx context.Context, command, option string) []string {
 	case "project":
 		return a.projectKeys(ctx)
 	case "at", "to":
-		return a.milestoneNames(ctx)
+		return append(a.milestoneNames(ctx), a.branchNames(ctx)...)
 	case "":
 	default:
 		return nil
@@ -201,6 +201,16 @@ func (a *app) milestoneNames(ctx context.Context) (out []string) {
 	})
 	for _, m := range list.Milestones {
 		out = append(out, m.Name)
+	}
+	return out
+}
+
+func (a *app) branchNames(ctx context.Context) (out []string) {
+	list, _ := inProject(ctx, a, func(ctx context.Context, w *workspace.Workspace) (model.Branches, error) {
+		return w.Client.Branches(ctx, w.Marker.Project)
+	})
+	for _, b := range list.Branches {
+		out = append(out, b.Name)
 	}
 	return out
 }

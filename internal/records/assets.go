@@ -8,6 +8,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/change"
 	"kettletarn/internal/core/lock"
 	"kettletarn/internal/core/model"
@@ -16,15 +17,18 @@ import (
 // Asset is a row of assets, with its lock. Held and Last are not read with it.
 type Asset struct {
 	change.Asset
-	// Gone says that the branch has nothing of it.
-	Gone bool
+	// Gone says that the branch has nothing of it; Stands is the folded path at which it has it, else "".
+	Gone   bool
+	Stands string
+	// Forked says that some version of it does not follow the one numbered before it.
+	Forked bool
 	// Was is the lock as it was read: SetLocks writes what is different.
 	Was lock.State
 	// HeadsUp says that somebody has unsent changes to it.
 	HeadsUp bool
 }
 
-// ClaimPaths makes the assets that are missing at the given places, so that their rows can be locked. folded is sorted.
+// ClaimPaths makes assets at the given places on which nobody has a claim, so that their rows can be locked. folded is sorted.
 func (tx *Tx) ClaimPaths(ctx context.Context, project int64, paths, folded []string) error {
 	_, err := tx.q.Exec(ctx, `
 		with wanted as materialized (select p, f, nextval(pg_get_serial_sequence('assets', 'id')) as i
@@ -33,6 +37,30 @@ func (tx *Tx) ClaimPaths(ctx context.Context, project int64, paths, folded []str
 			on conflict do nothing returning asset_id)
 		insert into assets (id, project_id, path, folded) overriding system value
 			select i, $1, p, f from claimed join wanted on i = asset_id`, project, paths, folded)
+	return err
+}
+
+// ClaimAnew makes assets at places on which others have claims already. The caller has locked the rows of those.
+func (tx *Tx) ClaimAnew(ctx context.Context, project int64, paths, folded []string) error {
+	_, err := tx.q.Exec(ctx, `
+		with wanted as materialized (select p, f, nextval(pg_get_serial_sequence('assets', 'id')) as i
+			from unnest($2::text[], $3::text[]) as u (p, f) order by f),
+		claimed as (insert into claims (project_id, folded, asset_id, rank) select $1, f, i, 1 + coalesce((select max(rank) from claims c
+			where c.project_id = $1 and c.folded = f), -1) from wanted order by f returning asset_id)
+		insert into assets (id, project_id, path, folded) overriding system value
+			select i, $1, p, f from claimed join wanted on i = asset_id`, project, paths, folded)
+	return err
+}
+
+// addClaims gives assets $2 claims on the places $3, where they have none yet.
+const addClaims = `insert into claims (project_id, folded, asset_id, rank)
+	select $1, f, i, 1 + coalesce((select max(rank) from claims c where c.project_id = $1 and c.folded = f), -1)
+	from unnest($2::bigint[], $3::text[]) as u (i, f)
+	where not exists (select from claims c where c.project_id = $1 and c.folded = f and c.asset_id = i) order by f`
+
+// AddClaims gives assets claims on folded places, besides those that others have.
+func (tx *Tx) AddClaims(ctx context.Context, project int64, ids []int64, folded []string) error {
+	_, err := tx.q.Exec(ctx, addClaims, project, ids, folded)
 	return err
 }
 
@@ -95,19 +123,45 @@ func (tx *Tx) AssetsByID(ctx context.Context, project int64, ids []int64, state 
 }
 
 // claimed are the assets that have claims on the places $3.
-const claimed = ` from unnest($3::text[]) u (f)
-	cross join lateral (select asset_id from claims k where k.project_id = $1 and k.folded = u.f limit 1) k
+const claimed = ` from (select distinct k.asset_id from unnest($3::text[]) u (f)
+		cross join lateral (select asset_id from claims k where k.project_id = $1 and k.folded = u.f limit 1000) k) k
 	cross join lateral (select * from assets a where a.id = k.asset_id limit 1) a`
 
 var assetsAt = behind + `select ` + assetColumns + claimed + ` cross join lateral ` + newestBehind + assetJoins + ` order by v.path`
 
-// AssetsAt returns the assets that have claims on folded paths, as they are in a state.
+// AssetsAt returns the assets that stand at folded paths in a state, or stood there last.
 func (tx *Tx) AssetsAt(ctx context.Context, project int64, state int, folded []string) ([]model.Asset, error) {
 	rows, err := tx.q.Query(ctx, assetsAt, project, state, folded)
 	if err != nil {
 		return nil, err
 	}
-	return plain(rows)
+	return standing(rows, folded)
+}
+
+// standing are, of assets with claims on places, those that are there; of those that are gone from a place where nothing is now, the one
+// that
+// went last.
+func standing(rows pgx.Rows, folded []string) ([]model.Asset, error) {
+	found, err := pgx.CollectRows(rows, scanAsset)
+	asked, at := make(map[string]bool, len(folded)), map[string]int{}
+	for _, f := range folded {
+		asked[f] = true
+	}
+	out := []model.Asset{}
+	for _, k := range found {
+		f := assetpath.Fold(k.Path)
+		if !asked[f] {
+			continue
+		}
+		i, twice := at[f]
+		switch {
+		case !twice:
+			at[f], out = len(out), append(out, k.Asset)
+		case out[i].Gone && (!k.Gone || k.Handoff > out[i].Handoff):
+			out[i] = k.Asset
+		}
+	}
+	return out, err
 }
 
 func plain(rows pgx.Rows) ([]model.Asset, error) {
@@ -123,7 +177,8 @@ func plain(rows pgx.Rows) ([]model.Asset, error) {
 // index claims_text, what is frequent in the order of the primary key: which of them it is depends on the text, so that a plan that was
 // made for another one is of no use.
 func (tx *Tx) PathsWith(ctx context.Context, project int64, text, after string, limit int) ([]string, error) {
-	rows, err := tx.q.Query(ctx, `select folded from claims where project_id = $1 and folded > $3 and folded like $2 order by folded limit $4`,
+	rows, err := tx.q.Query(ctx, `select distinct folded from claims where project_id = $1 and folded > $3 and folded like $2
+		order by folded limit $4`,
 		pgx.QueryExecModeCacheDescribe, project, "%"+likeEscapes.Replace(text)+"%", after, limit)
 	if err != nil {
 		return nil, err

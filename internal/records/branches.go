@@ -8,6 +8,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/lock"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/point"
 )
@@ -150,6 +151,15 @@ func (tx *Tx) BranchNamed(ctx context.Context, project int64, folded string) (Br
 	return tx.Branch(ctx, project, name, false)
 }
 
+// BranchByID finds a branch. See ErrNotFound.
+func (tx *Tx) BranchByID(ctx context.Context, project, id int64) (Branch, error) {
+	var name string
+	if err := one(tx.q.QueryRow(ctx, `select name from branches where project_id = $1 and id = $2`, project, id), &name); err != nil {
+		return Branch{}, err
+	}
+	return tx.Branch(ctx, project, name, false)
+}
+
 // LockNames keeps others from giving names to milestones and branches of a project until the transaction ends: they share one space.
 func (tx *Tx) LockNames(ctx context.Context, project int64) error {
 	_, err := tx.q.Exec(ctx, `select pg_advisory_xact_lock(7425, $1)`, int32(project))
@@ -236,6 +246,39 @@ func (tx *Tx) CommonState(ctx context.Context, project int64, a, b int) (number 
 	return number, err
 }
 
+// Lacking finds, for assets by id and the versions of them that somebody has (0 for none), the newest versions on the live branches but one
+// that those do not descend from, in the order of branches. It walks back along the parents of versions, and asks each branch for its
+// newest. Relies on the primary key of versions.
+func (tx *Tx) Lacking(ctx context.Context, project int64, but string, ids []int64, have []int) (map[int64][]lock.Newest, error) {
+	rows, err := tx.q.Query(ctx, `
+		with recursive reach (of, branch_id, upto) as (
+			select b.id, h.branch_id, h.number from branches b join handoffs h on h.project_id = b.project_id and h.number = b.head
+				where b.project_id = $1 and b.state < 2 and b.name <> $2
+			union
+			select r.of, k.parent_branch, k.parent from reach r
+				join handoff_parents k on k.branch_id = r.branch_id and k.number <= r.upto and k.branch_id <> k.parent_branch),
+		has (id, number) as (
+			select * from unnest($3::bigint[], $4::integer[]) a (id, number) where number > 0
+			union
+			select v.asset_id, p from has join versions v on v.asset_id = has.id and v.number = has.number cross join unnest(v.parents) p)
+		select a.id, b.name, v.number, v.gone from unnest($3::bigint[]) a (id)
+		cross join (select id, name from branches where project_id = $1 and state < 2 and name <> $2) b
+		cross join lateral (select v.number, v.gone from versions v where v.asset_id = a.id and exists (
+			select from reach r where r.of = b.id and r.branch_id = v.branch_id and v.handoff <= r.upto) order by v.number desc limit 1) v
+		where not exists (select from has where has.id = a.id and has.number = v.number) order by a.id, b.name`, project, but, ids, have)
+	if err != nil {
+		return nil, err
+	}
+	found := map[int64][]lock.Newest{}
+	var id int64
+	var n lock.Newest
+	_, err = pgx.ForEachRow(rows, []any{&id, &n.Branch, &n.Version, &n.Gone}, func() error {
+		found[id] = append(found[id], n)
+		return nil
+	})
+	return found, err
+}
+
 // WorkspacesOn are those that are on a branch and are anybody's still, by handle.
 func (tx *Tx) WorkspacesOn(ctx context.Context, project int64, branch string) ([]model.BranchWorkspace, error) {
 	rows, err := tx.q.Query(ctx, `select p.handle, w.name from workspaces w join people p on p.id = w.person_id
@@ -248,17 +291,17 @@ func (tx *Tx) WorkspacesOn(ctx context.Context, project int64, branch string) ([
 }
 
 // Claims are the ids of the assets that have claims on folded paths. Relies on the primary key of claims.
-func (tx *Tx) Claims(ctx context.Context, project int64, folded []string) (map[string]int64, error) {
+func (tx *Tx) Claims(ctx context.Context, project int64, folded []string) (map[string][]int64, error) {
 	rows, err := tx.q.Query(ctx, `select c.folded, c.asset_id from unnest($2::text[]) u (f)
-		cross join lateral (select * from claims c where c.project_id = $1 and c.folded = u.f limit 1) c`, project, folded)
+		cross join lateral (select * from claims c where c.project_id = $1 and c.folded = u.f limit 1000) c`, project, folded)
 	if err != nil {
 		return nil, err
 	}
-	found := map[string]int64{}
+	found := map[string][]int64{}
 	var path string
 	var asset int64
 	_, err = pgx.ForEachRow(rows, []any{&path, &asset}, func() error {
-		found[path] = asset
+		found[path] = append(found[path], asset)
 		return nil
 	})
 	return found, err

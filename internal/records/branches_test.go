@@ -59,8 +59,8 @@ func TestWhatIsNewestIsAQuestionOfAncestry(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+	paths := []string{"a.png", "b.png", "c.png"}
 	must(db.Write(ctx, func(tx *records.Tx) error {
-		paths := []string{"a.png", "b.png", "c.png"}
 		return tx.RestoreAssets(ctx, project, assets, paths, paths)
 	}))
 	for n := 1; n <= 40; n++ {
@@ -96,14 +96,14 @@ func TestWhatIsNewestIsAQuestionOfAncestry(t *testing.T) {
 				return err
 			}
 			contents[n] = known[digest].ID
-			for _, a := range assets {
+			for i, a := range assets {
 				if r.IntN(2) == 0 && n > 1 {
 					continue
 				}
 				numbered[a]++
-				v := records.NewVersion{Asset: a, Number: numbered[a], Path: "x.png", Folded: "x.png", Content: contents[n]}
-				for i, p := range m.parents {
-					v.Parents[i], _ = newest(a, p)
+				v := records.NewVersion{Asset: a, Number: numbered[a], Path: paths[i], Folded: paths[i], Content: contents[n]}
+				for k, p := range m.parents {
+					v.Parents[k], _ = newest(a, p)
 				}
 				m.versions[a] = v.Number
 				h.Versions = append(h.Versions, v)

@@ -9,6 +9,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/chain"
 	"kettletarn/internal/core/change"
 	"kettletarn/internal/core/chunk"
@@ -272,20 +273,59 @@ func (tx *Tx) Worked(ctx context.Context, project int64, one, other int) ([]mode
 	})
 }
 
-// Versions lists all versions of the asset that has the claim on a folded path, the newest first.
-func (tx *Tx) Versions(ctx context.Context, project int64, folded string) ([]model.Version, error) {
-	rows, err := tx.q.Query(ctx, versionsOf+` order by v.number desc`, project, folded)
+// AssetAt is the asset that a state means by a folded path: the one that stands there, or stood there last, or that is there on some
+// branch.
+// See ErrNotFound.
+func (tx *Tx) AssetAt(ctx context.Context, project int64, state int, folded string) (id int64, err error) {
+	rows, err := tx.q.Query(ctx, behind+`select c.asset_id, coalesce(v.path, ''), coalesce(v.gone, true), coalesce(v.handoff, 0) from claims c
+		cross join lateral (select c.asset_id as id) a left join lateral `+newestBehind+` on true
+		where c.project_id = $1 and c.folded = $3 order by c.asset_id`, project, state, folded)
+	if err != nil {
+		return 0, err
+	}
+	var asset int64
+	var path string
+	var gone bool
+	var handoff int
+	best := [2]int{-1, 0}
+	_, err = pgx.ForEachRow(rows, []any{&asset, &path, &gone, &handoff}, func() error {
+		is := [2]int{0, handoff}
+		switch {
+		case path != "" && assetpath.Fold(path) == folded && !gone:
+			is[0] = 2
+		case path != "" && assetpath.Fold(path) == folded:
+			is[0] = 1
+		}
+		if is[0] > best[0] || is[0] == best[0] && is[1] >= best[1] {
+			best, id = is, asset
+		}
+		return nil
+	})
+	if err == nil && best[0] < 0 {
+		err = ErrNotFound
+	}
+	return id, err
+}
+
+// Versions lists all versions of an asset, the newest first.
+func (tx *Tx) Versions(ctx context.Context, project, asset int64) ([]model.Version, error) {
+	rows, err := tx.q.Query(ctx, versionsOf+` order by v.number desc`, project, asset)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, scanVersion)
 }
 
-// Version is one version of the asset that has the claim on a folded path, 0 for the newest behind a state. See ErrNotFound. Relies on
-// the primary keys of claims and versions.
+// Version is one version of the asset that a state means by a folded path (see AssetAt), 0 for the newest behind it. See ErrNotFound.
+// Relies
+// on the primary keys of claims and versions.
 func (tx *Tx) Version(ctx context.Context, project int64, state int, folded string, number int) (v model.Version, err error) {
+	asset, err := tx.AssetAt(ctx, project, state, folded)
+	if err != nil {
+		return v, err
+	}
 	rows, err := tx.q.Query(ctx, behindOf("behind", "$3")+versionsOf+` and case when $4 = 0 then `+in+` else v.number = $4 end
-		order by v.number desc limit 1`, project, folded, state, number)
+		order by v.number desc limit 1`, project, asset, state, number)
 	if err != nil {
 		return v, err
 	}
@@ -300,9 +340,9 @@ const versionsOf = `
 		select v.number, v.path, v.handoff,
 			` + authorName + `, h.at, h.note, h.tasks, h.stage, coalesce(c.size, 0), coalesce(c.digest, ''),
 			coalesce(c.whole, ''), v.executable, v.gone, br.name, v.parents
-		from claims a join versions v on v.asset_id = a.asset_id join handoffs h on h.project_id = v.project_id and h.number = v.handoff
+		from versions v join handoffs h on h.project_id = v.project_id and h.number = v.handoff
 		join people p on p.id = h.author_id join branches br on br.id = v.branch_id left join contents c on c.id = v.content_id
-		where a.project_id = $1 and a.folded = $2`
+		where v.project_id = $1 and v.asset_id = $2`
 
 func scanVersion(row pgx.CollectableRow) (v model.Version, err error) {
 	var content, whole []byte

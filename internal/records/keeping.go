@@ -319,8 +319,7 @@ func (tx *Tx) RestoreAssets(ctx context.Context, project int64, ids []int64, pat
 	var batch pgx.Batch
 	batch.Queue(`insert into assets (id, project_id, path, folded) overriding system value
 		select i, $1, p, f from unnest($2::bigint[], $3::text[], $4::text[]) as u (i, p, f) on conflict do nothing`, project, ids, paths, folded)
-	batch.Queue(`insert into claims (project_id, folded, asset_id) select $1, f, i from unnest($2::bigint[], $3::text[]) as u (i, f)
-		on conflict (project_id, folded) do update set asset_id = excluded.asset_id`, project, ids, folded)
+	batch.Queue(addClaims, project, ids, folded)
 	return tx.q.SendBatch(ctx, &batch).Close()
 }
 

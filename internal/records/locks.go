@@ -8,15 +8,17 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/lock"
 	"kettletarn/internal/core/model"
 )
 
 // lockRows locks rows of assets by id, which a subquery looks up first, one index look for each path (see the note at Tx), and reads them
-// as they are then: what for update gives back is the newest of each row. Nothing is joined: that would be as of before.
+// as they are then: what for update gives back is the newest of each row. Nothing is joined: that would be as of before. Several assets may
+// have claims on one place; all of them are locked.
 const (
 	idsOf = `array(select c.asset_id from unnest($2::text[]) u (f) cross join lateral (select asset_id from claims c where c.project_id = $1
-		and c.folded = u.f limit 1) c)`
+		and c.folded = u.f limit 1000) c)`
 	lockRows = `select a.id, a.path, a.fence, coalesce(a.holder_id, 0), coalesce(a.workspace_id::text, ''),
 		a.locked, a.lock_note, a.diverged, a.waiting + a.asked,
 		exists (select from heads_ups h where h.project_id = a.project_id and h.asset_id = a.id)
@@ -24,11 +26,15 @@ const (
 	forUpdate = ` for update of a`
 )
 
-// heldRows tells, for each place, which asset has the claim on it by now, and its newest version on the branch $3, and of all. It is
-// asked behind the locks.
+// forked is whether k, versions, does not follow the one numbered before it. Relies on versions_forked.
+const forked = `(cardinality(k.parents) > 1 or k.parents[1] is distinct from nullif(k.number - 1, 0))`
+
+// heldRows tells, for each place, which assets have claims on it by now, their newest versions on the branch $3, and of all, and whether
+// their versions are one line. It is asked behind the locks.
 var heldRows = behindOf("behind", `(select head from branches where project_id = $1 and name = $3)`) + `
-	select c.folded, c.asset_id, coalesce(v.number, 0), coalesce(v.gone, true), coalesce(m.number, 0) from unnest($2::text[]) u (f)
-	cross join lateral (select folded, asset_id, asset_id as id from claims c where c.project_id = $1 and c.folded = u.f limit 1) c
+	select c.folded, c.asset_id, coalesce(v.number, 0), coalesce(v.gone, true), coalesce(v.path, ''), coalesce(m.number, 0),
+		exists (select from versions k where k.asset_id = c.asset_id and ` + forked + `) from unnest($2::text[]) u (f)
+	cross join lateral (select folded, asset_id, asset_id as id from claims c where c.project_id = $1 and c.folded = u.f limit 1000) c
 	cross join lateral (select c.asset_id as id) a left join lateral ` + newestBehind + ` on true
 	left join lateral (select number from versions m where m.asset_id = c.asset_id order by number desc limit 1) m on true`
 
@@ -117,6 +123,8 @@ func (tx *Tx) OpenLocks(ctx context.Context, key string, person int64, workspace
 
 // lockRow is a row of lockRows.
 type lockRow struct {
+	place   string // folded
+	last    string // where the branch has it or had it last, or what it is called elsewhere, folded
 	asset   *Asset
 	holder  int64
 	crowded bool
@@ -150,23 +158,62 @@ func scanLocks(results pgx.BatchResults) (read []lockRow, err error) {
 	if rows, err = results.Query(); err != nil {
 		return nil, err
 	}
-	var folded string
+	var folded, path string
 	var id int64
 	var tip Tip
-	_, err = pgx.ForEachRow(rows, []any{&folded, &id, &tip.Number, &tip.Gone, &tip.Numbered}, func() error {
+	var forks bool
+	of := map[string][]lockRow{}
+	if _, err = pgx.ForEachRow(rows, []any{&folded, &id, &tip.Number, &tip.Gone, &path, &tip.Numbered, &forks}, func() error {
 		r, ok := locked[id]
 		if !ok {
 			return nil
 		}
 		a := r.asset
-		a.Folded, a.Newest, a.Gone, a.Numbered = folded, tip.Number, tip.Gone, tip.Numbered
+		r.last = assetpath.Fold(path)
+		if path == "" {
+			r.last = assetpath.Fold(a.Path)
+		}
+		if a.Stands = ""; !tip.Gone {
+			a.Stands = r.last
+		}
+		if a.Folded == "" || a.Stands == folded {
+			a.Folded = folded
+		}
+		a.Newest, a.Gone, a.Numbered, a.Forked = tip.Number, tip.Gone, tip.Numbered, forks
 		if a.Lock.Newest = 0; !a.Gone {
 			a.Lock.Newest = a.Newest
 		}
-		read = append(read, r)
+		r.place = folded
+		of[folded] = append(of[folded], r)
 		return nil
-	})
-	return read, err
+	}); err != nil {
+		return nil, err
+	}
+	for place, list := range of {
+		if r, ok := meant(place, list); ok {
+			read = append(read, r)
+		}
+	}
+	return read, nil
+}
+
+// meant is which of the assets with claims on a place a branch means by it: the one that stands there; else one that stands nowhere on
+// it, and
+// stood there last, or, where the branch never had it, is called so elsewhere. Those that have no version yet come first (the name is kept
+// for what comes), and then the youngest. No asset is meant by two places.
+func meant(place string, list []lockRow) (found lockRow, ok bool) {
+	for _, r := range list {
+		a := r.asset
+		switch {
+		case a.Stands == place:
+			return r, true
+		case a.Stands != "" || r.last != place:
+		case !ok, a.Numbered == 0 && found.asset.Numbered > 0,
+			(a.Numbered == 0) == (found.asset.Numbered == 0) && a.ID > found.asset.ID:
+			found, ok = r, true
+		}
+	}
+	return found, ok
 }
 
 // names adds who holds what was read, and who waits and asks. The workspace that is known already is not looked up.
@@ -202,7 +249,7 @@ func (tx *Tx) names(ctx context.Context, read []lockRow, known Workspace) (map[s
 		if r.holder != 0 {
 			r.asset.Lock.Holder = places[r.asset.Lock.Holder.WorkspaceID]
 		}
-		out[r.asset.Folded] = r.asset
+		out[r.place] = r.asset
 	}
 	if len(crowded) > 0 {
 		if err := tx.readLines(ctx, crowded); err != nil {
@@ -379,7 +426,7 @@ func (tx *Tx) Locks(ctx context.Context, project int64, folded string) ([]model.
 		from assets a join projects j on j.id = a.project_id left join people p on p.id = a.holder_id left join workspaces w
 			on w.id = a.workspace_id
 		where a.project_id = $1 and (a.holder_id is not null or a.waiting > 0) and ($2 = ''
-			or a.id = (select asset_id from claims where project_id = $1 and folded = $2)) order by a.locked, a.path`, project, folded)
+			or a.id in (select asset_id from claims where project_id = $1 and folded = $2)) order by a.locked, a.path`, project, folded)
 	if err != nil {
 		return nil, err
 	}

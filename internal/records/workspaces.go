@@ -9,22 +9,21 @@ import (
 	"kettletarn/internal/core/model"
 )
 
-// SetHeadsUps makes the unsent changes of a workspace those of assets that are given, folded paths beside the rest, and returns how many
-// there are. What stays keeps its time.
-func (tx *Tx) SetHeadsUps(ctx context.Context, project int64, workspace string, folded, states []string, sizes []int64,
+// SetHeadsUps makes the unsent changes of a workspace those of assets that are given, by id, each once, and returns how many there are.
+// What
+// stays keeps its time.
+func (tx *Tx) SetHeadsUps(ctx context.Context, project int64, workspace string, assets []int64, states []string, sizes []int64,
 	since []time.Time) (int, error) {
-	if _, err := tx.q.Exec(ctx, `delete from heads_ups h where h.workspace_id = $3 and not h.asset_id = any(`+idsOf+`)`,
-		project, folded, workspace); err != nil {
+	if _, err := tx.q.Exec(ctx, `delete from heads_ups h where h.workspace_id = $1 and not h.asset_id = any($2)`,
+		workspace, assets); err != nil {
 		return 0, err
 	}
 	tag, err := tx.q.Exec(ctx, `
 		insert into heads_ups (workspace_id, project_id, asset_id, state, size, since)
-		select $2, $1, a.id, u.s, u.n, least(u.t, now())
-		from unnest($3::text[], $4::text[], $5::bigint[], $6::timestamptz[]) as u (f, s, n, t)
-		cross join lateral (select asset_id as id from claims c where c.project_id = $1 and c.folded = u.f limit 1) a
-		order by a.id
+		select $2, $1, a.id, a.s, a.n, least(a.t, now())
+		from unnest($3::bigint[], $4::text[], $5::bigint[], $6::timestamptz[]) as a (id, s, n, t) order by a.id
 		on conflict (workspace_id, asset_id) do update set state = excluded.state, size =
-			excluded.size`, project, workspace, folded, states, sizes, since)
+			excluded.size`, project, workspace, assets, states, sizes, since)
 	return int(tag.RowsAffected()), err
 }
 
@@ -65,7 +64,7 @@ func (tx *Tx) Shown(ctx context.Context, project int64, state int, folded []stri
 	if err != nil {
 		return nil, nil, err
 	}
-	if assets, err = plain(rows); err != nil {
+	if assets, err = standing(rows, folded); err != nil {
 		return nil, nil, err
 	}
 	if rows, err = results.Query(); err != nil {
@@ -115,28 +114,25 @@ func (tx *Tx) AnswerRuleRequest(ctx context.Context, project, id, person int64, 
 	return path, asker, err
 }
 
-// Moves are assets that go from one folded path to another.
+// Moves are assets that go to folded paths.
 type Moves struct {
-	ids      []int64
-	from, to []string
+	ids []int64
+	to  []string
 }
 
 // Add adds one.
-func (m *Moves) Add(asset int64, from, to string) {
-	m.ids, m.from, m.to = append(m.ids, asset), append(m.from, from), append(m.to, to)
-}
+func (m *Moves) Add(asset int64, to string) { m.ids, m.to = append(m.ids, asset), append(m.to, to) }
 
-// MovePaths lets assets go: they leave their places and claim the new ones. What was never there gives up its claim altogether, and what is
-// gone loses its name to the one that comes.
+// MovePaths gives assets claims on the places to which they go. What was never there gives up its own altogether. The claims on the places
+// that they leave stay: another branch may have them there.
 func (tx *Tx) MovePaths(ctx context.Context, project int64, m Moves) error {
 	if len(m.ids) == 0 {
 		return nil
 	}
 	var batch pgx.Batch
-	batch.Queue(`delete from assets a where a.id = any(`+idsOf+`) and not a.id = any($3)
-		and not exists (select from versions v where v.asset_id = a.id)`, project, m.to, m.ids)
-	batch.Queue(`delete from claims where project_id = $1 and folded = any($2) and asset_id = any($3)`, project, m.from, m.ids)
-	batch.Queue(`insert into claims (project_id, folded, asset_id) select $1, f, i from unnest($2::bigint[], $3::text[]) as u (i, f) order by f
-		on conflict (project_id, folded) do update set asset_id = excluded.asset_id`, project, m.ids, m.to)
+	batch.Queue(`with never as (delete from assets a where a.id = any(`+idsOf+`) and not a.id = any($3)
+			and not exists (select from versions v where v.asset_id = a.id) returning a.id)
+		delete from claims c using never where c.project_id = $1 and c.folded = any($2) and c.asset_id = never.id`, project, m.to, m.ids)
+	batch.Queue(addClaims, project, m.ids, m.to)
 	return tx.q.SendBatch(ctx, &batch).Close()
 }

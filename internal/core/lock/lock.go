@@ -105,8 +105,10 @@ func (s State) InLine(handle string) int {
 	return 1 + slices.IndexFunc(s.Line, func(w Waiter) bool { return w.Handle == handle })
 }
 
-// Request asks for a lock. Have is the version in the workspace, 0 for none; it has to descend from the newest, unless WillUpdate says that
-// the newest is brought next, or Diverge that the person knows. Wait joins the line where somebody else has it; Bring moves one's own lock
+// Request asks for a lock. Have is the version in the workspace, 0 for none; it has to be the newest of its branch, unless WillUpdate says
+// that the newest is brought next, and it has to descend from the newest of every other live branch: Lacks has those that it does not
+// descend from, and which it would not with that update either. Diverge says that the person knows all this. Wait joins the line where
+// somebody else has it; Bring moves one's own lock
 // here from another workspace.
 type Request struct {
 	Who        Place
@@ -116,7 +118,27 @@ type Request struct {
 	Wait       bool
 	Bring      bool
 	Note       string
+	Lacks      []Newest
 }
+
+// Newest is what a branch has of an asset.
+type Newest struct {
+	Branch  string
+	Version int
+	// Gone says that it was deleted there.
+	Gone bool
+}
+
+// from is the version that the person goes on from.
+func (q Request) from(s State) int {
+	if q.WillUpdate {
+		return s.Newest
+	}
+	return q.Have
+}
+
+// strays reports whether somebody has something newer that the person does not go on from.
+func (q Request) strays(s State) bool { return q.from(s) != s.Newest || len(q.Lacks) > 0 }
 
 // Take grants a lock that is free, or offered to who asks. Taking what one holds already changes nothing.
 func (t Terms) Take(s State, q Request) (State, []Event, *model.Refusal) {
@@ -132,7 +154,10 @@ func (t Terms) Take(s State, q Request) (State, []Event, *model.Refusal) {
 		return s, append(events, more...), nil
 	case mine && s.Holder.WorkspaceID != q.Who.WorkspaceID && !q.Bring:
 		return s, events, elsewhere(s)
-	case q.Have != s.Newest && !q.WillUpdate && !q.Diverge && !t.BehindWarns && !(mine && s.Diverged == q.Have && s.Diverged > 0):
+	case q.strays(s) && !q.Diverge && !t.BehindWarns && !(mine && s.Diverged == q.from(s) && s.Diverged > 0):
+		if q.from(s) == s.Newest {
+			return s, events, apart(s.Path, s.Newest, q.Lacks)
+		}
 		r := Behind(s.Path, q.Have, s.Newest)
 		if q.Have > 0 {
 			r.Remedy = "run tarn update first, or lock it with --diverge to go on from yours knowingly"
@@ -142,8 +167,8 @@ func (t Terms) Take(s State, q Request) (State, []Event, *model.Refusal) {
 		return s, events, nil
 	}
 	s.Diverged = 0
-	if q.Have != s.Newest && !q.WillUpdate {
-		s.Diverged = q.Have
+	if q.strays(s) {
+		s.Diverged = q.from(s)
 	}
 	if mine {
 		before := s.Holder.Workspace

@@ -421,3 +421,52 @@ func TestALineJoinsAnother(t *testing.T) {
 		t.Errorf("%s, %v", describe(next), events)
 	}
 }
+
+// TestALockIsWorthSomethingOnlyOnTheNewestOfAllBranches: what a live branch has and the version at hand does not descend from stands in the
+// way, unless somebody knows.
+func TestALockIsWorthSomethingOnlyOnTheNewestOfAllBranches(t *testing.T) {
+	free := State{Path: "a.png", Newest: 5, Fence: 3}
+	lacks := []Newest{{Branch: "rev-c", Version: 7}, {Branch: "second-chapter", Version: 6, Gone: true}}
+	warns := terms
+	warns.BehindWarns = true
+	for _, c := range []struct {
+		name     string
+		terms    Terms
+		q        Request
+		refused  string
+		diverged int
+	}{
+		{"it descends from all", terms, Request{Have: 5}, "", 0},
+		{"newer elsewhere", terms, Request{Have: 5, Lacks: lacks}, "apart", 0},
+		{"newer elsewhere, and updated", terms, Request{Have: 4, WillUpdate: true, Lacks: lacks}, "apart", 0},
+		{"newer here and elsewhere", terms, Request{Have: 4, Lacks: lacks}, "behind", 0},
+		{"taken knowingly", terms, Request{Have: 5, Diverge: true, Lacks: lacks}, "", 5},
+		{"updated, and taken knowingly", terms, Request{Have: 4, WillUpdate: true, Diverge: true, Lacks: lacks}, "", 5},
+		{"rules that only warn", warns, Request{Have: 5, Lacks: lacks}, "", 5},
+	} {
+		c.q.Who = tamsin
+		s, _, refusal := c.terms.Take(free, c.q)
+		got := ""
+		if refusal != nil {
+			got = refusal.Reason
+		}
+		if got != c.refused || s.Diverged != c.diverged || s.Free() != (c.refused != "") {
+			t.Errorf("%s: %q, %s", c.name, got, describe(s))
+		}
+		if got == "apart" && (!strings.Contains(refusal.Message, "rev-c has version 7") || !strings.Contains(refusal.Message, "1 more") ||
+			!strings.Contains(refusal.Remedy, "merge rev-c") || !strings.Contains(refusal.Remedy, "--diverge")) {
+			t.Errorf("%s: %+v", c.name, refusal)
+		}
+		// What one has knowingly, one may ask for again.
+		if c.diverged > 0 {
+			if again, events, refusal := terms.Take(s, Request{Who: tamsin, Have: 5, Lacks: lacks}); refusal != nil || len(events) > 0 ||
+				again.Diverged != 5 {
+				t.Errorf("%s, again: %s, %v", c.name, describe(again), refusal)
+			}
+		}
+	}
+	_, _, refusal := terms.Take(State{Path: "a.png"}, Request{Who: tamsin, Lacks: lacks[1:]})
+	if refusal == nil || !strings.Contains(refusal.Message, "not on your branch") || !strings.Contains(refusal.Message, "deleted it") {
+		t.Errorf("%+v", refusal)
+	}
+}

@@ -45,6 +45,25 @@ func Behind(path string, have, newest int) *model.Refusal {
 		Message: fmt.Sprintf("%s: version %d is newer than yours (%d)", path, newest, have)}
 }
 
+// apart is the refusal for a version that some branch has gone on without.
+func apart(path string, have int, lacks []Newest) *model.Refusal {
+	first := lacks[0]
+	r := &model.Refusal{Path: path, Reason: "apart", Remedy: fmt.Sprintf("bring that here with tarn merge %s, work on that branch "+
+		"(tarn switch %s), or lock it with --diverge to go on from yours knowingly", first.Branch, first.Branch)}
+	what := fmt.Sprintf("has version %d", first.Version)
+	if first.Gone {
+		what = fmt.Sprintf("deleted it (version %d)", first.Version)
+	}
+	r.Message = fmt.Sprintf("%s: the branch %s %s, which yours (%d) was not made from", path, first.Branch, what, have)
+	if have == 0 {
+		r.Message = fmt.Sprintf("%s: it is not on your branch; %s %s", path, first.Branch, what)
+	}
+	if more := len(lacks) - 1; more > 0 {
+		r.Message += fmt.Sprintf("; so it is with %d more", more)
+	}
+	return r
+}
+
 // Ordinal is 1st, 2nd, 3rd …
 func Ordinal(n int) string {
 	suffix := "th"

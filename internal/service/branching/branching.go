@@ -176,6 +176,9 @@ func (s *Room) AddBranch(ctx context.Context, actor ground.Actor, key string, q 
 		if err := tx.SetBranchSize(ctx, p.ID, q.Name, size.count, size.bytes); err != nil {
 			return err
 		}
+		if err := s.claim(ctx, tx, p, fresh); err != nil {
+			return err
+		}
 		list, err := tx.BranchList(ctx, p.ID, point.Fold(q.Name))
 		if err != nil {
 			return err
@@ -213,6 +216,27 @@ func (s *Room) begin(ctx context.Context, tx *records.Tx, p records.Project, at 
 	}
 	size.count, size.bytes, err = s.Forest(tx, p.ID).Sum(ctx, b.Root, "", "")
 	return b, size, err
+}
+
+// claim gives what a branch has where the one that it came from has something else, or nothing, the claims on its places: an older state
+// has
+// assets where they are no more.
+func (s *Room) claim(ctx context.Context, tx *records.Tx, p records.Project, b records.NewBranch) error {
+	from, err := tx.BranchByID(ctx, p.ID, b.From)
+	if err != nil {
+		return err
+	}
+	var ids []int64
+	var places []string
+	if err := s.Forest(tx, p.ID).Diff(ctx, from.Root, b.Root, "", func(d tree.Difference) bool {
+		if d.To != nil {
+			ids, places = append(ids, d.To.Asset), append(places, d.To.Key)
+		}
+		return ctx.Err() == nil
+	}); err != nil || len(ids) == 0 {
+		return err
+	}
+	return tx.AddClaims(ctx, p.ID, ids, places)
 }
 
 // free refuses a name that a branch or a milestone has.

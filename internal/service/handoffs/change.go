@@ -3,6 +3,7 @@ package handoffs
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -57,6 +58,11 @@ func (s *Room) load(ctx context.Context, tx *records.Tx, p records.Project, from
 	if err != nil {
 		return nil, err
 	}
+	if claim {
+		if err := claimAnew(ctx, tx, p, from.Branch, l.laid, rows); err != nil {
+			return nil, err
+		}
+	}
 	now, err := tx.Now(ctx)
 	if err != nil {
 		return nil, err
@@ -91,7 +97,7 @@ func (s *Room) load(ctx context.Context, tx *records.Tx, p records.Project, from
 		default:
 			continue // somebody moved it in this moment
 		}
-		if e, ok := held[f]; ok {
+		if e, ok := held[f]; ok && (!there || e.Asset == row.ID) {
 			l.state.Assets[f].Held = &e
 		}
 	}
@@ -109,6 +115,27 @@ func (s *Room) load(ctx context.Context, tx *records.Tx, p records.Project, from
 		return nil, err
 	}
 	return l, l.around(ctx, forest)
+}
+
+// claimAnew makes assets for those places whose claims are all of assets that stand elsewhere on the branch: they were there once, or are
+// there on another branch.
+func claimAnew(ctx context.Context, tx *records.Tx, p records.Project, branch string, laid *change.Laid,
+	rows map[string]*records.Asset) error {
+	var paths, places []string
+	for _, f := range laid.Places() {
+		if rows[f] == nil {
+			paths, places = append(paths, laid.Path(f)), append(places, f)
+		}
+	}
+	if len(places) == 0 {
+		return nil
+	}
+	if err := tx.ClaimAnew(ctx, p.ID, paths, places); err != nil {
+		return err
+	}
+	fresh, err := tx.LockAssets(ctx, p.ID, branch, places)
+	maps.Copy(rows, fresh)
+	return err
 }
 
 // open refuses a branch that takes nothing more.
@@ -231,7 +258,7 @@ func (s *Room) writePlan(ctx context.Context, tx *records.Tx, l *loaded, plan ch
 			row.Content, row.Size = l.contents[v.Content].ID, v.Size
 		}
 		if v.Moves() {
-			moved.Add(row.Asset, v.Asset.Folded, row.Folded)
+			moved.Add(row.Asset, row.Folded)
 		}
 		ids[i], h.Versions = v.Asset.ID, append(h.Versions, row)
 	}

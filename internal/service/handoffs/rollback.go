@@ -226,7 +226,11 @@ func (r *rollback) toVersion(ctx context.Context) error {
 		return model.NewProblem(model.NotFound, "check the spelling", "there is no asset %s in %s", ground.Printable(path), r.p.Key)
 	}
 	now := found[0]
-	versions, err := r.tx.Versions(ctx, r.p.ID, folded)
+	asset, err := r.tx.AssetAt(ctx, r.p.ID, r.branch.Head, folded)
+	if err != nil {
+		return err
+	}
+	versions, err := r.tx.Versions(ctx, r.p.ID, asset)
 	if err != nil {
 		return err
 	}

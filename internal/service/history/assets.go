@@ -279,7 +279,11 @@ func (s *Room) History(ctx context.Context, actor ground.Actor, key, path string
 		}
 		ground.AddHeadsUps(found, heads, "")
 		asset = found[0]
-		versions, err = tx.Versions(ctx, p.ID, folded)
+		id, err := tx.AssetAt(ctx, p.ID, branch.Head, folded)
+		if err != nil {
+			return err
+		}
+		versions, err = tx.Versions(ctx, p.ID, id)
 		return err
 	})
 	return asset, versions, err

@@ -8,7 +8,7 @@ import (
 	"kettletarn/internal/records"
 )
 
-// claims looks whether what is at a place in the newest tree of a branch has the claim on it: without that, locks taken at that path would
+// claims looks whether what is at a place in the newest tree of a branch has a claim on it: without that, locks taken at that path would
 // be another asset's.
 func (v *verification) claims(ctx context.Context) error {
 	if slices.ContainsFunc(v.out.Findings, func(f Finding) bool { return f.Project == v.p.Key && f.Kind == "tree" }) {
@@ -40,7 +40,7 @@ func (v *verification) claims(ctx context.Context) error {
 	return nil
 }
 
-// unclaimed are the entries of one page behind a key whose places are claimed for something else, or not at all.
+// unclaimed are the entries of one page behind a key that have no claims on their places.
 func (v *verification) unclaimed(ctx context.Context, tx *records.Tx, b records.Branch, after string) (odd []tree.Entry, last string,
 	more bool, err error) {
 	var page []tree.Entry
@@ -53,7 +53,7 @@ func (v *verification) unclaimed(ctx context.Context, tx *records.Tx, b records.
 	}
 	claims, err := tx.Claims(ctx, v.p.ID, keys)
 	for _, e := range page {
-		if claims[e.Key] != e.Asset {
+		if !slices.Contains(claims[e.Key], e.Asset) {
 			odd = append(odd, e)
 		}
 	}
@@ -72,8 +72,8 @@ func (v *verification) stillUnclaimed(ctx context.Context, branch string, e tree
 			return err
 		}
 		held, err := v.s.Forest(tx, v.p.ID).Get(ctx, b.Root, []string{e.Key})
-		if now, there := held[e.Key]; err == nil && there && now.Asset == e.Asset && claims[e.Key] != e.Asset {
-			v.found("claim", nil, "%s is on %s, and its place is claimed for something else; tarnd rebuild makes the claims anew", e.Spelling(),
+		if now, there := held[e.Key]; err == nil && there && now.Asset == e.Asset && !slices.Contains(claims[e.Key], e.Asset) {
+			v.found("claim", nil, "%s is on %s, and has no claim on its place; tarnd rebuild makes the claims anew", e.Spelling(),
 				branch)
 		}
 		return err

@@ -395,7 +395,7 @@ func (r *rebuild) write(ctx context.Context, tx *records.Tx, h chain.Handoff, di
 	for _, d := range diffs {
 		if e := d.To; e != nil {
 			if from := left[e.Asset]; from != nil && from.Key != e.Key {
-				moved.Add(e.Asset, from.Key, e.Key)
+				moved.Add(e.Asset, e.Key)
 				delete(left, e.Asset)
 			}
 			add(e, records.NewVersion{Number: e.Version, Content: r.contents[e.Content], Size: e.Size, Executable: e.Mode&tree.Executable != 0})

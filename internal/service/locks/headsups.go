@@ -2,6 +2,7 @@ package locks
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"kettletarn/internal/core/assetpath"
@@ -44,7 +45,18 @@ func (s *Room) SetHeadsUps(ctx context.Context, actor ground.Actor, key, workspa
 		if err != nil {
 			return err
 		}
-		count, err := tx.SetHeadsUps(ctx, p.ID, w.ID, folded, states, sizes, since)
+		known, err := tx.Assets(ctx, p.ID, w.Branch, folded)
+		if err != nil {
+			return err
+		}
+		ids, n := make([]int64, 0, len(folded)), 0
+		for i, f := range folded {
+			if a := known[f]; a != nil && !slices.Contains(ids, a.ID) {
+				ids, states[n], sizes[n], since[n] = append(ids, a.ID), states[i], sizes[i], since[i]
+				n++
+			}
+		}
+		count, err := tx.SetHeadsUps(ctx, p.ID, w.ID, ids, states[:n], sizes[:n], since[:n])
 		if err != nil {
 			return err
 		}

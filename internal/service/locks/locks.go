@@ -73,9 +73,13 @@ func (s *Room) TakeLocks(ctx context.Context, actor ground.Actor, key string, wi
 		outcome: records.Outcome{Ending: lock.EndBrought}}
 	err = s.changeLocks(ctx, actor, key, request, func(c *Change) error {
 		g = Grant{Locks: []model.Lock{}}
+		lacking, err := c.lacking(ctx, have, wish.WillUpdate)
+		if err != nil {
+			return err
+		}
 		for _, a := range c.assets {
 			next, events, refusal := c.Terms.Take(a.Lock, lock.Request{Who: c.Place, Have: have[a.Folded], WillUpdate: wish.WillUpdate,
-				Diverge: wish.Diverge, Wait: wish.Wait, Bring: wish.Bring, Note: wish.Note})
+				Diverge: wish.Diverge, Wait: wish.Wait, Bring: wish.Bring, Note: wish.Note, Lacks: lacking[a.ID]})
 			if c.Set(a, next, events, refusal); refusal != nil {
 				continue
 			}
@@ -114,6 +118,27 @@ func (s *Room) TakeLocks(ctx context.Context, actor ground.Actor, key string, wi
 		return nil
 	})
 	return g, err
+}
+
+// lacking finds what other live branches have that is newer than what one goes on from. Of an asset whose versions are one line, the last
+// of
+// them descends from all, and nothing is asked.
+func (c *Change) lacking(ctx context.Context, have map[string]int, willUpdate bool) (map[int64][]lock.Newest, error) {
+	var ids []int64
+	var from []int
+	for _, a := range c.assets {
+		has := have[a.Folded]
+		if willUpdate {
+			has = a.Lock.Newest
+		}
+		if a.Forked || has != a.Numbered {
+			ids, from = append(ids, a.ID), append(from, has)
+		}
+	}
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	return c.Tx.Lacking(ctx, c.Project.ID, c.branch, ids, from)
 }
 
 // addLines adds to assets who waits for them.
