@@ -156,7 +156,7 @@ func (s *Server) assets(c *call) error {
 	if err := firstError(err1, err2); err != nil {
 		return err
 	}
-	q := history.Changes{Since: since, At: c.state("at"), After: c.QueryParam("after"), Limit: limit,
+	q := history.Changes{Since: since, At: c.state("at"), Branch: c.QueryParam("branch"), After: c.QueryParam("after"), Limit: limit,
 		WithLocks: c.QueryParam("locks") == "true", Scope: c.QueryParams()["scope"]}
 	page, err := s.service.Changes(c.Request().Context(), c.actor, c.project(), q)
 	for rest := page; err == nil && c.all(limit) && rest.Next != ""; page.Assets = append(page.Assets, rest.Assets...) {
@@ -309,7 +309,7 @@ func (s *Server) answerRuleRequest(c *call) error {
 
 // sendOf makes the service's send of a request.
 func sendOf(q model.SendRequest, key string) handoffs.Send {
-	send := handoffs.Send{Key: key, Workspace: q.Workspace, About: q.About, KeepLocks: q.KeepLocks,
+	send := handoffs.Send{Key: key, Workspace: q.Workspace, Branch: q.Branch, About: q.About, KeepLocks: q.KeepLocks,
 		Older: q.Older}
 	for _, c := range q.Changes {
 		send.Changes = append(send.Changes, handoffs.Change{Path: c.Path, MovedFrom: c.MovedFrom, Base: c.Base, Gone: c.Gone, Content: c.Content,

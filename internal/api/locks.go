@@ -20,8 +20,9 @@ func (s *Server) takeLocks(c *call) error {
 	if err := c.decode(&q); err != nil {
 		return err
 	}
-	wish := locks.Wish{Workspace: q.Workspace, Note: q.Note, WillUpdate: q.WillUpdate, Any: q.Any, Wait: q.Wait, Diverge: q.Diverge,
-		Bring: q.Bring, Reserve: q.Reserve, Wants: make([]locks.Want, len(q.Assets))}
+	wish := locks.Wish{Workspace: q.Workspace, Branch: q.Branch, Note: q.Note, WillUpdate: q.WillUpdate, Any: q.Any, Wait: q.Wait,
+		Diverge: q.Diverge,
+		Bring:   q.Bring, Reserve: q.Reserve, Wants: make([]locks.Want, len(q.Assets))}
 	for i, a := range q.Assets {
 		wish.Wants[i] = locks.Want(a)
 	}

@@ -160,6 +160,7 @@ var calls = []route{
 	{method: "GET", path: "/projects/:project/assets", right: ground.Viewer,
 		summary: "The assets as of a handoff, or what changed between two", answer: model.Assets{}, handle: (*Server).assets,
 		query: []param{{name: "since", kind: "integer", about: "only what changed after this handoff; what is gone is then listed too"}, atParam,
+			{name: "branch", kind: "string", about: "the branch whose newest state is meant where at is left out; the first one where left out"},
 			{name: "locks", kind: "boolean", about: "also what is held, who has unsent changes, and what content the service lost"},
 			{name: "scope", kind: "string", about: "only what lies in this folder, or, with a hyphen before it, not what lies in it; may be " +
 				"given more than once"}, afterParam, limitParam}},

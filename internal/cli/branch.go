@@ -21,7 +21,8 @@ func (a *app) branch() *cli.Command {
 				a.named("branch add NAME", a.addBranch),
 				&cli.StringFlag{Name: "at", Usage: "where it begins: a handoff (h40), a milestone, a branch or a time; the newest of your branch " +
 					"where left out"},
-				&cli.StringFlag{Name: "why", Aliases: []string{"m"}, Usage: "what it is for"}),
+				&cli.StringFlag{Name: "why", Aliases: []string{"m"}, Usage: "what it is for"},
+				&cli.BoolFlag{Name: "switch", Usage: "bring this workspace over to it"}),
 			command("branch show", "one branch: since when it has gone its own way, what changed, what clashes, who is on it", "NAME",
 				"tarn branch show second-chapter", a.named("branch show NAME", a.showBranch)),
 			a.branchState("done", "say that a branch is ready to come in", model.Done, "is done: it is ready to come in"),
@@ -29,6 +30,44 @@ func (a *app) branch() *cli.Command {
 				"is closed: it keeps everything, takes nothing more, and counts for no lock"),
 			a.branchState("reopen", "go on with a branch that is done or closed", model.Live, "is live again"),
 		}}
+}
+
+func (a *app) switchTo() *cli.Command {
+	return command("switch", "bring the workspace over to a branch", "NAME", "tarn switch second-chapter",
+		a.named("switch NAME", func(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, names []string) error {
+			if err := limited(cmd, w.Client); err != nil {
+				return err
+			}
+			return a.goTo(ctx, cmd, w, names[0])
+		}), limitFlag())
+}
+
+// goTo switches, and says what that brought.
+func (a *app) goTo(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, name string) error {
+	release, err := w.Work()
+	if err != nil {
+		return err
+	}
+	defer release()
+	u, err := w.Switch(ctx, name)
+	if err != nil {
+		return err
+	}
+	on, err := w.Branch()
+	if err != nil {
+		return err
+	}
+	answer := struct {
+		Branch string `json:"branch"`
+		*workspace.Updated
+	}{on, u}
+	if err := a.answer(cmd, answer, func() {
+		a.say("This workspace is on %s now, at h%d.", on, u.At)
+		a.printUpdated(u, false)
+	}); err != nil {
+		return err
+	}
+	return a.partly(u)
 }
 
 func (a *app) branchState(verb, usage, state, said string) *cli.Command {
@@ -88,16 +127,21 @@ func (a *app) addBranch(ctx context.Context, cmd *cli.Command, w *workspace.Work
 	if err := point.CheckBranch(names[0]); err != nil {
 		return wrongUse("%v", err)
 	}
-	at := cmd.String("at")
-	if at != "" {
-		var err error
-		if at, err = a.stateOf(at); err != nil {
+	at, err := w.Branch()
+	if err != nil {
+		return err
+	}
+	if cmd.String("at") != "" {
+		if at, err = a.stateOf(cmd.String("at")); err != nil {
 			return err
 		}
 	}
 	b, err := w.Client.AddBranch(ctx, w.Marker.Project, model.BranchRequest{Name: names[0], At: at, Why: cmd.String("why")})
 	if err != nil {
 		return err
+	}
+	if cmd.Bool("switch") {
+		return a.goTo(ctx, cmd, w, b.Name)
 	}
 	return a.answer(cmd, b, func() {
 		a.say("The branch %s begins at h%d of %s, with %s.", b.Name, b.At, b.From, plural(int(b.Assets), "asset"))

@@ -137,6 +137,8 @@ func (a *app) valuesOf(ctx context.Context, command, option string) []string {
 		return a.handles(ctx)
 	case "project":
 		return a.projectKeys(ctx)
+	case "branch", "into":
+		return a.branchNames(ctx)
 	case "at", "to":
 		return append(a.milestoneNames(ctx), a.branchNames(ctx)...)
 	case "":
@@ -148,6 +150,8 @@ func (a *app) valuesOf(ctx context.Context, command, option string) []string {
 		return a.projectKeys(ctx)
 	case "remove", "add":
 		return a.handles(ctx)
+	case "switch", "merge", "done", "close", "reopen":
+		return a.branchNames(ctx)
 	case "completion":
 		return []string{"bash", "zsh", "fish", "pwsh"}
 	case "preset":

@@ -175,6 +175,11 @@ func (a *app) join() *cli.Command {
 			if err := scopeThere(ctx, c, args[0], cmd.StringSlice("scope")); err != nil {
 				return err
 			}
+			if name := cmd.String("branch"); name != "" {
+				if _, err := c.Branch(ctx, args[0], name); err != nil {
+					return err // before a folder is made for it
+				}
+			}
 			w, err := workspace.Join(ctx, target, args[0], here, c, newProgress(a.screen))
 			if err != nil {
 				return err
@@ -185,6 +190,11 @@ func (a *app) join() *cli.Command {
 				return err
 			}
 			defer release()
+			if name := cmd.String("branch"); name != "" {
+				if err := w.StartOn(ctx, name); err != nil {
+					return err
+				}
+			}
 			if here {
 				out, err := w.Adopt(ctx)
 				if err != nil {
@@ -210,8 +220,12 @@ func (a *app) join() *cli.Command {
 			if err != nil {
 				return err
 			}
+			on, err := w.Branch()
+			if err != nil {
+				return err
+			}
 			if err := a.answer(cmd, u, func() {
-				a.say("%s is in %s as of h%d: %s, %s.", args[0], target, u.At, plural(len(u.Brought)+u.Same, "asset"), size(sum(u.Brought)))
+				a.say("%s is in %s, on %s as of h%d: %s, %s.", args[0], target, on, u.At, plural(len(u.Brought)+u.Same, "asset"), size(sum(u.Brought)))
 				if u.Follows > 0 {
 					a.say("It stays at h%d; tarn update --newest makes it follow the newest.", u.Follows)
 				}
@@ -223,6 +237,7 @@ func (a *app) join() *cli.Command {
 		&cli.StringSliceFlag{Name: "scope", Usage: "bring down only this folder; may be given more than once"},
 		&cli.BoolFlag{Name: "pinned", Usage: "inside a clone of the code: bring the assets that its tarn.pin names; can be repeated"},
 		&cli.StringFlag{Name: "at", Usage: "bring it down as of a handoff (h40), a milestone or a time, and stay there"},
+		&cli.StringFlag{Name: "branch", Usage: "bring down this branch, and follow it"},
 		&cli.StringFlag{Name: "like", Usage: "with the scope and the branch that another workspace of yours has or had, by its name; - for none"},
 		&cli.BoolFlag{Name: "here", Usage: "tie a folder that has the files already; overwrites nothing"}, limitFlag())
 }

@@ -74,8 +74,9 @@ func unexplained(missing []string, s *workspace.Status) (out []string) {
 }
 
 func statusJSON(w *workspace.Workspace, s *workspace.Status, assets []model.Asset, leftOut bool) map[string]any {
-	v := map[string]any{"project": w.Marker.Project, "service": w.Marker.Service, "at": s.At, "newest": s.View.Newest, "fetched": s.Fetched,
-		"assets": emptyNotNil(assets), "same": s.Same,
+	v := map[string]any{"project": w.Marker.Project, "service": w.Marker.Service, "branch": s.View.On(), "at": s.At, "newest": s.View.Newest,
+		"fetched": s.Fetched,
+		"assets":  emptyNotNil(assets), "same": s.Same,
 		"odd": append([]model.Refusal{}, s.Odd...), "left_out": s.Left, "code": s.Code, "uncovered": emptyNotNil(s.Uncovered),
 		"scope": append([]string{}, s.Scope...)}
 	if s.Follows > 0 {
@@ -184,7 +185,7 @@ func (a *app) printStatus(w *workspace.Workspace, s *workspace.Status, assets []
 			warned = append(warned, x)
 		}
 	}
-	a.say("%s, h%d, %s%s", w.Marker.Project, s.At, fetchedWord(s.Fetched), watchedWord(s))
+	a.say("%s, on %s at h%d, %s%s", w.Marker.Project, s.View.On(), s.At, fetchedWord(s.Fetched), watchedWord(s))
 	switch p, err := workspace.ReadPin(w.Root); {
 	case s.Pinned && err == nil && p.Handoff != s.Follows:
 		a.say("It follows the pin, which says h%d now: tarn update brings it there.", p.Handoff)

@@ -29,6 +29,9 @@ func (c *Client) BringPast(ctx context.Context, key string, q model.PastRequest)
 // Changes calls each with the pages of what a query asks for. The first page has what goes with locks; all are as of the same handoff.
 func (c *Client) Changes(ctx context.Context, key string, q model.ChangesQuery, each func(model.Assets) error) error {
 	query := url.Values{"since": {strconv.Itoa(q.Since)}, "at": {q.At}, "locks": {strconv.FormatBool(q.Locks)}, "scope": q.Scope}
+	if q.Branch != "" {
+		query.Set("branch", q.Branch)
+	}
 	for {
 		var page model.Assets
 		if err := c.get(ctx, in(key, "/assets"), query, &page); err != nil {
@@ -38,6 +41,9 @@ func (c *Client) Changes(ctx context.Context, key string, q model.ChangesQuery, 
 			return err
 		}
 		query = url.Values{"since": {strconv.Itoa(q.Since)}, "at": {strconv.Itoa(page.At)}, "after": {page.Next}, "scope": q.Scope}
+		if q.Branch != "" {
+			query.Set("branch", q.Branch)
+		}
 	}
 }
 

@@ -164,15 +164,6 @@ func standing(rows pgx.Rows, folded []string) ([]model.Asset, error) {
 	return out, err
 }
 
-func plain(rows pgx.Rows) ([]model.Asset, error) {
-	list, err := pgx.CollectRows(rows, scanAsset)
-	out := make([]model.Asset, len(list))
-	for i, k := range list {
-		out[i] = k.Asset
-	}
-	return out, err
-}
-
 // PathsWith lists up to limit claimed paths that have text in them, in order, behind the folded path after. What is rare is found by the
 // index claims_text, what is frequent in the order of the primary key: which of them it is depends on the text, so that a plan that was
 // made for another one is of no use.

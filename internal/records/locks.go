@@ -79,8 +79,8 @@ const cheapPlans = `select set_config('plan_cache_mode', 'force_generic_plan', t
 
 // OpenLocks passes the gate of the project with a key, locks the rows of assets by id, and reads behind that whatever a change of locks is
 // decided on: in one round trip. Only a member's request locks rows. What is not there comes back empty, with id 0.
-// A request from no workspace, with the nil id, is about the first branch.
-func (tx *Tx) OpenLocks(ctx context.Context, key string, person int64, workspace string, folded []string) (o Opened, err error) {
+// on is the branch that it is about, "" for that of the workspace. A request from no workspace, with the nil id, is about the first one.
+func (tx *Tx) OpenLocks(ctx context.Context, key string, person int64, workspace, on string, folded []string) (o Opened, err error) {
 	batch := &pgx.Batch{}
 	batch.Queue(cheapPlans)
 	batch.Queue(`select pg_advisory_xact_lock_shared(7420, id::integer) from projects where key = $1 and deleted is null`, key)
@@ -90,9 +90,9 @@ func (tx *Tx) OpenLocks(ctx context.Context, key string, person int64, workspace
 	const member = `(select p.id from projects p join memberships m on m.project_id = p.id and m.person_id = $3 where p.key = $1
 		and p.deleted is null)`
 	batch.Queue(strings.ReplaceAll(lockRows+forUpdate, "$1", member), key, folded, person)
-	const branch = `coalesce((select w.branch from workspaces w where w.id = $4), $5)`
+	const branch = `coalesce(nullif($6, ''), (select w.branch from workspaces w where w.id = $4), $5)`
 	batch.Queue(strings.ReplaceAll(strings.ReplaceAll(heldRows, "$1", member), "= $3)", "= "+branch+")"), key, folded, person, workspace,
-		model.FirstBranch)
+		model.FirstBranch, on)
 	batch.Queue(`select clock_timestamp()`) // behind the rows' locks
 	results := tx.q.SendBatch(ctx, batch)
 	defer results.Close()

@@ -110,7 +110,8 @@ func (r *watcher) lockEdited(ctx context.Context, s *Status) {
 		}
 		source := s.source(a.Path)
 		answer, err := r.hand.Client.TakeLocks(ctx, r.w.Marker.Project,
-			model.LockRequest{Workspace: r.w.Marker.Workspace, Note: note, Assets: []model.LockWant{{Path: source, Version: a.Version}}})
+			model.LockRequest{Workspace: r.w.Marker.Workspace, Branch: s.View.On(), Note: note, Assets: []model.LockWant{{Path: source,
+				Version: a.Version}}})
 		var refused *model.Refused
 		switch {
 		case err == nil:

@@ -47,7 +47,8 @@ func (w *Workspace) Lock(ctx context.Context, paths []string, o LockOptions) (ou
 		paths = s.Together(paths)
 	}
 	assets, missing := Within(s.Assets, paths)
-	request := model.LockRequest{Workspace: w.Marker.Workspace, Note: o.Note, Any: o.Any, Wait: o.Wait, Diverge: o.Diverge, Bring: o.Bring,
+	request := model.LockRequest{Workspace: w.Marker.Workspace, Branch: s.View.On(), Note: o.Note, Any: o.Any, Wait: o.Wait,
+		Diverge: o.Diverge, Bring: o.Bring,
 		Reserve: o.Reserve, Assets: []model.LockWant{}}
 	changed, places := map[string]bool{}, map[string]string{}
 	for _, a := range assets {

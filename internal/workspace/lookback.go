@@ -53,8 +53,9 @@ func (w *Workspace) Rollback(ctx context.Context, o RollbackOptions) (*model.Rol
 		return nil, nil, err
 	}
 	w.Tell(ctx, s) // the service refuses over what it knows to be unsent
-	q := model.RollbackRequest{Workspace: w.Marker.Workspace, Paths: o.Paths, Version: o.Version, To: o.To, All: o.All, Without: o.Without,
-		Note: strings.TrimSpace(o.Note), Preview: true}
+	q := model.RollbackRequest{Workspace: w.Marker.Workspace, Branch: s.View.On(), Paths: o.Paths, Version: o.Version, To: o.To, All: o.All,
+		Without: o.Without,
+		Note:    strings.TrimSpace(o.Note), Preview: true}
 	if o.Set {
 		q.Paths = s.Together(o.Paths)
 		if o.Version > 0 && len(q.Paths) > 1 {
@@ -127,7 +128,7 @@ func withoutUnknown(list []model.Refusal) []model.Refusal {
 
 // told is what this workspace says of itself, so that it can be made again elsewhere.
 func (w *Workspace) told(view index.View) model.WorkspaceTold {
-	return model.WorkspaceTold{Machine: Machine(), Folder: w.Root, Branch: "main", Scope: append([]string{}, view.Scope...),
+	return model.WorkspaceTold{Machine: Machine(), Folder: w.Root, Branch: view.On(), Scope: append([]string{}, view.Scope...),
 		Follows: view.Follows, Pinned: view.Pinned}
 }
 
@@ -171,7 +172,7 @@ func (w *Workspace) Take(other model.Workspace) error {
 		if err != nil {
 			return err
 		}
-		view.Scope, view.Follows = other.Scope, other.Follows
+		view.Scope, view.Follows, view.Branch = other.Scope, other.Follows, other.Branch
 		if other.Pinned {
 			view.Follows = 0 // whoever joins beside the code follows its pin by join --pinned
 		}

@@ -70,7 +70,7 @@ func (w *Workspace) SendLater(ctx context.Context, o SendOptions) (*Job, error) 
 	if err := w.askFirst(ctx, s, o, changed); err != nil {
 		return nil, err
 	}
-	j := &Job{ID: uuid.NewString(), About: o.About, KeepLocks: o.KeepLocks, Older: o.Older, Since: now(),
+	j := &Job{ID: uuid.NewString(), Branch: s.View.On(), About: o.About, KeepLocks: o.KeepLocks, Older: o.Older, Since: now(),
 		Size: sizeOf(s, changed)}
 	if err := w.outbox().Begin(j.ID); err != nil {
 		return nil, err
@@ -99,7 +99,7 @@ func (w *Workspace) SendLater(ctx context.Context, o SendOptions) (*Job, error) 
 
 // askFirst asks the service whether it would take a send, where it can be reached: what somebody else holds is refused now and not later.
 func (w *Workspace) askFirst(ctx context.Context, s *Status, o SendOptions, changed []model.Asset) error {
-	outline := model.SendRequest{Workspace: w.Marker.Workspace, About: o.About, KeepLocks: o.KeepLocks,
+	outline := model.SendRequest{Workspace: w.Marker.Workspace, Branch: s.View.On(), About: o.About, KeepLocks: o.KeepLocks,
 		Older: o.Older}
 	for _, a := range changed {
 		outline.Changes = append(outline.Changes, w.outline(s, a))
@@ -151,7 +151,7 @@ func (w *Workspace) SendJob(ctx context.Context, j *Job) (*model.Handoff, error)
 	}
 	defer root.Close()
 	s, changed := statusOf(j)
-	request := model.SendRequest{Workspace: w.Marker.Workspace, About: j.About, KeepLocks: j.KeepLocks,
+	request := model.SendRequest{Workspace: w.Marker.Workspace, Branch: j.Branch, About: j.About, KeepLocks: j.KeepLocks,
 		Older: j.Older}
 	up := w.uploading(root, s, changed, request)
 	w.Progress.Start("Sending", j.Size)

@@ -33,7 +33,7 @@ func (w *Workspace) refreshed(ctx context.Context) (changed map[string]bool, err
 
 // ask gets what is different between a handoff and the one that the workspace follows.
 func (w *Workspace) ask(ctx context.Context, view index.View, since int, scope []string) (pages []model.Assets, err error) {
-	q := model.ChangesQuery{Since: since, At: state(view.Follows), Scope: scope, Locks: true}
+	q := model.ChangesQuery{Since: since, At: state(view.Follows), Branch: view.On(), Scope: scope, Locks: true}
 	err = w.Client.Changes(ctx, w.Marker.Project, q, func(page model.Assets) error {
 		pages = append(pages, page)
 		return nil
@@ -49,7 +49,7 @@ func (w *Workspace) noteNews(asked index.View, pages []model.Assets, changed map
 		if err != nil {
 			return err
 		}
-		if view.Turn != asked.Turn || view.At != asked.At || view.Follows != asked.Follows {
+		if view.Turn != asked.Turn || view.At != asked.At || view.Follows != asked.Follows || view.On() != asked.On() {
 			return nil
 		}
 		for _, page := range pages {

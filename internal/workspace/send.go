@@ -59,7 +59,7 @@ func (w *Workspace) Send(ctx context.Context, o SendOptions) (*Sent, error) {
 	if err := w.ForgetRefused(); err != nil {
 		return nil, err
 	}
-	request := model.SendRequest{Workspace: w.Marker.Workspace, About: o.About, KeepLocks: o.KeepLocks,
+	request := model.SendRequest{Workspace: w.Marker.Workspace, Branch: s.View.On(), About: o.About, KeepLocks: o.KeepLocks,
 		Older: o.Older}
 	up := w.uploading(w.folder.Disk, s, changed, request)
 	w.Progress.Start("Sending", sizeOf(s, changed))
@@ -309,7 +309,7 @@ func (w *Workspace) landed(p index.Pending, h model.Handoff, kept []model.Lock, 
 				return err
 			}
 		}
-		if err := t.Arrived(h.Number, now()); err != nil {
+		if err := t.Arrived(h.Number, parentOf(h), now()); err != nil {
 			return err
 		}
 		// The service knows that what was sent is unsent no more.
@@ -321,6 +321,14 @@ func (w *Workspace) landed(p index.Pending, h model.Handoff, kept []model.Lock, 
 		}
 		return t.DropPending()
 	})
+}
+
+// parentOf is what a handoff was made on, 0 for the first of a project.
+func parentOf(h model.Handoff) int {
+	if len(h.Parents) == 0 {
+		return 0
+	}
+	return h.Parents[0]
 }
 
 func stamps(cuts map[string]index.Cut) map[string]index.Stamp {

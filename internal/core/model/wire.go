@@ -107,12 +107,15 @@ type WorkspaceRequest struct {
 type ChangesQuery struct {
 	Since int
 	At    string
-	Scope []string
-	Locks bool
+	// Branch is the one whose newest state is meant where At is "", the first one where it is left out.
+	Branch string
+	Scope  []string
+	Locks  bool
 }
 
-// Assets is one page of assets as of handoff At; where Next is there, another page follows behind it. Newest is the newest handoff that
-// there is. The first page has, where it is asked for, the locks of the project, who has unsent changes, and the digests of content that
+// Assets is one page of assets as of handoff At; where Next is there, another page follows behind it. Newest is the newest handoff of
+// the branch that was asked about. The first page has, where it is asked for, the locks of the project, who has unsent changes, and the
+// digests of content that
 // the service lost.
 type Assets struct {
 	At     int     `json:"at"`
@@ -183,7 +186,9 @@ type LockWant struct {
 // the person goes on from an older one knowingly. Wait joins the line where somebody else has the lock; Bring moves one's own lock here
 // from another workspace; Reserve keeps paths for assets that come later.
 type LockRequest struct {
-	Workspace  string     `json:"workspace"`
+	Workspace string `json:"workspace"`
+	// Branch is the one that the workspace is on; where it is left out, the one that it was last said to be on.
+	Branch     string     `json:"branch,omitempty"`
 	Assets     []LockWant `json:"assets"`
 	Note       string     `json:"note,omitempty"`
 	WillUpdate bool       `json:"will_update,omitempty"`
@@ -282,6 +287,8 @@ type SendChange struct {
 // SendRequest is a send, to be checked or to be made. The key of a send to be made is in the header Idempotency-Key.
 type SendRequest struct {
 	Workspace string `json:"workspace"`
+	// Branch is the one that the workspace is on; where it is left out, the one that it was last said to be on.
+	Branch string `json:"branch,omitempty"`
 	About
 	KeepLocks bool `json:"keep_locks,omitempty"`
 	// Older says that going back to the content of an older version is meant.
@@ -319,15 +326,17 @@ type SendClosed struct {
 // handoff that is undone). Seen is the newest handoff that the person knows of: what changed since is refused, unless it is 0. With
 // Preview nothing is done.
 type RollbackRequest struct {
-	Workspace string   `json:"workspace"`
-	Paths     []string `json:"paths,omitempty"`
-	Version   int      `json:"version,omitempty"`
-	To        string   `json:"to,omitempty"`
-	All       bool     `json:"all,omitempty"`
-	Without   int      `json:"without,omitempty"`
-	Seen      int      `json:"seen,omitempty"`
-	Note      string   `json:"note,omitempty"`
-	Preview   bool     `json:"preview,omitempty"`
+	Workspace string `json:"workspace"`
+	// Branch is as in SendRequest.
+	Branch  string   `json:"branch,omitempty"`
+	Paths   []string `json:"paths,omitempty"`
+	Version int      `json:"version,omitempty"`
+	To      string   `json:"to,omitempty"`
+	All     bool     `json:"all,omitempty"`
+	Without int      `json:"without,omitempty"`
+	Seen    int      `json:"seen,omitempty"`
+	Note    string   `json:"note,omitempty"`
+	Preview bool     `json:"preview,omitempty"`
 }
 
 // RollbackChange is what a rollback does to one asset: back (an older content), returns (it was gone), moves (to where it was), or goes

@@ -198,7 +198,7 @@ func (s *Room) begin(ctx context.Context, tx *records.Tx, p records.Project, at 
 	if at == "" {
 		at = model.FirstBranch
 	}
-	if b.Head, err = ground.PointAt(ctx, tx, p, at); err != nil {
+	if b.Head, err = ground.PointAt(ctx, tx, p, "", at); err != nil {
 		return b, size, err
 	}
 	if b.Head == 0 {

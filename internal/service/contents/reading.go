@@ -420,7 +420,7 @@ func (s *Room) VersionOf(ctx context.Context, actor ground.Actor, key, path stri
 		if p, err = ground.Project(ctx, tx, actor, key, model.Viewer); err != nil {
 			return err
 		}
-		branch, err := ground.Head(ctx, tx, p)
+		branch, err := ground.Head(ctx, tx, p, "")
 		if err != nil {
 			return err
 		}

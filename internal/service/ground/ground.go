@@ -188,6 +188,14 @@ func Workspace(ctx context.Context, tx *records.Tx, actor Actor, p records.Proje
 	return w, err
 }
 
+// On is a workspace as a request says that it is: on that branch, unless it says none.
+func On(w records.Workspace, branch string) records.Workspace {
+	if branch != "" {
+		w.Branch = branch
+	}
+	return w
+}
+
 // UnknownWorkspace is for a workspace that is not there, or is somebody else's.
 var UnknownWorkspace = model.NewProblem(model.NotFound, "join the project again with tarn join --here",
 	"the service does not know this workspace as yours")

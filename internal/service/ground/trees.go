@@ -73,9 +73,16 @@ func (s *Ground) ContentAt(ctx context.Context, tx *records.Tx, p records.Projec
 	return c, e.Version, ok, err
 }
 
-// Head is the newest state of the branch that people mean who name none.
-func Head(ctx context.Context, tx *records.Tx, p records.Project) (records.Branch, error) {
-	return tx.Branch(ctx, p.ID, model.FirstBranch, false)
+// Head is a branch by its name, in whichever case, the first one for "".
+func Head(ctx context.Context, tx *records.Tx, p records.Project, name string) (records.Branch, error) {
+	if name == "" {
+		return tx.Branch(ctx, p.ID, model.FirstBranch, false)
+	}
+	b, err := tx.BranchNamed(ctx, p.ID, point.Fold(name))
+	if errors.Is(err, records.ErrNotFound) {
+		err = model.NewProblem(model.NotFound, "see tarn branch list", "%s has no branch %s", p.Key, Printable(name))
+	}
+	return b, err
 }
 
 // RootAt is the root of a project as of a handoff; 0 is before the first.
@@ -86,13 +93,14 @@ func RootAt(ctx context.Context, tx *records.Tx, p records.Project, number int) 
 	return tx.RootAt(ctx, p.ID, number)
 }
 
-// PointAt is the number of the handoff that somebody named, 0 for before the first.
-func PointAt(ctx context.Context, tx *records.Tx, p records.Project, text string) (number int, err error) {
+// PointAt is the number of the handoff that somebody named, 0 for before the first. What is said without a branch is about the one that is
+// given, "" for the first.
+func PointAt(ctx context.Context, tx *records.Tx, p records.Project, on, text string) (number int, err error) {
 	at, err := point.Parse(text, time.UTC)
 	if err != nil {
 		return 0, model.NewProblem(model.BadRequest, "take one of these", "%v", err)
 	}
-	branch, err := Head(ctx, tx, p)
+	branch, err := Head(ctx, tx, p, on)
 	if err != nil {
 		return 0, err
 	}
@@ -111,8 +119,8 @@ func PointAt(ctx context.Context, tx *records.Tx, p records.Project, text string
 		}
 		named, err := tx.BranchNamed(ctx, p.ID, point.Fold(at.Name))
 		if errors.Is(err, records.ErrNotFound) {
-			err = model.NewProblem(model.NotFound, "see tarn milestone list", "%s has no milestone %s", p.Key,
-				Printable(at.Name))
+			err = model.NewProblem(model.NotFound, "see tarn milestone list and tarn branch list", "%s has no milestone and no branch %s",
+				p.Key, Printable(at.Name))
 		}
 		return named.Head, err
 	case !at.Time.IsZero():

@@ -50,7 +50,7 @@ func (s *Room) CheckSend(ctx context.Context, actor ground.Actor, key string, q 
 			if err != nil {
 				return err
 			}
-			l, err := s.load(ctx, tx, p, w, send.Changes, send.manner(), false)
+			l, err := s.load(ctx, tx, p, ground.On(w, send.Branch), send.Changes, send.manner(), false)
 			if err != nil {
 				return err
 			}

@@ -56,6 +56,7 @@ func (s *Room) Rollback(ctx context.Context, actor ground.Actor, key string, q m
 		if err != nil {
 			return err
 		}
+		w = ground.On(w, q.Branch)
 		if plan.branch, err = tx.Branch(ctx, plan.p.ID, w.Branch, false); err != nil {
 			return err
 		}
@@ -68,6 +69,7 @@ func (s *Room) Rollback(ctx context.Context, actor ground.Actor, key string, q m
 	if len(plan.send.Changes) == 0 && len(plan.refusals) == 0 {
 		return out, model.NewProblem(model.BadRequest, "choose another state", "nothing of it is different from how it is now")
 	}
+	plan.send.Branch = q.Branch
 	plan.send.Workspace, plan.send.Key, plan.send.TakeFree, plan.send.Older = q.Workspace, sendKey, true, true
 	if q.Preview || len(plan.refusals) > 0 {
 		if len(plan.send.Changes) > 0 {
@@ -304,7 +306,7 @@ func (r *rollback) without(ctx context.Context, s *Room) error {
 
 // toState makes assets and folders, or all of it, as they were as of a handoff.
 func (r *rollback) toState(ctx context.Context, s *Room) error {
-	number, err := ground.PointAt(ctx, r.tx, r.p, r.q.To)
+	number, err := ground.PointAt(ctx, r.tx, r.p, r.branch.Name, r.q.To)
 	if err != nil {
 		return err
 	}

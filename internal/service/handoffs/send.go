@@ -45,6 +45,8 @@ type Send struct {
 	Changes   []Change
 	// Older says that going back to the content of an older version is meant.
 	Older bool `json:",omitempty"`
+	// Branch is the one that the workspace is on; "" for the one that it was last said to be on.
+	Branch string `json:",omitempty"`
 }
 
 // Receipt is the answer to a send. Locks are those kept, with their present fences.
@@ -144,7 +146,7 @@ func (s *Room) makeHandoff(ctx context.Context, tx *records.Tx, p records.Projec
 	if err != nil {
 		return receipt, err
 	}
-	l, err := s.load(ctx, tx, p, w, send.Changes, send.manner(), true)
+	l, err := s.load(ctx, tx, p, ground.On(w, send.Branch), send.Changes, send.manner(), true)
 	if err != nil {
 		return receipt, err
 	}

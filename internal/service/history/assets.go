@@ -31,8 +31,10 @@ func New(contents *contents.Room) *Room { return &Room{contents} }
 // Changes is the state of a project as of At (a handoff, a time, a milestone, or the newest): what is different from handoff Since, or all
 // of it. It comes in the order of folded paths, in pages: After is the Next of the page before. WithLocks asks for what is held, too.
 type Changes struct {
-	Since     int
-	At        string
+	Since int
+	At    string
+	// Branch is the one whose newest state is meant where At is "", the first one where it is "".
+	Branch    string
 	Scope     scope.Scope
 	After     string
 	Limit     int
@@ -51,11 +53,11 @@ func (s *Room) Changes(ctx context.Context, actor ground.Actor, key string, q Ch
 		if err != nil {
 			return err
 		}
-		branch, err := ground.Head(ctx, tx, p)
+		branch, err := ground.Head(ctx, tx, p, q.Branch)
 		if err != nil {
 			return err
 		}
-		if page.At, err = ground.PointAt(ctx, tx, p, q.At); err != nil {
+		if page.At, err = ground.PointAt(ctx, tx, p, q.Branch, q.At); err != nil {
 			return err
 		}
 		if page.Newest = branch.Head; q.Since > p.Handoffs {
@@ -177,7 +179,7 @@ func (s *Room) Folder(ctx context.Context, actor ground.Actor, key, folder, at, 
 		if err != nil {
 			return err
 		}
-		number, err := ground.PointAt(ctx, tx, p, at)
+		number, err := ground.PointAt(ctx, tx, p, "", at)
 		if err != nil {
 			return err
 		}
@@ -215,7 +217,7 @@ func (s *Room) Folder(ctx context.Context, actor ground.Actor, key, folder, at, 
 // search looks for text in the paths of a state. What was moved away since is looked for in its tree: the index knows of claims.
 func (s *Room) search(ctx context.Context, tx *records.Tx, p records.Project, root chunk.Digest, text, after string, limit int,
 	page *model.FolderPage) error {
-	branch, err := ground.Head(ctx, tx, p)
+	branch, err := ground.Head(ctx, tx, p, "")
 	if err != nil {
 		return err
 	}
@@ -266,7 +268,7 @@ func (s *Room) History(ctx context.Context, actor ground.Actor, key, path string
 			return err
 		}
 		folded := assetpath.Fold(path)
-		branch, err := ground.Head(ctx, tx, p)
+		branch, err := ground.Head(ctx, tx, p, "")
 		if err != nil {
 			return err
 		}

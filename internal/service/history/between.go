@@ -28,7 +28,7 @@ func (s *Room) Between(ctx context.Context, actor ground.Actor, key, from, to, a
 		}
 		numbers, roots := [2]int{}, [2]chunk.Digest{}
 		for i, text := range []string{from, to} {
-			if numbers[i], err = ground.PointAt(ctx, tx, p, text); err != nil {
+			if numbers[i], err = ground.PointAt(ctx, tx, p, "", text); err != nil {
 				return err
 			}
 			if roots[i], err = ground.RootAt(ctx, tx, p, numbers[i]); err != nil {
@@ -64,7 +64,7 @@ func (s *Room) Between(ctx context.Context, actor ground.Actor, key, from, to, a
 		for i, c := range page {
 			ids[i] = c.asset
 		}
-		branch, err := ground.Head(ctx, tx, p)
+		branch, err := ground.Head(ctx, tx, p, "")
 		if err != nil {
 			return err
 		}

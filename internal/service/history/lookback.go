@@ -125,7 +125,7 @@ func (s *Room) OpenArchive(ctx context.Context, actor ground.Actor, key, at, pat
 		if a.project, err = ground.Project(ctx, tx, actor, key, model.Viewer); err != nil {
 			return err
 		}
-		if a.Handoff, err = ground.PointAt(ctx, tx, a.project, at); err != nil {
+		if a.Handoff, err = ground.PointAt(ctx, tx, a.project, "", at); err != nil {
 			return err
 		}
 		if a.root, err = ground.RootAt(ctx, tx, a.project, a.Handoff); err != nil {

@@ -19,7 +19,7 @@ func (s *Room) Handoff(ctx context.Context, actor ground.Actor, key, at string) 
 		if err != nil {
 			return err
 		}
-		number, err := ground.PointAt(ctx, tx, p, at)
+		number, err := ground.PointAt(ctx, tx, p, "", at)
 		if err != nil {
 			return err
 		}
@@ -52,7 +52,7 @@ func (s *Room) AddMilestone(ctx context.Context, actor ground.Actor, key string,
 		if err := ground.NoBranch(ctx, tx, p, q.Name); err != nil {
 			return err
 		}
-		number, err := ground.PointAt(ctx, tx, p, q.At)
+		number, err := ground.PointAt(ctx, tx, p, "", q.At)
 		if err != nil {
 			return err
 		}

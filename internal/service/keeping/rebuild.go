@@ -305,7 +305,7 @@ func (r *rebuild) terms(ctx context.Context) error {
 	var there bool
 	if err := r.s.Use(ctx, func(tx *records.Tx) error {
 		p := records.Project{ID: r.id}
-		branch, err := ground.Head(ctx, tx, p)
+		branch, err := ground.Head(ctx, tx, p, "")
 		if err == nil {
 			c, _, there, err = r.s.ContentAt(ctx, tx, p, branch.Root, rules.File)
 		}

@@ -38,7 +38,9 @@ type Want struct {
 
 // Wish is how somebody wants to lock assets: see model.LockRequest.
 type Wish struct {
-	Workspace  string
+	Workspace string
+	// Branch is the one that the workspace is on; "" for the one that it was last said to be on.
+	Branch     string
 	Wants      []Want
 	Note       string
 	WillUpdate bool
@@ -69,7 +71,7 @@ func (s *Room) TakeLocks(ctx context.Context, actor ground.Actor, key string, wi
 		paths[i] = w.Path
 		have[assetpath.Fold(w.Path)] = w.Version
 	}
-	request := request{workspace: wish.Workspace, role: model.Artist, paths: paths, reserve: wish.Reserve,
+	request := request{workspace: wish.Workspace, branch: wish.Branch, role: model.Artist, paths: paths, reserve: wish.Reserve,
 		outcome: records.Outcome{Ending: lock.EndBrought}}
 	err = s.changeLocks(ctx, actor, key, request, func(c *Change) error {
 		g = Grant{Locks: []model.Lock{}}
@@ -289,6 +291,7 @@ func (s *Room) Locks(ctx context.Context, actor ground.Actor, key, path string) 
 // is recorded; with reserve, paths that have no asset yet are kept for one.
 type request struct {
 	workspace string
+	branch    string
 	role      string
 	paths     []string
 	reserve   bool
@@ -377,7 +380,7 @@ func (s *Room) openLocks(ctx context.Context, tx *records.Tx, actor ground.Actor
 			return nil, err
 		}
 	}
-	o, err := tx.OpenLocks(ctx, key, actor.ID, q.workspace, order)
+	o, err := tx.OpenLocks(ctx, key, actor.ID, q.workspace, q.branch, order)
 	if err != nil {
 		return nil, err
 	}
@@ -390,7 +393,8 @@ func (s *Room) openLocks(ctx context.Context, tx *records.Tx, actor ground.Actor
 	if !anywhere && (w.Project != o.Project.ID || w.PersonID != actor.ID) {
 		return nil, ground.UnknownWorkspace
 	}
-	c.Project, c.Place, c.branch = o.Project, lock.Place{Handle: actor.Handle, WorkspaceID: w.ID, Workspace: w.Name}, w.Branch
+	c.Project, c.Place, c.branch = o.Project, lock.Place{Handle: actor.Handle, WorkspaceID: w.ID, Workspace: w.Name}, ground.On(w,
+		q.branch).Branch
 	c.Terms, c.outcome.By, c.outcome.Terms = Terms(o.Project, o.Now), actor.ID, o.Project.Terms
 	for _, f := range order {
 		a := o.Assets[f]
@@ -430,7 +434,7 @@ func (s *Room) reserve(ctx context.Context, c *Change, key string, q request, or
 	if err != nil {
 		return err
 	}
-	branch, err := c.Tx.Branch(ctx, p.ID, w.Branch, false)
+	branch, err := c.Tx.Branch(ctx, p.ID, ground.On(w, q.branch).Branch, false)
 	if err != nil {
 		return err
 	}

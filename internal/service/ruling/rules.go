@@ -114,7 +114,7 @@ func (s *Room) Ruled(ctx context.Context, actor ground.Actor, key, role string) 
 		if r.Project, err = ground.Project(ctx, tx, actor, key, role); err != nil {
 			return err
 		}
-		branch, err := ground.Head(ctx, tx, r.Project)
+		branch, err := ground.Head(ctx, tx, r.Project, "")
 		if err != nil {
 			return err
 		}

@@ -116,12 +116,22 @@ type View struct {
 	Fetched time.Time
 	// Turn grows with whatever this workspace itself brings about, so that an answer from before that is not taken for newer.
 	Turn int
+	// Branch is the one that the workspace is on, "" for the first.
+	Branch string
 	// Follows is the handoff that the workspace stays at, 0 for the newest.
 	Follows int
 	// Pinned says that it is the one that tarn.pin names.
 	Pinned bool
 	// Scope are the folders that come down; none for all.
 	Scope scope.Scope
+}
+
+// On is the branch that the workspace is on.
+func (v View) On() string {
+	if v.Branch == "" {
+		return model.FirstBranch
+	}
+	return v.Branch
 }
 
 // Theirs is what the service last said of an asset, as far as a look at the folder needs it.

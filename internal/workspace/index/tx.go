@@ -322,14 +322,14 @@ func (t Tx) Turn() error {
 	return t.SetView(v)
 }
 
-// Arrived notes that a handoff of this workspace is there: where nobody sent anything between, the workspace is at it.
-func (t Tx) Arrived(number int, now time.Time) error {
+// Arrived notes that a handoff of this workspace is there, made on parent: where that is what the workspace is at, it is at the new one.
+func (t Tx) Arrived(number, parent int, now time.Time) error {
 	v, err := t.View()
 	if err != nil {
 		return err
 	}
 	v.Turn++
-	if number == v.At+1 && v.Newest <= v.At && v.Follows == 0 {
+	if parent == v.At && v.Newest <= v.At && v.Follows == 0 {
 		v.At, v.Fetched = number, now
 	}
 	v.Newest = max(v.Newest, number)

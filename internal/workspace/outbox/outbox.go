@@ -24,6 +24,8 @@ import (
 type Job struct {
 	ID string `json:"id"`
 	model.About
+	// Branch is the one that it is for; "" for a job of an earlier release.
+	Branch    string          `json:"branch,omitempty"`
 	KeepLocks bool            `json:"keep_locks,omitempty"`
 	Older     bool            `json:"older,omitempty"`
 	Since     time.Time       `json:"since"`

@@ -1,0 +1,115 @@
+package workspace
+
+import (
+	"context"
+	"fmt"
+
+	"kettletarn/internal/core/assetpath"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/workspace/index"
+)
+
+// Branch is the branch that the workspace is on.
+func (w *Workspace) Branch() (string, error) {
+	view, err := w.view()
+	return view.On(), err
+}
+
+// StartOn puts a workspace that nothing has come down to yet on a branch, which has to be there.
+func (w *Workspace) StartOn(ctx context.Context, branch string) error {
+	b, err := w.Client.Branch(ctx, w.Marker.Project, branch)
+	if err != nil {
+		return err
+	}
+	return w.update(func(t index.Tx) error {
+		view, err := t.View()
+		if err != nil {
+			return err
+		}
+		view.Branch = b.Name
+		return t.SetView(view)
+	})
+}
+
+// Switch brings the workspace over to the newest state of a branch, and has it follow that from now on. Unsent changes to what is the
+// same on
+// both go along; where others stand in the way, nothing is done. It takes as long as the two states are apart.
+func (w *Workspace) Switch(ctx context.Context, branch string) (*Updated, error) {
+	if _, err := w.settlePending(ctx); err != nil {
+		return nil, err
+	}
+	b, err := w.Client.Branch(ctx, w.Marker.Project, branch)
+	if err != nil {
+		return nil, err
+	}
+	view, err := w.view()
+	if err != nil {
+		return nil, err
+	}
+	next := view
+	next.Branch, next.Follows, next.Pinned = b.Name, 0, false
+	pages, err := w.ask(ctx, next, view.At, view.Scope)
+	if err != nil {
+		return nil, err
+	}
+	if err := w.onTheWay(ctx, pages, b.Name); err != nil {
+		return nil, err
+	}
+	// From here on the service may take the workspace to be there before it is, or the other way round: every request says where it is.
+	if err := w.Client.DescribeWorkspace(ctx, w.Marker.Project, w.Marker.Workspace, w.told(next)); err != nil {
+		return nil, err
+	}
+	if err := w.update(func(t index.Tx) error {
+		now, err := t.View()
+		if err != nil {
+			return err
+		}
+		now.Branch, now.Follows, now.Pinned = next.Branch, 0, false
+		now.Turn++
+		next = now
+		return t.SetView(now)
+	}); err != nil {
+		return nil, err
+	}
+	if _, err := w.noteNews(next, pages, map[string]bool{}); err != nil {
+		return nil, err
+	}
+	return w.Update(ctx, UpdateOptions{})
+}
+
+// onTheWay refuses where unsent changes here are about what comes.
+func (w *Workspace) onTheWay(ctx context.Context, pages []model.Assets, branch string) error {
+	jobs, err := w.Jobs()
+	if err != nil {
+		return err
+	}
+	for _, j := range jobs {
+		if len(j.Refusals) == 0 {
+			return model.NewProblem(model.Taken, "wait until it has arrived (tarn watch sends it), or take it back with tarn send --cancel",
+				"a send goes on in the background, for the branch that the workspace is on")
+		}
+	}
+	s, err := w.Status(ctx, Question{})
+	if err != nil {
+		return err
+	}
+	coming := map[string]bool{}
+	for _, page := range pages {
+		for _, a := range page.Assets {
+			coming[assetpath.Fold(a.Path)] = true
+		}
+	}
+	var refusals []model.Refusal
+	for _, a := range s.Assets {
+		if !Changed(a) || !coming[assetpath.Fold(a.Path)] && !coming[assetpath.Fold(s.source(a.Path))] {
+			continue
+		}
+		refusals = append(refusals, model.Refusal{Path: a.Path, Reason: "edited",
+			Message: fmt.Sprintf("%s: it has changes here that were not sent, and %s has something else of it", a.Path, branch),
+			Remedy:  "send it (tarn send), or put it away (tarn discard), then switch"})
+	}
+	if len(refusals) > 0 {
+		return &model.Refused{Refusals: refusals}
+	}
+	return nil
+}
