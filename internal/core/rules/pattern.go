@@ -157,3 +157,25 @@ func (r *Rules) Opens(folder string) bool {
 	}
 	return false
 }
+
+// Pattern is one pattern as the rules have them, for what else is chosen by its path: a name, a path with * and **, a folder with a slash
+// behind it.
+type Pattern struct{ p pattern }
+
+// ParsePattern reads a pattern.
+func ParsePattern(text string) (Pattern, error) {
+	p, err := compile(text)
+	if err == nil && p.negated {
+		err = errors.New("a pattern that takes others back has no place here")
+	}
+	return Pattern{p}, err
+}
+
+// String is the pattern as it was written.
+func (p Pattern) String() string { return p.p.text }
+
+// Match reports whether a folded path, or a folder that it lies in, matches.
+func (p Pattern) Match(folded string) bool {
+	_, ok := newTarget(folded, false).matches(p.p)
+	return ok
+}

@@ -23,7 +23,8 @@ const (
 	Keep
 	// Take takes it whole: what is there was made from what is here.
 	Take
-	// JoinHere and JoinThere make a new version of what one side has, over what the other has: somebody decided so.
+	// JoinHere and JoinThere make a new version, in which one side counts where both did the same thing in two ways; what only one did goes
+	// along. Somebody decided so.
 	JoinHere
 	JoinThere
 )
@@ -93,6 +94,11 @@ func (f *Forest) Merge(ctx context.Context, base, here, there chunk.Digest, side
 
 // Apply returns the root that comes of a merge. number gives a joined asset its version.
 func (m *Merged) Apply(ctx context.Context, f *Forest, here chunk.Digest, number func(Join) int) (chunk.Digest, error) {
+	return f.Apply(ctx, here, m.Changes(number))
+}
+
+// Changes are what a merge changes in the tree that stays. number gives a joined asset its version.
+func (m *Merged) Changes(number func(Join) int) []Change {
 	at := map[string]*Entry{}
 	each := func(was, now *Entry) {
 		if was != nil && at[was.Key] == nil {
@@ -118,7 +124,7 @@ func (m *Merged) Apply(ctx context.Context, f *Forest, here chunk.Digest, number
 	for key, e := range at {
 		changes = append(changes, Change{Key: key, Entry: e})
 	}
-	return f.Apply(ctx, here, changes)
+	return changes
 }
 
 // step is what one side did to an asset.
@@ -169,35 +175,46 @@ func meet(m Met, both bool, side func(Met) Side) *coming {
 		return nil
 	case Take:
 		return &coming{Met: m, to: m.There}
-	case JoinHere:
-		return &coming{Met: m, to: m.Here, joined: true}
-	case JoinThere:
-		return &coming{Met: m, to: m.There, joined: true}
+	}
+	counts := m.There // where both did the same thing
+	if know == JoinHere {
+		counts = m.Here
 	}
 	switch {
+	case m.Here != nil && m.There != nil:
+	case know != Undecided:
+		return &coming{Met: m, to: counts, joined: true}
 	case m.Here == nil:
 		return &coming{Met: m, why: GoneHere}
-	case m.There == nil:
+	default:
 		return &coming{Met: m, why: GoneThere}
 	}
 	to := *m.Here
 	edited := func(e *Entry) bool { return m.Base == nil || e.Content != m.Base.Content || e.Mode != m.Base.Mode }
 	if m.There.Content != m.Here.Content || m.There.Mode != m.Here.Mode {
-		if edited(m.There) && edited(m.Here) {
+		from := m.There
+		switch {
+		case edited(m.There) && edited(m.Here) && know == Undecided:
 			return &coming{Met: m, why: BothEdited}
+		case edited(m.There) && edited(m.Here):
+			from = counts
+		case edited(m.Here):
+			from = m.Here
 		}
-		if edited(m.There) {
-			to.Content, to.Size, to.Mode = m.There.Content, m.There.Size, m.There.Mode
-		}
+		to.Content, to.Size, to.Mode = from.Content, from.Size, from.Mode
 	}
 	moved := func(e *Entry) bool { return m.Base == nil || e.Spelling() != m.Base.Spelling() }
 	if m.There.Spelling() != m.Here.Spelling() {
-		if moved(m.There) && moved(m.Here) {
+		from := m.There
+		switch {
+		case moved(m.There) && moved(m.Here) && know == Undecided:
 			return &coming{Met: m, why: BothMoved}
+		case moved(m.There) && moved(m.Here):
+			from = counts
+		case moved(m.Here):
+			from = m.Here
 		}
-		if moved(m.There) {
-			to.Key, to.Path = m.There.Key, m.There.Path
-		}
+		to.Key, to.Path = from.Key, from.Path
 	}
 	return &coming{Met: m, to: &to, joined: true}
 }

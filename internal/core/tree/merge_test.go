@@ -283,7 +283,7 @@ func TestWhatBothSidesEditedIsDecided(t *testing.T) {
 		{Undecided, "a", 2, 2, 1},
 		{Keep, "a", 2, 2, 0},
 		{Take, "Lamp/a", 3, 4, 0},
-		{JoinHere, "a", 2, 9, 0},
+		{JoinHere, "Lamp/a", 2, 9, 0}, // only one side moved it
 		{JoinThere, "Lamp/a", 3, 9, 0},
 	} {
 		f := NewForest(shelf.load)
