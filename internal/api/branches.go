@@ -57,3 +57,16 @@ func (c *call) branchName() string {
 	}
 	return name
 }
+
+// merge brings a branch into another one.
+func (s *Server) merge(c *call) error {
+	var q model.MergeRequest
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	out, err := s.service.Merge(c.Request().Context(), c.actor, c.project(), q, c.Request().Header.Get("Idempotency-Key"))
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
+}

@@ -28,6 +28,7 @@ var problems = map[string]struct {
 	model.TooMany:         {http.StatusTooManyRequests, "Too many requests"},
 	model.DigestMismatch:  {http.StatusUnprocessableEntity, "Content and digest do not agree"},
 	model.ChunksMissing:   {http.StatusUnprocessableEntity, "Content is missing"},
+	model.MovedOn:         {http.StatusConflict, "It has moved on"},
 	model.KeyReused:       {http.StatusUnprocessableEntity, "The key was used before"},
 	model.KeyClosed:       {http.StatusConflict, "The send was given up"},
 	model.DiskFull:        {http.StatusInsufficientStorage, "The disk is full"},

@@ -26,3 +26,9 @@ func (c *Client) AddBranch(ctx context.Context, key string, q model.BranchReques
 func (c *Client) SetBranchState(ctx context.Context, key, name, state string) (v model.Branch, err error) {
 	return v, c.post(ctx, in(key, "/branches/"+url.PathEscape(name)), model.BranchStateRequest{State: state}, &v)
 }
+
+// Merge brings a branch into another one, under a key that was written down before; or, with Preview, says what that would do.
+func (c *Client) Merge(ctx context.Context, key, sendKey string, q model.MergeRequest) (v model.MergeAnswer, err error) {
+	return v, c.json(ctx, request{method: "POST", path: in(key, "/merges"), header: map[string]string{"Idempotency-Key": sendKey}, body: q},
+		&v)
+}

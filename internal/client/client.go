@@ -205,7 +205,8 @@ type request struct {
 func (q request) patience() time.Duration {
 	last := q.path[strings.LastIndexByte(q.path, '/')+1:]
 	switch {
-	case q.raw != nil, q.method == "POST" && (last == "handoffs" || last == "rollback" || last == "past" || last == "check"),
+	case q.raw != nil, q.method == "POST" && (last == "handoffs" || last == "rollback" || last == "merges" || last == "past" ||
+		last == "check"),
 		last == "compare", last == "look", last == "between", last == "lines":
 		return longPatience
 	case strings.Contains(q.path, "/locks"), last == "unsent", last == "assets", last == "file", last == "fetch":

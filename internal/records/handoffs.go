@@ -58,6 +58,8 @@ type NewHandoff struct {
 	Workspace string
 	Key       string
 	Versions  []NewVersion
+	// Came are the versions that a merge brings as they are.
+	Came []Came
 	// Assets and Size are what the whole branch has behind it.
 	Assets, Size int64
 }
@@ -113,7 +115,7 @@ func (tx *Tx) AddHandoff(ctx context.Context, project int64, h NewHandoff) error
 		assets, size, commit_id, signed)
 		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15)`,
 		project, h.Record.Number, h.Branch, h.Author, space, h.Record.Note, h.Record.Time(), h.Record.Tasks, h.Record.Stage,
-		h.Record.Root[:], h.Digest[:], n, size, h.Record.Commit, h.Record.Signed)
+		h.Record.Root[:], h.Digest[:], n+len(h.Came), size, h.Record.Commit, h.Record.Signed)
 	for i, parent := range h.Record.Parents {
 		batch.Queue(`insert into handoff_parents (project_id, number, place, branch_id, parent, parent_branch)
 			select $1, $2, $3, $4, number, branch_id from handoffs where project_id = $1 and number = $5`,
@@ -123,6 +125,14 @@ func (tx *Tx) AddHandoff(ctx context.Context, project int64, h NewHandoff) error
 		select id, n, $1, $9, $2, array_remove(array[b, m], 0), p, nullif(c, 0), c = 0, x
 		from unnest($3::bigint[], $4::int[], $5::int[], $6::text[], $7::bigint[], $8::boolean[], $10::int[]) as u (id, n, b, p, c, x, m)`,
 		project, h.Record.Number, ids, numbers, before, paths, contents, executable, h.Branch, merged)
+	if len(h.Came) > 0 {
+		ids, numbers, before := make([]int64, len(h.Came)), make([]int, len(h.Came)), make([]int, len(h.Came))
+		for i, c := range h.Came {
+			ids[i], numbers[i], before[i] = c.Asset, c.Number, c.Before
+		}
+		batch.Queue(`insert into came (project_id, handoff, asset_id, number, before) select $1, $2, i, n, b
+			from unnest($3::bigint[], $4::integer[], $5::integer[]) u (i, n, b)`, project, h.Record.Number, ids, numbers, before)
+	}
 	if len(renamed) > 0 {
 		batch.Queue(`update assets a set path = u.p, folded = u.f from unnest($1::bigint[], $2::text[], $3::text[]) as u (id, p, f)
 			where a.id = u.id`, renamed, names, places)
@@ -175,8 +185,10 @@ func (tx *Tx) Handoffs(ctx context.Context, project int64, q HandoffQuery) ([]mo
 	rows, err := tx.q.Query(ctx, behindOf("behind", "$14")+`select `+handoffColumns+`
 		where h.project_id = $1 and ($14 = 0 or exists (select from behind b where b.branch_id = h.branch_id and h.number <= b.upto))
 			and ($2 = 0 or h.number < $2) and h.number > $3 and ($5 = '' or `+authorName+` = $5)
-			and ($6 = '' and $7 = '' and $8 = '' or exists (select 1 from versions v join assets a on a.id = v.asset_id
-				where v.project_id = h.project_id and v.handoff = h.number and ($6 = '' or a.folded = $6 or starts_with(a.folded, $6 || '/'))
+			and ($6 = '' and $7 = '' and $8 = '' or exists (select 1 from (select v.* from versions v
+				where v.project_id = h.project_id and v.handoff = h.number union all select v.* from came k join versions v
+				on v.asset_id = k.asset_id and v.number = k.number where k.project_id = h.project_id and k.handoff = h.number) v
+				join assets a on a.id = v.asset_id where ($6 = '' or a.folded = $6 or starts_with(a.folded, $6 || '/'))
 					and ($7 = '' or v.path ~* $7) and ($8 = '' or v.path ~* $8)))
 			and ($9::timestamptz is null or h.at >= $9) and ($10::timestamptz is null or h.at <= $10)
 			and ($11 = '' or exists (select 1 from unnest(h.tasks) k where lower(k) = lower($11))) and ($12 = '' or lower(h.stage) = lower($12))
@@ -197,8 +209,7 @@ func (tx *Tx) Handoffs(ctx context.Context, project int64, q HandoffQuery) ([]mo
 	}
 	// Without an order: any few will do, and a handoff may have a hundred thousand.
 	rows, err = tx.q.Query(ctx, `select u.n, `+changeColumns+` from unnest($2::int[]) u (n)
-		cross join lateral (select * from versions v where v.project_id = $1
-			and v.handoff = u.n limit $3) v`+changeJoins+` order by v.path`, project, numbers, q.Assets)
+		cross join lateral (select * from (`+changesOf("u.n")+`) v limit $3) v`+changeJoins+` order by v.path`, project, numbers, q.Assets)
 	if err != nil {
 		return nil, err
 	}
@@ -213,6 +224,15 @@ func (tx *Tx) Handoffs(ctx context.Context, project int64, q HandoffQuery) ([]mo
 	return list, rows.Err()
 }
 
+// changesOf are the versions of a handoff of the project $1, and those that it brought from another branch: with, as was, what the branch
+// had
+// before. Relies on versions_of_handoff and the primary key of came.
+func changesOf(handoff string) string {
+	return `select v.*, v.parents[1] was from versions v where v.project_id = $1 and v.handoff = ` + handoff + `
+		union all select v.*, k.before from came k join versions v on v.asset_id = k.asset_id and v.number = k.number
+			where k.project_id = $1 and k.handoff = ` + handoff
+}
+
 const changeColumns = `v.path, case when v.gone then 'gone' when o.number is null or o.gone then 'new' when v.path <> o.path
 	and v.content_id = o.content_id then 'moved' else 'edited' end,
 	v.number, coalesce(o.number, 0), coalesce(c.size, 0), coalesce(oc.size, 0), coalesce(c.digest, ''), coalesce(c.whole, ''), case when
@@ -223,7 +243,7 @@ const changeColumns = `v.path, case when v.gone then 'gone' when o.number is nul
 // Each row is looked up by its key, whatever the planner thinks of tables that have just grown.
 const changeJoins = ` cross join lateral (select * from assets a where a.id = v.asset_id limit 1) a
 	left join lateral (select * from contents c where c.id = v.content_id limit 1) c on true
-	left join lateral (select * from versions o where o.asset_id = v.asset_id and o.number = v.parents[1] limit 1) o on true
+	left join lateral (select * from versions o where o.asset_id = v.asset_id and o.number = v.was limit 1) o on true
 	left join lateral (select * from contents oc where oc.id = o.content_id limit 1) oc on true`
 
 func scanChange(row pgx.CollectableRow, before ...any) (a model.HandoffAsset, err error) {
@@ -247,8 +267,7 @@ func (tx *Tx) Handoff(ctx context.Context, project int64, number int) (model.Han
 		}
 		return h, err
 	}
-	rows, err = tx.q.Query(ctx, `select `+changeColumns+` from versions v`+changeJoins+` where v.project_id = $1 and v.handoff = $2
-		order by v.path`, project, number)
+	rows, err = tx.q.Query(ctx, `select `+changeColumns+` from (`+changesOf("$2")+`) v`+changeJoins+` order by v.path`, project, number)
 	if err != nil {
 		return h, err
 	}

@@ -19,10 +19,11 @@ import (
 const (
 	idsOf = `array(select c.asset_id from unnest($2::text[]) u (f) cross join lateral (select asset_id from claims c where c.project_id = $1
 		and c.folded = u.f limit 1000) c)`
-	lockRows = `select a.id, a.path, a.fence, coalesce(a.holder_id, 0), coalesce(a.workspace_id::text, ''),
+	lockColumns = `select a.id, a.path, a.fence, coalesce(a.holder_id, 0), coalesce(a.workspace_id::text, ''),
 		a.locked, a.lock_note, a.diverged, a.waiting + a.asked,
 		exists (select from heads_ups h where h.project_id = a.project_id and h.asset_id = a.id)
-		from assets a where a.id = any(` + idsOf + `) order by a.id`
+		from assets a`
+	lockRows  = lockColumns + ` where a.id = any(` + idsOf + `) order by a.id`
 	forUpdate = ` for update of a`
 )
 
@@ -130,14 +131,9 @@ type lockRow struct {
 	crowded bool
 }
 
-// scanLocks reads what lockRows and heldRows give. What lost its place in between is left out.
-func scanLocks(results pgx.BatchResults) (read []lockRow, err error) {
-	rows, err := results.Query()
-	if err != nil {
-		return nil, err
-	}
-	locked := map[int64]lockRow{}
-	list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (r lockRow, err error) {
+// scanLockRows reads what lockColumns give.
+func scanLockRows(rows pgx.Rows) ([]lockRow, error) {
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (r lockRow, err error) {
 		r.asset = &Asset{}
 		a, l := r.asset, &r.asset.Lock
 		var since *time.Time
@@ -149,6 +145,16 @@ func scanLocks(results pgx.BatchResults) (read []lockRow, err error) {
 		l.Path, r.crowded = a.Path, people > 0
 		return r, err
 	})
+}
+
+// scanLocks reads what lockRows and heldRows give. What lost its place in between is left out.
+func scanLocks(results pgx.BatchResults) (read []lockRow, err error) {
+	rows, err := results.Query()
+	if err != nil {
+		return nil, err
+	}
+	locked := map[int64]lockRow{}
+	list, err := scanLockRows(rows)
 	if err != nil {
 		return nil, err
 	}

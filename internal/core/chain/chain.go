@@ -11,16 +11,19 @@ import (
 	"kettletarn/internal/core/chunk"
 )
 
-// Format is the version of the record; Brought that of one that stands for a commit of a git history and says so.
+// Format is the version of the record; Brought that of one that stands for a commit of a git history and says so; Merged that of one with
+// two parents.
 const (
 	Format  = 1
 	Brought = 2
+	Merged  = 3
 )
 
 // ErrInvalid is wrapped by errors about records that are not well-formed.
 var ErrInvalid = errors.New("not a well-formed handoff")
 
-// A Parent is the handoff that another follows. The first of a project has none.
+// A Parent is the handoff that another follows. The first of a project has none, one that brings a branch into another has two: that of its
+// own branch first.
 type Parent struct {
 	_      struct{} `cbor:",toarray"`
 	Number int
@@ -47,7 +50,7 @@ type Handoff struct {
 	Signed  string
 }
 
-// record is the form of format 1; Handoff itself is that of format 2.
+// record is the form of formats 1 and 3; Handoff itself is that of format 2.
 type record struct {
 	_       struct{} `cbor:",toarray"`
 	Format  int
@@ -74,14 +77,18 @@ func (h *Handoff) Encode() ([]byte, chunk.Digest) {
 		data := canonical.Encode(c)
 		return data, chunk.Sum(data)
 	}
-	data := canonical.Encode(record{Format: Format, Project: c.Project, Number: c.Number, Branch: c.Branch, Parents: c.Parents, Root: c.Root,
+	format := Format
+	if len(c.Parents) > 1 {
+		format = Merged
+	}
+	data := canonical.Encode(record{Format: format, Project: c.Project, Number: c.Number, Branch: c.Branch, Parents: c.Parents, Root: c.Root,
 		Author: c.Author, At: c.At, Note: c.Note, Tasks: c.Tasks, Stage: c.Stage})
 	return data, chunk.Sum(data)
 }
 
 var decode = canonical.Decoder(64)
 
-// arrayOf11 is the first byte of a record of format 1: an array of 11 items.
+// arrayOf11 is the first byte of a record of formats 1 and 3: an array of 11 items.
 const arrayOf11 = 0x80 | 11
 
 // Decode reads a record. The error wraps ErrInvalid.
@@ -101,10 +108,13 @@ func Decode(data []byte) (*Handoff, error) {
 		return nil, fmt.Errorf("%w: %v", ErrInvalid, err)
 	}
 	wants := Format
+	if len(h.Parents) > 1 {
+		wants = Merged
+	}
 	if h.Commit != "" || h.Signed != "" {
 		wants = Brought
 	}
-	if h.Format != wants || h.Number < 1 || h.Project == "" || h.Author == "" {
+	if h.Format != wants || h.Number < 1 || h.Project == "" || h.Author == "" || len(h.Parents) > 2 {
 		return nil, fmt.Errorf("a handoff of format %d with number %d: %w", h.Format, h.Number, ErrInvalid)
 	}
 	return &h, nil

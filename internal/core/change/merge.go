@@ -15,7 +15,8 @@ import (
 	"kettletarn/internal/core/tree"
 )
 
-// Decision says what becomes of assets that a merge does not put together by itself: those whose folded paths match. Of several, the last one
+// Decision says what becomes of assets that a merge does not put together by itself: those whose folded paths match. Of several, the last
+// one
 // counts. Way is one of model.Ways.
 type Decision struct {
 	rules.Pattern
@@ -128,16 +129,26 @@ func (g *Merging) Side(m tree.Met) tree.Side {
 		return met.Newer
 	}
 	switch g.way(folded(m)) {
-	case model.WayHere, model.WayBoth:
+	case model.WayHere:
 		return tree.JoinHere
 	case model.WayThere:
 		return tree.JoinThere
+	case model.WayBoth:
+		if bothEdited(m) {
+			return tree.JoinHere
+		}
 	case model.WayLines:
-		if t, ok := g.Texts[id(m)]; ok && t.Err == nil && len(t.Places) == 0 {
+		if t, ok := g.Texts[id(m)]; ok && t.Err == nil && len(t.Places) == 0 && bothEdited(m) {
 			return tree.JoinHere
 		}
 	}
 	return tree.Undecided
+}
+
+// bothEdited reports whether both sides have a content of their own.
+func bothEdited(m tree.Met) bool {
+	return m.Here != nil && m.There != nil && m.Here.Content != m.There.Content &&
+		(m.Base == nil || m.Here.Content != m.Base.Content && m.There.Content != m.Base.Content)
 }
 
 // Ways are those that are open for a clash.

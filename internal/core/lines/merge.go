@@ -7,7 +7,8 @@ import (
 	"github.com/aymanbagabas/go-udiff/lcs"
 )
 
-// Place is a stretch of lines that both sides of a merge changed, in two ways: from From to before To, from 0, in the text that they have in
+// Place is a stretch of lines that both sides of a merge changed, in two ways: from From to before To, from 0, in the text that they have
+// in
 // common; Here and There are what each made of it.
 type Place struct {
 	From  int      `json:"from"`
@@ -16,7 +17,8 @@ type Place struct {
 	There []string `json:"there"`
 }
 
-// Merge puts the changes together that two texts make to a common one, line by line. Where both changed the same lines, or lines that touch,
+// Merge puts the changes together that two texts make to a common one, line by line. Where both changed the same lines, or lines that
+// touch,
 // in two ways, that is a place, and here's lines stand in the text. What both changed alike is taken once.
 func Merge(base, here, there []string) (text []string, places []Place) {
 	ours, theirs := lcs.DiffLines(base, here), lcs.DiffLines(base, there)

@@ -62,7 +62,8 @@ type MergeAnswer struct {
 // MaxMergeListed is how many assets of a merge are listed.
 const MaxMergeListed = 5000
 
-// MergeChange is an asset that changes on the branch that stays: new, edited, moved or gone. Version is the one that it has there after, Before
+// MergeChange is an asset that changes on the branch that stays: new, edited, moved or gone. Version is the one that it has there after,
+// Before
 // the one before, 0 for none; Made says that it is a new one, made of both sides.
 type MergeChange struct {
 	Path      string `json:"path"`
@@ -74,7 +75,8 @@ type MergeChange struct {
 	Made      bool   `json:"made,omitempty"`
 }
 
-// MergeClash is an asset that both sides changed. Why is one of both-edited, both-moved, gone-here, gone-there, place-taken and file-folder;
+// MergeClash is an asset that both sides changed. Why is one of both-edited, both-moved, gone-here, gone-there, place-taken and
+// file-folder;
 // Other is what is in its way for the latter two. Ways are those of Ways that are open.
 type MergeClash struct {
 	Path  string     `json:"path"`

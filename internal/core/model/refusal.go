@@ -64,6 +64,7 @@ const (
 	DigestMismatch  = "digest-mismatch"
 	ChunksMissing   = "chunks-missing"
 	KeyReused       = "key-reused"
+	MovedOn         = "moved-on" // what somebody decided about is otherwise by now
 	KeyClosed       = "key-closed"
 	DiskFull        = "disk-full"
 	LimitReached    = "storage-limit"

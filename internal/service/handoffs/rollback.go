@@ -275,6 +275,13 @@ func (r *rollback) without(ctx context.Context, s *Room) error {
 	if err != nil {
 		return err
 	}
+	came, err := r.tx.CameOf(ctx, r.p.ID, h.Number)
+	if err != nil {
+		return err
+	}
+	for _, c := range came {
+		rows = append(rows, records.VersionRow{Asset: c.Asset, Number: c.Number})
+	}
 	ids := make([]int64, len(rows))
 	for i, v := range rows {
 		ids[i] = v.Asset

@@ -472,11 +472,61 @@ func (v *verification) handoff(ctx context.Context, h chain.Handoff, digest chun
 					row.Path)
 			}
 		}
+		if err := v.came(ctx, tx, h, forest, roots, want, was); err != nil {
+			return err
+		}
 		for key := range want {
 			v.found("version", nil, "the tree of h%d changes %s, and the handoff does not say so", h.Number, key)
 		}
 		return nil
 	})
+}
+
+// came looks whether what a merge is said to have brought is what its tree has, and the tree that it came from; what is, is taken out of
+// want.
+func (v *verification) came(ctx context.Context, tx *records.Tx, h chain.Handoff, forest *tree.Forest, roots map[int]chunk.Digest,
+	want map[string]tree.Difference, was map[int64]*tree.Entry) error {
+	list, err := tx.CameOf(ctx, v.p.ID, h.Number)
+	if err != nil || len(list) == 0 {
+		return err
+	}
+	keys := map[int64]string{}
+	for key, d := range want {
+		if d.To != nil {
+			keys[d.To.Asset] = key
+		} else {
+			keys[d.From.Asset] = key
+		}
+	}
+	there := map[string]tree.Entry{}
+	if len(h.Parents) > 1 {
+		all := make([]string, 0, len(keys))
+		for _, key := range keys {
+			all = append(all, key)
+		}
+		if there, err = forest.Get(ctx, roots[h.Parents[1].Number], all); err != nil {
+			return err
+		}
+	}
+	for _, c := range list {
+		key := keys[c.Asset]
+		d, ok := want[key]
+		e, has := there[key]
+		delete(want, key)
+		same := ok
+		if same && d.To != nil {
+			same = has && e == *d.To && d.To.Version == c.Number
+		} else if same {
+			same = !has || e.Asset != c.Asset
+		}
+		if before := was[c.Asset]; same && before != nil {
+			same = before.Version == c.Before && c.Number > c.Before
+		}
+		if !same {
+			v.found("version", nil, "h%d says that version %d of %s came with it, and its tree has something else", h.Number, c.Number, key)
+		}
+	}
+	return nil
 }
 
 // errNode is a node that is missing or damaged.

@@ -1,0 +1,14 @@
+-- What a merge brought onto a branch as it is on the other one: versions that were there, and the ones that the branch had before (0 for
+-- none). What a merge made anew are versions of its own.
+create table came (
+  project_id bigint not null,
+  handoff integer not null,
+  asset_id bigint not null,
+  number integer not null,
+  before integer not null,
+  primary key (project_id, handoff, asset_id)
+);
+
+---- create above / drop below ----
+
+drop table came;

@@ -1,0 +1,292 @@
+package service_test
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/google/uuid"
+
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/service/ground"
+	"kettletarn/internal/service/handoffs"
+	"kettletarn/internal/service/history"
+	"kettletarn/internal/service/keeping"
+	"kettletarn/internal/service/locks"
+	"kettletarn/internal/testbed"
+)
+
+// merge brings a branch into another one.
+func (m *team) merge(actor ground.Actor, from, into string, decide ...string) (model.MergeAnswer, error) {
+	q := model.MergeRequest{Workspace: m.space[actor.Handle], From: from, Into: into}
+	for _, d := range decide {
+		pattern, way, _ := strings.Cut(d, "=")
+		q.Decide = append(q.Decide, model.Decision{Pattern: pattern, Way: way})
+	}
+	return m.Merge(m.Context(), actor, key, q, uuid.NewString())
+}
+
+// on sends as somebody on a branch, taking what locks that needs, whatever others have.
+func (m *team) on(actor ground.Actor, branch string, changes ...handoffs.Change) int {
+	m.Helper()
+	for i, c := range changes {
+		if c.Base == 0 {
+			continue
+		}
+		path := c.Path
+		if c.MovedFrom != "" {
+			path = c.MovedFrom
+		}
+		g, err := m.TakeLocks(m.Context(), actor, key, locks.Wish{Workspace: m.space[actor.Handle], Branch: branch, Diverge: true,
+			Wants: []locks.Want{{Path: path, Version: c.Base}}})
+		if err != nil {
+			m.Fatal(err)
+		}
+		changes[i].Fence = g.Locks[0].Fence
+	}
+	receipt, err := m.Send(m.Context(), actor, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space[actor.Handle], Branch: branch,
+		About: model.About{Note: "on " + branch}, TakeFree: true, Older: true, Changes: changes}, nil)
+	if err != nil {
+		m.Fatal(err)
+	}
+	return receipt.Handoff.Number
+}
+
+// sound looks everything through.
+func (m *team) sound() {
+	m.Helper()
+	if out, err := m.Verify(m.Context(), keeping.VerifyOptions{}); err != nil || len(out.Findings) != 0 {
+		m.Errorf("%+v, %v", out.Findings, err)
+	}
+}
+
+func comes(list []model.MergeChange) string {
+	var out []string
+	for _, c := range list {
+		text := fmt.Sprintf("%s %s v%d", c.Change, c.Path, c.Version)
+		if c.Made {
+			text += " made"
+		}
+		out = append(out, text)
+	}
+	return strings.Join(out, ", ")
+}
+
+// TestAMergeThatGoesByItself: what one side changed comes as it is, what both did to an asset, one this and the other that, is put
+// together.
+func TestAMergeThatGoesByItself(t *testing.T) {
+	m := newTeam(t, nil)
+	m.on(m.tamsin, "main", m.change(m.tamsin, "a.png", 0, 0, "a1"), m.change(m.tamsin, "b.png", 0, 0, "b1"),
+		m.change(m.tamsin, "c.png", 0, 0, "c1"), m.change(m.tamsin, "levels/bell.ktl", 0, 0, "bell"))
+	m.addBranch("second/chapter", "")
+	m.on(m.tamsin, "second/chapter", m.change(m.tamsin, "a.png", 1, 0, "a2"), m.change(m.tamsin, "new.png", 0, 0, "new"),
+		handoffs.Change{Path: "b.png", Base: 1, Gone: true})
+	moved := m.change(m.tamsin, "far/bell.ktl", 1, 0, "bell")
+	moved.MovedFrom = "levels/bell.ktl"
+	m.on(m.tamsin, "second/chapter", moved)
+	m.on(m.rurik, "main", m.change(m.rurik, "c.png", 1, 0, "c2"), m.change(m.rurik, "levels/bell.ktl", 1, 0, "bell, louder"))
+
+	q := model.MergeRequest{Workspace: m.space["rurik"], From: "Second/Chapter", Preview: true}
+	seen, err := m.Merge(t.Context(), m.rurik, key, q, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := "edited a.png v2, gone b.png v2, moved far/bell.ktl v4 made, new new.png v1"
+	if got := comes(seen.Comes); got != want || seen.Open != 0 || len(seen.Refusals) != 0 || seen.Since != 1 || seen.Into != "main" ||
+		seen.At != 4 || seen.AtFrom != 3 || seen.Made != 1 || seen.Handoff != nil {
+		t.Errorf("%s; %+v", got, seen)
+	}
+	if got := m.held("main"); got != "a.png=v1 b.png=v1 c.png=v2 levels/bell.ktl=v3" {
+		t.Errorf("a preview changed something: %s", got)
+	}
+	done, err := m.merge(m.rurik, "second/chapter", "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := m.held("main"); got != "a.png=v2 c.png=v2 far/bell.ktl=v4 new.png=v1" {
+		t.Errorf("main has %s", got)
+	}
+	h, err := m.Handoff(t.Context(), m.viewer, key, "h5")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var told []string
+	for _, a := range h.Assets {
+		told = append(told, fmt.Sprintf("%s %s v%d-v%d", a.Change, a.Path, a.Before, a.Version))
+	}
+	if !slices.Equal(h.Parents, []int{4, 3}) || h.Count != 4 || done.Handoff == nil || done.Handoff.Number != 5 ||
+		strings.Join(told, ", ") != "edited a.png v1-v2, gone b.png v1-v2, moved far/bell.ktl v3-v4, new new.png v0-v1" {
+		t.Errorf("%v %+v", told, h)
+	}
+	if list, err := m.Handoffs(t.Context(), m.viewer, key, historyFilter("new.png")); err != nil || len(list) != 2 {
+		t.Errorf("%d handoffs are about new.png, %v", len(list), err)
+	}
+	// There is nothing left to bring, and the branch gets the rest the other way.
+	testbed.Problem(t, second(m.merge(m.rurik, "second/chapter", "main")), model.BadRequest)
+	if _, err := m.merge(m.tamsin, "main", "second/chapter"); err != nil {
+		t.Fatal(err)
+	}
+	if got := m.held("second/chapter"); got != m.held("main") {
+		t.Errorf("the branch has %s", got)
+	}
+	// Locks find nothing apart any more.
+	for path, version := range map[string]int{"a.png": 2, "far/bell.ktl": 4, "c.png": 2} {
+		m.lock(m.tamsin, path, version)
+	}
+	m.sound()
+}
+
+// TestWhatBothChangedIsDecided, file by file, in each of the ways; and what nobody decided stops the merge.
+func TestWhatBothChangedIsDecided(t *testing.T) {
+	m := newTeam(t, nil)
+	names := []string{"a.png", "b.png", "c.png", "d.json", "e.json", "gone.png", "mine.png"}
+	var first []handoffs.Change
+	for _, n := range names {
+		first = append(first, m.change(m.tamsin, n, 0, 0, "one\ntwo\nthree\nfour\n"))
+	}
+	m.on(m.tamsin, "main", first...)
+	m.addBranch("rev-c", "")
+	edits := func(actor ground.Actor, branch, data string, names ...string) {
+		var list []handoffs.Change
+		for _, n := range names {
+			list = append(list, m.change(actor, n, 1, 0, data))
+		}
+		m.on(actor, branch, list...)
+	}
+	edits(m.tamsin, "rev-c", "ONE\ntwo\nthree\nfour\n", "a.png", "b.png", "c.png", "d.json", "e.json", "gone.png")
+	m.on(m.tamsin, "rev-c", handoffs.Change{Path: "mine.png", Base: 1, Gone: true})
+	edits(m.rurik, "main", "one\ntwo\nthree\nFOUR\n", "a.png", "b.png", "c.png", "d.json", "mine.png")
+	edits(m.rurik, "main", "uno\ntwo\nthree\nfour\n", "e.json")
+	m.on(m.rurik, "main", handoffs.Change{Path: "gone.png", Base: 1, Gone: true})
+
+	seen, err := m.Merge(t.Context(), m.rurik, key, model.MergeRequest{Workspace: m.space["rurik"], From: "rev-c", Into: "main", Preview: true,
+		Decide: []model.Decision{{Pattern: "*.json", Way: "lines"}, {Pattern: "b.png", Way: "lines"}, {Pattern: "gone.png", Way: "both"}}}, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var open []string
+	for _, c := range seen.Undecided {
+		open = append(open, c.Path+" "+c.Why)
+		if c.Message == "" || len(c.Ways) < 2 {
+			t.Errorf("%+v", c)
+		}
+		if c.Path == "e.json" && (len(c.Places) != 1 || c.Places[0].There[0] != "ONE" || c.Places[0].Here[0] != "uno") {
+			t.Errorf("%+v", c.Places)
+		}
+	}
+	if strings.Join(open, ", ") != "a.png both-edited, c.png both-edited, e.json both-edited, gone.png gone-here, mine.png gone-there" ||
+		comes(seen.Comes) != "edited b.png v4 made, edited d.json v4 made" {
+		t.Errorf("open are %v; it brings %s", open, comes(seen.Comes))
+	}
+	_, err = m.merge(m.rurik, "rev-c", "main", "*.json=lines")
+	reason(t, err, "undecided")
+	testbed.Problem(t, second(m.merge(m.rurik, "rev-c", "main", "a.png=perhaps")), model.BadRequest)
+	testbed.Problem(t, second(m.merge(m.rurik, "rev-c", "main", "!a.png=here")), model.BadRequest)
+	done, err := m.merge(m.rurik, "rev-c", "main", "*.json=lines", "e.json=there", "*.png=here", "b.png=there", "c.png=both", "gone.png=there")
+	if err != nil {
+		t.Fatal(err)
+	}
+	content := func(path string) string {
+		t.Helper()
+		p, v, err := m.VersionOf(t.Context(), m.viewer, key, path, 0)
+		if err != nil {
+			t.Fatal(path, err)
+		}
+		c, err := m.OpenDigest(t.Context(), p, v.Content)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer c.Close()
+		data := make([]byte, c.Size())
+		if _, err := c.Read(data); err != nil {
+			t.Fatal(err)
+		}
+		return string(data)
+	}
+	for path, want := range map[string]string{"a.png": "one\ntwo\nthree\nFOUR\n", "b.png": "ONE\ntwo\nthree\nfour\n",
+		"c.png": "one\ntwo\nthree\nFOUR\n", "c (rev-c).png": "ONE\ntwo\nthree\nfour\n", "d.json": "ONE\ntwo\nthree\nFOUR\n",
+		"e.json": "ONE\ntwo\nthree\nfour\n", "gone.png": "ONE\ntwo\nthree\nfour\n", "mine.png": "one\ntwo\nthree\nFOUR\n"} {
+		if got := content(path); got != want {
+			t.Errorf("%s is %q", path, got)
+		}
+	}
+	if done.Made != 8 || done.Handoff.Count != 8 {
+		t.Errorf("%+v", done)
+	}
+	// All of it is settled for good: both ways round there is nothing more to decide.
+	back, err := m.merge(m.tamsin, "main", "rev-c")
+	if err != nil || back.Made != 0 || m.held("rev-c") != m.held("main") {
+		t.Errorf("%+v, %v; %s", back, err, m.held("rev-c"))
+	}
+	m.sound()
+}
+
+// TestLocksAndMerges: what somebody else holds stands in the way; what one holds oneself stays held, and is not apart any more.
+func TestLocksAndMerges(t *testing.T) {
+	m := newTeam(t, nil)
+	m.on(m.tamsin, "main", m.change(m.tamsin, "a.png", 0, 0, "a1"), m.change(m.tamsin, "b.png", 0, 0, "b1"))
+	m.addBranch("apart", "")
+	m.on(m.tamsin, "apart", m.change(m.tamsin, "a.png", 1, 0, "a2"))
+	wish := locks.Wish{Workspace: m.space["rurik"], Diverge: true, Wants: []locks.Want{{Path: "a.png", Version: 1}}}
+	ok(t)(m.TakeLocks(t.Context(), m.rurik, key, wish))
+	m.lock(m.odile, "b.png", 1)
+	_, err := m.merge(m.tamsin, "apart", "main")
+	reason(t, err, "held")
+	seen, err := m.Merge(t.Context(), m.tamsin, key, model.MergeRequest{Workspace: m.space["tamsin"], From: "apart", Into: "main",
+		Preview: true}, "")
+	if err != nil || len(seen.Refusals) != 1 || seen.Refusals[0].Path != "a.png" {
+		t.Errorf("%+v, %v", seen.Refusals, err)
+	}
+	// Whoever holds it may bring it in. They keep it, and it is not apart any more: but what they have is an old version by now.
+	if _, err := m.merge(m.rurik, "apart", "main"); err != nil {
+		t.Fatal(err)
+	}
+	held, err := m.Locks(t.Context(), m.viewer, key, "a.png")
+	if err != nil || len(held) != 1 || held[0].Holder != "rurik" || held[0].Diverged != 0 {
+		t.Errorf("%+v, %v", held, err)
+	}
+	_, err = m.send(m.rurik, m.change(m.rurik, "a.png", 1, held[0].Fence, "a3"))
+	reason(t, err, "behind")
+	if _, err = m.send(m.rurik, m.change(m.rurik, "a.png", 2, held[0].Fence, "a3")); err != nil {
+		t.Error(err)
+	}
+	m.sound()
+}
+
+// TestAMergeIsOneHandoff: the same key gets the same answer, what has moved on since somebody decided is refused, and without it everything
+// is as it was.
+func TestAMergeIsOneHandoff(t *testing.T) {
+	m := newTeam(t, nil)
+	m.on(m.tamsin, "main", m.change(m.tamsin, "a.png", 0, 0, "a1"), m.change(m.tamsin, "b.png", 0, 0, "b1"))
+	m.addBranch("apart", "")
+	m.on(m.tamsin, "apart", m.change(m.tamsin, "a.png", 1, 0, "a2"), handoffs.Change{Path: "b.png", Base: 1, Gone: true},
+		m.change(m.tamsin, "c.png", 0, 0, "c1"))
+	before := m.state("main")
+	q := model.MergeRequest{Workspace: m.space["tamsin"], From: "apart", Into: "main", Seen: 1, SeenFrom: 7}
+	testbed.Problem(t, second(m.Merge(t.Context(), m.tamsin, key, q, uuid.NewString())), model.MovedOn)
+	q.SeenFrom = 2
+	sendKey := uuid.NewString()
+	first, err := m.Merge(t.Context(), m.tamsin, key, q, sendKey)
+	if err != nil {
+		t.Fatal(err)
+	}
+	again, err := m.Merge(t.Context(), m.tamsin, key, q, sendKey)
+	if err != nil || again.Handoff == nil || again.Handoff.Number != first.Handoff.Number {
+		t.Errorf("%+v, %v", again, err)
+	}
+	testbed.Problem(t, second(m.Merge(t.Context(), m.viewer, key, q, uuid.NewString())), model.NotAllowed)
+	if _, err := m.back(m.tamsin, model.RollbackRequest{Without: first.Handoff.Number, Note: "not yet"}); err != nil {
+		t.Fatal(err)
+	}
+	if got := m.state("main"); got != before {
+		t.Errorf("without the merge it is %s, and was %s", got, before)
+	}
+	ok(t)(m.SetBranchState(t.Context(), m.tamsin, key, "apart", model.Closed))
+	if _, err := m.merge(m.tamsin, "main", "apart"); err == nil {
+		t.Error("a closed branch takes a merge")
+	}
+	m.sound()
+}
+
+func historyFilter(path string) history.HandoffFilter { return history.HandoffFilter{Path: path} }
