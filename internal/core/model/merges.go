@@ -73,6 +73,9 @@ type MergeChange struct {
 	Before    int    `json:"before"`
 	Size      int64  `json:"size"`
 	Made      bool   `json:"made,omitempty"`
+	// Content is what it has there after, "" where it is gone.
+	Content    string `json:"content,omitempty"`
+	Executable bool   `json:"executable,omitempty"`
 }
 
 // MergeClash is an asset that both sides changed. Why is one of both-edited, both-moved, gone-here, gone-there, place-taken and

@@ -621,6 +621,7 @@ func (m *merge) answer() model.MergeAnswer {
 	add := func(path, does string, was, now *tree.Entry, version, before int, made bool) {
 		c := model.MergeChange{Path: path, Change: does, Version: version, Before: before, Made: made}
 		if now != nil {
+			c.Content, c.Executable = now.Content.String(), now.Mode&tree.Executable != 0
 			if c.Size = now.Size; was == nil || was.Content != now.Content {
 				out.Size += now.Size
 			}
