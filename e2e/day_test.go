@@ -76,7 +76,7 @@ func TestADay(t *testing.T) {
 	says(t, odile.tarn(0, "show", "h3"), "North quay", "odile", "v2")
 	says(t, odile.tarn(0, "show", "levels/harbour.glb@v3"), "digest", "rurik")
 	odile.tarn(1, "show", "h99")
-	says(t, odile.tarn(1, "show", "what"), "no milestone what")
+	says(t, odile.tarn(1, "show", "what"), "no milestone and no branch what")
 
 	// Deletions are listed, and go only when asked for.
 	if err := os.Remove(filepath.Join(odile.dir, "textures", "rust.png")); err != nil {

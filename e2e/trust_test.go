@@ -108,7 +108,7 @@ func TestFromAnywhereAndLearningOfIt(t *testing.T) {
 	// After one's own send, that is where one is.
 	rurik.tarn(0, "lock", "textures/rust.png")
 	rurik.tarn(0, "send", "-m", "n")
-	says(t, rurik.tarn(0, "status"), "brinelight, h2, as the service said just now")
+	says(t, rurik.tarn(0, "status"), "brinelight, on main at h2, as the service said just now")
 }
 
 // Going back by sending is asked about, in scripts by an option; it is not taken for work.

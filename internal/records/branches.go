@@ -7,6 +7,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"kettletarn/internal/core/chain"
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/lock"
 	"kettletarn/internal/core/model"
@@ -192,7 +193,7 @@ func (tx *Tx) SetBranchSize(ctx context.Context, project int64, name string, ass
 
 // SetBranchState says in which of model.BranchStates a branch is, and reports whether it was in another one.
 func (tx *Tx) SetBranchState(ctx context.Context, branch int64, state int) (bool, error) {
-	tag, err := tx.q.Exec(ctx, `update branches set state = $2 where id = $1 and state <> $2`, branch, state)
+	tag, err := tx.q.Exec(ctx, `update branches set state = $2, turn = turn + 1 where id = $1 and state <> $2`, branch, state)
 	return tag.RowsAffected() == 1, err
 }
 
@@ -305,4 +306,44 @@ func (tx *Tx) Claims(ctx context.Context, project int64, folded []string) (map[s
 		return nil
 	})
 	return found, err
+}
+
+// UnpackedBranches are those whose present state lies in no pack yet. Of a branch that began at a handoff that lies in none, nothing is
+// told.
+func (tx *Tx) UnpackedBranches(ctx context.Context, project int64) ([]chain.Branch, error) {
+	rows, err := tx.q.Query(ctx, `select j.key, b.name, f.name, b.began, b.state, b.why, coalesce(p.handle, ''), b.made, b.turn
+		from branches b join branches f on f.id = b.came_from join projects j on j.id = b.project_id left join people p on p.id = b.person_id
+		where b.project_id = $1 and b.packed < b.turn order by b.id`, project)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (b chain.Branch, err error) {
+		var made time.Time
+		err = row.Scan(&b.Project, &b.Name, &b.From, &b.At, &b.State, &b.Why, &b.Person, &made, &b.Turn)
+		b.Made = made.UnixMicro()
+		return b, err
+	})
+}
+
+// PackedBranches notes that states of branches lie in a pack.
+func (tx *Tx) PackedBranches(ctx context.Context, project int64, list []chain.Branch) error {
+	names, turns := make([]string, len(list)), make([]int, len(list))
+	for i, b := range list {
+		names[i], turns[i] = b.Name, b.Turn
+	}
+	_, err := tx.q.Exec(ctx, `update branches b set packed = u.t from unnest($2::text[], $3::integer[]) u (n, t)
+		where b.project_id = $1 and b.name = u.n and b.packed < u.t`, project, names, turns)
+	return err
+}
+
+// RestoreBranch gives a branch, which is there by its name, what its record says, person being who made it, 0 where that is not known.
+// Where
+// it has no handoff of its own, it is at the one that it began at.
+func (tx *Tx) RestoreBranch(ctx context.Context, project int64, b chain.Branch, person int64) error {
+	_, err := tx.q.Exec(ctx, `update branches b set came_from = f.id, began = $4, state = $5, why = $6, person_id = nullif($7, 0), made = $8,
+			turn = $9, packed = $9, head = case when b.head = 0 then $4 else b.head end,
+			root = case when b.head = 0 then h.root else b.root end
+		from branches f, handoffs h where b.project_id = $1 and b.name = $2 and f.project_id = $1 and f.name = $3
+			and h.project_id = $1 and h.number = $4`, project, b.Name, b.From, b.At, b.State, b.Why, person, time.UnixMicro(b.Made), b.Turn)
+	return err
 }

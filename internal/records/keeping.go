@@ -124,6 +124,9 @@ func (tx *Tx) VersionsOf(ctx context.Context, project int64, handoff int) ([]Ver
 
 // WriteHistoryAnew makes the keeper of the history write all of a project's handoffs to packs once more.
 func (tx *Tx) WriteHistoryAnew(ctx context.Context, project int64) error {
+	if _, err := tx.q.Exec(ctx, `update branches set packed = 0 where project_id = $1`, project); err != nil {
+		return err
+	}
 	_, err := tx.q.Exec(ctx, `update handoffs set packed = false where project_id = $1`, project)
 	return err
 }

@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"strconv"
+	"strings"
 
 	"github.com/jackc/pgx/v5"
 
@@ -16,14 +17,17 @@ type Came struct {
 }
 
 // Descents tells, for versions of assets on two branches, which one descends from the other: [tree.Keep] where it is here's, or both are
-// the same, [tree.Take] where it is there's. Where neither does, there is nothing. It walks back along parents, from the later to the
+// the same, or there has none, [tree.Take] where it is there's, or here has none. Where neither does, there is nothing. It walks back along parents, from the later to the
 // earlier version. Relies on the primary key of versions.
 func (tx *Tx) Descents(ctx context.Context, ids []int64, here, there []int) (map[int64]tree.Side, error) {
 	found := map[int64]tree.Side{}
 	at := map[int64]int{}
 	for i, id := range ids {
-		if at[id] = i; here[i] == there[i] {
+		switch at[id] = i; {
+		case here[i] == there[i], there[i] == 0:
 			found[id] = tree.Keep
+		case here[i] == 0:
+			found[id] = tree.Take
 		}
 	}
 	rows, err := tx.q.Query(ctx, `
@@ -83,4 +87,20 @@ func (tx *Tx) CameOf(ctx context.Context, project int64, handoff int) ([]Came, e
 		return nil, err
 	}
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Came])
+}
+
+// DeletedApart are the assets that were deleted behind one of two states and not behind the other. A tree does not show who deleted what
+// is not
+// there. Relies on versions_gone.
+func (tx *Tx) DeletedApart(ctx context.Context, project int64, a, b int) ([]int64, error) {
+	other := strings.Replace(behindOf("other", "$3"), "with recursive", ",", 1)
+	rows, err := tx.q.Query(ctx, behind+other+`select distinct v.asset_id from (
+			select branch_id, coalesce(max(x), 0) x, coalesce(max(y), 0) y from (select branch_id, upto x, null::integer y from behind
+				union all select branch_id, null, upto from other) u group by 1) r
+		join versions v on v.branch_id = r.branch_id and v.gone and v.handoff > least(r.x, r.y) and v.handoff <= greatest(r.x, r.y)`,
+		project, a, b)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[int64])
 }

@@ -48,6 +48,34 @@ func TestAHandoffComesBackAndItsDigestCoversEverything(t *testing.T) {
 	}
 }
 
+// TestAHandoffWithTwoParents has a format of its own, so that who knows only one line does not take it for one.
+func TestAHandoffWithTwoParents(t *testing.T) {
+	h := sample()
+	h.Format = Merged
+	h.Parents = append(h.Parents, Parent{Number: 2, Digest: chunk.Sum([]byte("second"))})
+	h.Number = 3
+	data, digest := h.Encode()
+	back, err := Decode(data)
+	if err != nil || !reflect.DeepEqual(back, h) || data[1] != Merged {
+		t.Fatalf("%+v comes back, %v", back, err)
+	}
+	if got := digest.String(); got != mergedVector {
+		t.Errorf("the digest is %s", got)
+	}
+	h.Parents = append(h.Parents, Parent{Number: 1})
+	data, _ = h.Encode()
+	if _, err := Decode(data); !errors.Is(err, ErrInvalid) {
+		t.Error("a handoff with three parents:", err)
+	}
+	h.Parents, h.Format = h.Parents[:1], Merged
+	data = canonical.Encode(record{Format: Merged, Project: h.Project, Number: 3, Branch: "main", Parents: h.Parents, Author: "tamsin"})
+	if _, err := Decode(data); !errors.Is(err, ErrInvalid) {
+		t.Error("a merge with one parent:", err)
+	}
+}
+
+const mergedVector = "910c59627843bbc3d7f1c1ba6376b8aff2574ef51e6e0e48e9ffc51425bd5d23" // docs/formats.md has it, too
+
 func TestAHandoffThatStandsForACommitComesBack(t *testing.T) {
 	for _, change := range []func(*Handoff){func(h *Handoff) { h.Commit = "5e2edf7a25eaddfa566d98b817a1da95a0a25329" },
 		func(h *Handoff) { h.Commit, h.Signed = "c0ffee", "Ada Brine" }} {

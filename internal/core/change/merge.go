@@ -102,16 +102,6 @@ func folded(m tree.Met) string {
 	return ""
 }
 
-// id is that of an asset that met.
-func id(m tree.Met) int64 {
-	for _, e := range []*tree.Entry{m.Here, m.There, m.Base} {
-		if e != nil {
-			return e.Asset
-		}
-	}
-	return 0
-}
-
 // way is what was decided about a place, "" for nothing.
 func (g *Merging) way(place string) (way string) {
 	for _, d := range g.Decide {
@@ -124,7 +114,7 @@ func (g *Merging) way(place string) (way string) {
 
 // Side answers [tree.Forest.Merge]: where one side's version descends from the other's it goes by itself, and else as it was decided.
 func (g *Merging) Side(m tree.Met) tree.Side {
-	met := g.Met[id(m)]
+	met := g.Met[m.ID]
 	if met.Newer != tree.Undecided {
 		return met.Newer
 	}
@@ -138,7 +128,7 @@ func (g *Merging) Side(m tree.Met) tree.Side {
 			return tree.JoinHere
 		}
 	case model.WayLines:
-		if t, ok := g.Texts[id(m)]; ok && t.Err == nil && len(t.Places) == 0 && bothEdited(m) {
+		if t, ok := g.Texts[m.ID]; ok && t.Err == nil && len(t.Places) == 0 && bothEdited(m) {
 			return tree.JoinHere
 		}
 	}
@@ -187,7 +177,7 @@ func (g *Merging) Plan(merged *tree.Merged, taken func(string) bool) *Merge {
 		}
 		clashes = append(clashes, c)
 		u := Undecided{Clash: c, Ways: Ways(c), Tried: way, Folded: folded(c.Met)}
-		if t, ok := g.Texts[id(c.Met)]; ok {
+		if t, ok := g.Texts[c.Met.ID]; ok {
 			u.Text = &t
 		}
 		p.Undecided = append(p.Undecided, u)
@@ -195,14 +185,14 @@ func (g *Merging) Plan(merged *tree.Merged, taken func(string) bool) *Merge {
 	merged.Clashes = clashes
 	slices.SortFunc(p.Undecided, func(a, b Undecided) int { return strings.Compare(a.Folded, b.Folded) })
 	for i, j := range merged.Joined {
-		met := g.Met[id(j.Met)]
+		met := g.Met[j.Met.ID]
 		if met.Newer == tree.Undecided && j.Here != nil && j.There != nil && j.Entry != nil {
 			switch way := g.way(folded(j.Met)); {
-			case way == model.WayLines && g.Texts[id(j.Met)].Content != (chunk.Digest{}):
+			case way == model.WayLines && g.Texts[j.Met.ID].Content != (chunk.Digest{}):
 				text := *j.Entry
-				text.Content, text.Size = g.Texts[id(j.Met)].Content, g.Texts[id(j.Met)].Size
+				text.Content, text.Size = g.Texts[j.Met.ID].Content, g.Texts[j.Met.ID].Size
 				merged.Joined[i].Entry = &text
-			case way == model.WayBoth && j.Here.Content != j.There.Content && j.Entry.Content == j.Here.Content:
+			case way == model.WayBoth && bothEdited(j.Met):
 				name, ok := aside(j.There.Spelling())
 				if !ok {
 					p.refuse(j.Met, "long", "no other file can stand beside it: its name would be too long", "decide for here or there")
@@ -227,14 +217,14 @@ func (g *Merging) ask(p *Merge) {
 	}
 	for _, m := range p.Came {
 		rights(m)
-		s := g.Locks[id(m)]
+		s := g.Locks[m.ID]
 		if s, _ := g.Terms.Tick(s); !s.Free() && s.Holder.Handle != g.Who.Handle {
 			p.Refusals = append(p.Refusals, *g.Terms.MaySend(lock.Carry(s, spelled(m)), g.Who, 0, true))
 		}
 	}
 	for _, made := range p.Made {
 		rights(made.Met)
-		s := g.Locks[id(made.Met)]
+		s := g.Locks[made.Met.ID]
 		if s.Holder.Handle == g.Who.Handle {
 			continue
 		}
@@ -262,7 +252,7 @@ func spelled(m tree.Met) string {
 
 // Changes are what the plan changes in the tree that stays. number gives new versions theirs, and asides are the ids of the new assets.
 func (p *Merge) Changes(number func(asset int64) int, asides []int64) []tree.Change {
-	list := p.merged.Changes(func(j tree.Join) int { return number(id(j.Met)) })
+	list := p.merged.Changes(func(j tree.Join) int { return number(j.Met.ID) })
 	for i, a := range p.Asides {
 		e := entryAt(a.Entry, a.Path)
 		e.Asset, e.Version = asides[i], 1
@@ -270,9 +260,6 @@ func (p *Merge) Changes(number func(asset int64) int, asides []int64) []tree.Cha
 	}
 	return list
 }
-
-// ID is the asset that a change of a merge is about.
-func ID(m tree.Met) int64 { return id(m) }
 
 // Spelled is how it is called: here, or else there, or in the common state.
 func Spelled(m tree.Met) string { return spelled(m) }

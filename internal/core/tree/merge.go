@@ -10,6 +10,7 @@ import (
 
 // Met is one asset as three trees have it: the common one, the one that stays, and the one that comes into it. Nil is where one has it not.
 type Met struct {
+	ID                int64
 	Base, Here, There *Entry
 }
 
@@ -48,7 +49,7 @@ type Clash struct {
 }
 
 // Join is an asset that has something of both sides. Entry is what becomes of it: a new version, whose number is not set; nil where it
-// goes.
+// goes, or went on both sides.
 type Join struct {
 	Met
 	Entry *Entry
@@ -63,10 +64,12 @@ type Merged struct {
 
 // Merge brings what changed from base to there into here, asset by asset: moves are whole, so that one side's move and the other's edit go
 // together. What comes into a folder that is here takes over how that is spelled. What does not go together stays as it is here. side,
-// unless nil, is asked about each asset that both sides changed. It takes as long as the two sides have changes.
+// unless nil, is asked about each asset that both sides changed. It takes as long as the two sides have changes. deleted are assets of
+// which some
+// deletion is known to one side alone: where a tree has nothing of them, that does not say that nothing happened.
 //
 // The result is as sound as here is: each asset at one place, no file that is a folder, no folder in two spellings.
-func (f *Forest) Merge(ctx context.Context, base, here, there chunk.Digest, side func(Met) Side) (*Merged, error) {
+func (f *Forest) Merge(ctx context.Context, base, here, there chunk.Digest, side func(Met) Side, deleted ...int64) (*Merged, error) {
 	ours, err := f.changed(ctx, base, here)
 	if err != nil {
 		return nil, err
@@ -76,12 +79,20 @@ func (f *Forest) Merge(ctx context.Context, base, here, there chunk.Digest, side
 		return nil, err
 	}
 	m := &merge{forest: f, here: here, coming: map[int64]*coming{}}
+	apart := make(map[int64]bool, len(deleted))
+	for _, id := range deleted {
+		apart[id] = true
+		if _, seen := theirs[id]; !seen {
+			theirs[id] = ours[id].unchanged()
+		}
+	}
 	for id, t := range theirs {
-		met := Met{Base: t.from, Here: t.from, There: t.to}
+		met := Met{ID: id, Base: t.from, Here: t.from, There: t.to}
 		o, both := ours[id]
 		if both {
 			met.Here = o.to
 		}
+		both = both || apart[id]
 		if c := meet(met, both, side); c != nil {
 			m.coming[id] = c
 		}
@@ -130,6 +141,9 @@ func (m *Merged) Changes(number func(Join) int) []Change {
 // step is what one side did to an asset.
 type step struct{ from, to *Entry }
 
+// unchanged is the step of a side that left it as it was.
+func (s step) unchanged() step { return step{s.from, s.from} }
+
 // changed are the assets of which two trees have something else, by id.
 func (f *Forest) changed(ctx context.Context, a, b chunk.Digest) (map[int64]step, error) {
 	found := map[int64]step{}
@@ -163,12 +177,19 @@ func meet(m Met, both bool, side func(Met) Side) *coming {
 	if !both {
 		return &coming{Met: m, to: m.There}
 	}
-	if alike(m.Here, m.There) {
+	if m.Here != nil && alike(m.Here, m.There) {
 		return nil
 	}
 	know := Undecided
 	if side != nil {
 		know = side(m)
+	}
+	if m.Here == nil && m.There == nil {
+		// Deleted twice: the two deletions become one, unless one of them knew of the other.
+		if know == Keep || know == Take {
+			return nil
+		}
+		return &coming{Met: m, joined: true}
 	}
 	switch know {
 	case Keep:

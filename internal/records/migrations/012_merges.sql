@@ -8,7 +8,10 @@ create table came (
   before integer not null,
   primary key (project_id, handoff, asset_id)
 );
+-- Deletions, which no tree shows: a merge asks which there were on one side alone.
+create index versions_gone on versions (branch_id, handoff) where gone;
 
 ---- create above / drop below ----
 
+drop index versions_gone;
 drop table came;

@@ -82,7 +82,14 @@ func (s *Room) compare(ctx context.Context, tx *records.Tx, p records.Project, h
 	if b.There, err = changes(ctx, forest, base, there.Root); err != nil {
 		return err
 	}
-	merged, err := forest.Merge(ctx, base, there.Root, here.Root, nil)
+	meeting, err := s.Meet(ctx, tx, p, b.Since, there, here)
+	if err != nil {
+		return err
+	}
+	if err := meeting.Compare(ctx, tx); err != nil {
+		return err
+	}
+	merged, err := meeting.Merge(ctx, func(m tree.Met) tree.Side { return meeting.Newer[m.ID] })
 	if err != nil {
 		return err
 	}

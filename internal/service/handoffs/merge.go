@@ -181,21 +181,11 @@ func (m *merge) load(ctx context.Context, tx *records.Tx, locking bool) (err err
 
 // judge puts the three trees together, asset by asset, and decides about what came of it.
 func (m *merge) judge(ctx context.Context, tx *records.Tx, locking bool) error {
-	forest := m.s.Forest(tx, m.project.ID)
-	base, err := ground.RootAt(ctx, tx, m.project, m.since)
+	meeting, err := m.s.Meet(ctx, tx, m.project, m.since, m.into, m.from)
 	if err != nil {
 		return err
 	}
-	// The first time only to see what there is.
-	var met []int64
-	seen, err := forest.Merge(ctx, base, m.into.Root, m.from.Root, func(x tree.Met) tree.Side {
-		met = append(met, change.ID(x))
-		return tree.Undecided
-	})
-	if err != nil {
-		return err
-	}
-	ids := touched(seen)
+	ids := meeting.IDs
 	if m.rows, err = tx.AssetsOf(ctx, ids, locking); err != nil {
 		return err
 	}
@@ -203,34 +193,26 @@ func (m *merge) judge(ctx context.Context, tx *records.Tx, locking bool) error {
 	if err != nil {
 		return err
 	}
-	for i, head := range []int{m.into.Head, m.from.Head} {
-		if m.tips[i], err = tx.Tips(ctx, m.project.ID, head, ids); err != nil {
-			return err
-		}
+	if err := meeting.Compare(ctx, tx); err != nil {
+		return err
 	}
+	m.tips = meeting.Tips
 	g := &change.Merging{From: m.from.Name, Terms: locks.Terms(m.project, now), Who: seat(m.seat),
 		Lead: model.AtLeast(m.project.Role, model.Lead), Decide: m.decide, Texts: m.texts, Met: make(map[int64]change.Met, len(ids)),
 		Locks: make(map[int64]lock.State, len(ids))}
 	for id, row := range m.rows {
 		g.Locks[id] = row.Lock
 	}
-	here, there := make([]int, len(met)), make([]int, len(met))
-	for i, id := range met {
-		here[i], there[i] = m.tips[0][id].Number, m.tips[1][id].Number
-	}
-	newer, err := tx.Descents(ctx, met, here, there)
-	if err != nil {
-		return err
-	}
 	for _, id := range ids {
 		h, t := m.tips[0][id], m.tips[1][id]
 		g.Met[id] = change.Met{Here: change.Tip{Number: h.Number, Gone: h.Gone}, There: change.Tip{Number: t.Number, Gone: t.Gone},
-			Newer: newer[id]}
+			Newer: meeting.Newer[id]}
 	}
-	merged, err := forest.Merge(ctx, base, m.into.Root, m.from.Root, g.Side)
+	merged, err := meeting.Merge(ctx, g.Side)
 	if err != nil {
 		return err
 	}
+	forest := m.s.Forest(tx, m.project.ID)
 	var failed error
 	m.plan = g.Plan(merged, func(folded string) bool {
 		for _, root := range []chunk.Digest{m.into.Root, m.from.Root} {
@@ -244,21 +226,6 @@ func (m *merge) judge(ctx context.Context, tx *records.Tx, locking bool) error {
 	return failed
 }
 
-// touched are the assets that a merge is about, in order.
-func touched(m *tree.Merged) (ids []int64) {
-	for _, x := range m.Came {
-		ids = append(ids, change.ID(x))
-	}
-	for _, x := range m.Joined {
-		ids = append(ids, change.ID(x.Met))
-	}
-	for _, x := range m.Clashes {
-		ids = append(ids, change.ID(x.Met))
-	}
-	slices.Sort(ids)
-	return slices.Compact(ids)
-}
-
 // readTexts puts texts together that were to be merged line by line, and reports whether there were any.
 func (m *merge) readTexts(ctx context.Context) (more bool, err error) {
 	for _, u := range m.plan.Undecided {
@@ -269,7 +236,7 @@ func (m *merge) readTexts(ctx context.Context) (more bool, err error) {
 		if t, err = m.text(ctx, u.Met); err != nil {
 			return more, err
 		}
-		m.texts[change.ID(u.Met)], more = t, true
+		m.texts[u.Met.ID], more = t, true
 	}
 	return more, nil
 }
@@ -437,13 +404,13 @@ func (m *merge) handoff(ctx context.Context, tx *records.Tx) (h records.NewHando
 		}
 	}
 	for _, x := range m.plan.Came {
-		id := change.ID(x)
+		id := x.ID
 		h.Came = append(h.Came, records.Came{Asset: id, Number: m.tips[1][id].Number, Before: m.tips[0][id].Number})
 		comes(id, x.Here, x.There)
 	}
 	digests := []chunk.Digest{}
 	for _, x := range m.plan.Made {
-		if comes(change.ID(x.Met), x.Here, x.Entry); x.Entry != nil {
+		if comes(x.Met.ID, x.Here, x.Entry); x.Entry != nil {
 			digests = append(digests, x.Entry.Content)
 		}
 	}
@@ -472,10 +439,13 @@ func (m *merge) handoff(ctx context.Context, tx *records.Tx) (h records.NewHando
 	number := func(id int64) int { return max(m.tips[0][id].Numbered, m.tips[1][id].Numbered) + 1 }
 	for _, x := range m.plan.Made {
 		path := change.Spelled(x.Met)
-		if x.Entry != nil {
+		switch row := m.rows[x.Met.ID]; {
+		case x.Entry != nil:
 			path = x.Entry.Spelling()
+		case path == "":
+			path = row.Path // deleted on both sides, and in the common state
 		}
-		if err := version(change.ID(x.Met), number(change.ID(x.Met)), x.Parents, path, x.Entry); err != nil {
+		if err := version(x.Met.ID, number(x.Met.ID), x.Parents, path, x.Entry); err != nil {
 			return h, err
 		}
 	}
@@ -619,6 +589,10 @@ func (m *merge) answer() model.MergeAnswer {
 		Comes: []model.MergeChange{}, Undecided: []model.MergeClash{}, Refusals: append([]model.Refusal{}, m.plan.Refusals...),
 		Count: len(m.plan.Came) + len(m.plan.Made) + len(m.plan.Asides), Made: len(m.plan.Made) + len(m.plan.Asides), Open: len(m.plan.Undecided)}
 	add := func(path, does string, was, now *tree.Entry, version, before int, made bool) {
+		if was == nil && now == nil {
+			out.Count-- // it is not there, before and after
+			return
+		}
 		c := model.MergeChange{Path: path, Change: does, Version: version, Before: before, Made: made}
 		if now != nil {
 			c.Content, c.Executable = now.Content.String(), now.Mode&tree.Executable != 0
@@ -632,11 +606,11 @@ func (m *merge) answer() model.MergeAnswer {
 		out.Comes = append(out.Comes, c)
 	}
 	for _, x := range m.plan.Came {
-		id := change.ID(x)
+		id := x.ID
 		add(pathAfter(x, x.There), does(x.Here, x.There), x.Here, x.There, m.tips[1][id].Number, m.tips[0][id].Number, false)
 	}
 	for _, x := range m.plan.Made {
-		id := change.ID(x.Met)
+		id := x.Met.ID
 		add(pathAfter(x.Met, x.Entry), does(x.Here, x.Entry), x.Here, x.Entry, max(m.tips[0][id].Numbered, m.tips[1][id].Numbered)+1,
 			m.tips[0][id].Number, true)
 	}
@@ -673,7 +647,7 @@ func does(was, now *tree.Entry) string {
 
 // clash tells of something that nobody has decided.
 func (m *merge) clash(u change.Undecided) model.MergeClash {
-	id := change.ID(u.Met)
+	id := u.Met.ID
 	path := change.Spelled(u.Met)
 	c := model.MergeClash{Path: path, Why: u.Why, Ways: u.Ways}
 	side := func(e *tree.Entry, version int) *model.MergeSide {

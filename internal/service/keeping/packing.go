@@ -66,11 +66,19 @@ func (s *Room) keepSome(ctx context.Context, p records.Project) (more bool, err 
 			return err
 		}
 		list, err := tx.Unpacked(ctx, p.ID, historyBatch)
-		if err != nil || len(list) == 0 {
+		if err != nil {
 			return err
 		}
-		more = len(list) == historyBatch
-		name, size, entries, err := s.putHistory(ctx, tx, p, list)
+		var branches []chain.Branch
+		if more = len(list) == historyBatch; !more {
+			if branches, err = tx.UnpackedBranches(ctx, p.ID); err != nil {
+				return err
+			}
+		}
+		if len(list)+len(branches) == 0 {
+			return nil
+		}
+		name, size, entries, err := s.putHistory(ctx, tx, p, list, branches)
 		if err != nil {
 			return err
 		}
@@ -81,17 +89,24 @@ func (s *Room) keepSome(ctx context.Context, p records.Project) (more bool, err 
 		if err := tx.AddPack(ctx, p.ID, name, size, entries); err != nil {
 			return err
 		}
+		if err := tx.PackedBranches(ctx, p.ID, branches); err != nil {
+			return err
+		}
 		return tx.Packed(ctx, p.ID, numbers)
 	})
 	return more, err
 }
 
-// putHistory writes one pack with handoffs and the nodes that their trees have and those before have not.
+// putHistory writes one pack with handoffs, and the nodes that their trees have and those before have not, and with states of branches.
 func (s *Room) putHistory(ctx context.Context, tx *records.Tx, p records.Project,
-	list []chain.Handoff) (string, int64, []pack.Entry, error) {
+	list []chain.Handoff, branches []chain.Branch) (string, int64, []pack.Entry, error) {
 	forest := s.Forest(tx, p.ID)
 	written := map[chunk.Digest]bool{}
 	var queue []pack.Record
+	for _, b := range branches {
+		data, digest := b.Encode()
+		queue = append(queue, pack.Encode(pack.Branch, digest, data))
+	}
 	return s.PutPack(ctx, p.ID, func() (pack.Record, error) {
 		for len(queue) == 0 {
 			if len(list) == 0 {

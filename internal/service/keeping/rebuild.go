@@ -65,7 +65,7 @@ func (s *Room) Rebuild(ctx context.Context, owner string, progress func(what str
 	}
 	out := []Rebuilt{}
 	for _, id := range ids {
-		r := &rebuild{s: s, id: id, owner: owner, progress: progress}
+		r := &rebuild{s: s, id: id, owner: owner, progress: progress, states: map[string]chain.Branch{}}
 		if err := r.run(ctx, byProject[id]); err != nil {
 			return out, fmt.Errorf("project %d: %w", id, err)
 		}
@@ -87,6 +87,8 @@ type rebuild struct {
 	history  []chain.Handoff
 	roots    map[int]chunk.Digest
 	branches map[string]int64
+	// states are what is known of branches besides their handoffs, by name.
+	states   map[string]chain.Branch
 	people   map[string]int64
 	contents map[chunk.Digest]int64
 }
@@ -114,6 +116,13 @@ func (r *rebuild) run(ctx context.Context, packs []store.Info) error {
 					return err
 				}
 				if err := tx.SetMember(ctx, r.id, r.people[h.Author], model.Artist); err != nil {
+					return err
+				}
+			}
+		}
+		for name := range r.states {
+			if r.branches[name] == 0 {
+				if r.branches[name], err = tx.EnsureBranch(ctx, r.id, name, tree.Empty()); err != nil {
 					return err
 				}
 			}
@@ -153,7 +162,7 @@ func (r *rebuild) readHistory(ctx context.Context, packs []store.Info) error {
 		entries, o, err := r.s.index(ctx, info.Name)
 		if err == nil {
 			for _, e := range entries {
-				if e.Kind != pack.Node && e.Kind != pack.Handoff {
+				if e.Kind != pack.Node && e.Kind != pack.Handoff && e.Kind != pack.Branch {
 					continue
 				}
 				record := pack.Record{Kind: e.Kind, Digest: e.Digest, Codec: e.Codec, Size: e.Size, Data: stored[:e.Stored]}
@@ -218,9 +227,16 @@ func whole(byNumber map[int]chain.Handoff) (list []chain.Handoff) {
 const nodeBatch = 16 << 20
 
 func (r *rebuild) take(kind uint8, digest chunk.Digest, data []byte, nodes map[chunk.Digest][]byte, byNumber map[int]chain.Handoff) error {
-	if kind == pack.Node {
+	switch kind {
+	case pack.Node:
 		nodes[digest] = append([]byte(nil), data...)
 		return nil
+	case pack.Branch:
+		b, err := chain.DecodeBranch(data)
+		if err == nil && b.Turn > r.states[b.Name].Turn {
+			r.states[b.Name] = *b
+		}
+		return err
 	}
 	h, err := chain.Decode(data)
 	if err == nil {
@@ -296,6 +312,9 @@ func (r *rebuild) replay(ctx context.Context) error {
 		r.roots[h.Number] = h.Root
 		r.out.Handoffs++
 	}
+	if err := r.restoreBranches(ctx); err != nil {
+		return err
+	}
 	return r.terms(ctx)
 }
 
@@ -362,6 +381,9 @@ func (r *rebuild) declare(ctx context.Context, reader *contents.Reader, diffs []
 }
 
 func (r *rebuild) write(ctx context.Context, tx *records.Tx, h chain.Handoff, diffs []tree.Difference, assets, size int64) error {
+	if len(h.Parents) > 1 {
+		return r.writeMerge(ctx, tx, h, diffs, assets, size)
+	}
 	_, digest := h.Encode()
 	n := records.NewHandoff{Record: h, Digest: digest, Branch: r.branches[h.Branch], Author: r.people[h.Author], Assets: assets, Size: size}
 	state := 0

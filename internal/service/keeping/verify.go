@@ -457,6 +457,9 @@ func (v *verification) handoff(ctx context.Context, h chain.Handoff, digest chun
 			folded := assetpath.Fold(row.Path)
 			d, ok := want[folded]
 			delete(want, folded)
+			if !ok && row.Gone && len(h.Parents) > 1 {
+				continue // it is on neither side any more
+			}
 			same := ok && (d.To == nil) == row.Gone
 			if same && d.To != nil {
 				same = d.To.Asset == row.Asset && d.To.Version == row.Number && d.To.Content == row.Content && d.To.Spelling() == row.Path &&
