@@ -107,7 +107,7 @@ func TestTheAPIAnswersAsItsDocumentSays(t *testing.T) {
 	_, err = c.Locks(ctx, key)
 	no(err)
 	no(c.Changes(ctx, key, model.ChangesQuery{Locks: true}, func(model.Assets) error { return nil }))
-	_, err = c.Asset(ctx, key, "text/a.txt")
+	_, err = c.Asset(ctx, key, "", "text/a.txt")
 	no(err)
 	_, err = c.Project(ctx, key)
 	no(err)

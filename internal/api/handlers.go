@@ -195,7 +195,8 @@ func (s *Server) folder(c *call) error {
 }
 
 func (s *Server) asset(c *call) error {
-	asset, versions, err := s.service.History(c.Request().Context(), c.actor, c.project(), c.QueryParam("path"))
+	asset, versions, err := s.service.History(c.Request().Context(), c.actor, c.project(), c.QueryParam("branch"),
+		c.QueryParam("path"))
 	if err != nil {
 		return err
 	}
@@ -364,7 +365,8 @@ func (s *Server) handoffs(c *call) error {
 		return err
 	}
 	q := history.HandoffFilter{Before: before, Limit: limit, Assets: assets,
-		Author: c.QueryParam("author"), Path: c.QueryParam("path"), Kind: c.QueryParam("kind"), Since: c.QueryParam("since"),
+		Branch: c.QueryParam("branch"), Author: c.QueryParam("author"), Path: c.QueryParam("path"), Kind: c.QueryParam("kind"),
+		Since: c.QueryParam("since"),
 		Until: c.QueryParam("until"),
 		Task:  c.QueryParam("task"), Stage: c.QueryParam("stage"), Text: c.QueryParam("text")}
 	list, err := s.service.Handoffs(c.Request().Context(), c.actor, c.project(), q)

@@ -65,6 +65,7 @@ var recordParams = []param{{name: "person", kind: "string", about: "only of this
 	{name: "until", kind: "string", about: "only what was taken before this day or time"}, limitParam}
 
 var handoffParams = []param{{name: "before", kind: "integer", about: "only below this number"}, limitParam,
+	{name: "branch", kind: "string", about: "only what was handed off on this branch"},
 	{name: "author", kind: "string", about: "only of this person"},
 	{name: "path", kind: "string", about: "only what changed this asset, something in this folder, or something that fits this pattern (* " +
 		"is part of a name, ** any folders, ? one character)"},
@@ -169,7 +170,8 @@ var calls = []route{
 		query: []param{{name: "path", kind: "string", about: "the folder; the root where left out"},
 			{name: "search", kind: "string", about: "part of a path"}, atParam, afterParam, limitParam}},
 	{method: "GET", path: "/projects/:project/asset", right: ground.Viewer, summary: "One asset with its versions",
-		answer: model.AssetHistory{}, query: []param{pathParam}, handle: (*Server).asset},
+		answer: model.AssetHistory{}, query: []param{pathParam, {name: "branch", kind: "string",
+			about: "the branch whose asset of this path is meant; the first one where left out"}}, handle: (*Server).asset},
 	{method: "GET", path: "/projects/:project/file", right: ground.Viewer,
 		summary: "The content of a version, whole or in ranges (RFC 9110), as an attachment; its ETag is its digest", answerType: binary,
 		handle: (*Server).file,

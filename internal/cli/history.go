@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -41,7 +42,7 @@ func (a *app) history() *cli.Command {
 			// A path and nothing else: the versions of an asset, where it is one.
 			bare := q.Path != "" && !assetpath.IsGlob(q.Path) && q == (client.HandoffQuery{Path: q.Path, Limit: q.Limit})
 			if bare {
-				h, err := w.Client.Asset(ctx, w.Marker.Project, q.Path)
+				h, err := a.assetHere(ctx, w, q.Path)
 				if err == nil {
 					return a.answer(cmd, h, func() { a.printVersions(h) })
 				}
@@ -67,6 +68,7 @@ func (a *app) history() *cli.Command {
 				}
 			})
 		},
+		&cli.StringFlag{Name: "branch", Usage: "only what was handed off on this branch"},
 		&cli.StringFlag{Name: "by", Usage: "only handoffs of this person"},
 		&cli.StringFlag{Name: "kind", Usage: "only what changed assets of this kind: " + strings.Join(media.Kinds, ", ")},
 		&cli.StringFlag{Name: "since", Usage: "only from this time on (2h, yesterday, 16:30, 2026-03-02)"},
@@ -100,7 +102,8 @@ func (a *app) handoffs(ctx context.Context, w *workspace.Workspace, q client.Han
 
 // handoffQuery reads the filters. Days and times are those of the person's own zone.
 func (a *app) handoffQuery(cmd *cli.Command, w *workspace.Workspace, args []string) (q client.HandoffQuery, err error) {
-	q = client.HandoffQuery{Author: cmd.String("by"), Limit: int(cmd.Int("last")), Kind: cmd.String("kind"), Task: cmd.String("task"),
+	q = client.HandoffQuery{Branch: cmd.String("branch"), Author: cmd.String("by"), Limit: int(cmd.Int("last")), Kind: cmd.String("kind"),
+		Task:  cmd.String("task"),
 		Stage: cmd.String("stage"), Text: cmd.String("text")}
 	if q.Limit < 1 {
 		return q, wrongUse("--last is a number from 1 on")
@@ -165,7 +168,11 @@ func (a *app) lines(ctx context.Context, cmd *cli.Command, w *workspace.Workspac
 }
 
 func (a *app) printHandoffs(list []model.Handoff) {
+	apart := slices.ContainsFunc(list, func(h model.Handoff) bool { return h.Branch != model.FirstBranch })
 	t := newTable(a.out, ">", "BY", "WHEN", ">ASSETS", ">SIZE", "NOTE")
+	if apart {
+		t = newTable(a.out, ">", "BRANCH", "BY", "WHEN", ">ASSETS", ">SIZE", "NOTE")
+	}
 	for _, h := range list {
 		note := about(h.Note, h.Tasks, h.Stage)
 		if len(h.Milestones) > 0 {
@@ -174,9 +181,25 @@ func (a *app) printHandoffs(list []model.Handoff) {
 		if h.Commit != "" {
 			note += " · commit " + h.Commit[:min(len(h.Commit), 10)]
 		}
-		t.row(fmt.Sprintf("h%d", h.Number), h.Author, when(h.At), count(h.Count), size(h.Size), note)
+		row := []string{fmt.Sprintf("h%d", h.Number), h.Author, when(h.At), count(h.Count), size(h.Size), note}
+		if apart {
+			row = slices.Insert(row, 1, h.Branch)
+		}
+		t.row(row...)
 	}
 	t.print()
+}
+
+// assetHere is an asset with its versions, as the branch has it that one is on.
+func (a *app) assetHere(ctx context.Context, w *workspace.Workspace, path string) (model.AssetHistory, error) {
+	on := ""
+	if !w.IsAway() {
+		var err error
+		if on, err = w.Branch(); err != nil {
+			return model.AssetHistory{}, err
+		}
+	}
+	return w.Client.Asset(ctx, w.Marker.Project, on, path)
 }
 
 func about(note string, tasks []string, stage string) string {
@@ -266,7 +289,7 @@ func (a *app) showVersion(ctx context.Context, cmd *cli.Command, w *workspace.Wo
 	if err != nil {
 		return err
 	}
-	h, err := w.Client.Asset(ctx, w.Marker.Project, paths[0])
+	h, err := a.assetHere(ctx, w, paths[0])
 	if err != nil {
 		return err
 	}
@@ -319,6 +342,12 @@ func (a *app) handoffAt(ctx context.Context, w *workspace.Workspace, text string
 
 func (a *app) printHandoff(h model.Handoff, links []rules.TaskLink) {
 	a.say("h%d by %s, %s: %s, %s", h.Number, h.Author, when(h.At), plural(h.Count, "asset"), size(h.Size))
+	switch {
+	case len(h.Parents) > 1:
+		a.say("on %s, where h%d came in", h.Branch, h.Parents[1])
+	case h.Branch != model.FirstBranch:
+		a.say("on %s", h.Branch)
+	}
 	if len(h.Milestones) > 0 {
 		a.say("milestone %s", strings.Join(h.Milestones, ", "))
 	}

@@ -23,14 +23,19 @@ func (c *Client) StateAt(ctx context.Context, key, at string) (int, error) {
 }
 
 // Asset shows one asset with its versions.
-func (c *Client) Asset(ctx context.Context, key, path string) (v model.AssetHistory, err error) {
-	return v, c.get(ctx, in(key, "/asset"), url.Values{"path": {path}}, &v)
+func (c *Client) Asset(ctx context.Context, key, branch, path string) (v model.AssetHistory, err error) {
+	query := url.Values{"path": {path}}
+	if branch != "" {
+		query.Set("branch", branch)
+	}
+	return v, c.get(ctx, in(key, "/asset"), query, &v)
 }
 
 // HandoffQuery filters handoffs; zero values filter nothing. Path is an asset, a folder or a pattern; Since and Until are days or times.
 // Assets is how many of its assets each comes with.
 type HandoffQuery struct {
 	Before, Limit, Assets int
+	Branch                string
 	Author, Path, Kind    string
 	Since, Until          string
 	Task, Stage, Text     string
@@ -39,8 +44,9 @@ type HandoffQuery struct {
 // Handoffs lists handoffs, the newest first.
 func (c *Client) Handoffs(ctx context.Context, key string, q HandoffQuery) (v model.Handoffs, err error) {
 	query := url.Values{"before": {strconv.Itoa(q.Before)}, "limit": {strconv.Itoa(q.Limit)}, "assets": {strconv.Itoa(q.Assets)}}
-	for name, value := range map[string]string{"author": q.Author, "path": q.Path, "kind": q.Kind, "since": q.Since, "until": q.Until,
-		"task": q.Task, "stage": q.Stage, "text": q.Text} {
+	for name, value := range map[string]string{"branch": q.Branch, "author": q.Author, "path": q.Path, "kind": q.Kind, "since": q.Since,
+		"until": q.Until,
+		"task":  q.Task, "stage": q.Stage, "text": q.Text} {
 		if value != "" {
 			query.Set(name, value)
 		}

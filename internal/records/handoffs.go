@@ -169,8 +169,9 @@ func scanHandoff(row pgx.CollectableRow) (h model.Handoff, err error) {
 // handoff.
 type HandoffQuery struct {
 	Before, Above, Limit int
-	// Behind lists only what is behind a state, or is it.
+	// Behind lists only what is behind a state, or is it; Branch only what was handed off on the branch with this id.
 	Behind              int
+	Branch              int64
 	Author              string
 	Path, Pattern, Kind string
 	Since, Until        time.Time
@@ -192,10 +193,10 @@ func (tx *Tx) Handoffs(ctx context.Context, project int64, q HandoffQuery) ([]mo
 					and ($7 = '' or v.path ~* $7) and ($8 = '' or v.path ~* $8)))
 			and ($9::timestamptz is null or h.at >= $9) and ($10::timestamptz is null or h.at <= $10)
 			and ($11 = '' or exists (select 1 from unnest(h.tasks) k where lower(k) = lower($11))) and ($12 = '' or lower(h.stage) = lower($12))
-			and ($13 = '' or position(lower($13) in lower(h.note)) > 0)
+			and ($13 = '' or position(lower($13) in lower(h.note)) > 0) and ($15 = 0 or h.branch_id = $15)
 		order by h.number desc limit
 			$4`, project, q.Before, q.Above, q.Limit, q.Author, q.Path, q.Pattern, q.Kind,
-		notZero(q.Since), notZero(q.Until), q.Task, q.Stage, q.Text, q.Behind)
+		notZero(q.Since), notZero(q.Until), q.Task, q.Stage, q.Text, q.Behind, q.Branch)
 	if err != nil {
 		return nil, err
 	}

@@ -17,7 +17,8 @@ type Came struct {
 }
 
 // Descents tells, for versions of assets on two branches, which one descends from the other: [tree.Keep] where it is here's, or both are
-// the same, or there has none, [tree.Take] where it is there's, or here has none. Where neither does, there is nothing. It walks back along parents, from the later to the
+// the same, or there has none, [tree.Take] where it is there's, or here has none. Where neither does, there is nothing. It walks back
+// along parents, from the later to the
 // earlier version. Relies on the primary key of versions.
 func (tx *Tx) Descents(ctx context.Context, ids []int64, here, there []int) (map[int64]tree.Side, error) {
 	found := map[int64]tree.Side{}

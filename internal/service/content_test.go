@@ -91,7 +91,7 @@ func TestWhatASenderClaimsIsCheckedInTheBackground(t *testing.T) {
 		handoffs.Change{Path: "b.bin", Content: b.Content, Size: b.Size, Digest: &false2},
 		handoffs.Change{Path: "c.bin", Content: c.Content, Size: c.Size}))
 	digest := func(path string) string {
-		_, versions, err := m.History(ctx, m.odile, key, path)
+		_, versions, err := m.History(ctx, m.odile, key, "", path)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -227,7 +227,7 @@ func TestGoingBackInEveryWay(t *testing.T) {
 		t.Fatalf("%s, %v", m.state(""), err)
 	}
 	// The asset that was moved there and back is still the same one.
-	if _, versions, err := m.History(ctx, m.odile, key, "levels/b.json"); err != nil || len(versions) != 3 ||
+	if _, versions, err := m.History(ctx, m.odile, key, "", "levels/b.json"); err != nil || len(versions) != 3 ||
 		versions[1].Path != "attic/b.json" {
 		t.Errorf("%+v, %v", versions, err)
 	}

@@ -136,7 +136,7 @@ func TestMovesKeepTheAsset(t *testing.T) {
 	if err != nil || receipt.Handoff.Assets[0].Change != "moved" || receipt.Handoff.Assets[0].MovedFrom != "a.png" {
 		t.Fatalf("%+v, %v", receipt.Handoff.Assets, err)
 	}
-	asset, versions, err := m.History(ctx, m.viewer, key, "deep/a.png")
+	asset, versions, err := m.History(ctx, m.viewer, key, "", "deep/a.png")
 	if err != nil || asset.Path != "deep/A.png" || len(versions) != 2 || versions[1].Path != "a.png" {
 		t.Errorf("%+v, %+v, %v", asset, versions, err)
 	}
@@ -146,12 +146,12 @@ func TestMovesKeepTheAsset(t *testing.T) {
 	// Two that change places in one handoff.
 	fa, fb := m.lock(m.rurik, "deep/a.png", 3), m.lock(m.rurik, "b.png", 1)
 	ok(t)(m.send(m.rurik, moved("deep/a.png", "b.png", 3, fa, "a2"), moved("b.png", "deep/a.png", 1, fb, "b")))
-	if asset, _, _ := m.History(ctx, m.viewer, key, "b.png"); asset.Newest != 4 {
+	if asset, _, _ := m.History(ctx, m.viewer, key, "", "b.png"); asset.Newest != 4 {
 		t.Errorf("%+v", asset)
 	}
 	// A place that somebody else's asset has left has a history of its own.
 	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 0, 0, "another")))
-	if _, versions, err := m.History(ctx, m.viewer, key, "a.png"); err != nil || len(versions) != 1 {
+	if _, versions, err := m.History(ctx, m.viewer, key, "", "a.png"); err != nil || len(versions) != 1 {
 		t.Errorf("%+v, %v", versions, err)
 	}
 	// What changed is told as it was, at every handoff.

@@ -248,7 +248,7 @@ func TestASendIsWholeOrNothingAndNamesEveryReason(t *testing.T) {
 	if err != nil || len(list) != 1 {
 		t.Errorf("a refused send left %d handoffs, %v", len(list), err)
 	}
-	if _, _, err := m.History(ctx, m.odile, key, "new.png"); err == nil {
+	if _, _, err := m.History(ctx, m.odile, key, "", "new.png"); err == nil {
 		t.Error("a refused send left an asset")
 	}
 }
@@ -358,7 +358,7 @@ func TestRollbackIsANewVersion(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, versions, err := m.History(ctx, m.odile, key, "a.png")
+	_, versions, err := m.History(ctx, m.odile, key, "", "a.png")
 	if err != nil || len(versions) != 3 || versions[0].Content != versions[2].Content || versions[0].Content == versions[1].Content ||
 		receipt.Handoff.Assets[0].Version != 3 || !strings.Contains(versions[0].Note, "version 1") {
 		t.Errorf("%+v, %v", versions, err)
@@ -390,7 +390,7 @@ func TestDeletingAndBringingBackUnderAnotherSpelling(t *testing.T) {
 	_, err := m.send(m.rurik, handoffs.Change{Path: "a.png", Base: 1, Gone: true})
 	reason(t, err, "behind")
 	ok(t)(m.send(m.rurik, m.change(m.rurik, "A.png", 0, 0, "again")))
-	asset, versions, err := m.History(ctx, m.odile, key, "a.PNG")
+	asset, versions, err := m.History(ctx, m.odile, key, "", "a.PNG")
 	if err != nil || asset.Path != "A.png" || len(versions) != 3 {
 		t.Errorf("%+v, %d versions, %v", asset, len(versions), err)
 	}
@@ -533,7 +533,7 @@ func TestADatabaseThatIsAwayIsSaidSo(t *testing.T) {
 		t.Fatal(err)
 	}
 	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "b.png", 0, 0, "two")))
-	if _, _, err := m.History(t.Context(), m.odile, key, "a.png"); err != nil {
+	if _, _, err := m.History(t.Context(), m.odile, key, "", "a.png"); err != nil {
 		t.Errorf("after the restart: %v", err)
 	}
 }

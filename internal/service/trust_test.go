@@ -56,7 +56,7 @@ func TestAFolderOfManyIsMovedAtOnce(t *testing.T) {
 
 // History2 is the history of an asset, for whether there is one.
 func (k *kept) History2(t *testing.T, path string) (model.Asset, error) {
-	a, _, err := k.History(t.Context(), k.odile, key, path)
+	a, _, err := k.History(t.Context(), k.odile, key, "", path)
 	if err == nil && a.Path != path {
 		err = errors.New("it is elsewhere")
 	}

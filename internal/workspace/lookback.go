@@ -60,7 +60,7 @@ func (w *Workspace) Rollback(ctx context.Context, o RollbackOptions) (*model.Rol
 		q.Paths = s.Together(o.Paths)
 		if o.Version > 0 && len(q.Paths) > 1 {
 			// The set goes back to how it was in the handoff that made that version.
-			h, err := w.Client.Asset(ctx, w.Marker.Project, o.Paths[0])
+			h, err := w.Client.Asset(ctx, w.Marker.Project, s.View.On(), o.Paths[0])
 			if err != nil {
 				return nil, nil, err
 			}

@@ -63,7 +63,7 @@ func TestAPlainMoveIsRecognisedAndKeepsTheAsset(t *testing.T) {
 	if got := states(t, p.odile); got != "" {
 		t.Errorf("after the send: %s", got)
 	}
-	history, err := p.odile.Client.Asset(t.Context(), key, "old/quay.glb")
+	history, err := p.odile.Client.Asset(t.Context(), key, "", "old/quay.glb")
 	if err != nil || len(history.Versions) != 2 || history.Versions[1].Path != "levels/harbour.glb" {
 		t.Errorf("%+v, %v", history, err)
 	}

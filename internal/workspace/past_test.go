@@ -77,7 +77,7 @@ func TestWhatWasHandedOffSinceIsNotPassedOver(t *testing.T) {
 	update(t, p.rurik)
 	has(t, p.rurik, "a.png", "a 2 in git")
 	has(t, p.rurik, "c.png", "c 1")
-	h, err := p.rurik.Client.Asset(ctx, key, "a.png")
+	h, err := p.rurik.Client.Asset(ctx, key, "", "a.png")
 	if err != nil || len(h.Versions) != 3 || h.Versions[1].Author != "rurik" || h.Versions[1].Note != "a pass" {
 		t.Errorf("%+v, %v", h.Versions, err)
 	}

@@ -380,7 +380,7 @@ func (w *walk) settle(k *walker, path string) {
 // versionsStand reads every version back.
 func (w *walk) versionsStand() {
 	for path, l := range w.at {
-		h, err := w.walkers[0].Client.Asset(w.t.Context(), key, path)
+		h, err := w.walkers[0].Client.Asset(w.t.Context(), key, "", path)
 		if err != nil || len(h.Versions) != len(l.texts) {
 			w.t.Errorf("%s has %d versions, %v; the model has %d", path, len(h.Versions), err, len(l.texts))
 			continue

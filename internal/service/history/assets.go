@@ -260,15 +260,16 @@ func (s *Room) search(ctx context.Context, tx *records.Tx, p records.Project, ro
 	return err
 }
 
-// History returns one asset with all its versions, the newest first.
-func (s *Room) History(ctx context.Context, actor ground.Actor, key, path string) (asset model.Asset, versions []model.Version, err error) {
+// History returns one asset, as a branch has it ("" for the first one), with all its versions, the newest first.
+func (s *Room) History(ctx context.Context, actor ground.Actor, key, on, path string) (asset model.Asset, versions []model.Version,
+	err error) {
 	err = s.Use(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
 			return err
 		}
 		folded := assetpath.Fold(path)
-		branch, err := ground.Head(ctx, tx, p, "")
+		branch, err := ground.Head(ctx, tx, p, on)
 		if err != nil {
 			return err
 		}
@@ -294,7 +295,9 @@ func (s *Room) History(ctx context.Context, actor ground.Actor, key, path string
 // HandoffFilter says which handoffs are wanted; zero values filter nothing. Path is an asset, a folder, or a pattern with * or ?; Kind a
 // kind of asset; Since and Until are days or times. Assets is how many of its assets each is listed with, at most.
 type HandoffFilter struct {
-	Before, Limit     int
+	Before, Limit int
+	// Branch is the one that they were handed off on.
+	Branch            string
 	Author            string
 	Path, Kind        string
 	Since, Until      string
@@ -357,6 +360,13 @@ func (s *Room) Handoffs(ctx context.Context, actor ground.Actor, key string, f H
 		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
 			return err
+		}
+		if f.Branch != "" {
+			branch, err := ground.Head(ctx, tx, p, f.Branch)
+			if err != nil {
+				return err
+			}
+			q.Branch = branch.ID
 		}
 		list, err = tx.Handoffs(ctx, p.ID, q)
 		return err

@@ -25,7 +25,7 @@ const maxTraced = 256 << 20
 
 // Lines tells of each line of a version of a text asset (0 for the newest) which version changed it last.
 func (s *Room) Lines(ctx context.Context, actor ground.Actor, key, path string, number int) (out model.LineOrigins, err error) {
-	asset, versions, err := s.History(ctx, actor, key, path)
+	asset, versions, err := s.History(ctx, actor, key, "", path)
 	if err != nil {
 		return out, err
 	}
