@@ -7,7 +7,8 @@ import (
 	"testing"
 )
 
-// TestWorkingApart: a branch is made, two people go their own ways, and it comes in: what goes by itself, what is decided, and what a lock was
+// TestWorkingApart: a branch is made, two people go their own ways, and it comes in: what goes by itself, what is decided, and what a
+// lock was
 // worth meanwhile.
 func TestWorkingApart(t *testing.T) {
 	t.Parallel()
@@ -23,7 +24,8 @@ func TestWorkingApart(t *testing.T) {
 	says(t, rurik.tarn(2, "branch", "add", "h7"), "h7")
 
 	rurik.tarn(0, "lock", "levels", "textures/rust.png", "text/keeper.txt")
-	rurik.write(map[string]string{"levels/bell.glb": "bell, drowned", "textures/rust.png": "rust, greener", "text/keeper.txt": "ONE\ntwo\nthree\nfour\n",
+	rurik.write(map[string]string{"levels/bell.glb": "bell, drowned", "textures/rust.png": "rust, greener",
+		"text/keeper.txt": "ONE\ntwo\nthree\nfour\n",
 		"levels/reef.glb": "reef one"})
 	says(t, rurik.tarn(0, "send", "-m", "The bell goes under"), "h2")
 	odile.tarn(0, "update")
@@ -43,7 +45,8 @@ func TestWorkingApart(t *testing.T) {
 	}
 
 	// Seen first; tried beside; then done.
-	says(t, odile.tarn(1, "merge", "second-chapter", "--preview"), "their common state is h1", "By itself (2", "levels/reef.glb", "To be decided (2)",
+	says(t, odile.tarn(1, "merge", "second-chapter", "--preview"), "their common state is h1", "By itself (2", "levels/reef.glb",
+		"To be decided (2)",
 		"textures/rust.png: edited on main (v3) and on second-chapter (v2)", "here, there, both, lines")
 	says(t, odile.tarn(1, "merge", "second-chapter"), "text/keeper.txt", "--decide")
 	trial := filepath.Join(t.TempDir(), "trial")
@@ -54,7 +57,8 @@ func TestWorkingApart(t *testing.T) {
 	says(t, odile.tarn(2, "merge", "second-chapter", "--decide", "rust"), "--decide")
 	says(t, odile.tarn(0, "merge", "second-chapter", "--decide", "*.png=both", "--decide", "*.txt=lines", "-m", "The second chapter"),
 		"h4", "5 assets", "text/keeper.txt", "rust (second-chapter).png")
-	for path, want := range map[string]string{"levels/bell.glb": "bell, drowned", "levels/reef.glb": "reef one", "textures/rust.png": "rust, redder",
+	for path, want := range map[string]string{"levels/bell.glb": "bell, drowned", "levels/reef.glb": "reef one",
+		"textures/rust.png": "rust, redder",
 		"textures/rust (second-chapter).png": "rust, greener", "text/keeper.txt": "ONE\ntwo\nthree\nFOUR\n"} {
 		odile.has(path, want)
 	}

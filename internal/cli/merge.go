@@ -74,7 +74,7 @@ func (a *app) printMerge(m *model.MergeAnswer, o workspace.MergeOptions, to stri
 	}
 	made := ""
 	if m.Made > 0 {
-		made = fmt.Sprintf(", %d of them as new versions", m.Made)
+		made = fmt.Sprintf(", %s of both sides", plural(m.Made, "new version"))
 	}
 	switch {
 	case m.Handoff != nil:
