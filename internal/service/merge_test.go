@@ -290,3 +290,56 @@ func TestAMergeIsOneHandoff(t *testing.T) {
 }
 
 func historyFilter(path string) history.HandoffFilter { return history.HandoffFilter{Path: path} }
+
+// TestRulesOfBranches: who hands off on a branch directly, and from where merges come, is what the rules of the first branch say.
+func TestRulesOfBranches(t *testing.T) {
+	m := newTeam(t, nil)
+	m.on(m.odile, "main", m.change(m.odile, "a.png", 0, 0, "a1"), m.change(m.odile, "tarn.toml", 0, 0, `
+[[branch]]
+match = ["main", "release/*"]
+direct = "lead"
+
+[[branch]]
+match = "release/*"
+direct = "nobody"
+from = "main"
+`))
+	for _, name := range []string{"release/1", "bell"} {
+		m.addBranch(name, "")
+	}
+	send := func(actor ground.Actor, branch string) error {
+		_, err := m.Send(t.Context(), actor, key, handoffs.Send{Key: uuid.NewString(), Workspace: m.space[actor.Handle], Branch: branch,
+			About: model.About{Note: "on " + branch}, Changes: []handoffs.Change{m.change(actor, "new-"+uuid.NewString()+".png", 0, 0, "new")}}, nil)
+		return err
+	}
+	for _, c := range []struct {
+		actor  ground.Actor
+		branch string
+		may    bool
+	}{{m.tamsin, "main", false}, {m.odile, "main", true}, {m.odile, "release/1", false}, {m.tamsin, "bell", true}} {
+		err := send(c.actor, c.branch)
+		if c.may && err != nil {
+			t.Errorf("%s on %s: %v", c.actor.Handle, c.branch, err)
+		}
+		if !c.may {
+			testbed.Problem(t, err, model.NotAllowed)
+			if !strings.Contains(err.Error(), "in line") || !strings.Contains(err.Error(), "tarn merge") {
+				t.Error(err)
+			}
+		}
+	}
+	// What may not be handed off directly, may come in; from where the rules say.
+	if _, err := m.merge(m.tamsin, "bell", "main"); err != nil {
+		t.Error(err)
+	}
+	m.on(m.tamsin, "bell", m.change(m.tamsin, "late.png", 0, 0, "late"))
+	_, err := m.merge(m.tamsin, "bell", "release/1")
+	reason(t, err, "branch")
+	if r := testbed.Refused(t, err)[0]; !strings.Contains(r.Message, "into release/1 come only main") {
+		t.Errorf("%+v", r)
+	}
+	if _, err := m.merge(m.tamsin, "main", "release/1"); err != nil {
+		t.Error(err)
+	}
+	testbed.Problem(t, second(m.back(m.tamsin, model.RollbackRequest{To: "h1", All: true})), model.NotAllowed)
+}

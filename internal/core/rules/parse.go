@@ -28,15 +28,16 @@ func (e *Error) Error() string {
 
 // ruleFile is what the file may say. Match is a string or a list of them.
 type ruleFile struct {
-	About     string     `toml:"about"`
-	Presets   []string   `toml:"presets"`
-	Otherwise string     `toml:"otherwise"`
-	PointOut  string     `toml:"point-out"`
-	ReadOnly  bool       `toml:"read-only"`
-	Locks     locksText  `toml:"locks"`
-	Rule      []ruleText `toml:"rule"`
-	Set       []setText  `toml:"set"`
-	Task      []taskText `toml:"task"`
+	About     string       `toml:"about"`
+	Presets   []string     `toml:"presets"`
+	Otherwise string       `toml:"otherwise"`
+	PointOut  string       `toml:"point-out"`
+	ReadOnly  bool         `toml:"read-only"`
+	Locks     locksText    `toml:"locks"`
+	Rule      []ruleText   `toml:"rule"`
+	Set       []setText    `toml:"set"`
+	Task      []taskText   `toml:"task"`
+	Branch    []branchText `toml:"branch"`
 }
 
 type locksText struct {
@@ -63,11 +64,12 @@ type setText struct {
 }
 
 var knownKeys = map[string][]string{
-	"":      {"about", "presets", "otherwise", "point-out", "read-only", "locks", "rule", "set", "task"},
-	"locks": {"offer-for", "answer-within", "forgotten-after", "when-behind"},
-	"rule":  {"match", "kind", "lock"},
-	"set":   {"match", "by"},
-	"task":  {"match", "link"},
+	"":       {"about", "presets", "otherwise", "point-out", "read-only", "locks", "rule", "set", "task", "branch"},
+	"locks":  {"offer-for", "answer-within", "forgotten-after", "when-behind"},
+	"rule":   {"match", "kind", "lock"},
+	"set":    {"match", "by"},
+	"task":   {"match", "link"},
+	"branch": {"match", "direct", "from"},
 }
 
 // Parse reads a rules file. Its errors are of type *Error, and fit after "tarn.toml: ".
@@ -130,7 +132,7 @@ func parse(text []byte, name string, presets []Preset) (*Rules, error) {
 			}
 		}
 		var err error
-		if rule.Match, rule.patterns, err = where.patterns(t.Match, "rule", i); err != nil {
+		if rule.Match, rule.patterns, err = where.patterns(t.Match, "rule", i, "match"); err != nil {
 			return nil, err
 		}
 		count += len(rule.patterns)
@@ -142,7 +144,7 @@ func parse(text []byte, name string, presets []Preset) (*Rules, error) {
 			return nil, where.at(err, "set", i, "by")
 		}
 		var err error
-		if set.Match, set.patterns, err = where.patterns(t.Match, "set", i); err != nil {
+		if set.Match, set.patterns, err = where.patterns(t.Match, "set", i, "match"); err != nil {
 			return nil, err
 		}
 		count += len(set.patterns)
@@ -154,6 +156,14 @@ func parse(text []byte, name string, presets []Preset) (*Rules, error) {
 			return nil, where.at(err, "task", i, "link")
 		}
 		r.Tasks = append(r.Tasks, link)
+	}
+	for i, text := range f.Branch {
+		b, err := text.read(name, where, i)
+		if err != nil {
+			return nil, err
+		}
+		count += len(b.patterns) + len(b.from)
+		r.Branches = append(r.Branches, b)
 	}
 	if count > MaxPatterns {
 		return nil, &Error{Message: fmt.Sprintf("the file has %d patterns, and the limit is %d", count, MaxPatterns)}
@@ -343,8 +353,8 @@ func (w places) atElement(err error, table string, number int, key string, eleme
 	return &Error{Message: err.Error()}
 }
 
-// patterns reads the match of a rule or a set.
-func (w places) patterns(match any, table string, number int) (texts []string, list []pattern, err error) {
+// patterns reads the patterns under a key of a rule or a set.
+func (w places) patterns(match any, table string, number int, key string) (texts []string, list []pattern, err error) {
 	switch m := match.(type) {
 	case string:
 		texts = []string{m}
@@ -352,22 +362,22 @@ func (w places) patterns(match any, table string, number int) (texts []string, l
 		for i, v := range m {
 			s, ok := v.(string)
 			if !ok {
-				return nil, nil, w.atElement(errors.New("a pattern is a text in quotes"), table, number, "match", i)
+				return nil, nil, w.atElement(errors.New("a pattern is a text in quotes"), table, number, key, i)
 			}
 			texts = append(texts, s)
 		}
 	}
 	if len(texts) == 0 {
-		return nil, nil, w.at(errors.New(`it needs match = "a pattern" or match = ["one", "another"]`), table, number, "match")
+		return nil, nil, w.at(fmt.Errorf(`it needs %[1]s = "a pattern" or %[1]s = ["one", "another"]`, key), table, number, key)
 	}
 	for i, text := range texts {
 		p, err := compile(text)
 		if err != nil {
-			return nil, nil, w.atElement(fmt.Errorf("%w: %q", err, text), table, number, "match", i)
+			return nil, nil, w.atElement(fmt.Errorf("%w: %q", err, text), table, number, key, i)
 		}
-		p.line = w[spot{table, number, "match", i}].line
+		p.line = w[spot{table, number, key, i}].line
 		if p.line == 0 {
-			p.line = w[spot{table, number, "match", -1}].line
+			p.line = w[spot{table, number, key, -1}].line
 		}
 		list = append(list, p)
 	}

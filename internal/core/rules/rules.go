@@ -105,6 +105,8 @@ type Rules struct {
 	Sets []Set
 	// Tasks say where the ids of tasks lead.
 	Tasks []TaskLink
+	// Branches say what may come onto branches.
+	Branches []BranchRule
 }
 
 // DefaultPointOut is PointOut where the file says nothing.

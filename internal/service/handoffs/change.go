@@ -104,6 +104,9 @@ func (s *Room) load(ctx context.Context, tx *records.Tx, p records.Project, from
 	if err := s.loadRules(ctx, tx, l); err != nil {
 		return nil, err
 	}
+	if err := s.mayHandOff(ctx, tx, l); err != nil {
+		return nil, err
+	}
 	switch {
 	case w.Past:
 		l.laid.Fit(l.state)
@@ -172,6 +175,33 @@ func (s *Room) loadRules(ctx context.Context, tx *records.Tx, l *loaded) error {
 	found, err := s.PresentRules(ctx, tx, l.project, l.branch.Root)
 	st.Rules = found
 	return err
+}
+
+// ofBranches are the rules that say what may come onto a branch: those of the first one, which all branches go by.
+func (s *Room) ofBranches(ctx context.Context, tx *records.Tx, p records.Project) (*rules.Rules, error) {
+	first, err := ground.Head(ctx, tx, p, "")
+	if err != nil {
+		return nil, err
+	}
+	return s.PresentRules(ctx, tx, p, first.Root)
+}
+
+// mayHandOff refuses who may not hand off on a branch directly.
+func (s *Room) mayHandOff(ctx context.Context, tx *records.Tx, l *loaded) error {
+	r := l.state.Rules
+	if _, brings := l.laid.Rules(); brings || l.manner.Past || l.branch.Name != model.FirstBranch {
+		var err error
+		if r, err = s.ofBranches(ctx, tx, l.project); err != nil {
+			return err
+		}
+	}
+	why := r.ForBranch(l.branch.Name).MayHandOff(l.branch.Name, l.state.Lead)
+	if why == "" {
+		return nil
+	}
+	return model.NewProblem(model.NotAllowed,
+		"hand it off on a branch (tarn branch add NAME --switch), and have that merged (tarn merge NAME)", "%s",
+		why)
 }
 
 // loadLast finds where the newest versions came from.

@@ -176,7 +176,19 @@ func (m *merge) load(ctx context.Context, tx *records.Tx, locking bool) (err err
 		return model.NewProblem(model.MovedOn, "look at it again, then merge", "%s or %s has moved on since you decided", m.into.Name,
 			m.from.Name)
 	}
-	return m.judge(ctx, tx, locking)
+	if err := m.judge(ctx, tx, locking); err != nil {
+		return err
+	}
+	// As for a send, what the rules ask for is said beside everything else that stands in the way.
+	r, err := m.s.ofBranches(ctx, tx, m.project)
+	if err != nil {
+		return err
+	}
+	if why := r.ForBranch(m.into.Name).MayCome(m.from.Name, m.into.Name); why != "" {
+		m.plan.Refusals = append(m.plan.Refusals, model.Refusal{Path: rules.File, Reason: "branch", Message: why,
+			Remedy: "merge it into a branch from which it may come, or ask a lead to change the rules"})
+	}
+	return nil
 }
 
 // judge puts the three trees together, asset by asset, and decides about what came of it.
@@ -287,7 +299,7 @@ func (m *merge) read(ctx context.Context, e *tree.Entry) ([]byte, error) {
 
 // readRules reads the rules that the merge brings, so that the transaction has them.
 func (m *merge) readRules(ctx context.Context) error {
-	e := m.rules()
+	e := m.newRules()
 	if e == nil {
 		return nil
 	}
@@ -305,8 +317,8 @@ func (m *merge) readRules(ctx context.Context) error {
 	return m.s.ReadRules(ctx, c)
 }
 
-// rules is the file of rules that comes of the merge, nil where it stays as it is or goes.
-func (m *merge) rules() *tree.Entry {
+// newRules is the file of rules that comes of the merge, nil where it stays as it is or goes.
+func (m *merge) newRules() *tree.Entry {
 	for _, x := range m.plan.Came {
 		if x.There != nil && x.There.Key == rules.File {
 			return x.There
@@ -347,17 +359,17 @@ func (m *merge) write(ctx context.Context, tx *records.Tx, sendKey string) (out 
 		receipt, err := m.s.repeat(ctx, tx, m.project, m.actor, before, chunk.Digest{})
 		return receipt.Handoff, err
 	}
-	if err := tx.Gate(ctx, m.project.ID, m.rules() != nil); err != nil {
+	if err := tx.Gate(ctx, m.project.ID, m.newRules() != nil); err != nil {
 		return out, err
 	}
-	gated := m.rules() != nil
+	gated := m.newRules() != nil
 	if err := m.load(ctx, tx, true); err != nil {
 		return out, err
 	}
 	if err := m.refused(); err != nil {
 		return out, err
 	}
-	if m.rules() != nil && !gated {
+	if m.newRules() != nil && !gated {
 		return out, errMovedOn
 	}
 	h, err := m.handoff(ctx, tx)
@@ -520,7 +532,7 @@ func (m *merge) seal(ctx context.Context, tx *records.Tx, h *records.NewHandoff)
 		Parents: []chain.Parent{{Number: m.into.Head, Digest: m.into.HeadDigest}, {Number: m.from.Head, Digest: m.from.HeadDigest}}}
 	record(model.About{Note: m.note()}, &h.Record)
 	_, h.Digest = h.Record.Encode()
-	if e := m.rules(); e != nil && m.into.Name == model.FirstBranch {
+	if e := m.newRules(); e != nil && m.into.Name == model.FirstBranch {
 		return m.terms(ctx, tx, e)
 	}
 	return nil

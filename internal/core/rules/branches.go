@@ -1,0 +1,104 @@
+package rules
+
+import (
+	"fmt"
+	"strings"
+
+	"kettletarn/internal/core/assetpath"
+)
+
+// Who hands off on a branch directly.
+const (
+	DirectArtist = "artist"
+	DirectLead   = "lead"
+	DirectNobody = "nobody" // it only gets what is merged
+)
+
+// BranchRule says what may come onto the branches that Match fits: by whom directly, and from which branches by a merge ("" and none for no
+// answer).
+type BranchRule struct {
+	Match  []string `json:"match"`
+	Direct string   `json:"direct,omitempty"`
+	From   []string `json:"from,omitempty"`
+	Origin Origin   `json:"origin"`
+
+	patterns, from []pattern
+}
+
+// OnBranch is what the rules say of one branch, and which rule says it.
+type OnBranch struct {
+	Direct   string
+	DirectBy Origin
+	From     []string
+	FromBy   Origin
+	from     []pattern
+}
+
+// ForBranch finds what the rules say of a branch: for each question the last rule that fits it and answers it decides, as for paths.
+func (r *Rules) ForBranch(name string) OnBranch {
+	out := OnBranch{Direct: DirectArtist}
+	t := newTarget(name, false)
+	for _, b := range r.Branches {
+		p, _, ok := t.last(b.patterns)
+		if !ok {
+			continue
+		}
+		by := b.Origin
+		by.Pattern, by.Line = p.text, p.line
+		if b.Direct != "" {
+			out.Direct, out.DirectBy = b.Direct, by
+		}
+		if len(b.from) > 0 {
+			out.From, out.from, out.FromBy = b.From, b.from, by
+		}
+	}
+	return out
+}
+
+// MayHandOff refuses who may not hand off on the branch directly: "" where they may.
+func (b OnBranch) MayHandOff(branch string, lead bool) (why string) {
+	switch {
+	case b.Direct == DirectNobody:
+		return fmt.Sprintf("%s only gets what is merged into it, by %s", branch, b.DirectBy)
+	case b.Direct == DirectLead && !lead:
+		return fmt.Sprintf("on %s only leads hand off directly, by %s", branch, b.DirectBy)
+	}
+	return ""
+}
+
+// MayCome refuses a branch that may not come in: "" where it may.
+func (b OnBranch) MayCome(from, into string) (why string) {
+	if len(b.from) == 0 {
+		return ""
+	}
+	if _, _, ok := newTarget(assetpath.Fold(from), false).last(b.from); ok {
+		return ""
+	}
+	return fmt.Sprintf("into %s come only %s, by %s", into, strings.Join(b.From, ", "), b.FromBy)
+}
+
+type branchText struct {
+	Match  any    `toml:"match"`
+	Direct string `toml:"direct"`
+	From   any    `toml:"from"`
+}
+
+// read reads one rule for branches.
+func (t branchText) read(name string, where places, i int) (b BranchRule, err error) {
+	b = BranchRule{Direct: t.Direct, Origin: Origin{In: name, Line: where.table("branch", i).line}}
+	if t.Direct == "" && t.From == nil {
+		return b, where.at(fmt.Errorf(`this rule says neither who hands off on its branches directly (direct = "artist", "lead" or "nobody") nor
+			from `+
+			`which branches merges come (from = ["…"])`), "branch", i, "")
+	}
+	if t.Direct != "" {
+		if err := oneOf(t.Direct, "direct", DirectArtist, DirectLead, DirectNobody); err != nil {
+			return b, where.at(err, "branch", i, "direct")
+		}
+	}
+	if b.Match, b.patterns, err = where.patterns(t.Match, "branch", i, "match"); err != nil || t.From == nil {
+		return b, err
+	}
+	b.From, b.from, err = where.patterns(t.From, "branch", i, "from")
+	return b, err
+}
