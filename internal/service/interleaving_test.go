@@ -276,3 +276,105 @@ func TestWhatSomebodyWasToldOfIsNotCollected(t *testing.T) {
 		k.has(fmt.Sprintf("c%d.bin", n), noise(byte(n), 5000))
 	})
 }
+
+// mergeAs merges with a context of its own.
+func (k *kept) mergeAs(ctx context.Context, actor ground.Actor, from, into string) error {
+	_, err := k.Merge(ctx, actor, key, model.MergeRequest{Workspace: k.space[actor.Handle], From: from, Into: into}, uuid.NewString())
+	return err
+}
+
+// apart makes branches, of which each has a newer version of an asset of its own.
+func (k *kept) apart(rounds int) (branch, path func(n int) string) {
+	k.Helper()
+	branch, path = func(n int) string { return fmt.Sprintf("b%d", n) }, func(n int) string { return fmt.Sprintf("a%d.txt", n) }
+	var list []handoffs.Change
+	for n := 1; n <= rounds; n++ {
+		list = append(list, k.change(k.tamsin, path(n), 0, 0, "one"))
+	}
+	first := k.on(k.tamsin, "main", list...)
+	for n := 1; n <= rounds; n++ {
+		k.addBranch(branch(n), fmt.Sprint("h", first))
+		k.on(k.tamsin, branch(n), k.change(k.tamsin, path(n), 1, 0, "two on the branch"))
+	}
+	return branch, path
+}
+
+// Of a merge and a send of the same asset to the same branch, one arrives, and the other one is told.
+func TestAMergeAndASendOfOneAsset(t *testing.T) {
+	k := newKept(t)
+	branch, path := k.apart(60)
+	interleave(t, k, func(ctx context.Context, n int) error { return k.mergeAs(ctx, k.tamsin, branch(n), "main") },
+		func(ctx context.Context, n int) error {
+			g, err := k.TakeLocks(ctx, k.rurik, key, locks.Wish{Workspace: k.space["rurik"], Diverge: true,
+				Wants: []locks.Want{{Path: path(n), Version: 1}}})
+			if err != nil {
+				return err
+			}
+			_, err = k.sendAs(ctx, k.rurik, uuid.NewString(), k.change(k.rurik, path(n), 1, g.Locks[0].Fence, "three on main"))
+			if err != nil {
+				k.giveBack(k.rurik, path(n))
+			}
+			return err
+		}, func(n int, one, two error) {
+			switch {
+			case one == nil && refusedFor(two, "behind"):
+				k.has(path(n), "two on the branch")
+			case two == nil && (refusedFor(one, "undecided") || refusedFor(one, "held")):
+				k.has(path(n), "three on main")
+			case refusedFor(one, "held") && refusedFor(two, "behind"):
+				t.Fatalf("round %d: each was in the way of the other", n)
+			default:
+				t.Fatalf("round %d: %v; %v", n, one, two)
+			}
+		})
+}
+
+// A branch that is closed while something comes into it has it, or not; and takes nothing after.
+func TestAMergeIntoABranchThatIsClosed(t *testing.T) {
+	k := newKept(t)
+	branch, path := k.apart(60)
+	k.on(k.rurik, "main", k.change(k.rurik, "new.txt", 0, 0, "new on main"))
+	interleave(t, k, func(ctx context.Context, n int) error { return k.mergeAs(ctx, k.tamsin, "main", branch(n)) },
+		func(ctx context.Context, n int) error {
+			_, err := k.SetBranchState(ctx, k.odile, key, branch(n), model.Closed)
+			return err
+		}, func(n int, one, two error) {
+			var problem *model.Problem
+			if two != nil || one != nil && (!errors.As(one, &problem) || problem.Type != model.Taken) {
+				t.Fatalf("round %d: %v; %v", n, one, two)
+			}
+			want := fmt.Sprintf("%s=v2", path(n))
+			page, err := k.Changes(t.Context(), k.odile, key, history.Changes{Branch: branch(n), Limit: 5000})
+			if err != nil {
+				t.Fatal(err)
+			}
+			has := map[string]bool{}
+			for _, a := range page.Assets {
+				has[fmt.Sprintf("%s=v%d", a.Path, a.Newest)] = true
+			}
+			if !has[want] || has["new.txt=v1"] != (one == nil) {
+				t.Fatalf("round %d, %v: the branch has new.txt: %v", n, one, has["new.txt=v1"])
+			}
+		})
+}
+
+// While one merge is on its way, another one from another branch, an override and a collect change nothing about it but its order.
+func TestTwoMergesBothArrive(t *testing.T) {
+	k := newKept(t)
+	branch, path := k.apart(120)
+	interleave(t, k, func(ctx context.Context, n int) error { return k.mergeAs(ctx, k.tamsin, branch(2*n), "main") },
+		func(ctx context.Context, n int) error {
+			if n%7 == 0 {
+				if _, err := k.Collect(ctx, keeping.CollectOptions{}); err != nil {
+					return err
+				}
+			}
+			return k.mergeAs(ctx, k.rurik, branch(2*n-1), "main")
+		}, func(n int, one, two error) {
+			if one != nil || two != nil {
+				t.Fatalf("round %d: %v; %v", n, one, two)
+			}
+			k.has(path(2*n), "two on the branch")
+			k.has(path(2*n-1), "two on the branch")
+		})
+}
