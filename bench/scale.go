@@ -24,6 +24,8 @@ type caller struct {
 	b   *bench
 	key string
 	ws  string
+	// took is how long the last handoff of edit took.
+	took time.Duration
 }
 
 func (b *bench) caller(key string) (*caller, error) {
@@ -148,7 +150,8 @@ func (b *bench) copyRows(key string) (time.Duration, error) {
 }
 
 // looks are what S10 times, each a median of many calls.
-var looks = []string{"send of one asset", "page of 100 assets", "history of an asset", "difference of two handoffs"}
+var looks = []string{"send of one asset", "page of 100 assets", "history of an asset", "difference of two handoffs", "search for a name",
+	"update with nothing new"}
 
 const looksEach = 40
 
@@ -170,12 +173,17 @@ func (c *caller) look(assets int, contents []chunk.Digest) (map[string]float64, 
 			case "page of 100 assets":
 				_, err = c.Folder(c.b.ctx, c.key, folderOf(i), "", 100)
 			case "history of an asset":
-				_, err = c.Asset(c.b.ctx, c.key, assetPath(i))
+				_, err = c.Asset(c.b.ctx, c.key, "", assetPath(i))
 			case "difference of two handoffs":
 				err = c.Changes(c.b.ctx, c.key, model.ChangesQuery{Since: p.Handoffs - 1, Locks: true}, func(model.Assets) error { return nil })
+			case "search for a name":
+				_, err = c.Search(c.b.ctx, c.key, fmt.Sprintf("asset%07d", i), "", 100)
+			case "update with nothing new":
+				err = c.Changes(c.b.ctx, c.key, model.ChangesQuery{Since: p.Handoffs, Branch: model.FirstBranch, Locks: true},
+					func(model.Assets) error { return nil })
 			case "send of one asset":
 				var h model.AssetHistory
-				if h, err = c.Asset(c.b.ctx, c.key, assetPath(i)); err != nil {
+				if h, err = c.Asset(c.b.ctx, c.key, "", assetPath(i)); err != nil {
 					return nil, err
 				}
 				versions[i] = h.Asset.Newest

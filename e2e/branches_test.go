@@ -58,7 +58,7 @@ func TestWorkingApart(t *testing.T) {
 	says(t, odile.tarn(0, "merge", "second-chapter", "--decide", "*.png=both", "--decide", "*.txt=lines", "-m", "The second chapter"),
 		"h4", "5 assets", "text/keeper.txt", "rust (second-chapter).png")
 	for path, want := range map[string]string{"levels/bell.glb": "bell, drowned", "levels/reef.glb": "reef one",
-		"textures/rust.png": "rust, redder",
+		"textures/rust.png":                  "rust, redder",
 		"textures/rust (second-chapter).png": "rust, greener", "text/keeper.txt": "ONE\ntwo\nthree\nFOUR\n"} {
 		odile.has(path, want)
 	}

@@ -15,6 +15,11 @@ func (c *Client) Folder(ctx context.Context, key, folder, after string, limit in
 	return v, c.get(ctx, in(key, "/folder"), url.Values{"path": {folder}, "after": {after}, "limit": {strconv.Itoa(limit)}}, &v)
 }
 
+// Search lists the assets of the newest state that have text in their paths, as the pages of a folder.
+func (c *Client) Search(ctx context.Context, key, text, after string, limit int) (v model.FolderPage, err error) {
+	return v, c.get(ctx, in(key, "/folder"), url.Values{"search": {text}, "after": {after}, "limit": {strconv.Itoa(limit)}}, &v)
+}
+
 // StateAt is the number of the handoff that a time or a milestone means, 0 where there is none yet.
 func (c *Client) StateAt(ctx context.Context, key, at string) (int, error) {
 	var page model.FolderPage
