@@ -107,7 +107,6 @@ func (w *apartWalk) edit(branch string) {
 	var list []handoffs.Change
 	for range 1 + w.r.IntN(3) {
 		alive := w.alive(branch)
-		var taken []int
 		if op := w.r.IntN(10); op < 2 || len(alive) < 4 {
 			w.assets = append(w.assets, nil)
 			t := twig{path: w.name(), content: fmt.Sprint("new ", w.fresh)}
@@ -117,11 +116,9 @@ func (w *apartWalk) edit(branch string) {
 			a := alive[w.r.IntN(len(alive))]
 			n := w.tips[branch][a]
 			t := w.assets[a][n-1]
-			if slices.ContainsFunc(list, func(c handoffs.Change) bool { return c.Path == t.path || c.MovedFrom == t.path }) ||
-				slices.Contains(taken, a) {
+			if slices.ContainsFunc(list, func(c handoffs.Change) bool { return c.Path == t.path || c.MovedFrom == t.path }) {
 				continue
 			}
-			taken = append(taken, a)
 			switch c := (handoffs.Change{Path: t.path, Base: n}); {
 			case op < 4: // deleted
 				c.Gone, t.gone = true, true
