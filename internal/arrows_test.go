@@ -45,6 +45,7 @@ var rooms = map[string][]string{
 	"people":    {"locks"},
 	"history":   {"contents"},
 	"branching": {},
+	"reviewing": {},
 	"looking":   {"contents"},
 	"telling":   {},
 	"keeping":   {"contents", "ruling", "looking"},

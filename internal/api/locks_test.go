@@ -176,7 +176,7 @@ func TestSettingsOfNews(t *testing.T) {
 	h := newShelf(t, "a.png")
 	ctx := t.Context()
 	before, err := h.rurik.NewsSettings(ctx)
-	if err != nil || before.Mail != "" || before.MailWorks || len(before.Kinds) != 7 || before.Kinds[0].Name != "turn" ||
+	if err != nil || before.Mail != "" || before.MailWorks || len(before.Kinds) != 8 || before.Kinds[0].Name != "turn" ||
 		before.Kinds[0].Mail != "at-once" || !before.Kinds[0].Desktop {
 		t.Fatalf("%+v, %v", before, err)
 	}

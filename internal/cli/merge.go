@@ -125,6 +125,16 @@ func (a *app) printMerge(m *model.MergeAnswer, o workspace.MergeOptions, to stri
 		}
 		a.say("tarn merge %s --decide '%s=%s' decides one of them; a pattern decides many.", m.From, m.Undecided[0].Path, m.Undecided[0].Ways[0])
 	}
+	for _, v := range m.Answers {
+		answer := "not yet"
+		if v.Yes {
+			answer = "yes"
+		}
+		if v.Old {
+			answer += ", before it moved on"
+		}
+		a.say("%s said %s in r%d", v.Person, answer, v.Review)
+	}
 	if len(m.Refusals) > 0 {
 		a.say("")
 		a.printRefusals("This stands in the way:", m.Refusals)

@@ -285,7 +285,8 @@ func (tx *Tx) DropProject(ctx context.Context, id int64) error {
 		return err
 	}
 	for _, table := range []string{"tokens", "pins", "milestones", "deliveries", "hooks", "holds", "asks", "waits", "rule_requests",
-		"heads_ups", "send_keys", "came", "versions", "handoff_parents", "handoffs", "claims", "assets", "contents", "damage", "chunks", "packs",
+		"heads_ups", "remarks", "review_answers", "review_people", "reviews", "send_keys", "came", "versions", "handoff_parents", "handoffs",
+		"claims", "assets", "contents", "damage", "chunks", "packs",
 		"nodes", "branches", "workspaces",
 		"memberships"} {
 		if _, err := tx.q.Exec(ctx, fmt.Sprintf(`delete from %s where project_id = $1`, table), id); err != nil {

@@ -21,6 +21,7 @@ import (
 	"kettletarn/internal/service/locks"
 	"kettletarn/internal/service/looking"
 	"kettletarn/internal/service/people"
+	"kettletarn/internal/service/reviewing"
 	"kettletarn/internal/service/ruling"
 	"kettletarn/internal/service/telling"
 	"kettletarn/internal/store"
@@ -36,6 +37,7 @@ type Service struct {
 	*peopleRoom
 	*historyRoom
 	*branchingRoom
+	*reviewingRoom
 	*lookingRoom
 	*tellingRoom
 	*keepingRoom
@@ -50,6 +52,7 @@ type (
 	peopleRoom    = people.Room
 	historyRoom   = history.Room
 	branchingRoom = branching.Room
+	reviewingRoom = reviewing.Room
 	lookingRoom   = looking.Room
 	tellingRoom   = telling.Room
 	keepingRoom   = keeping.Room
@@ -62,7 +65,7 @@ func New(db *records.DB, store store.Store, folder string, log *slog.Logger) *Se
 	rules, looks := ruling.New(contents), looking.New(contents, folder)
 	locks := locks.New(rules)
 	return &Service{ground, contents, rules, locks, handoffs.New(locks, looks), people.New(locks), history.New(contents),
-		branching.New(ground), looks,
+		branching.New(ground), reviewing.New(ground), looks,
 		telling.New(ground), keeping.New(rules, looks)}
 }
 

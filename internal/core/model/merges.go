@@ -55,8 +55,19 @@ type MergeAnswer struct {
 	Open      int          `json:"open"`
 	// Refusals are what else stands in the way: locks of others, rights, rules.
 	Refusals []Refusal `json:"refusals"`
+	// Answers are what people said of the branch that comes, in its reviews.
+	Answers []MergeVerdict `json:"answers,omitempty"`
 	// Handoff is there where it was done.
 	Handoff *Handoff `json:"handoff,omitempty"`
+}
+
+// MergeVerdict is what somebody said of a branch, in which review. Old says that the branch has moved on since.
+type MergeVerdict struct {
+	Review int    `json:"review"`
+	Person string `json:"person"`
+	Yes    bool   `json:"yes"`
+	Why    string `json:"why,omitempty"`
+	Old    bool   `json:"old,omitempty"`
 }
 
 // MaxMergeListed is how many assets of a merge are listed.

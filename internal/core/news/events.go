@@ -12,6 +12,11 @@ const (
 	BranchDone       = "branch.done"
 	BranchClosed     = "branch.closed"
 	BranchReopened   = "branch.reopened"
+	ReviewOpened     = "review.opened"
+	ReviewSaid       = "review.said"
+	ReviewSettled    = "review.settled"
+	ReviewAnswered   = "review.answered"
+	ReviewClosed     = "review.closed"
 	RulesAsked       = "rules.asked"
 	RulesAnswered    = "rules.answered"
 	UnsentChanged    = "unsent.changed"
@@ -49,6 +54,8 @@ var Events = []Event{
 	{HandoffSent, true, true}, {PastBrought, true, true},
 	{MilestoneAdded, true, true}, {MilestoneRemoved, true, false},
 	{BranchAdded, true, false}, {BranchDone, true, false}, {BranchClosed, true, false}, {BranchReopened, true, false},
+	{ReviewOpened, true, true}, {ReviewSaid, true, true}, {ReviewSettled, true, false}, {ReviewAnswered, true, true}, {ReviewClosed, true,
+		true},
 	{RulesAsked, true, true}, {RulesAnswered, true, true},
 	{lock.Taken, true, false}, {lock.Brought, true, false}, {lock.GivenBack, true, false}, {lock.Overridden, true, true},
 	{lock.Waits, true, true}, {lock.Left, true, false}, {lock.Offered, true, true}, {lock.PassedOver, true, true},

@@ -20,6 +20,7 @@ const (
 	Lost     = "lost"
 	Waits    = "waits"
 	Rules    = "rules"
+	Review   = "review"
 	Work     = "work"
 )
 
@@ -48,6 +49,7 @@ func Kinds() []Kind {
 		{Answered, "your asking was answered, or stays unanswered", "answers", AtOnce, true},
 		{Lost, "a lock was taken away from you, or seems forgotten", "locks taken away or forgotten", AtOnce, true},
 		{Waits, "somebody waits for a lock that you hold", "waiting", Daily, false},
+		{Review, "you are asked to look at something, or something is said about what you look at", "reviews", AtOnce, true},
 		{Rules, "requests about the rules, and their answers", "rules", Daily, false},
 		{Work, "new handoffs arrived", "handoffs", Daily, false},
 	}
@@ -111,6 +113,9 @@ func Of(e model.Event) (i Item) {
 	case HandoffSent:
 		i.Handoff = about.number("handoff")
 		i.Kind, i.Everyone, i.Text = Work, true, fmt.Sprintf("h%d by %s: %s (%s)", i.Handoff, e.Person, about.text("note"), what)
+		if branch := about.text("branch"); branch != "" && branch != model.FirstBranch {
+			i.Text = fmt.Sprintf("h%d by %s on %s: %s (%s)", i.Handoff, e.Person, branch, about.text("note"), what)
+		}
 	case PastBrought:
 		i.Handoff = about.number("handoff")
 		i.Kind, i.Everyone, i.Text = Work, true, fmt.Sprintf("%s brought %d handoffs in from the git history, up to h%d", e.Person,
@@ -118,6 +123,37 @@ func Of(e model.Event) (i Item) {
 	case MilestoneAdded:
 		i.Handoff = about.number("handoff")
 		i.Kind, i.Everyone, i.Text = Work, true, fmt.Sprintf("%s named h%d %s", e.Person, i.Handoff, about.text("name"))
+	case BranchAdded:
+		i.Handoff = about.number("handoff")
+		i.Text = fmt.Sprintf("%s made the branch %s from h%d of %s", e.Person, about.text("name"), i.Handoff, about.text("from"))
+	case BranchDone:
+		i.Text = fmt.Sprintf("%s says that the branch %s is ready to come in", e.Person, about.text("name"))
+	case BranchClosed:
+		i.Text = fmt.Sprintf("%s closed the branch %s", e.Person, about.text("name"))
+	case BranchReopened:
+		i.Text = fmt.Sprintf("%s opened the branch %s again", e.Person, about.text("name"))
+	case ReviewOpened:
+		i.Kind, i.To = Review, about.list("to")
+		i.Text = fmt.Sprintf("%s opened the review r%d of %s: %s", e.Person, about.number("review"), about.text("of"), about.text("note"))
+		i.You = fmt.Sprintf("%s asks you to look at %s: %s. tarn review show r%d", e.Person, about.text("of"), about.text("note"),
+			about.number("review"))
+	case ReviewSaid:
+		i.Kind, i.To = Review, about.list("to")
+		on := ""
+		if path := about.text("path"); path != "" {
+			i.Paths, on = []string{path}, " on "+path
+		}
+		i.Text = fmt.Sprintf("%s said%s in r%d: %s", e.Person, on, about.number("review"), about.text("note"))
+	case ReviewAnswered:
+		i.Kind, i.To = Review, about.list("to")
+		answer := "not yet"
+		if yes, _ := e.Subject["yes"].(bool); yes {
+			answer = "yes"
+		}
+		i.Text = fmt.Sprintf("%s answered r%d: %s%s", e.Person, about.number("review"), answer, because)
+	case ReviewClosed:
+		i.Kind, i.To = Review, about.list("to")
+		i.Text = fmt.Sprintf("%s closed r%d", e.Person, about.number("review"))
 	case MilestoneRemoved:
 		i.Handoff = about.number("handoff")
 		i.Text = fmt.Sprintf("%s took the name %s from h%d", e.Person, about.text("name"), i.Handoff)

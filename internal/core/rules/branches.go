@@ -1,11 +1,18 @@
 package rules
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 
 	"kettletarn/internal/core/assetpath"
 )
+
+// MaxYes is how many people a rule may ask for.
+const MaxYes = 20
+
+// AnyRole is the least role in a project: whoever may look.
+const AnyRole = "viewer"
 
 // Who hands off on a branch directly.
 const (
@@ -20,7 +27,10 @@ type BranchRule struct {
 	Match  []string `json:"match"`
 	Direct string   `json:"direct,omitempty"`
 	From   []string `json:"from,omitempty"`
-	Origin Origin   `json:"origin"`
+	// Yes is how many have to have looked at a branch and said yes before it comes in, and YesBy the least role that they have.
+	Yes    int    `json:"yes,omitempty"`
+	YesBy  string `json:"yes_by,omitempty"`
+	Origin Origin `json:"origin"`
 
 	patterns, from []pattern
 }
@@ -32,6 +42,10 @@ type OnBranch struct {
 	From     []string
 	FromBy   Origin
 	from     []pattern
+	// Yes and YesRole are how many have to have said yes, and in which role at least.
+	Yes     int
+	YesRole string
+	YesFrom Origin
 }
 
 // ForBranch finds what the rules say of a branch: for each question the last rule that fits it and answers it decides, as for paths.
@@ -50,6 +64,9 @@ func (r *Rules) ForBranch(name string) OnBranch {
 		}
 		if len(b.from) > 0 {
 			out.From, out.from, out.FromBy = b.From, b.from, by
+		}
+		if b.Yes > 0 {
+			out.Yes, out.YesRole, out.YesFrom = b.Yes, b.YesBy, by
 		}
 	}
 	return out
@@ -81,15 +98,25 @@ type branchText struct {
 	Match  any    `toml:"match"`
 	Direct string `toml:"direct"`
 	From   any    `toml:"from"`
+	Yes    int    `toml:"yes"`
+	YesBy  string `toml:"yes-by"`
 }
 
 // read reads one rule for branches.
 func (t branchText) read(name string, where places, i int) (b BranchRule, err error) {
-	b = BranchRule{Direct: t.Direct, Origin: Origin{In: name, Line: where.table("branch", i).line}}
-	if t.Direct == "" && t.From == nil {
-		return b, where.at(fmt.Errorf(`this rule says neither who hands off on its branches directly (direct = "artist", "lead" or "nobody") nor
-			from `+
-			`which branches merges come (from = ["…"])`), "branch", i, "")
+	b = BranchRule{Direct: t.Direct, Yes: t.Yes, YesBy: t.YesBy, Origin: Origin{In: name, Line: where.table("branch", i).line}}
+	if t.Direct == "" && t.From == nil && t.Yes == 0 {
+		return b,
+			where.at(errors.New("this rule says neither who hands off on its branches directly (direct = \"artist\", \"lead\" or \"nobody\") "+
+				"nor from which branches merges come (from = [\"…\"]) nor how many have to say yes before (yes = 1)"), "branch", i, "")
+	}
+	if t.Yes < 0 || t.Yes > MaxYes {
+		return b, where.at(fmt.Errorf("yes is how many have to say so, 1 to %d; this is %d", MaxYes, t.Yes), "branch", i, "yes")
+	}
+	if b.YesBy == "" {
+		b.YesBy = AnyRole
+	} else if err := oneOf(t.YesBy, "yes-by", AnyRole, "artist", "lead", "owner"); err != nil {
+		return b, where.at(err, "branch", i, "yes-by")
 	}
 	if t.Direct != "" {
 		if err := oneOf(t.Direct, "direct", DirectArtist, DirectLead, DirectNobody); err != nil {

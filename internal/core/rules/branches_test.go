@@ -19,6 +19,11 @@ from = ["main", "fix/*"]
 [[branch]]
 match = ["*", "!try/*", "!main", "!release/"]
 from = "main"
+
+[[branch]]
+match = "main"
+yes = 2
+yes-by = "lead"
 `))
 	if err != nil {
 		t.Fatal(err)
@@ -29,6 +34,9 @@ from = "main"
 		if b.Direct != want[0] || strings.Join(b.From, ", ") != want[1] {
 			t.Errorf("%s: %+v", branch, b)
 		}
+	}
+	if b := r.ForBranch("main"); b.Yes != 2 || b.YesRole != "lead" || b.Direct != "lead" || b.YesFrom.Line != 16 {
+		t.Errorf("%+v", b)
 	}
 	release := r.ForBranch("release/2")
 	for _, c := range []struct{ got, want string }{
@@ -45,12 +53,13 @@ from = "main"
 		}
 	}
 	for text, want := range map[string]string{
-		"[[branch]]\nmatch = \"main\"": "line 1, column 3: this rule says neither",
-		"[[branch]]\nmatch = \"main\"\ndirect = \"leads\"": `line 3, column 1: direct is one of artist, lead, nobody; this is "leads"; did you
-			mean "lead"?`,
-		"[[branch]]\ndirect = \"lead\"":                     "it needs match",
-		"[[branch]]\nmatch = \"main\"\nfrom = [1]":          "line 3",
-		"[[branch]]\nmatch = \"main\"\ndirekt = \"nobody\"": `did you mean "direct"?`,
+		"[[branch]]\nmatch = \"main\"":                             "line 1, column 3: this rule says neither",
+		"[[branch]]\nmatch = \"main\"\ndirect = \"leads\"":         `this is "leads"; did you mean "lead"?`,
+		"[[branch]]\nmatch = \"main\"\nyes = 21":                   "1 to 20",
+		"[[branch]]\nmatch = \"main\"\nyes = 1\nyes-by = \"boss\"": "yes-by is one of",
+		"[[branch]]\ndirect = \"lead\"":                            "it needs match",
+		"[[branch]]\nmatch = \"main\"\nfrom = [1]":                 "line 3",
+		"[[branch]]\nmatch = \"main\"\ndirekt = \"nobody\"":        `did you mean "direct"?`,
 	} {
 		if _, err := Parse([]byte(text)); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v", text, err)

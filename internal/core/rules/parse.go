@@ -69,7 +69,7 @@ var knownKeys = map[string][]string{
 	"rule":   {"match", "kind", "lock"},
 	"set":    {"match", "by"},
 	"task":   {"match", "link"},
-	"branch": {"match", "direct", "from"},
+	"branch": {"match", "direct", "from", "yes", "yes-by"},
 }
 
 // Parse reads a rules file. Its errors are of type *Error, and fit after "tarn.toml: ".

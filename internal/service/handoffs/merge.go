@@ -44,6 +44,7 @@ type merge struct {
 	rows       map[int64]*records.Asset
 	tips       [2]map[int64]records.Tip // of the branch that stays, and of the one that comes
 	plan       *change.Merge
+	answers    []model.MergeVerdict
 }
 
 // Merge brings a branch into another one, as a handoff with two parents, under a key that the client wrote down; or, with Preview, says
@@ -188,6 +189,62 @@ func (m *merge) load(ctx context.Context, tx *records.Tx, locking bool) (err err
 		m.plan.Refusals = append(m.plan.Refusals, model.Refusal{Path: rules.File, Reason: "branch", Message: why,
 			Remedy: "merge it into a branch from which it may come, or ask a lead to change the rules"})
 	}
+	return m.lookedAt(ctx, tx, r.ForBranch(m.into.Name))
+}
+
+// lookedAt takes in what people said of the branch that comes, and refuses where the rules ask for more of them. Who handed off on the
+// branch
+// since the common state does not count for it.
+func (m *merge) lookedAt(ctx context.Context, tx *records.Tx, asked rules.OnBranch) error {
+	list, err := tx.Reviews(ctx, m.project.ID, 0, m.from.ID)
+	if err != nil {
+		return err
+	}
+	m.answers = nil
+	yes := map[string]bool{}
+	for _, r := range list {
+		for _, a := range r.Answers {
+			m.answers = append(m.answers, model.MergeVerdict{Review: r.Number, Person: a.Person, Yes: a.Yes, Why: a.Why, Old: a.Old})
+			if a.Yes && !a.Old {
+				yes[a.Person] = true
+			}
+		}
+	}
+	if asked.Yes == 0 {
+		return nil
+	}
+	worked, err := tx.Worked(ctx, m.project.ID, m.since, m.from.Head)
+	if err != nil {
+		return err
+	}
+	for _, w := range worked {
+		delete(yes, w.Person)
+	}
+	roles, err := tx.RolesOf(ctx, m.project.ID, ground.SortedKeys(yes))
+	if err != nil {
+		return err
+	}
+	count := 0
+	for person := range yes {
+		if model.AtLeast(roles[person], asked.YesRole) {
+			count++
+		}
+	}
+	if count >= asked.Yes {
+		return nil
+	}
+	whose := ""
+	if asked.YesRole != model.Viewer {
+		whose = " from a " + asked.YesRole
+		if strings.ContainsRune("ao", rune(asked.YesRole[0])) {
+			whose = " from an " + asked.YesRole
+		}
+	}
+	m.plan.Refusals = append(m.plan.Refusals, model.Refusal{Path: rules.File, Reason: "unseen",
+		Message: fmt.Sprintf("%s comes into %s after %d yes%s of those who did not make it; it has %d, by %s", m.from.Name, m.into.Name,
+			asked.Yes, whose,
+			count, asked.YesFrom),
+		Remedy: fmt.Sprintf("ask people to look: tarn review open %s --ask HANDLE -m TEXT; a yes counts until the branch moves on", m.from.Name)})
 	return nil
 }
 
@@ -390,7 +447,8 @@ func (m *merge) write(ctx context.Context, tx *records.Tx, sendKey string) (out 
 		return out, err
 	}
 	return out, tx.AddEvent(ctx, m.project.ID, m.actor.ID, news.HandoffSent, map[string]any{"note": ground.FirstLine(out.Note),
-		"count": out.Count, "paths": pathsOf(out, 100), "unlocked": 0, "handoff": out.Number, "merged": m.from.Name, "branch": m.into.Name})
+		"count": out.Count, "paths": pathsOf(out, 100), "unlocked": 0, "handoff": out.Number, "merged": m.from.Name, "branch": m.into.Name,
+		"answers": m.answers})
 }
 
 // pathsOf are those of a handoff, at most so many.
@@ -599,7 +657,8 @@ func (m *merge) note() string {
 func (m *merge) answer() model.MergeAnswer {
 	out := model.MergeAnswer{From: m.from.Name, Into: m.into.Name, At: m.into.Head, AtFrom: m.from.Head, Since: m.since, Note: m.note(),
 		Comes: []model.MergeChange{}, Undecided: []model.MergeClash{}, Refusals: append([]model.Refusal{}, m.plan.Refusals...),
-		Count: len(m.plan.Came) + len(m.plan.Made) + len(m.plan.Asides), Made: len(m.plan.Made) + len(m.plan.Asides), Open: len(m.plan.Undecided)}
+		Count: len(m.plan.Came) + len(m.plan.Made) + len(m.plan.Asides), Made: len(m.plan.Made) + len(m.plan.Asides), Open: len(m.plan.Undecided),
+		Answers: m.answers}
 	add := func(path, does string, was, now *tree.Entry, version, before int, made bool) {
 		if was == nil && now == nil {
 			out.Count-- // it is not there, before and after
