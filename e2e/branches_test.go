@@ -45,14 +45,16 @@ func TestWorkingApart(t *testing.T) {
 	}
 
 	// They look at it together.
-	says(t, rurik.tarn(0, "review", "open", "second-chapter", "--ask", "odile", "-m", "Does the bell read from the boat?"), "r1", "odile hear of it")
+	says(t, rurik.tarn(0, "review", "open", "second-chapter", "--ask", "odile", "-m", "Does the bell read from the boat?"), "r1",
+		"odile hear of it")
 	says(t, odile.tarn(0, "review", "list", "--mine"), "r1", "second-chapter", "1 to answer")
 	says(t, odile.tarn(0, "review", "say", "r1", "textures/rust.png", "--where", "30%,45%", "-m", "Too green here"), "1 remark", "1 open")
 	says(t, odile.tarn(2, "review", "say", "r1", "textures/rust.png", "--where", "over there", "-m", "Hm"), "30%,45%")
 	says(t, rurik.tarn(0, "review", "say", "r1", "--settle", "1", "-m", "It is meant to be: the sea took it"), "2 remarks", "0 open")
 	says(t, odile.tarn(2, "review", "answer", "r1"), "--not-yet")
 	says(t, odile.tarn(0, "review", "answer", "r1", "--yes"), "1 yes")
-	says(t, rurik.tarn(0, "review", "show", "r1"), "odile says yes", "on textures/rust.png@v2 at 30%,45%", "settled by rurik", "the sea took it")
+	says(t, rurik.tarn(0, "review", "show", "r1"), "odile says yes", "on textures/rust.png@v2 at 30%,45%", "settled by rurik",
+		"the sea took it")
 	says(t, rurik.tarn(0, "news"), "Too green here")
 
 	// Seen first; tried beside; then done.

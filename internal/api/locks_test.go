@@ -182,10 +182,10 @@ func TestSettingsOfNews(t *testing.T) {
 	}
 	// Only what is named changes, and only one's own.
 	after, err := h.rurik.SetNewsSettings(ctx, model.NewsSettings{Kinds: []model.NewsKind{{Name: "work", Mail: "never", Desktop: true}}})
-	if err != nil || after.Mail != "" || after.Kinds[6].Mail != "never" || !after.Kinds[6].Desktop || after.Kinds[0].Mail != "at-once" {
+	if err != nil || after.Mail != "" || after.Kinds[7].Mail != "never" || !after.Kinds[7].Desktop || after.Kinds[0].Mail != "at-once" {
 		t.Errorf("%+v, %v", after, err)
 	}
-	if other, err := h.odile.NewsSettings(ctx); err != nil || other.Mail != "" || other.Kinds[6].Mail != "daily" {
+	if other, err := h.odile.NewsSettings(ctx); err != nil || other.Mail != "" || other.Kinds[7].Mail != "daily" {
 		t.Errorf("%+v, %v", other, err)
 	}
 	for name, q := range map[string]model.NewsSettings{

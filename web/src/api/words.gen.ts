@@ -21,6 +21,7 @@ export const newsKinds = [
   { name: "answered", short: "answers", urgent: true },
   { name: "lost", short: "locks taken away or forgotten", urgent: true },
   { name: "waits", short: "waiting", urgent: false },
+  { name: "review", short: "reviews", urgent: true },
   { name: "rules", short: "rules", urgent: false },
   { name: "work", short: "handoffs", urgent: false },
 ] as const;
