@@ -6,6 +6,9 @@ import { Problem } from "./api/client";
 import { AssetPage } from "./pages/asset/AssetPage";
 import { AssetsPage } from "./pages/assets/AssetsPage";
 import { BetweenPage } from "./pages/between/BetweenPage";
+import { BranchesPage } from "./pages/branches/BranchesPage";
+import { BranchPage } from "./pages/branches/BranchPage";
+import { MergePage } from "./pages/branches/MergePage";
 import { CodePage } from "./pages/code/CodePage";
 import { ComparePage } from "./pages/compare/ComparePage";
 import { HandoffPage } from "./pages/handoff/HandoffPage";
@@ -56,6 +59,9 @@ const router = createBrowserRouter([
           { path: "waiting", element: <Contested /> },
         ],
       },
+      { path: "branches", element: <BranchesPage /> },
+      { path: "branches/*", element: <BranchPage /> },
+      { path: "merge", element: <MergePage /> },
       { path: "compare", element: <ComparePage /> },
       { path: "code", element: <CodePage /> },
       { path: "rules", element: <RulesPage /> },

@@ -36,6 +36,7 @@ export function ProjectFrame() {
           <NavLink to={`/p/${key}`} end className={tab}>Today</NavLink>
           <NavLink to={`/p/${key}/assets`} className={tab}>Assets</NavLink>
           <NavLink to={`/p/${key}/handoffs`} className={tab}>Handoffs</NavLink>
+          <NavLink to={`/p/${key}/branches`} className={tab}>Branches</NavLink>
           <NavLink to={`/p/${key}/locks`} className={tab}>Locks</NavLink>
           <NavLink to={`/p/${key}/code`} className={tab}>Code</NavLink>
           <NavLink to={`/p/${key}/rules`} className={tab}>Rules</NavLink>
