@@ -356,6 +356,7 @@ func (s *stage) brinelight() {
 	tamsin.tarn("send", "-m", "Noon sky kept aside: the first chapter is all evening", "--task", "BRL-134")
 
 	keiko.pin("First chapter from the jetty to the third lamp", "lamp.go", lamp(1))
+	s.apart()
 	fmt.Println("  The day goes on: three locks are held, and rurik has work that he has not sent")
 	tamsin.tarn("update")
 	tamsin.tarn("begin", "--no-open", "--note", "Ferry steps for BRL-136", "levels/harbour/harbour.glb", "levels/harbour/placements.csv")
@@ -421,5 +422,6 @@ func (s *stage) tidepad() {
 	bastien.hand(handoff{note: "Data sheet for revision B", task: "TID-36", old: files{"data-sheet.pdf": scene.DataSheet(2)}})
 	bastien.tarn("milestone", "add", "tidepad-rev-b", "-m", "As sent to the factory")
 	bastien.tarn("update")
+	s.revisionC()
 	bastien.tarn("begin", "--no-open", "--note", "Silk screen for the switch", "board/tidepad.kicad_pcb")
 }
