@@ -171,6 +171,9 @@ func TestWhatBothChangedIsDecided(t *testing.T) {
 		if c.Message == "" || len(c.Ways) < 2 {
 			t.Errorf("%+v", c)
 		}
+		if slices.Contains(c.Ways, "lines") != (c.Path == "e.json") {
+			t.Errorf("%s is offered as %v", c.Path, c.Ways)
+		}
 		if c.Path == "e.json" && (len(c.Places) != 1 || c.Places[0].There[0] != "ONE" || c.Places[0].Here[0] != "uno") {
 			t.Errorf("%+v", c.Places)
 		}

@@ -14,6 +14,7 @@ import (
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/lines"
 	"kettletarn/internal/core/lock"
+	"kettletarn/internal/core/media"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/news"
 	"kettletarn/internal/core/rules"
@@ -750,10 +751,14 @@ func (m *merge) clash(u change.Undecided) model.MergeClash {
 		c.Message = fmt.Sprintf("%s: on %s it comes to %s, and %s is in the way: a file can't be a folder, too", path, there, c.There.Path,
 			c.Other)
 	}
+	// Nobody is offered to put two pictures together line by line; who asks for it nonetheless gets it where they are text.
+	if kind := media.KindOf(path); u.Text != nil && u.Text.Err != nil ||
+		u.Text == nil && (kind == media.Texture || kind == media.Model || kind == media.Sound || kind == media.Document) {
+		c.Ways = slices.DeleteFunc(slices.Clone(c.Ways), func(w string) bool { return w == model.WayLines })
+	}
 	switch {
 	case u.Text != nil && u.Text.Err != nil:
 		c.Message += fmt.Sprintf("; it can't be merged line by line: %v", u.Text.Err)
-		c.Ways = slices.DeleteFunc(slices.Clone(c.Ways), func(w string) bool { return w == model.WayLines })
 	case u.Text != nil:
 		c.Places = u.Text.Places
 		c.Message += fmt.Sprintf("; both changed the same lines in %d places", len(c.Places))
