@@ -5,12 +5,16 @@ interface Labelled {
   milestones?: string[];
   stage?: string;
   commit?: string;
+  branch: string;
+  parents: number[];
 }
 
-/** Labels are the milestones, the task ids and the stage of a handoff, the commit that it was brought in from, and those that pin it. */
+/** Labels are the branch where it is not the first one, what it brought together, the milestones, the task ids and the stage of a handoff, the commit that it was brought in from, and those that pin it. */
 export function Labels({ handoff, pinnedBy = [] }: { handoff: Labelled; pinnedBy?: { commit: string; subject: string }[] }) {
   return (
     <span className="text-xs">
+      {handoff.branch !== "main" && <span className="mr-1.5 rounded-md border border-ice px-1.5 py-0.5 text-ice" title="branch">{handoff.branch}</span>}
+      {handoff.parents.length > 1 && <span className="mr-1.5 text-ice" title={`made on ${handoff.parents.map((p) => `h${p}`).join(" and ")}`}>brings in h{handoff.parents[1]}</span>}
       {handoff.milestones?.map((m) => (
         <strong key={m} className="mr-1.5 rounded-md border border-copper px-1.5 py-0.5 font-semibold text-copper" title="milestone">{m}</strong>
       ))}

@@ -1,14 +1,13 @@
 import { useState } from "react";
 import { Link, useParams } from "react-router";
-import { api, ask, type Schemas } from "../../api/client";
-import { Ask, fieldClass } from "../../parts/Ask";
+import type { Schemas } from "../../api/client";
 import { Button } from "../../parts/Button";
 import { Trouble } from "../../parts/Trouble";
 import { assetPath, plural, When } from "../../parts/words";
 import { useHere, type Here } from "../project/ProjectFrame";
 import { apart } from "./BranchesPage";
-import { ReviewPart } from "./ReviewPart";
-import { setState, useAct, useBranch, useReviews, type Branch } from "./useBranches";
+import { AskToLook, Reviews } from "./ReviewPart";
+import { setState, useAct, useBranch, type Branch } from "./useBranches";
 
 function changes(n: Schemas["BranchChanges"] | undefined) {
   const parts = n ? [[n.new, "new"], [n.changed, "changed"], [n.moved, "moved"], [n.gone, "gone"]].filter(([count]) => count).map(([count, word]) => `${count} ${word}`) : [];
@@ -20,11 +19,9 @@ export function BranchPage() {
   const here = useHere();
   const name = useParams()["*"]!;
   const found = useBranch(here.key, name);
-  const reviews = useReviews(here.key);
   const [asking, setAsking] = useState(false);
   const b = found.data;
   if (!b) return <Trouble error={found.error} />;
-  const ofIt = reviews.data?.reviews.filter((r) => r.branch === b.name) ?? [];
   return (
     <>
       <p className="text-peat"><Link to={`/p/${here.key}/branches`}>Branches</Link> / {b.name}</p>
@@ -48,7 +45,7 @@ export function BranchPage() {
         </section>
       )}
       {(b.workspaces?.length ?? 0) > 0 && <p className="mt-4 text-peat">On it: {b.workspaces!.map((w) => `${w.handle} (${w.workspace})`).join(", ")}</p>}
-      {ofIt.map((r) => <ReviewPart key={r.number} here={here} number={r.number} />)}
+      <Reviews here={here} of={{ branch: b.name }} />
       {asking && <AskToLook here={here} of={b.name} onClose={() => setAsking(false)} />}
     </>
   );
@@ -76,28 +73,5 @@ function Doings({ here, branch: b, onAsk }: { here: Here; branch: Branch; onAsk:
       {b.state !== "live" && (b.state === "done" || mayClose) && <Button onClick={() => act.mutate("live")}>Go on with it</Button>}
       <Trouble error={act.error} />
     </div>
-  );
-}
-
-function AskToLook({ here, of, onClose }: { here: Here; of: string; onClose: () => void }) {
-  const [text, setText] = useState("");
-  const [handles, setHandles] = useState("");
-  const act = useAct(
-    here.key,
-    () => ask(api.POST("/projects/{project}/reviews", { params: { path: { project: here.key } }, body: { of, text, ask: handles.split(/[\s,]+/).filter(Boolean) } })),
-    onClose,
-  );
-  return (
-    <Ask open title={`Ask people to look at ${of}`} action="Ask them" busy={act.isPending} disabled={text.trim() === ""} onAct={() => act.mutate(undefined)} onClose={onClose}>
-      <label className="block">
-        <span className="mb-1 block">What is to be looked at</span>
-        <input className={fieldClass} value={text} onChange={(e) => setText(e.target.value)} />
-      </label>
-      <label className="block">
-        <span className="mb-1 block">Who is asked</span>
-        <input className={fieldClass} value={handles} onChange={(e) => setHandles(e.target.value)} placeholder="tamsin, rurik" />
-      </label>
-      <Trouble error={act.error} />
-    </Ask>
   );
 }

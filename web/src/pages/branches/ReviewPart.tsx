@@ -1,19 +1,26 @@
 import { useState, type ReactNode } from "react";
 import { Link } from "react-router";
 import { api, ask, type Schemas } from "../../api/client";
-import { fieldClass } from "../../parts/Ask";
+import { Ask, fieldClass } from "../../parts/Ask";
 import { Button } from "../../parts/Button";
 import { Picture } from "../../parts/Picture";
 import { Trouble } from "../../parts/Trouble";
 import { assetPath, When } from "../../parts/words";
 import type { Here } from "../project/ProjectFrame";
-import { useAct, useReview } from "./useBranches";
+import { useAct, useReview, useReviews } from "./useBranches";
 
 type Review = Schemas["Review"];
 type Remark = Schemas["Remark"];
 
+/** Reviews are the conversations about a branch, or about a handoff. */
+export function Reviews({ here, of }: { here: Here; of: { branch: string } | { handoff: number } }) {
+  const found = useReviews(here.key);
+  const about = found.data?.reviews.filter((r) => ("branch" in of ? r.branch === of.branch : !r.branch && r.handoff === of.handoff)) ?? [];
+  return <>{about.map((r) => <ReviewPart key={r.number} here={here} number={r.number} />)}</>;
+}
+
 /** ReviewPart is one conversation: who was asked and answered what, and what was said, each thing beside what it points at. */
-export function ReviewPart({ here, number }: { here: Here; number: number }) {
+function ReviewPart({ here, number }: { here: Here; number: number }) {
   const found = useReview(here.key, number);
   const path = { project: here.key, review: String(number) };
   const answer = useAct(here.key, (body: Schemas["AnswerRequest"]) => ask(api.POST("/projects/{project}/reviews/{review}/answer", { params: { path }, body })));
@@ -84,8 +91,9 @@ function Thing({ here, remark: m }: { here: Here; remark: Remark }) {
   if (!m.path || !m.version) return <span />;
   const at = /^([\d.]+)%,([\d.]+)%$/.exec(m.where ?? "");
   return (
-    <span className="relative block self-start">
-      <Picture project={here.key} path={m.path} version={m.version} edge={320} className="h-32 w-full rounded-md" />
+    // The picture is as wide as it is, so that a place in it is the same place in the span.
+    <span className="relative block justify-self-start self-start">
+      <Picture project={here.key} path={m.path} version={m.version} edge={320} className="max-h-32 min-w-8 max-w-full rounded-md" />
       {at && <span aria-hidden className="absolute size-4 -translate-1/2 rotate-45 border-2 border-copper bg-deep/40" style={{ left: `${at[1]}%`, top: `${at[2]}%` }} />}
     </span>
   );
@@ -105,5 +113,29 @@ function Say({ onSay, label, children }: { onSay: (text: string, done: () => voi
       <Button type="submit" disabled={text.trim() === ""}>Say it</Button>
       {children}
     </form>
+  );
+}
+
+/** AskToLook opens a review of a branch, or of a handoff (h40). */
+export function AskToLook({ here, of, onClose }: { here: Here; of: string; onClose: () => void }) {
+  const [text, setText] = useState("");
+  const [handles, setHandles] = useState("");
+  const act = useAct(
+    here.key,
+    () => ask(api.POST("/projects/{project}/reviews", { params: { path: { project: here.key } }, body: { of, text, ask: handles.split(/[\s,]+/).filter(Boolean) } })),
+    onClose,
+  );
+  return (
+    <Ask open title={`Ask people to look at ${of}`} action="Ask them" busy={act.isPending} disabled={text.trim() === ""} onAct={() => act.mutate(undefined)} onClose={onClose}>
+      <label className="block">
+        <span className="mb-1 block">What is to be looked at</span>
+        <input className={fieldClass} value={text} onChange={(e) => setText(e.target.value)} />
+      </label>
+      <label className="block">
+        <span className="mb-1 block">Who is asked</span>
+        <input className={fieldClass} value={handles} onChange={(e) => setHandles(e.target.value)} placeholder="tamsin, rurik" />
+      </label>
+      <Trouble error={act.error} />
+    </Ask>
   );
 }

@@ -9,6 +9,7 @@ import { NameState } from "../../parts/NameState";
 import { Picture } from "../../parts/Picture";
 import { Trouble } from "../../parts/Trouble";
 import { assetPath, comparePath, grown, plural, size, When } from "../../parts/words";
+import { AskToLook, Reviews } from "../branches/ReviewPart";
 import { usePins } from "../code/usePins";
 import { useHere, type Here } from "../project/ProjectFrame";
 
@@ -45,6 +46,7 @@ export function HandoffPage() {
           </li>
         ))}
       </ul>
+      <Reviews here={here} of={{ handoff: h.number }} />
     </>
   );
 }
@@ -53,6 +55,7 @@ export function HandoffPage() {
 function Doings({ here, handoff: h }: { here: Here; handoff: Handoff }) {
   const [back, setBack] = useState<{ title: string; back: Back }>();
   const [naming, setNaming] = useState(false);
+  const [asking, setAsking] = useState(false);
   const state = `h${h.number}`;
   return (
     <p className="mb-6 flex flex-wrap items-center gap-x-5 gap-y-2">
@@ -62,11 +65,13 @@ function Doings({ here, handoff: h }: { here: Here; handoff: Handoff }) {
       {here.maySend && (
         <span className="flex flex-wrap gap-2">
           <Button onClick={() => setNaming(true)}>Name it</Button>
+          <Button onClick={() => setAsking(true)}>Ask people to look</Button>
           <Button onClick={() => setBack({ title: `Undo ${state}?`, back: { without: h.number } })}>Undo this handoff</Button>
           {h.number < here.project.handoffs && <Button onClick={() => setBack({ title: `Bring the whole project back to ${state}?`, back: { all: true, to: state } })}>Go back to it</Button>}
         </span>
       )}
       {back && <GoBack here={here} {...back} onClose={() => setBack(undefined)} />}
+      {asking && <AskToLook here={here} of={state} onClose={() => setAsking(false)} />}
       {naming && <NameState here={here} at={state} onClose={() => setNaming(false)} />}
     </p>
   );

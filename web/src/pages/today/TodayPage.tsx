@@ -8,6 +8,7 @@ import { Picture } from "../../parts/Picture";
 import { Trouble } from "../../parts/Trouble";
 import { Unsent } from "../../parts/Unsent";
 import { assetPath, firstLine, plural, When } from "../../parts/words";
+import { branchPath, useReviews } from "../branches/useBranches";
 import { Marks } from "../locks/Board";
 import { useHere, type Here } from "../project/ProjectFrame";
 
@@ -73,12 +74,14 @@ function Held({ here, holder, list }: { here: Here; holder: string; list: Lock[]
   );
 }
 
-/** ForYou is what waits for the one who looks: offers to take, asks to answer, answers that they got. */
+/** ForYou is what waits for the one who looks: offers to take, asks to answer, work to look at, answers that they got. */
 function ForYou({ here, locks }: { here: Here; locks: Lock[] }) {
   const offers = locks.filter((l) => l.waitlist[0]?.offered_until && l.waitlist[0].handle === here.me);
   const asked = locks.filter((l) => l.holder === here.me).flatMap((l) => (l.asks ?? []).filter((k) => !k.answer).map((k) => ({ lock: l, ask: k })));
   const mine = locks.filter((l) => l.holder && l.holder !== here.me).flatMap((l) => (l.asks ?? []).filter((k) => k.person === here.me).map((k) => ({ lock: l, ask: k })));
-  if (offers.length + asked.length + mine.length === 0) return null;
+  const reviews = useReviews(here.key);
+  const toLook = reviews.data?.reviews.filter((r) => !r.closed && r.asked.includes(here.me) && !r.answers.some((a) => a.person === here.me && !a.old)) ?? [];
+  if (offers.length + asked.length + mine.length + toLook.length === 0) return null;
   return (
     <section aria-labelledby="for-you" className="mb-8">
       <h1 id="for-you" className="mb-3">Waiting for you</h1>
@@ -97,6 +100,12 @@ function ForYou({ here, locks }: { here: Here; locks: Lock[] }) {
             <Link to={assetPath(here.key, lock.path)} className="font-medium break-all">{lock.path}</Link>
             <span className="block text-peat"><Asked ask={k} lock={lock} me={here.me} /></span>
             <AnswerAsk here={here} lock={lock} ask={k} />
+          </li>
+        ))}
+        {toLook.map((r) => (
+          <li key={`r${r.number}`} className="py-2.5">
+            <Link to={r.branch ? branchPath(here.key, r.branch) : `/p/${here.key}/handoffs/${r.handoff}`} className="font-medium">{r.text}</Link>
+            <span className="block text-peat">{r.person} asks you to look at {r.branch || `h${r.handoff}`}, <When at={r.at} /></span>
           </li>
         ))}
         {mine.map(({ lock, ask: k }) => (
