@@ -5,6 +5,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"github.com/chromedp/chromedp"
 )
 
 // TestWorkingApart: a branch is made, two people go their own ways, and it comes in: what goes by itself, what is decided, and what a
@@ -106,4 +108,64 @@ func TestWorkingApart(t *testing.T) {
 	}
 	keiko.has("levels/bell.glb", "bell, drowned")
 	says(t, keiko.tarn(1, "switch", "nowhere"), "no branch nowhere")
+}
+
+// TestWorkingApartInTheConsole: the same by somebody who never opens a terminal, beside somebody who does.
+func TestWorkingApartInTheConsole(t *testing.T) {
+	t.Parallel()
+	d := serve(t)
+	odile, rurik := d.person("odile"), d.person("rurik")
+	odile.start(map[string]string{"textures/rust.png": "rust one", "textures/fog.png": "fog one", "text/keeper.txt": "one\ntwo\nthree\nfour\n"})
+	rurik.join(odile, "artist")
+	b := open(t, d)
+	b.signIn("odile")
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight"), chromedp.Click(`//nav//a[.="Branches"]`), b.sees("Everything goes on main so far"),
+		chromedp.Click(button("Make a branch")), chromedp.SendKeys(`//label[contains(., "Name")]//input`, "second-chapter"),
+		chromedp.SendKeys(`//label[contains(., "What it is for")]//input`, "the drowned bell"), chromedp.Click(button("Make it")),
+		b.sees("made by odile from main at h1"))
+
+	rurik.tarn(0, "switch", "second-chapter")
+	rurik.write(map[string]string{"textures/rust.png": "rust, greener", "text/keeper.txt": "ONE\ntwo\nthree\nfour\n", "textures/kelp.png": "kelp"})
+	rurik.tarn(0, "lock", "textures/rust.png", "text/keeper.txt")
+	rurik.tarn(0, "send", "-m", "The bell goes under")
+	b.do(b.sees("1 handoff of its own"), b.sees("1 new, 2 changed"), b.sees("rurik (rurik-pc"))
+	odile.tarn(0, "lock", "--diverge", "textures/rust.png", "text/keeper.txt")
+	odile.write(map[string]string{"textures/rust.png": "rust, redder", "text/keeper.txt": "one\ntwo\nthree\nFOUR\n"})
+	odile.tarn(0, "send", "-m", "Rust redder, a last word")
+	b.do(b.sees("Changed on both, and to be decided when they meet (2)"))
+
+	// Who is asked finds it on the first page, answers there, and says something about a thing.
+	b.do(chromedp.Click(button("Ask people to look")), chromedp.SendKeys(`//label[contains(., "What is to be looked at")]//input`, "Does it read?"),
+		chromedp.SendKeys(`//label[contains(., "Who is asked")]//input`, "rurik"), chromedp.Click(button("Ask them")), b.sees("r1: Does it read?"),
+		b.sees("Asked, and not answered yet: rurik"))
+	o := open(t, d)
+	o.signIn("rurik")
+	o.do(chromedp.Navigate(d.URL+"/p/brinelight"), o.sees("odile asks you to look at second-chapter"), chromedp.Click(`//a[.="Does it read?"]`),
+		chromedp.SendKeys(`input[aria-label="Why, or what is missing"]`, "the ring is missing"), chromedp.Click(button("Not yet")),
+		o.sees("rurik says not yet"))
+	says(t, rurik.tarn(0, "review", "say", "r1", "textures/rust.png", "--where", "30%,45%", "-m", "Too green here"), "1 remark")
+	b.do(b.sees("rurik says not yet"), b.sees("Too green here"), chromedp.SendKeys(`input[aria-label="Answer remark 1"]`, "The sea took it\n"),
+		b.sees("The sea took it"), chromedp.Click(button("Settled")), b.sees("settled by odile"))
+
+	// What both changed is decided thing by thing, and a decision may be taken back.
+	b.do(chromedp.Click(`//a[.="Bring it into main"]`), b.sees("2 things left to decide"),
+		chromedp.WaitVisible(button("Bring it in")+"[@disabled]"))
+	inside := func(path, word string) string {
+		return `//article[@aria-label="` + path + `"]` + button(word)
+	}
+	// The bar at the bottom covers what is below it, until one scrolls.
+	tall := chromedp.EmulateViewport(1280, 1600)
+	b.do(tall, chromedp.Click(inside("text/keeper.txt", "Line by line")), b.sees("1 thing left to decide"),
+		chromedp.Click(`(`+inside("textures/rust.png", "This one")+`)[2]`), b.sees("Nothing is left to decide"),
+		chromedp.Click(`(`+inside("textures/rust.png", "This one")+`)[2]`), b.sees("1 thing left to decide"),
+		chromedp.Click(inside("textures/rust.png", "Keep both")), b.sees("Nothing is left to decide"),
+		chromedp.SendKeys(`input[aria-label="Why"]`, "The second chapter"), chromedp.Click(button("Bring it in")), b.sees("brings in h2"))
+	odile.tarn(0, "update")
+	for path, want := range map[string]string{"textures/kelp.png": "kelp", "textures/rust.png": "rust, redder",
+		"textures/rust (second-chapter).png": "rust, greener", "text/keeper.txt": "ONE\ntwo\nthree\nFOUR\n"} {
+		odile.has(path, want)
+	}
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/branches"), b.sees("came in at h4"), chromedp.Click(`//li//a[.="second-chapter"]`),
+		chromedp.Click(button("Close it")), b.sees("Closed: it keeps everything"))
+	says(t, odile.tarn(0, "branch", "list"), "closed")
 }

@@ -65,7 +65,7 @@ export function MergePage() {
           {clashes.length > 0 && (
             <section aria-label="To be decided">
               <h2 className="mb-3">Changed on both</h2>
-              <ul className="space-y-6">{clashes.map((c) => <li key={c.path}><Decide here={here} plan={plan} clash={c} way={decided.get(c.path)} stillOpen={open.has(c.path)} onDecide={(w) => set(c.path, w)} /></li>)}</ul>
+              <ul className="space-y-6 [&_button]:scroll-mb-24">{clashes.map((c) => <li key={c.path}><Decide here={here} plan={plan} clash={c} way={decided.get(c.path)} stillOpen={open.has(c.path)} onDecide={(w) => set(c.path, w)} /></li>)}</ul>
             </section>
           )}
           <Comes here={here} plan={plan} />
