@@ -8,9 +8,10 @@ import (
 
 // The drowned bell's lines, which the second chapter needs of the keeper; on main he is cut shorter at the same time.
 const (
-	keeperOfTheBell = "KEEPER: The third lamp went out when the ferry stopped.\n\nKEEPER: Oil, a dry wick, somebody who waits. And listen for the bell.\n\n" +
-		"KEEPER: Mind the kelp.\n"
-	keeperCutShort = "KEEPER: The third lamp went out when the ferry stopped.\n\nKEEPER: Oil, a dry wick, somebody who waits.\n\nKEEPER: Mind the kelp.\n"
+	keeperOfTheBell = "KEEPER: The third lamp went out when the ferry stopped.\n\n" +
+		"KEEPER: Oil, a dry wick, somebody who waits. And listen for the bell.\n\nKEEPER: Mind the kelp.\n"
+	keeperCutShort = "KEEPER: The third lamp went out when the ferry stopped.\n\n" +
+		"KEEPER: Oil, a dry wick, somebody who waits.\n\nKEEPER: Mind the kelp.\n"
 )
 
 // apart is what brinelight tries beside what works: a branch given up, one that came in by itself, and the second chapter, which three
@@ -61,7 +62,8 @@ func (s *stage) apart() {
 	tamsin.tarn("switch", "main")
 
 	fmt.Println("  On main the same three things go on: two that need no lock, and one that odile locks knowingly")
-	odile.hand(handoff{note: "The keeper says one line less", task: "BRL-131", fresh: files{"text/dialogue-keeper.txt": []byte(keeperCutShort)}})
+	odile.hand(handoff{note: "The keeper says one line less", task: "BRL-131",
+		fresh: files{"text/dialogue-keeper.txt": []byte(keeperCutShort)}})
 	keiko.hand(handoff{note: "Lamps of the harbour start with less oil", task: "BRL-133",
 		fresh: files{"levels/harbour/things.json": scene.Things(3)}})
 	odile.tarn("lock", "--diverge", "--note", "Trailer is today; the second chapter's crank comes later", "models/winch.glb")

@@ -115,7 +115,8 @@ func TestWorkingApartInTheConsole(t *testing.T) {
 	t.Parallel()
 	d := serve(t)
 	odile, rurik := d.person("odile"), d.person("rurik")
-	odile.start(map[string]string{"textures/rust.png": "rust one", "textures/fog.png": "fog one", "text/keeper.txt": "one\ntwo\nthree\nfour\n"})
+	odile.start(map[string]string{"textures/rust.png": "rust one", "textures/fog.png": "fog one",
+		"text/keeper.txt": "one\ntwo\nthree\nfour\n"})
 	rurik.join(odile, "artist")
 	b := open(t, d)
 	b.signIn("odile")
@@ -125,7 +126,8 @@ func TestWorkingApartInTheConsole(t *testing.T) {
 		b.sees("made by odile from main at h1"))
 
 	rurik.tarn(0, "switch", "second-chapter")
-	rurik.write(map[string]string{"textures/rust.png": "rust, greener", "text/keeper.txt": "ONE\ntwo\nthree\nfour\n", "textures/kelp.png": "kelp"})
+	rurik.write(map[string]string{"textures/rust.png": "rust, greener", "text/keeper.txt": "ONE\ntwo\nthree\nfour\n",
+		"textures/kelp.png": "kelp"})
 	rurik.tarn(0, "lock", "textures/rust.png", "text/keeper.txt")
 	rurik.tarn(0, "send", "-m", "The bell goes under")
 	b.do(b.sees("1 handoff of its own"), b.sees("1 new, 2 changed"), b.sees("rurik (rurik-pc"))
@@ -135,12 +137,15 @@ func TestWorkingApartInTheConsole(t *testing.T) {
 	b.do(b.sees("Changed on both, and to be decided when they meet (2)"))
 
 	// Who is asked finds it on the first page, answers there, and says something about a thing.
-	b.do(chromedp.Click(button("Ask people to look")), chromedp.SendKeys(`//label[contains(., "What is to be looked at")]//input`, "Does it read?"),
-		chromedp.SendKeys(`//label[contains(., "Who is asked")]//input`, "rurik"), chromedp.Click(button("Ask them")), b.sees("r1: Does it read?"),
+	b.do(chromedp.Click(button("Ask people to look")),
+		chromedp.SendKeys(`//label[contains(., "What is to be looked at")]//input`, "Does it read?"),
+		chromedp.SendKeys(`//label[contains(., "Who is asked")]//input`, "rurik"), chromedp.Click(button("Ask them")),
+		b.sees("r1: Does it read?"),
 		b.sees("Asked, and not answered yet: rurik"))
 	o := open(t, d)
 	o.signIn("rurik")
-	o.do(chromedp.Navigate(d.URL+"/p/brinelight"), o.sees("odile asks you to look at second-chapter"), chromedp.Click(`//a[.="Does it read?"]`),
+	o.do(chromedp.Navigate(d.URL+"/p/brinelight"), o.sees("odile asks you to look at second-chapter"),
+		chromedp.Click(`//a[.="Does it read?"]`),
 		chromedp.SendKeys(`input[aria-label="Why, or what is missing"]`, "the ring is missing"), chromedp.Click(button("Not yet")),
 		o.sees("rurik says not yet"))
 	says(t, rurik.tarn(0, "review", "say", "r1", "textures/rust.png", "--where", "30%,45%", "-m", "Too green here"), "1 remark")

@@ -34,10 +34,10 @@ var shots = []shot{
 	{name: "console-compare-sound", address: "/p/brinelight/compare?path=sounds/fog-horn.wav&a=1&b=2"},
 	{name: "console-between", address: "/p/brinelight/handoffs/between?from=quay-walk&to=first-light", theme: "light"},
 	{name: "console-locks", address: "/p/brinelight/locks"},
-	{name: "console-code", address: "/p/brinelight/code"},
+	{name: "console-branches", address: "/p/brinelight/branches"},
+	{name: "console-branch", address: "/p/brinelight/branches/second-chapter", theme: "light"},
+	{name: "console-merge", address: "/p/brinelight/merge?from=second-chapter&into=main"},
 	{name: "console-rules", address: "/p/brinelight/rules?path=textures/cache/rust.png"},
-	{name: "console-rollback", address: "/p/brinelight/asset/textures/rust-albedo.png", theme: "light",
-		before: chromedp.Click(`button[title="Go back to version 1"]`)},
 }
 
 func main() {
