@@ -217,6 +217,11 @@ lock = "on-edit"
 [[set]]
 match = "/textures/"
 by = "stem"
+
+# The second chapter comes in when somebody has looked at it.
+[[branch]]
+match = "main"
+yes = 1
 `
 
 const tidepadRules = `# What tidepad tracks.

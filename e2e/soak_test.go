@@ -26,7 +26,8 @@ const (
 	deepEvery   = 50
 )
 
-// TestKillsLoseNothing kills the client and the service at random moments of a working day of two people. After every kill the service is
+// TestKillsLoseNothing kills the client and the service at random moments of a working day of two people, one of whom works on a branch that is
+// brought in again and again. After every kill the service is
 // verified, every handoff that somebody was ever told of is compared with the one that is there, and what was cut off is seen whole or
 // not at all. The same command then goes on, and in the end each has become one handoff, and both have every byte.
 func TestKillsLoseNothing(t *testing.T) {
@@ -78,6 +79,7 @@ type season struct {
 	told        map[int]string    // the digest of each handoff that a command acknowledged, by its number
 	want        map[string]string // what everybody has in the end, by path
 	next        int
+	met         int                      // merges that became a handoff
 	longest     map[string]time.Duration // how long each command takes when left alone
 	lastArrived int
 }
@@ -89,9 +91,14 @@ func aSeason(t *testing.T, seed uint64, kills int) tally {
 	s.odile.start(map[string]string{"a.png": "a"})
 	s.rurik.join(s.odile, "artist")
 	s.told[1] = s.list()[0].Digest
+	s.rurik.tarn(0, "branch", "add", "beside", "--switch")
 	for s.kills() < kills && !t.Failed() {
 		if s.random.IntN(4) == 0 {
 			s.through(s.rurik, "update")
+			continue
+		}
+		if s.random.IntN(4) == 0 {
+			s.beside()
 			continue
 		}
 		s.through(s.odile, "lock", ".")
@@ -100,6 +107,7 @@ func aSeason(t *testing.T, seed uint64, kills int) tally {
 		s.through(s.odile, "send", "--with-gone", "-m", note)
 		s.whole(note, before)
 	}
+	s.through(s.rurik, "switch", "main")
 	s.rurik.tarn(0, "update")
 	for _, p := range []*person{s.odile, s.rurik} {
 		for path, text := range s.want {
@@ -115,12 +123,58 @@ func aSeason(t *testing.T, seed uint64, kills int) tally {
 			}
 		}
 	}
-	if got := len(s.list()); got != len(s.told) || got != s.next+1 {
-		t.Errorf("%d handoffs are there, %d were acknowledged, %d were made: none lost, none twice", got, len(s.told), s.next+1)
+	if got := len(s.list()); got != len(s.told) || got != s.next+s.met+1 {
+		t.Errorf("%d handoffs are there, %d were acknowledged, %d were made: none lost, none twice", got, len(s.told), s.next+s.met+1)
 	}
 	says(t, s.d.tarnd(0, "verify", "--deep"), "Everything is there and sound")
 	s.deep, s.handoffs = s.deep+1, len(s.told)
 	return *s.tally
+}
+
+// beside is a round on the branch: what main has comes in, something is changed and sent, and it is brought into main.
+func (s *season) beside() {
+	s.t.Helper()
+	s.meet("main", "beside")
+	s.through(s.rurik, "update")
+	s.through(s.rurik, "lock", ".")
+	s.next++
+	before := maps.Clone(s.want)
+	paths := slices.Sorted(maps.Keys(s.want))
+	edited := paths[s.random.IntN(len(paths))]
+	s.want[edited] = fmt.Sprint("beside ", s.next) + s.want[edited]
+	s.rurik.write(map[string]string{edited: s.want[edited]})
+	maps.Copy(s.want, s.rurik.noise(fmt.Sprintf("beside%d", s.next), 1, 1000+s.random.IntN(200_000), uint64(s.next)))
+	note := fmt.Sprint("round ", s.next)
+	s.through(s.rurik, "send", "-m", note)
+	s.whole(note, before)
+	s.meet("beside", "main")
+	s.through(s.odile, "update")
+}
+
+// meet brings one branch into the other one, where there is something to bring.
+func (s *season) meet(from, into string) {
+	s.t.Helper()
+	was := len(s.list())
+	s.through(s.rurik, "merge", from, "--into", into)
+	switch list := s.list(); len(list) - was {
+	case 1:
+		if len(list[0].Parents) != 2 || list[0].Branch != into {
+			s.t.Fatalf("the newest handoff is no merge: %+v", list[0])
+		}
+		s.met++
+		s.told[list[0].Number] = list[0].Digest
+	case 0:
+		if into == "main" {
+			s.t.Fatalf("%s was not brought into main", from)
+		}
+	default:
+		s.t.Fatalf("one merge became %d handoffs", len(list)-was)
+	}
+}
+
+// nothingLeft is for a merge that has nothing to bring, or had it brought before it was cut off.
+func nothingLeft(args []string, text string) bool {
+	return args[0] == "merge" && strings.Contains(text, "has all that")
 }
 
 // change edits, moves, removes and adds files in odile's workspace, and returns what was there before.
@@ -174,6 +228,9 @@ func (s *season) through(p *person, args ...string) {
 	start := time.Now()
 	r := p.runIn(p.dir, "", append(args, "--json")...)
 	s.longest[args[0]] = max(s.longest[args[0]], time.Since(start))
+	if nothingLeft(args, r.Out+r.Errs) {
+		return
+	}
 	if r.Status != 0 {
 		s.t.Fatalf("tarn %s ends with %d:\n%s%s", strings.Join(args, " "), r.Status, r.Out, r.Errs)
 	}
@@ -214,6 +271,8 @@ func (s *season) cutOff(p *person, args ...string) bool {
 	}
 	err := <-ended
 	switch {
+	case nothingLeft(args, out.String()+errs.String()):
+		err = nil
 	case err == nil:
 		s.hear(args, out.Bytes())
 	case cmd.ProcessState.ExitCode() >= 0 && cmd.ProcessState.ExitCode() != 3:
@@ -229,15 +288,15 @@ func (s *season) cutOff(p *person, args ...string) bool {
 	return err == nil
 }
 
-// hear takes down the handoffs that a send acknowledged.
+// hear takes down the handoffs that a send or a merge acknowledged.
 func (s *season) hear(args []string, answer []byte) {
 	s.t.Helper()
-	if args[0] != "send" {
+	if args[0] != "send" && args[0] != "merge" {
 		return
 	}
 	var sent struct{ Handoff, Earlier *model.Handoff }
 	if err := json.Unmarshal(answer, &sent); err != nil {
-		s.t.Fatalf("send answers %q: %v", answer, err)
+		s.t.Fatalf("%s answers %q: %v", args[0], answer, err)
 	}
 	for _, h := range []*model.Handoff{sent.Handoff, sent.Earlier} {
 		if h != nil {

@@ -47,6 +47,13 @@ func (a *app) printRules(v *workspace.RulesHere) {
 		t.row(where, dash(r.Kind), dash(r.Lock), firstLine(strings.Join(r.Match, "  "), 48), count(r.Assets), size(r.Size))
 	}
 	t.print()
+	if len(v.Branches) > 0 {
+		t := a.table("WHERE", "BRANCHES", "WHAT COMES ONTO THEM")
+		for _, b := range v.Branches {
+			t.row(fmt.Sprintf("%s, line %d", b.In, b.Line), strings.Join(b.Match, "  "), b.Says)
+		}
+		t.print()
+	}
 	a.say("The last rule that matches decides. tarn rules test PATH says which one that is.")
 	seconds := func(n int64) string { return span(time.Duration(n) * time.Second) }
 	forgotten := "never looks forgotten"

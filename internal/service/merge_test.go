@@ -2,6 +2,7 @@ package service_test
 
 import (
 	"fmt"
+	"log/slog"
 	"slices"
 	"strings"
 	"testing"
@@ -9,11 +10,13 @@ import (
 	"github.com/google/uuid"
 
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/service"
 	"kettletarn/internal/service/ground"
 	"kettletarn/internal/service/handoffs"
 	"kettletarn/internal/service/history"
 	"kettletarn/internal/service/keeping"
 	"kettletarn/internal/service/locks"
+	"kettletarn/internal/store"
 	"kettletarn/internal/testbed"
 )
 
@@ -345,4 +348,24 @@ from = "main"
 		t.Error(err)
 	}
 	testbed.Problem(t, second(m.back(m.tamsin, model.RollbackRequest{To: "h1", All: true})), model.NotAllowed)
+}
+
+// TestAServiceThatJustStartedMerges: it has read no rules yet, and reads those that a merge asks for.
+func TestAServiceThatJustStartedMerges(t *testing.T) {
+	directory, err := store.OpenDirectory(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	m := newTeam(t, directory)
+	m.on(m.odile, "main", m.change(m.odile, "a.png", 0, 0, "a1"), m.change(m.odile, "tarn.toml", 0, 0, "presets = [\"game\"]\n"))
+	m.addBranch("rev-c", "")
+	m.on(m.tamsin, "rev-c", m.change(m.tamsin, "a.png", 1, 0, "a2"))
+	for _, preview := range []bool{true, false} {
+		started := service.New(m.DB, directory, t.TempDir(), slog.New(slog.DiscardHandler))
+		out, err := started.Merge(t.Context(), m.rurik, key, model.MergeRequest{Workspace: m.space["rurik"], From: "rev-c", Into: "main",
+			Preview: preview}, uuid.NewString())
+		if err != nil || comes(out.Comes) != "edited a.png v2" {
+			t.Errorf("preview %v: %s, %v", preview, comes(out.Comes), err)
+		}
+	}
 }

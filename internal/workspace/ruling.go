@@ -17,12 +17,13 @@ import (
 
 // RulesHere are the rules in the folder, with what each decides about here.
 type RulesHere struct {
-	Presets   []string         `json:"presets"`
-	Otherwise string           `json:"otherwise"`
-	PointOut  int64            `json:"point_out"`
-	ReadOnly  bool             `json:"read_only"`
-	Locks     LockTerms        `json:"locks"`
-	Rules     []model.RuleLine `json:"rules"`
+	Presets   []string           `json:"presets"`
+	Otherwise string             `json:"otherwise"`
+	PointOut  int64              `json:"point_out"`
+	ReadOnly  bool               `json:"read_only"`
+	Locks     LockTerms          `json:"locks"`
+	Rules     []model.RuleLine   `json:"rules"`
+	Branches  []model.BranchLine `json:"branches"`
 }
 
 // LockTerms are what the rules say of locks, in seconds; ForgottenAfter is 0 for never.
@@ -44,7 +45,7 @@ func (w *Workspace) Rules(ctx context.Context) (*RulesHere, error) {
 	}
 	r := s.decide
 	v := &RulesHere{Presets: append([]string{}, r.Presets...), Otherwise: r.Otherwise, PointOut: r.PointOut, ReadOnly: r.ReadOnly,
-		Rules: []model.RuleLine{},
+		Rules: []model.RuleLine{}, Branches: model.BranchLines(r),
 		Locks: LockTerms{OfferFor: int64(r.Locks.OfferFor.Seconds()), AnswerWithin: int64(r.Locks.AnswerWithin.Seconds()),
 			ForgottenAfter: int64(r.Locks.ForgottenAfter.Seconds()), BehindWarns: r.Locks.BehindWarns}}
 	for _, rule := range r.List {

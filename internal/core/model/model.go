@@ -417,6 +417,23 @@ type RuleLine struct {
 	Size   int64    `json:"size"`
 }
 
+// BranchLine is a rule about branches: Says is what it asks for, in words.
+type BranchLine struct {
+	Match []string `json:"match"`
+	Says  string   `json:"says"`
+	In    string   `json:"in"`
+	Line  int      `json:"line,omitempty"`
+}
+
+// BranchLines are the rules about branches, in their order.
+func BranchLines(r *rules.Rules) []BranchLine {
+	out := make([]BranchLine, len(r.Branches))
+	for i, b := range r.Branches {
+		out[i] = BranchLine{Match: b.Match, Says: b.Says(), In: b.Origin.In, Line: b.Origin.Line}
+	}
+	return out
+}
+
 // Rules are those of a project. Version is that of tarn.toml, 0 where there is none. Uncovered counts the assets that no rule covers.
 type Rules struct {
 	Text      string        `json:"text"`
@@ -426,6 +443,7 @@ type Rules struct {
 	PointOut  int64         `json:"point_out"`
 	ReadOnly  bool          `json:"read_only"`
 	Rules     []RuleLine    `json:"rules"`
+	Branches  []BranchLine  `json:"branches"`
 	Uncovered int           `json:"uncovered"`
 	Requests  []RuleRequest `json:"requests"`
 }

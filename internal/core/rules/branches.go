@@ -35,6 +35,39 @@ type BranchRule struct {
 	patterns, from []pattern
 }
 
+// Says is the rule in words: "only leads hand off directly; 2 people have to have said yes".
+func (b BranchRule) Says() string {
+	var parts []string
+	switch b.Direct {
+	case DirectNobody:
+		parts = append(parts, "nobody hands off directly")
+	case DirectLead:
+		parts = append(parts, "only leads hand off directly")
+	case DirectArtist:
+		parts = append(parts, "whoever may send hands off directly")
+	}
+	switch len(b.From) {
+	case 0:
+	case 1:
+		parts = append(parts, fmt.Sprintf("only %s comes in", b.From[0]))
+	default:
+		last := len(b.From) - 1
+		parts = append(parts, fmt.Sprintf("only %s and %s come in", strings.Join(b.From[:last], ", "), b.From[last]))
+	}
+	if b.Yes > 0 {
+		who := [2]string{b.YesBy, b.YesBy + "s"}
+		if b.YesBy == AnyRole {
+			who = [2]string{"person", "people"}
+		}
+		if b.Yes == 1 {
+			parts = append(parts, fmt.Sprintf("1 %s has to have said yes", who[0]))
+		} else {
+			parts = append(parts, fmt.Sprintf("%d %s have to have said yes", b.Yes, who[1]))
+		}
+	}
+	return strings.Join(parts, "; ")
+}
+
 // OnBranch is what the rules say of one branch, and which rule says it.
 type OnBranch struct {
 	Direct   string

@@ -28,6 +28,12 @@ yes-by = "lead"
 	if err != nil {
 		t.Fatal(err)
 	}
+	for i, want := range []string{"only leads hand off directly", "nobody hands off directly; only main and fix/* come in", "only main comes in",
+		"2 leads have to have said yes"} {
+		if got := r.Branches[i].Says(); got != want {
+			t.Errorf("rule %d says %q, not %q", i, got, want)
+		}
+	}
 	for branch, want := range map[string][2]string{"main": {"lead", ""}, "Main": {"lead", ""}, "release/2": {"nobody", "main, fix/*"},
 		"second-chapter": {"artist", "main"}, "try/this": {"artist", ""}} {
 		b := r.ForBranch(branch)

@@ -64,7 +64,9 @@ func (s *Room) Merge(ctx context.Context, actor ground.Actor, key string, q mode
 				Handoff: closed}, err
 		}
 	}
-	look := func() error { return s.Use(ctx, func(tx *records.Tx) error { return m.load(ctx, tx, false) }) }
+	look := func() error {
+		return s.KnowingRules(ctx, func() error { return s.Use(ctx, func(tx *records.Tx) error { return m.load(ctx, tx, false) }) })
+	}
 	if err := look(); err != nil {
 		return out, err
 	}

@@ -206,7 +206,8 @@ func (s *Room) Rules(ctx context.Context, actor ground.Actor, key string) (out m
 		return out, err
 	}
 	out = model.Rules{Text: string(r.Text), Version: r.Version, Presets: append([]string{}, r.Rules.Presets...), Otherwise: r.Rules.Otherwise,
-		PointOut: r.Rules.PointOut, ReadOnly: r.Rules.ReadOnly, Uncovered: c.uncovered, Rules: []model.RuleLine{}}
+		PointOut: r.Rules.PointOut, ReadOnly: r.Rules.ReadOnly, Uncovered: c.uncovered, Rules: []model.RuleLine{},
+		Branches: model.BranchLines(r.Rules)}
 	for i, rule := range r.Rules.List {
 		out.Rules = append(out.Rules, model.RuleLine{Match: rule.Match, Kind: rule.Kind, Lock: rule.Lock, In: rule.Origin.In,
 			Line: rule.Origin.Line, Assets: c.assets[i], Size: c.sizes[i]})

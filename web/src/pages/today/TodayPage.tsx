@@ -160,7 +160,7 @@ function CameIn({ here }: { here: Here }) {
             <span className="min-w-0">
               <Link to={`/p/${here.key}/handoffs/${h.number}`} className="font-medium">{firstLine(h.note)}</Link>
               <span className="block text-peat">
-                {h.author}, <When at={h.at} />, {plural(h.count, "asset")}
+                {h.author}{h.branch !== "main" && <> on {h.branch}</>}, <When at={h.at} />, {plural(h.count, "asset")}
               </span>
             </span>
             <span className="flex gap-1" aria-hidden>
