@@ -134,13 +134,14 @@ func aSeason(t *testing.T, seed uint64, kills int) tally {
 // beside is a round on the branch: what main has comes in, something is changed and sent, and it is brought into main.
 func (s *season) beside() {
 	s.t.Helper()
+	s.through(s.odile, "unlock", ".") // what somebody else holds does not come onto a branch
 	s.meet("main", "beside")
 	s.through(s.rurik, "update")
-	s.through(s.rurik, "lock", ".")
 	s.next++
 	before := maps.Clone(s.want)
 	paths := slices.Sorted(maps.Keys(s.want))
 	edited := paths[s.random.IntN(len(paths))]
+	s.through(s.rurik, "lock", edited)
 	s.want[edited] = fmt.Sprint("beside ", s.next) + s.want[edited]
 	s.rurik.write(map[string]string{edited: s.want[edited]})
 	maps.Copy(s.want, s.rurik.noise(fmt.Sprintf("beside%d", s.next), 1, 1000+s.random.IntN(200_000), uint64(s.next)))
