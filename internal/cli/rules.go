@@ -48,6 +48,7 @@ func (a *app) printRules(v *workspace.RulesHere) {
 	}
 	t.print()
 	if len(v.Branches) > 0 {
+		a.say("")
 		t := a.table("WHERE", "BRANCHES", "WHAT COMES ONTO THEM")
 		for _, b := range v.Branches {
 			t.row(fmt.Sprintf("%s, line %d", b.In, b.Line), strings.Join(b.Match, "  "), b.Says)
