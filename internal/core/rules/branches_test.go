@@ -28,8 +28,8 @@ yes-by = "lead"
 	if err != nil {
 		t.Fatal(err)
 	}
-	for i, want := range []string{"only leads hand off directly", "nobody hands off directly; only main and fix/* come in", "only main comes in",
-		"2 leads have to have said yes"} {
+	for i, want := range []string{"only leads hand off directly",
+		"nobody hands off directly; only main and fix/* come in", "only main comes in", "2 leads have to have said yes"} {
 		if got := r.Branches[i].Says(); got != want {
 			t.Errorf("rule %d says %q, not %q", i, got, want)
 		}

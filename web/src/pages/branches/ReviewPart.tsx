@@ -94,7 +94,7 @@ function Thing({ here, remark: m }: { here: Here; remark: Remark }) {
     // The picture is as wide as it is, so that a place in it is the same place in the span.
     <span className="relative block justify-self-start self-start">
       <Picture project={here.key} path={m.path} version={m.version} edge={320} className="max-h-32 min-w-8 max-w-full rounded-md" />
-      {at && <span aria-hidden className="absolute size-4 -translate-1/2 rotate-45 border-2 border-copper bg-deep/40 ring-1 ring-white/80" style={{ left: `${at[1]}%`, top: `${at[2]}%` }} />}
+      {at && <span aria-hidden className="absolute size-4 -translate-1/2 rotate-45 border-2 border-deep bg-copper" style={{ left: `${at[1]}%`, top: `${at[2]}%` }} />}
     </span>
   );
 }

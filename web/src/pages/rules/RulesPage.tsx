@@ -24,27 +24,32 @@ export function RulesPage() {
           {rules.read_only && " Files whose lock is needed and not held are read-only."}
         </p>
         <RuleTable rules={rules} />
-        {rules.branches.length > 0 && (
-          <>
-            <h2 className="mt-6 mb-1">What comes onto branches</h2>
-            <ul>
-              {rules.branches.map((b) => (
-                <li key={b.line} className="flex flex-wrap gap-x-4 border-b border-line py-2">
-                  <span className="min-w-40"><Patterns match={b.match} /></span>
-                  <span className="flex-1">{b.says}</span>
-                  <span className="text-peat">{b.in}, line {b.line}</span>
-                </li>
-              ))}
-            </ul>
-          </>
-        )}
         <RulesText here={here} rules={rules} />
       </section>
       <div className="space-y-8">
         <Requests here={here} requests={rules.requests} />
+        <BranchRules rules={rules} />
         <TestPath here={here} />
       </div>
     </div>
+  );
+}
+
+/** BranchRules are those about branches: what may come onto which. */
+function BranchRules({ rules }: { rules: Schemas["Rules"] }) {
+  if (rules.branches.length === 0) return null;
+  return (
+    <section aria-labelledby="onto-branches">
+      <h2 id="onto-branches" className="mb-1">What comes onto branches</h2>
+      <ul>
+        {rules.branches.map((b) => (
+          <li key={b.line} className="border-b border-line py-2">
+            <Patterns match={b.match} /> {b.says}
+            <span className="block text-peat">{b.in}, line {b.line}</span>
+          </li>
+        ))}
+      </ul>
+    </section>
   );
 }
 
