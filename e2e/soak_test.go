@@ -175,7 +175,8 @@ func (s *season) meet(from, into string) {
 
 // nothingLeft is for a merge that has nothing to bring, and locks that are free, or were before the command was cut off.
 func nothingLeft(args []string, text string) bool {
-	return args[0] == "merge" && strings.Contains(text, "has all that") || args[0] == "unlock" && strings.Contains(text, "nothing is locked there")
+	return args[0] == "merge" && strings.Contains(text, "has all that") ||
+		args[0] == "unlock" && strings.Contains(text, "nothing is locked there")
 }
 
 // change edits, moves, removes and adds files in odile's workspace, and returns what was there before.
