@@ -9,9 +9,8 @@ import (
 	"github.com/chromedp/chromedp"
 )
 
-// TestWorkingApart: a branch is made, two people go their own ways, and it comes in: what goes by itself, what is decided, and what a
-// lock was
-// worth meanwhile.
+// TestWorkingApart: a branch is made, two people go their own ways, and it comes in: what goes by itself, what is decided, and what a lock
+// was worth meanwhile.
 func TestWorkingApart(t *testing.T) {
 	t.Parallel()
 	d := serve(t)

@@ -26,10 +26,10 @@ const (
 	deepEvery   = 50
 )
 
-// TestKillsLoseNothing kills the client and the service at random moments of a working day of two people, one of whom works on a
-// branch that is brought in again and again. After every kill the service is
-// verified, every handoff that somebody was ever told of is compared with the one that is there, and what was cut off is seen whole or
-// not at all. The same command then goes on, and in the end each has become one handoff, and both have every byte.
+// TestKillsLoseNothing kills the client and the service at random moments of a working day of two people, one of whom works on a branch
+// that is brought in again and again. After every kill the service is verified, every handoff that somebody was ever told of is compared
+// with the one that is there, and what was cut off is seen whole or not at all. The same command then goes on, and in the end each has
+// become one handoff, and both have every byte.
 func TestKillsLoseNothing(t *testing.T) {
 	kills := killsHere
 	if text := os.Getenv("KILLS"); text != "" {

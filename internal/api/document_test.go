@@ -10,6 +10,7 @@ import (
 
 	"kettletarn/internal/core/lock"
 	"kettletarn/internal/core/media"
+	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/news"
 )
 
@@ -26,6 +27,7 @@ func TestTheConsoleHasTheWordsOfTheCore(t *testing.T) {
 		out.WriteString("] as const;\n")
 	}
 	list("assetKinds", media.Kinds)
+	fmt.Fprintf(&out, "\n/** The branch that each project begins with. */\nexport const firstBranch = %q;\n", model.FirstBranch)
 	out.WriteString("\n/** Kinds of news; what is urgent is told at once. */\nexport const newsKinds = [\n")
 	for _, k := range news.Kinds() {
 		fmt.Fprintf(&out, "  { name: %q, short: %q, urgent: %v },\n", k.Name, k.Short, k.Desktop)

@@ -189,34 +189,34 @@ func inProject[T any](ctx context.Context, a *app, ask func(ctx context.Context,
 	return v, err == nil
 }
 
-func (a *app) handles(ctx context.Context) (out []string) {
+// named are the names of a list.
+func named[T any](list []T, name func(T) string) []string {
+	out := make([]string, len(list))
+	for i, t := range list {
+		out[i] = name(t)
+	}
+	return out
+}
+
+func (a *app) handles(ctx context.Context) []string {
 	members, _ := inProject(ctx, a, func(ctx context.Context, w *workspace.Workspace) (model.Members, error) {
 		return w.Client.Members(ctx, w.Marker.Project)
 	})
-	for _, m := range members.Members {
-		out = append(out, m.Handle)
-	}
-	return out
+	return named(members.Members, func(m model.Member) string { return m.Handle })
 }
 
-func (a *app) milestoneNames(ctx context.Context) (out []string) {
+func (a *app) milestoneNames(ctx context.Context) []string {
 	list, _ := inProject(ctx, a, func(ctx context.Context, w *workspace.Workspace) (model.Milestones, error) {
 		return w.Client.Milestones(ctx, w.Marker.Project)
 	})
-	for _, m := range list.Milestones {
-		out = append(out, m.Name)
-	}
-	return out
+	return named(list.Milestones, func(m model.Milestone) string { return m.Name })
 }
 
-func (a *app) branchNames(ctx context.Context) (out []string) {
+func (a *app) branchNames(ctx context.Context) []string {
 	list, _ := inProject(ctx, a, func(ctx context.Context, w *workspace.Workspace) (model.Branches, error) {
 		return w.Client.Branches(ctx, w.Marker.Project)
 	})
-	for _, b := range list.Branches {
-		out = append(out, b.Name)
-	}
-	return out
+	return named(list.Branches, func(b model.Branch) string { return b.Name })
 }
 
 func (a *app) projectKeys(ctx context.Context) (out []string) {

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -71,7 +72,7 @@ func (a *app) listReviews(ctx context.Context, cmd *cli.Command, w *workspace.Wo
 		}
 		mine := []model.Review{}
 		for _, r := range list.Reviews {
-			if r.Closed == nil && waitsFor(r, who.Handle) {
+			if r.Closed == nil && slices.Contains(r.Waits, who.Handle) {
 				mine = append(mine, r)
 			}
 		}
@@ -94,29 +95,9 @@ func (a *app) listReviews(ctx context.Context, cmd *cli.Command, w *workspace.Wo
 	})
 }
 
-// waitsFor tells whether somebody was asked, and has not answered since it last changed.
-func waitsFor(r model.Review, handle string) bool {
-	asked := false
-	for _, h := range r.Asked {
-		asked = asked || h == handle
-	}
-	for _, x := range r.Answers {
-		if x.Person == handle && !x.Old {
-			return false
-		}
-	}
-	return asked
-}
-
 // verdicts counts what people answered, and names who has not.
 func verdicts(r model.Review) string {
 	var parts []string
-	waits := 0
-	for _, h := range r.Asked {
-		if waitsFor(r, h) {
-			waits++
-		}
-	}
 	yes, no := 0, 0
 	for _, x := range r.Answers {
 		switch {
@@ -130,7 +111,7 @@ func verdicts(r model.Review) string {
 	for _, p := range []struct {
 		n    int
 		what string
-	}{{yes, "yes"}, {no, "not yet"}, {waits, "to answer"}} {
+	}{{yes, "yes"}, {no, "not yet"}, {len(r.Waits), "to answer"}} {
 		if p.n > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", p.n, p.what))
 		}
@@ -196,10 +177,8 @@ func (a *app) printReview(r model.Review) {
 		}
 		a.say("%s says %s%s, %s%s", x.Person, answer, old, when(x.At), why)
 	}
-	for _, h := range r.Asked {
-		if waitsFor(r, h) {
-			a.say("%s is asked", h)
-		}
+	for _, h := range r.Waits {
+		a.say("%s is asked", h)
 	}
 	for _, m := range r.Remarks {
 		if m.Answers == 0 {

@@ -139,8 +139,7 @@ func (tx *Tx) AssetsAt(ctx context.Context, project int64, state int, folded []s
 }
 
 // standing are, of assets with claims on places, those that are there; of those that are gone from a place where nothing is now, the one
-// that
-// went last.
+// that went last.
 func standing(rows pgx.Rows, folded []string) ([]model.Asset, error) {
 	found, err := pgx.CollectRows(rows, scanAsset)
 	asked, at := make(map[string]bool, len(folded)), map[string]int{}

@@ -337,8 +337,7 @@ func (tx *Tx) PackedBranches(ctx context.Context, project int64, list []chain.Br
 }
 
 // RestoreBranch gives a branch, which is there by its name, what its record says, person being who made it, 0 where that is not known.
-// Where
-// it has no handoff of its own, it is at the one that it began at.
+// Where it has no handoff of its own, it is at the one that it began at.
 func (tx *Tx) RestoreBranch(ctx context.Context, project int64, b chain.Branch, person int64) error {
 	_, err := tx.q.Exec(ctx, `update branches b set came_from = f.id, began = $4, state = $5, why = $6, person_id = nullif($7, 0), made = $8,
 			turn = $9, packed = $9, head = case when b.head = 0 then $4 else b.head end,

@@ -226,8 +226,7 @@ func (tx *Tx) Handoffs(ctx context.Context, project int64, q HandoffQuery) ([]mo
 }
 
 // changesOf are the versions of a handoff of the project $1, and those that it brought from another branch: with, as was, what the branch
-// had
-// before. Relies on versions_of_handoff and the primary key of came.
+// had before. Relies on versions_of_handoff and the primary key of came.
 func changesOf(handoff string) string {
 	return `select v.*, v.parents[1] was from versions v where v.project_id = $1 and v.handoff = ` + handoff + `
 		union all select v.*, k.before from came k join versions v on v.asset_id = k.asset_id and v.number = k.number
@@ -294,8 +293,7 @@ func (tx *Tx) Worked(ctx context.Context, project int64, one, other int) ([]mode
 }
 
 // AssetAt is the asset that a state means by a folded path: the one that stands there, or stood there last, or that is there on some
-// branch.
-// See ErrNotFound.
+// branch. See ErrNotFound.
 func (tx *Tx) AssetAt(ctx context.Context, project int64, state int, folded string) (id int64, err error) {
 	rows, err := tx.q.Query(ctx, behind+`select c.asset_id, coalesce(v.path, ''), coalesce(v.gone, true), coalesce(v.handoff, 0) from claims c
 		cross join lateral (select c.asset_id as id) a left join lateral `+newestBehind+` on true
@@ -337,8 +335,7 @@ func (tx *Tx) Versions(ctx context.Context, project, asset int64) ([]model.Versi
 }
 
 // Version is one version of the asset that a state means by a folded path (see AssetAt), 0 for the newest behind it. See ErrNotFound.
-// Relies
-// on the primary keys of claims and versions.
+// Relies on the primary keys of claims and versions.
 func (tx *Tx) Version(ctx context.Context, project int64, state int, folded string, number int) (v model.Version, err error) {
 	asset, err := tx.AssetAt(ctx, project, state, folded)
 	if err != nil {

@@ -203,10 +203,9 @@ func scanLocks(results pgx.BatchResults) (read []lockRow, err error) {
 	return read, nil
 }
 
-// meant is which of the assets with claims on a place a branch means by it: the one that stands there; else one that stands nowhere on
-// it, and
-// stood there last, or, where the branch never had it, is called so elsewhere. Those that have no version yet come first (the name is kept
-// for what comes), and then the youngest. No asset is meant by two places.
+// meant is which of the assets with claims on a place a branch means by it: the one that stands there; else one that stands nowhere on it,
+// and stood there last, or, where the branch never had it, is called so elsewhere. Those that have no version yet come first (the name is
+// kept for what comes), and then the youngest. No asset is meant by two places.
 func meant(place string, list []lockRow) (found lockRow, ok bool) {
 	for _, r := range list {
 		a := r.asset

@@ -17,9 +17,8 @@ type Came struct {
 }
 
 // Descents tells, for versions of assets on two branches, which one descends from the other: [tree.Keep] where it is here's, or both are
-// the same, or there has none, [tree.Take] where it is there's, or here has none. Where neither does, there is nothing. It walks back
-// along parents, from the later to the
-// earlier version. Relies on the primary key of versions.
+// the same, or there has none, [tree.Take] where it is there's, or here has none. Where neither does, there is nothing. It walks back along
+// parents, from the later to the earlier version. Relies on the primary key of versions.
 func (tx *Tx) Descents(ctx context.Context, ids []int64, here, there []int) (map[int64]tree.Side, error) {
 	found := map[int64]tree.Side{}
 	at := map[int64]int{}
@@ -90,9 +89,8 @@ func (tx *Tx) CameOf(ctx context.Context, project int64, handoff int) ([]Came, e
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Came])
 }
 
-// DeletedApart are the assets that were deleted behind one of two states and not behind the other. A tree does not show who deleted what
-// is not
-// there. Relies on versions_gone.
+// DeletedApart are the assets that were deleted behind one of two states and not behind the other. A tree does not show who deleted what is
+// not there. Relies on versions_gone.
 func (tx *Tx) DeletedApart(ctx context.Context, project int64, a, b int) ([]int64, error) {
 	other := strings.Replace(behindOf("other", "$3"), "with recursive", ",", 1)
 	rows, err := tx.q.Query(ctx, behind+other+`select distinct v.asset_id from (

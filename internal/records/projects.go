@@ -84,6 +84,29 @@ func (tx *Tx) SetLimit(ctx context.Context, project, limit int64) error {
 	return err
 }
 
+// Member is somebody in a project, with the role that they have there.
+type Member struct {
+	ID   int64
+	Role string
+}
+
+// MembersCalled finds members by handle.
+func (tx *Tx) MembersCalled(ctx context.Context, project int64, handles []string) (map[string]Member, error) {
+	rows, err := tx.q.Query(ctx, `select p.handle, p.id, m.role from memberships m join people p on p.id = m.person_id
+		where m.project_id = $1 and p.handle = any($2)`, project, handles)
+	if err != nil {
+		return nil, err
+	}
+	found := map[string]Member{}
+	var handle string
+	var m Member
+	_, err = pgx.ForEachRow(rows, []any{&handle, &m.ID, &m.Role}, func() error {
+		found[handle] = m
+		return nil
+	})
+	return found, err
+}
+
 // Members lists a project's people by handle.
 func (tx *Tx) Members(ctx context.Context, project int64) ([]model.Member, error) {
 	rows, err := tx.q.Query(ctx, `select p.handle, m.role from memberships m join people p on p.id = m.person_id where m.project_id = $1

@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"slices"
 
 	"github.com/jackc/pgx/v5"
 
@@ -83,6 +84,11 @@ func (tx *Tx) Reviews(ctx context.Context, project int64, number int, branch int
 		r.Answers = append(r.Answers, a)
 		return nil
 	})
+	for i, r := range list {
+		list[i].Waits = slices.DeleteFunc(slices.Clone(r.Asked), func(handle string) bool {
+			return slices.ContainsFunc(r.Answers, func(a model.ReviewAnswer) bool { return a.Person == handle && !a.Old })
+		})
+	}
 	return list, err
 }
 
@@ -138,37 +144,4 @@ func (tx *Tx) CloseReview(ctx context.Context, project int64, review int, person
 		project,
 		review, person)
 	return err
-}
-
-// MemberIDs finds the ids of members by handle.
-func (tx *Tx) MemberIDs(ctx context.Context, project int64, handles []string) (map[string]int64, error) {
-	rows, err := tx.q.Query(ctx, `select p.handle, p.id from memberships m join people p on p.id = m.person_id
-		where m.project_id = $1 and p.handle = any($2)`, project, handles)
-	if err != nil {
-		return nil, err
-	}
-	found := map[string]int64{}
-	var handle string
-	var id int64
-	_, err = pgx.ForEachRow(rows, []any{&handle, &id}, func() error {
-		found[handle] = id
-		return nil
-	})
-	return found, err
-}
-
-// RolesOf are the roles of members by handle.
-func (tx *Tx) RolesOf(ctx context.Context, project int64, handles []string) (map[string]string, error) {
-	rows, err := tx.q.Query(ctx, `select p.handle, m.role from memberships m join people p on p.id = m.person_id
-		where m.project_id = $1 and p.handle = any($2)`, project, handles)
-	if err != nil {
-		return nil, err
-	}
-	found := map[string]string{}
-	var handle, role string
-	_, err = pgx.ForEachRow(rows, []any{&handle, &role}, func() error {
-		found[handle] = role
-		return nil
-	})
-	return found, err
 }

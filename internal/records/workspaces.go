@@ -10,8 +10,7 @@ import (
 )
 
 // SetHeadsUps makes the unsent changes of a workspace those of assets that are given, by id, each once, and returns how many there are.
-// What
-// stays keeps its time.
+// What stays keeps its time.
 func (tx *Tx) SetHeadsUps(ctx context.Context, project int64, workspace string, assets []int64, states []string, sizes []int64,
 	since []time.Time) (int, error) {
 	if _, err := tx.q.Exec(ctx, `delete from heads_ups h where h.workspace_id = $1 and not h.asset_id = any($2)`,

@@ -150,8 +150,7 @@ func (w *apartWalk) add() {
 }
 
 // mergeModel says what a merge comes to: which assets are open, and what becomes of each. counts is which side counts where both did the
-// same
-// thing, both says that the other side stays, too.
+// same thing, both says that the other side stays, too.
 func (w *apartWalk) mergeModel(from, into, way string) (result map[int]twig, came map[int]int, asides []twig, open int) {
 	here, there := w.tips[into], w.tips[from]
 	base := map[int]int{}
@@ -341,9 +340,8 @@ func dump(t *testing.T, url string) string {
 	return out.String()
 }
 
-// TestAWalkOverBranches: edits, moves, deletions, branches and merges both ways, beside a simple model; then everything is looked
-// through, and
-// comes back from the packs alone. SOAK=1 walks far.
+// TestAWalkOverBranches: edits, moves, deletions, branches and merges both ways, beside a simple model; then everything is looked through,
+// and comes back from the packs alone. SOAK=1 walks far.
 func TestAWalkOverBranches(t *testing.T) {
 	steps := 120
 	seed := uint64(17)

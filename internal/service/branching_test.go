@@ -203,8 +203,7 @@ func ok2[T any](t *testing.T) func(T, error) T {
 }
 
 // TestBranchesHaveTheirAssetsAtPlacesOfTheirOwn: a move on one branch leaves the other where it is; names that are free on a branch are
-// free
-// there; and a branch from an old state finds its assets where they were then.
+// free there; and a branch from an old state finds its assets where they were then.
 func TestBranchesHaveTheirAssetsAtPlacesOfTheirOwn(t *testing.T) {
 	m := newTeam(t, nil)
 	note := handoffs.Send{About: model.About{Note: "a pass"}}

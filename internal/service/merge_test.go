@@ -369,3 +369,29 @@ func TestAServiceThatJustStartedMerges(t *testing.T) {
 		}
 	}
 }
+
+// TestAllThatAMergeWouldChange: a preview lists what people can look at; who writes it down elsewhere gets all of it.
+func TestAllThatAMergeWouldChange(t *testing.T) {
+	m := newTeam(t, nil)
+	m.on(m.tamsin, "main", m.change(m.tamsin, "a.png", 0, 0, "a1"))
+	m.addBranch("rev-c", "")
+	many := model.MaxMergeListed + 7
+	var list []handoffs.Change
+	one := m.change(m.tamsin, "b.png", 0, 0, "the same in all")
+	for i := range many {
+		one.Path = fmt.Sprintf("many/%05d.png", i)
+		list = append(list, one)
+	}
+	m.on(m.tamsin, "rev-c", list...)
+	for _, whole := range []bool{false, true} {
+		out, err := m.Merge(t.Context(), m.rurik, key, model.MergeRequest{Workspace: m.space["rurik"], From: "rev-c", Into: "main", Preview: true,
+			Whole: whole}, "")
+		want := model.MaxMergeListed
+		if whole {
+			want = many
+		}
+		if err != nil || len(out.Comes) != want || out.Count != many {
+			t.Errorf("whole %v: %d of %d are listed, want %d, %v", whole, len(out.Comes), out.Count, want, err)
+		}
+	}
+}

@@ -2,14 +2,16 @@ package workspace
 
 import (
 	"context"
-	"path"
+	"slices"
 	"strings"
 
 	"github.com/google/uuid"
 
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/bundle"
+	"kettletarn/internal/core/change"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/point"
 )
 
 // MergeOptions say what is brought where. Into is "" for the branch that the workspace is on.
@@ -22,9 +24,8 @@ type MergeOptions struct {
 	To bundle.Writer
 }
 
-// Merge brings a branch into another one, and brings what came of it here, where that is the branch that the workspace is on; or says
-// what it
-// would do. It is refused where assets that would change have unsent changes here.
+// Merge brings a branch into another one, and brings what came of it here, where that is the branch that the workspace is on; or says what
+// it would do. It is refused where assets that would change have unsent changes here.
 func (w *Workspace) Merge(ctx context.Context, o MergeOptions) (*model.MergeAnswer, *Updated, error) {
 	on, err := w.Branch()
 	if err != nil {
@@ -33,32 +34,31 @@ func (w *Workspace) Merge(ctx context.Context, o MergeOptions) (*model.MergeAnsw
 	if o.Into == "" {
 		o.Into = on
 	}
+	here := !w.IsAway() && point.Fold(o.Into) == point.Fold(on)
+	status := &Status{}
+	if here {
+		if status, err = w.Status(ctx, Question{}); err != nil {
+			return nil, nil, err
+		}
+	}
 	q := model.MergeRequest{Workspace: w.Marker.Workspace, From: o.From, Into: o.Into, Decide: o.Decide, Note: strings.TrimSpace(o.Note),
-		Preview: true}
+		Preview: true, Whole: o.To != nil || slices.ContainsFunc(status.Assets, Changed)}
 	plan, err := w.Client.Merge(ctx, w.Marker.Project, "", q)
 	if err != nil {
 		return nil, nil, err
 	}
-	here := !w.IsAway() && assetpath.Fold(plan.Into) == assetpath.Fold(on)
-	if here {
-		s, err := w.Status(ctx, Question{})
-		if err != nil {
-			return nil, nil, err
-		}
-		plan.Refusals = append(plan.Refusals, unsentAmong(s, &plan)...)
-	}
 	if o.To != nil {
 		return &plan, newUpdated(), w.writeMerged(ctx, &plan, o.To)
 	}
+	own := unsentAmong(status, &plan)
+	plan.Refusals = append(plan.Refusals, own...)
 	if o.Preview {
 		return &plan, newUpdated(), nil
 	}
-	if len(plan.Refusals) > 0 && here {
-		if own := unsentOnly(plan.Refusals); len(own) > 0 && plan.Open == 0 {
-			return nil, nil, &model.Refused{Refusals: plan.Refusals}
-		}
+	if len(own) > 0 && plan.Open == 0 {
+		return nil, nil, &model.Refused{Refusals: plan.Refusals}
 	}
-	q.Preview, q.Seen, q.SeenFrom = false, plan.At, plan.AtFrom
+	q.Preview, q.Whole, q.Seen, q.SeenFrom = false, false, plan.At, plan.AtFrom
 	done, err := w.Client.Merge(ctx, w.Marker.Project, uuid.NewString(), q)
 	if err != nil || !here {
 		return &done, newUpdated(), err
@@ -67,41 +67,33 @@ func (w *Workspace) Merge(ctx context.Context, o MergeOptions) (*model.MergeAnsw
 	return &done, u, err
 }
 
-// unsent is the reason of refusals over changes here that were not sent.
-const unsent = "edited"
-
 // unsentAmong are the refusals over unsent changes to what a merge changes.
 func unsentAmong(s *Status, plan *model.MergeAnswer) (refusals []model.Refusal) {
 	touched := map[string]bool{}
 	for _, c := range plan.Comes {
-		touched[assetpath.Fold(c.Path)], touched[assetpath.Fold(c.MovedFrom)] = true, true
-	}
-	delete(touched, "")
-	for _, a := range s.Assets {
-		if Changed(a) && (touched[assetpath.Fold(a.Path)] || touched[assetpath.Fold(s.source(a.Path))]) {
-			refusals = append(refusals, model.Refusal{Path: a.Path, Reason: unsent, Message: a.Path + ": it has changes here that were not sent",
-				Remedy: "send them, or put them away with tarn discard, then merge"})
+		touched[assetpath.Fold(c.Path)] = true
+		if c.MovedFrom != "" {
+			touched[assetpath.Fold(c.MovedFrom)] = true
 		}
+	}
+	for _, path := range s.unsentIn(touched) {
+		refusals = append(refusals, model.Refusal{Path: path, Reason: "edited", Message: path + ": it has changes here that were not sent",
+			Remedy: "send them, or put them away with tarn discard, then merge"})
 	}
 	return refusals
 }
 
-func unsentOnly(list []model.Refusal) (out []model.Refusal) {
-	for _, r := range list {
-		if r.Reason == unsent {
-			out = append(out, r)
-		}
-	}
-	return out
-}
-
 // writeMerged writes what a merge would change, as it would be; of what nobody has decided, both sides, the one that comes under a name
-// that
-// says its branch.
+// that says its branch.
 func (w *Workspace) writeMerged(ctx context.Context, plan *model.MergeAnswer, to bundle.Writer) error {
+	if len(plan.Comes) < plan.Count || len(plan.Undecided) < plan.Open {
+		return model.NewProblem(model.TooLarge, "export both states instead: tarn export --at BRANCH DIR",
+			"a merge of more than %d assets can't be written beside", model.MaxMergeWhole)
+	}
 	var assets []model.Asset
-	size := int64(0)
+	size, taken := int64(0), map[string]bool{}
 	add := func(path, content string, n int64, executable bool) {
+		taken[assetpath.Fold(path)] = true
 		assets = append(assets, model.Asset{Path: path, Content: content, Size: n, Executable: executable})
 		size += n
 	}
@@ -110,14 +102,15 @@ func (w *Workspace) writeMerged(ctx context.Context, plan *model.MergeAnswer, to
 			add(c.Path, c.Content, c.Size, c.Executable)
 		}
 	}
-	branch := strings.ReplaceAll(plan.From, "/", "-")
 	for _, c := range plan.Undecided {
 		if c.Here != nil {
-			add(c.Here.Path, c.Here.Content, c.Here.Size, false)
+			add(c.Here.Path, c.Here.Content, c.Here.Size, c.Here.Executable)
 		}
+	}
+	for _, c := range plan.Undecided {
 		if c.There != nil {
-			ext := path.Ext(c.There.Path)
-			add(strings.TrimSuffix(c.There.Path, ext)+" ("+branch+")"+ext, c.There.Content, c.There.Size, false)
+			name := change.Beside(c.There.Path, plan.From, func(folded string) bool { return taken[folded] })
+			add(name, c.There.Content, c.There.Size, c.There.Executable)
 		}
 	}
 	w.Progress.Start("Writing", size)

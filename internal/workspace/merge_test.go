@@ -25,6 +25,7 @@ func TestAMergeFromAWorkspace(t *testing.T) {
 	write(t, p.odile, "a.png", "two on the branch")
 	write(t, p.odile, "b.png", "two on the branch")
 	write(t, p.odile, "new.png", "new on the branch")
+	write(t, p.odile, "b (second-chapter).png", "was called so before")
 	send(t, p.odile, SendOptions{})
 	if _, err := p.rurik.Lock(t.Context(), []string{"b.png"}, LockOptions{Diverge: true}); err != nil {
 		t.Fatal(err)
@@ -33,7 +34,7 @@ func TestAMergeFromAWorkspace(t *testing.T) {
 	send(t, p.rurik, SendOptions{})
 
 	plan, _, err := p.rurik.Merge(t.Context(), MergeOptions{From: "second/chapter", Preview: true})
-	if err != nil || plan.Count != 2 || plan.Open != 1 || plan.Undecided[0].Path != "b.png" || plan.Handoff != nil {
+	if err != nil || plan.Count != 3 || plan.Open != 1 || plan.Undecided[0].Path != "b.png" || plan.Handoff != nil {
 		t.Fatalf("%+v, %v", plan, err)
 	}
 	dir := filepath.Join(t.TempDir(), "trial")
@@ -45,7 +46,7 @@ func TestAMergeFromAWorkspace(t *testing.T) {
 		t.Fatal(err)
 	}
 	for name, want := range map[string]string{"a.png": "two on the branch", "new.png": "new on the branch", "b.png": "three on main",
-		"b (second-chapter).png": "two on the branch"} {
+		"b (second-chapter 2).png": "two on the branch", "b (second-chapter).png": "was called so before"} {
 		if text, err := os.ReadFile(filepath.Join(dir, name)); err != nil || string(text) != want {
 			t.Errorf("%s has %q, %v", name, text, err)
 		}
@@ -65,11 +66,11 @@ func TestAMergeFromAWorkspace(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 	done, u, err := p.rurik.Merge(t.Context(), o)
-	if err != nil || done.Handoff == nil || len(u.Brought) != 4 || done.Handoff.Note != "the bell" {
+	if err != nil || done.Handoff == nil || len(u.Brought) != 5 || done.Handoff.Note != "the bell" {
 		t.Fatalf("%+v, %+v, %v", done, u, err)
 	}
 	for name, want := range map[string]string{"a.png": "two on the branch", "new.png": "new on the branch", "b.png": "three on main",
-		"b (second-chapter).png": "two on the branch", "c.png": "one"} {
+		"b (second-chapter 2).png": "two on the branch", "b (second-chapter).png": "was called so before", "c.png": "one"} {
 		has(t, p.rurik, name, want)
 	}
 	if got := states(t, p.rurik); got != "" {

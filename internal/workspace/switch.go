@@ -31,9 +31,8 @@ func (w *Workspace) StartOn(ctx context.Context, branch string) error {
 	})
 }
 
-// Switch brings the workspace over to the newest state of a branch, and has it follow that from now on. Unsent changes to what is the
-// same on
-// both go along; where others stand in the way, nothing is done. It takes as long as the two states are apart.
+// Switch brings the workspace over to the newest state of a branch, and has it follow that from now on. Unsent changes to what is the same
+// on both go along; where others stand in the way, nothing is done. It takes as long as the two states are apart.
 func (w *Workspace) Switch(ctx context.Context, branch string) (*Updated, error) {
 	if _, err := w.settlePending(ctx); err != nil {
 		return nil, err
@@ -77,6 +76,16 @@ func (w *Workspace) Switch(ctx context.Context, branch string) (*Updated, error)
 	return w.Update(ctx, UpdateOptions{})
 }
 
+// unsentIn are the paths of what has unsent changes, and is known elsewhere at one of some folded places.
+func (s *Status) unsentIn(places map[string]bool) (paths []string) {
+	for _, a := range s.Assets {
+		if Changed(a) && (places[assetpath.Fold(a.Path)] || places[assetpath.Fold(s.source(a.Path))]) {
+			paths = append(paths, a.Path)
+		}
+	}
+	return paths
+}
+
 // onTheWay refuses where unsent changes here are about what comes.
 func (w *Workspace) onTheWay(ctx context.Context, pages []model.Assets, branch string) error {
 	jobs, err := w.Jobs()
@@ -100,12 +109,9 @@ func (w *Workspace) onTheWay(ctx context.Context, pages []model.Assets, branch s
 		}
 	}
 	var refusals []model.Refusal
-	for _, a := range s.Assets {
-		if !Changed(a) || !coming[assetpath.Fold(a.Path)] && !coming[assetpath.Fold(s.source(a.Path))] {
-			continue
-		}
-		refusals = append(refusals, model.Refusal{Path: a.Path, Reason: "edited",
-			Message: fmt.Sprintf("%s: it has changes here that were not sent, and %s has something else of it", a.Path, branch),
+	for _, path := range s.unsentIn(coming) {
+		refusals = append(refusals, model.Refusal{Path: path, Reason: "edited",
+			Message: fmt.Sprintf("%s: it has changes here that were not sent, and %s has something else of it", path, branch),
 			Remedy:  "send it (tarn send), or put it away (tarn discard), then switch"})
 	}
 	if len(refusals) > 0 {

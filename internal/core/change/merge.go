@@ -10,14 +10,14 @@ import (
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/lines"
 	"kettletarn/internal/core/lock"
+	"kettletarn/internal/core/media"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
 	"kettletarn/internal/core/tree"
 )
 
 // Decision says what becomes of assets that a merge does not put together by itself: those whose folded paths match. Of several, the last
-// one
-// counts. Way is one of model.Ways.
+// one counts. Way is one of model.Ways.
 type Decision struct {
 	rules.Pattern
 	Way string
@@ -141,11 +141,22 @@ func bothEdited(m tree.Met) bool {
 		(m.Base == nil || m.Here.Content != m.Base.Content && m.There.Content != m.Base.Content)
 }
 
-// Ways are those that are open for a clash.
-func Ways(c tree.Clash) []string {
+// ways are those that are open for a clash. Nobody is offered to put two pictures together line by line; whoever asks for it nonetheless
+// gets it where they are text.
+func ways(c tree.Clash, text *Text) []string {
 	switch c.Why {
 	case tree.BothEdited:
-		return []string{model.WayHere, model.WayThere, model.WayBoth, model.WayLines}
+		open := []string{model.WayHere, model.WayThere, model.WayBoth}
+		switch media.KindOf(Spelled(c.Met)) {
+		case media.Texture, media.Model, media.Sound, media.Document:
+			if text == nil {
+				return open
+			}
+		}
+		if text != nil && text.Err != nil {
+			return open
+		}
+		return append(open, model.WayLines)
 	case tree.PlaceTaken, tree.FileFolder:
 		return []string{model.WayHere, model.WayBoth}
 	}
@@ -157,7 +168,7 @@ func (g *Merging) Plan(merged *tree.Merged, taken func(string) bool) *Merge {
 	p := &Merge{Came: merged.Came, merged: merged}
 	named := map[string]bool{}
 	aside := func(spelling string) (string, bool) {
-		name := beside(spelling, g.From, func(folded string) bool { return named[folded] || taken(folded) })
+		name := Beside(spelling, g.From, func(folded string) bool { return named[folded] || taken(folded) })
 		named[assetpath.Fold(name)] = true
 		return name, assetpath.Check(name) == nil
 	}
@@ -176,10 +187,11 @@ func (g *Merging) Plan(merged *tree.Merged, taken func(string) bool) *Merge {
 			}
 		}
 		clashes = append(clashes, c)
-		u := Undecided{Clash: c, Ways: Ways(c), Tried: way, Folded: folded(c.Met)}
+		u := Undecided{Clash: c, Tried: way, Folded: folded(c.Met)}
 		if t, ok := g.Texts[c.Met.ID]; ok {
 			u.Text = &t
 		}
+		u.Ways = ways(c, u.Text)
 		p.Undecided = append(p.Undecided, u)
 	}
 	merged.Clashes = clashes
@@ -219,7 +231,7 @@ func (g *Merging) ask(p *Merge) {
 		rights(m)
 		s := g.Locks[m.ID]
 		if s, _ := g.Terms.Tick(s); !s.Free() && s.Holder.Handle != g.Who.Handle {
-			p.Refusals = append(p.Refusals, *g.Terms.MaySend(lock.Carry(s, spelled(m)), g.Who, 0, true))
+			p.Refusals = append(p.Refusals, *g.Terms.MaySend(lock.Carry(s, Spelled(m)), g.Who, 0, true))
 		}
 	}
 	for _, made := range p.Made {
@@ -228,7 +240,7 @@ func (g *Merging) ask(p *Merge) {
 		if s.Holder.Handle == g.Who.Handle {
 			continue
 		}
-		if r := g.Terms.MaySend(lock.Carry(s, spelled(made.Met)), g.Who, 0, true); r != nil {
+		if r := g.Terms.MaySend(lock.Carry(s, Spelled(made.Met)), g.Who, 0, true); r != nil {
 			p.Refusals = append(p.Refusals, *r)
 		}
 	}
@@ -236,12 +248,12 @@ func (g *Merging) ask(p *Merge) {
 }
 
 func (p *Merge) refuse(m tree.Met, reason, message, remedy string) {
-	path := spelled(m)
+	path := Spelled(m)
 	p.Refusals = append(p.Refusals, model.Refusal{Path: path, Reason: reason, Message: path + ": " + message, Remedy: remedy})
 }
 
-// spelled is how an asset that met is called.
-func spelled(m tree.Met) string {
+// Spelled is how an asset that met is called: here, or else there, or in the common state.
+func Spelled(m tree.Met) string {
 	for _, e := range []*tree.Entry{m.Here, m.There, m.Base} {
 		if e != nil {
 			return e.Spelling()
@@ -261,9 +273,6 @@ func (p *Merge) Changes(number func(asset int64) int, asides []int64) []tree.Cha
 	return list
 }
 
-// Spelled is how it is called: here, or else there, or in the common state.
-func Spelled(m tree.Met) string { return spelled(m) }
-
 // entryAt is an entry at another path.
 func entryAt(e tree.Entry, path string) *tree.Entry {
 	if e.Key, e.Path = assetpath.Fold(path), path; e.Path == e.Key {
@@ -272,8 +281,8 @@ func entryAt(e tree.Entry, path string) *tree.Entry {
 	return &e
 }
 
-// beside is a clear name for what a branch has, beside a path: it says the branch.
-func beside(spelling, branch string, taken func(folded string) bool) string {
+// Beside is a clear name for what a branch has, beside a path: it says the branch.
+func Beside(spelling, branch string, taken func(folded string) bool) string {
 	ext := path.Ext(spelling)
 	stem := strings.TrimSuffix(spelling, ext) + " (" + strings.ReplaceAll(branch, "/", "-")
 	name := stem + ")" + ext

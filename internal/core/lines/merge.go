@@ -8,8 +8,7 @@ import (
 )
 
 // Place is a stretch of lines that both sides of a merge changed, in two ways: from From to before To, from 0, in the text that they have
-// in
-// common; Here and There are what each made of it.
+// in common; Here and There are what each made of it.
 type Place struct {
 	From  int      `json:"from"`
 	To    int      `json:"to"`
@@ -18,8 +17,7 @@ type Place struct {
 }
 
 // Merge puts the changes together that two texts make to a common one, line by line. Where both changed the same lines, or lines that
-// touch,
-// in two ways, that is a place, and here's lines stand in the text. What both changed alike is taken once.
+// touch, in two ways, that is a place, and here's lines stand in the text. What both changed alike is taken once.
 func Merge(base, here, there []string) (text []string, places []Place) {
 	ours, theirs := lcs.DiffLines(base, here), lcs.DiffLines(base, there)
 	at := 0               // in base

@@ -46,8 +46,7 @@ func TestMerging(t *testing.T) {
 }
 
 // TestMergesOfRandomTexts: one side alone comes whole; both sides the same way round have the same places; and what is edited far apart
-// goes
-// together as if one had made both edits.
+// goes together as if one had made both edits.
 func TestMergesOfRandomTexts(t *testing.T) {
 	r := rand.New(rand.NewPCG(17, 3))
 	edit := func(text []string, from, to int) []string {

@@ -108,8 +108,7 @@ func (s State) InLine(handle string) int {
 // Request asks for a lock. Have is the version in the workspace, 0 for none; it has to be the newest of its branch, unless WillUpdate says
 // that the newest is brought next, and it has to descend from the newest of every other live branch: Lacks has those that it does not
 // descend from, and which it would not with that update either. Diverge says that the person knows all this. Wait joins the line where
-// somebody else has it; Bring moves one's own lock
-// here from another workspace.
+// somebody else has it; Bring moves one's own lock here from another workspace.
 type Request struct {
 	Who        Place
 	Have       int

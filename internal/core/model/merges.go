@@ -33,6 +33,8 @@ type MergeRequest struct {
 	// refused. 0 for any.
 	Seen     int `json:"seen,omitempty"`
 	SeenFrom int `json:"seen_from,omitempty"`
+	// Whole asks for all that would change, where a preview lists the first MaxMergeListed: up to MaxMergeWhole.
+	Whole bool `json:"whole,omitempty"`
 }
 
 // MergeAnswer says what a merge does, or, as a preview, would do.
@@ -70,12 +72,14 @@ type MergeVerdict struct {
 	Old    bool   `json:"old,omitempty"`
 }
 
-// MaxMergeListed is how many assets of a merge are listed.
-const MaxMergeListed = 5000
+// MaxMergeListed is how many assets of a merge are listed, and MaxMergeWhole how many are where all of it is asked for.
+const (
+	MaxMergeListed = 5000
+	MaxMergeWhole  = 200_000
+)
 
 // MergeChange is an asset that changes on the branch that stays: new, edited, moved or gone. Version is the one that it has there after,
-// Before
-// the one before, 0 for none; Made says that it is a new one, made of both sides.
+// Before the one before, 0 for none; Made says that it is a new one, made of both sides.
 type MergeChange struct {
 	Path      string `json:"path"`
 	Change    string `json:"change"`
@@ -90,8 +94,7 @@ type MergeChange struct {
 }
 
 // MergeClash is an asset that both sides changed. Why is one of both-edited, both-moved, gone-here, gone-there, place-taken and
-// file-folder;
-// Other is what is in its way for the latter two. Ways are those of Ways that are open.
+// file-folder; Other is what is in its way for the latter two. Ways are those of Ways that are open.
 type MergeClash struct {
 	Path  string     `json:"path"`
 	Why   string     `json:"why"`
@@ -108,8 +111,9 @@ type MergeClash struct {
 
 // MergeSide is what one side has of an asset.
 type MergeSide struct {
-	Path    string `json:"path"`
-	Version int    `json:"version"`
-	Size    int64  `json:"size"`
-	Content string `json:"content"`
+	Path       string `json:"path"`
+	Version    int    `json:"version"`
+	Size       int64  `json:"size"`
+	Content    string `json:"content"`
+	Executable bool   `json:"executable,omitempty"`
 }

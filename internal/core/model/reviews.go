@@ -17,7 +17,9 @@ type Review struct {
 	Closed *time.Time `json:"closed,omitempty"`
 	Closer string     `json:"closer,omitempty"`
 	// Asked are those who were asked to look, by handle; Answers the last of everybody who answered.
-	Asked   []string       `json:"asked"`
+	Asked []string `json:"asked"`
+	// Waits are those of Asked who have not answered as it is now.
+	Waits   []string       `json:"waits"`
 	Answers []ReviewAnswer `json:"answers"`
 	// Remarks are there where one review is shown; Said counts them, and Open those that point at something and are not settled.
 	Remarks []Remark `json:"remarks,omitempty"`
@@ -36,8 +38,7 @@ type ReviewAnswer struct {
 }
 
 // Remark is one thing said in a review, numbered from 1. Path and Version are what it points at, "" and 0 for nothing, and Where is the
-// spot on it
-// (package spot). Answers is the remark that it answers.
+// spot on it (package spot). Answers is the remark that it answers.
 type Remark struct {
 	Number  int        `json:"number"`
 	Person  string     `json:"person"`
@@ -64,8 +65,7 @@ type ReviewRequest struct {
 }
 
 // RemarkRequest says something in a review. Version is that of the asset which it points at, the newest of the review's state where it is
-// left
-// out.
+// left out.
 type RemarkRequest struct {
 	Text    string `json:"text"`
 	Path    string `json:"path,omitempty"`

@@ -113,10 +113,9 @@ type ChangesQuery struct {
 	Locks  bool
 }
 
-// Assets is one page of assets as of handoff At; where Next is there, another page follows behind it. Newest is the newest handoff of
-// the branch that was asked about. The first page has, where it is asked for, the locks of the project, who has unsent changes, and the
-// digests of content that
-// the service lost.
+// Assets is one page of assets as of handoff At; where Next is there, another page follows behind it. Newest is the newest handoff of the
+// branch that was asked about. The first page has, where it is asked for, the locks of the project, who has unsent changes, and the digests
+// of content that the service lost.
 type Assets struct {
 	At     int     `json:"at"`
 	Newest int     `json:"newest"`

@@ -1,6 +1,5 @@
 // Package spot reads and writes where on an asset a remark points: a place on a picture or a drawing, a point in a model, a moment in a
-// sound, a
-// line of a text, a part or a net of a schematic. A spot is kept and sent in the form that String gives.
+// sound, a line of a text, a part or a net of a schematic. A spot is kept and sent in the form that String gives.
 package spot
 
 import (

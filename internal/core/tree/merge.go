@@ -2,6 +2,7 @@ package tree
 
 import (
 	"context"
+	"errors"
 	"sort"
 	"strings"
 
@@ -65,16 +66,15 @@ type Merged struct {
 // Merge brings what changed from base to there into here, asset by asset: moves are whole, so that one side's move and the other's edit go
 // together. What comes into a folder that is here takes over how that is spelled. What does not go together stays as it is here. side,
 // unless nil, is asked about each asset that both sides changed. It takes as long as the two sides have changes. deleted are assets of
-// which some
-// deletion is known to one side alone: where a tree has nothing of them, that does not say that nothing happened.
+// which some deletion is known to one side alone: where a tree has nothing of them, that does not say that nothing happened.
 //
 // The result is as sound as here is: each asset at one place, no file that is a folder, no folder in two spellings.
 func (f *Forest) Merge(ctx context.Context, base, here, there chunk.Digest, side func(Met) Side, deleted ...int64) (*Merged, error) {
-	ours, err := f.changed(ctx, base, here)
+	ours, err := f.Steps(ctx, base, here)
 	if err != nil {
 		return nil, err
 	}
-	theirs, err := f.changed(ctx, base, there)
+	theirs, err := f.Steps(ctx, base, there)
 	if err != nil {
 		return nil, err
 	}
@@ -83,14 +83,14 @@ func (f *Forest) Merge(ctx context.Context, base, here, there chunk.Digest, side
 	for _, id := range deleted {
 		apart[id] = true
 		if _, seen := theirs[id]; !seen {
-			theirs[id] = ours[id].unchanged()
+			theirs[id] = Step{ours[id].From, ours[id].From} // it left that as it was
 		}
 	}
 	for id, t := range theirs {
-		met := Met{ID: id, Base: t.from, Here: t.from, There: t.to}
+		met := Met{ID: id, Base: t.From, Here: t.From, There: t.To}
 		o, both := ours[id]
 		if both {
-			met.Here = o.to
+			met.Here = o.To
 		}
 		both = both || apart[id]
 		if c := meet(met, both, side); c != nil {
@@ -138,29 +138,26 @@ func (m *Merged) Changes(number func(Join) int) []Change {
 	return changes
 }
 
-// step is what one side did to an asset.
-type step struct{ from, to *Entry }
+// Step is what became of an asset between two trees: From is what the first one has of it, To what the second one has, nil for nothing.
+type Step struct{ From, To *Entry }
 
-// unchanged is the step of a side that left it as it was.
-func (s step) unchanged() step { return step{s.from, s.from} }
-
-// changed are the assets of which two trees have something else, by id.
-func (f *Forest) changed(ctx context.Context, a, b chunk.Digest) (map[int64]step, error) {
-	found := map[int64]step{}
+// Steps are the assets of which two trees have something else, by id: a move is one step. It takes as long as they differ.
+func (f *Forest) Steps(ctx context.Context, a, b chunk.Digest) (map[int64]Step, error) {
+	found := map[int64]Step{}
 	err := f.Diff(ctx, a, b, "", func(d Difference) bool {
 		if d.From != nil {
 			s := found[d.From.Asset]
-			s.from = d.From
+			s.From = d.From
 			found[d.From.Asset] = s
 		}
 		if d.To != nil {
 			s := found[d.To.Asset]
-			s.to = d.To
+			s.To = d.To
 			found[d.To.Asset] = s
 		}
-		return true
+		return ctx.Err() == nil
 	})
-	return found, err
+	return found, errors.Join(err, ctx.Err())
 }
 
 // coming is an asset that the merge changes, or one that clashes. joined says that it becomes a new version.
@@ -177,7 +174,7 @@ func meet(m Met, both bool, side func(Met) Side) *coming {
 	if !both {
 		return &coming{Met: m, to: m.There}
 	}
-	if m.Here != nil && alike(m.Here, m.There) {
+	if m.Here != nil && Same(m.Here, m.There) {
 		return nil
 	}
 	know := Undecided
@@ -240,7 +237,8 @@ func meet(m Met, both bool, side func(Met) Side) *coming {
 	return &coming{Met: m, to: &to, joined: true}
 }
 
-func alike(a, b *Entry) bool {
+// Same reports whether two trees have the same of an asset: both nothing, or the same entry.
+func Same(a, b *Entry) bool {
 	return a == nil && b == nil || a != nil && b != nil && *a == *b
 }
 

@@ -167,7 +167,7 @@ func TestMergesGoAssetByAsset(t *testing.T) {
 			want := wanted(b, h, w)
 			if clashes[id] != "" {
 				want = h
-			} else if want == nil && !alike(h, b) && !alike(w, b) && !alike(h, w) && (h == nil) != (w == nil) {
+			} else if want == nil && !Same(h, b) && !Same(w, b) && !Same(h, w) && (h == nil) != (w == nil) {
 				fail("%d is gone on one side and changed on the other, and does not clash", id)
 			}
 			if (got == nil) != (want == nil) {
@@ -176,7 +176,7 @@ func TestMergesGoAssetByAsset(t *testing.T) {
 			if got != nil && (got.Key != want.Key || got.Content != want.Content) {
 				fail("%d is %v, and should be %v", id, got, want)
 			}
-			if alike(w, b) && !alike(got, h) {
+			if Same(w, b) && !Same(got, h) {
 				fail("%d did not change there, and is %v", id, got)
 			}
 		}
@@ -221,9 +221,9 @@ func told(s side) (list []string) {
 // wanted is what becomes of an asset on its own.
 func wanted(base, here, there *Entry) *Entry {
 	switch {
-	case alike(there, base):
+	case Same(there, base):
 		return here
-	case alike(here, base):
+	case Same(here, base):
 		return there
 	case here == nil || there == nil:
 		return nil

@@ -49,11 +49,9 @@ func (s *Room) Branch(ctx context.Context, actor ground.Actor, key, name string)
 		if err != nil {
 			return err
 		}
-		list, err := tx.BranchList(ctx, p.ID, point.Fold(found.Name))
-		if err != nil {
+		if b, err = told(ctx, tx, p, found.Name); err != nil {
 			return err
 		}
-		b = list[0]
 		if b.Workspaces, err = tx.WorkspacesOn(ctx, p.ID, b.Name); err != nil || b.From == "" {
 			return err
 		}
@@ -109,38 +107,27 @@ func (s *Room) compare(ctx context.Context, tx *records.Tx, p records.Project, h
 
 // changes counts what one side made of the common state.
 func changes(ctx context.Context, forest *tree.Forest, base, root chunk.Digest) (*model.BranchChanges, error) {
-	var n model.BranchChanges
-	was, is := map[int64]*tree.Entry{}, map[int64]*tree.Entry{}
-	if err := forest.Diff(ctx, base, root, "", func(d tree.Difference) bool {
-		if d.From != nil {
-			was[d.From.Asset] = d.From
-		}
-		if d.To != nil {
-			is[d.To.Asset] = d.To
-		}
-		return ctx.Err() == nil
-	}); err != nil {
+	steps, err := forest.Steps(ctx, base, root)
+	if err != nil {
 		return nil, err
 	}
-	for id, now := range is {
-		before, had := was[id]
+	var n model.BranchChanges
+	for _, s := range steps {
 		switch {
-		case !had:
+		case s.From == nil:
 			n.New++
 			continue
-		case before.Spelling() != now.Spelling():
+		case s.To == nil:
+			n.Gone++
+			continue
+		case s.From.Spelling() != s.To.Spelling():
 			n.Moved++
 		}
-		if before.Content != now.Content || before.Mode != now.Mode {
+		if s.From.Content != s.To.Content || s.From.Mode != s.To.Mode {
 			n.Changed++
 		}
 	}
-	for id := range was {
-		if is[id] == nil {
-			n.Gone++
-		}
-	}
-	return &n, ctx.Err()
+	return &n, nil
 }
 
 // find finds a branch by what somebody calls it.
@@ -148,6 +135,15 @@ func find(ctx context.Context, tx *records.Tx, p records.Project, name string) (
 	b, err := tx.BranchNamed(ctx, p.ID, point.Fold(name))
 	if errors.Is(err, records.ErrNotFound) {
 		err = model.NewProblem(model.NotFound, "see tarn branch list", "%s has no branch %s", p.Key, ground.Printable(name))
+	}
+	return b, err
+}
+
+// told is what is told of a branch that is there.
+func told(ctx context.Context, tx *records.Tx, p records.Project, name string) (b model.Branch, err error) {
+	list, err := tx.BranchList(ctx, p.ID, point.Fold(name))
+	if err == nil {
+		b = list[0]
 	}
 	return b, err
 }
@@ -183,14 +179,17 @@ func (s *Room) AddBranch(ctx context.Context, actor ground.Actor, key string, q 
 		if err := tx.SetBranchSize(ctx, p.ID, q.Name, size.count, size.bytes); err != nil {
 			return err
 		}
-		if err := s.claim(ctx, tx, p, fresh); err != nil {
-			return err
-		}
-		list, err := tx.BranchList(ctx, p.ID, point.Fold(q.Name))
+		// An older state has assets where they are no more.
+		from, err := tx.BranchByID(ctx, p.ID, fresh.From)
 		if err != nil {
 			return err
 		}
-		b = list[0]
+		if err := s.ClaimPlaces(ctx, tx, p.ID, from.Root, fresh.Root); err != nil {
+			return err
+		}
+		if b, err = told(ctx, tx, p, q.Name); err != nil {
+			return err
+		}
 		return tx.AddEvent(ctx, p.ID, actor.ID, news.BranchAdded, map[string]any{"name": b.Name, "from": b.From, "handoff": b.At, "note": b.Why})
 	})
 	return b, err
@@ -225,27 +224,6 @@ func (s *Room) begin(ctx context.Context, tx *records.Tx, p records.Project, at 
 	return b, size, err
 }
 
-// claim gives what a branch has where the one that it came from has something else, or nothing, the claims on its places: an older state
-// has
-// assets where they are no more.
-func (s *Room) claim(ctx context.Context, tx *records.Tx, p records.Project, b records.NewBranch) error {
-	from, err := tx.BranchByID(ctx, p.ID, b.From)
-	if err != nil {
-		return err
-	}
-	var ids []int64
-	var places []string
-	if err := s.Forest(tx, p.ID).Diff(ctx, from.Root, b.Root, "", func(d tree.Difference) bool {
-		if d.To != nil {
-			ids, places = append(ids, d.To.Asset), append(places, d.To.Key)
-		}
-		return ctx.Err() == nil
-	}); err != nil || len(ids) == 0 {
-		return err
-	}
-	return tx.AddClaims(ctx, p.ID, ids, places)
-}
-
 // free refuses a name that a branch or a milestone has.
 func free(ctx context.Context, tx *records.Tx, p records.Project, name string) error {
 	found, err := tx.Milestones(ctx, p.ID, point.Fold(name))
@@ -275,11 +253,9 @@ func (s *Room) SetBranchState(ctx context.Context, actor ground.Actor, key, name
 		if err != nil {
 			return err
 		}
-		list, err := tx.BranchList(ctx, p.ID, point.Fold(found.Name))
-		if err != nil {
+		if b, err = told(ctx, tx, p, found.Name); err != nil {
 			return err
 		}
-		b = list[0]
 		switch {
 		case b.From == "":
 			return model.NewProblem(model.BadRequest, "make a branch of your own with tarn branch add",

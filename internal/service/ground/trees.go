@@ -145,3 +145,19 @@ func NoBranch(ctx context.Context, tx *records.Tx, p records.Project, name strin
 	return model.NewProblem(model.Taken, "choose another name: milestones and branches share one space of names",
 		"there is a branch %s already", b.Name)
 }
+
+// ClaimPlaces gives what a tree has the claims on its places, where another one, that of the branch that it came from, has something else
+// there, or nothing.
+func (g *Ground) ClaimPlaces(ctx context.Context, tx *records.Tx, project int64, from, root chunk.Digest) error {
+	var ids []int64
+	var places []string
+	if err := g.Forest(tx, project).Diff(ctx, from, root, "", func(d tree.Difference) bool {
+		if d.To != nil {
+			ids, places = append(ids, d.To.Asset), append(places, d.To.Key)
+		}
+		return ctx.Err() == nil
+	}); err != nil || len(ids) == 0 {
+		return errors.Join(err, ctx.Err())
+	}
+	return tx.AddClaims(ctx, project, ids, places)
+}

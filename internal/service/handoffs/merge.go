@@ -3,31 +3,24 @@ package handoffs
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"slices"
 	"strings"
 
-	"kettletarn/internal/core/assetpath"
-	"kettletarn/internal/core/chain"
 	"kettletarn/internal/core/change"
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/lines"
 	"kettletarn/internal/core/lock"
-	"kettletarn/internal/core/media"
 	"kettletarn/internal/core/model"
-	"kettletarn/internal/core/news"
 	"kettletarn/internal/core/rules"
 	"kettletarn/internal/core/tree"
 	"kettletarn/internal/records"
 	"kettletarn/internal/service/ground"
 	"kettletarn/internal/service/locks"
-	"kettletarn/internal/service/ruling"
 )
 
-// A merge goes the way of every change: load what the two branches have of their common state, judge it (package change), write what
-// comes of
-// it. It moves no content, whatever it brings; only texts that are put together line by line are read and written.
+// A merge goes the way of every change: load what the two branches have of their common state, judge it (package change), write what comes
+// of it. It moves no content, whatever it brings; only texts that are put together line by line are read and written.
 
 // merge is one merge on its way.
 type merge struct {
@@ -49,8 +42,7 @@ type merge struct {
 }
 
 // Merge brings a branch into another one, as a handoff with two parents, under a key that the client wrote down; or, with Preview, says
-// what
-// that would do.
+// what that would do.
 func (s *Room) Merge(ctx context.Context, actor ground.Actor, key string, q model.MergeRequest, sendKey string) (out model.MergeAnswer,
 	err error) {
 	m := &merge{s: s, actor: actor, key: key, q: q, texts: map[int64]change.Text{}}
@@ -142,8 +134,7 @@ func (m *merge) check(sendKey string) error {
 }
 
 // load reads what the merge can touch, and judges it. Locking, the rows of the assets are locked, by id, behind the gate that the caller
-// has
-// passed; what is decided on is read after that.
+// has passed; what is decided on is read after that.
 func (m *merge) load(ctx context.Context, tx *records.Tx, locking bool) (err error) {
 	if m.project, err = ground.Project(ctx, tx, m.actor, m.key, model.Artist); err != nil {
 		return err
@@ -193,62 +184,6 @@ func (m *merge) load(ctx context.Context, tx *records.Tx, locking bool) (err err
 			Remedy: "merge it into a branch from which it may come, or ask a lead to change the rules"})
 	}
 	return m.lookedAt(ctx, tx, r.ForBranch(m.into.Name))
-}
-
-// lookedAt takes in what people said of the branch that comes, and refuses where the rules ask for more of them. Who handed off on the
-// branch
-// since the common state does not count for it.
-func (m *merge) lookedAt(ctx context.Context, tx *records.Tx, asked rules.OnBranch) error {
-	list, err := tx.Reviews(ctx, m.project.ID, 0, m.from.ID)
-	if err != nil {
-		return err
-	}
-	m.answers = nil
-	yes := map[string]bool{}
-	for _, r := range list {
-		for _, a := range r.Answers {
-			m.answers = append(m.answers, model.MergeVerdict{Review: r.Number, Person: a.Person, Yes: a.Yes, Why: a.Why, Old: a.Old})
-			if a.Yes && !a.Old {
-				yes[a.Person] = true
-			}
-		}
-	}
-	if asked.Yes == 0 {
-		return nil
-	}
-	worked, err := tx.Worked(ctx, m.project.ID, m.since, m.from.Head)
-	if err != nil {
-		return err
-	}
-	for _, w := range worked {
-		delete(yes, w.Person)
-	}
-	roles, err := tx.RolesOf(ctx, m.project.ID, ground.SortedKeys(yes))
-	if err != nil {
-		return err
-	}
-	count := 0
-	for person := range yes {
-		if model.AtLeast(roles[person], asked.YesRole) {
-			count++
-		}
-	}
-	if count >= asked.Yes {
-		return nil
-	}
-	whose := ""
-	if asked.YesRole != model.Viewer {
-		whose = " from a " + asked.YesRole
-		if strings.ContainsRune("ao", rune(asked.YesRole[0])) {
-			whose = " from an " + asked.YesRole
-		}
-	}
-	m.plan.Refusals = append(m.plan.Refusals, model.Refusal{Path: rules.File, Reason: "unseen",
-		Message: fmt.Sprintf("%s comes into %s after %d yes%s of those who did not make it; it has %d, by %s", m.from.Name, m.into.Name,
-			asked.Yes, whose,
-			count, asked.YesFrom),
-		Remedy: fmt.Sprintf("ask people to look: tarn review open %s --ask HANDLE -m TEXT; a yes counts until the branch moves on", m.from.Name)})
-	return nil
 }
 
 // judge puts the three trees together, asset by asset, and decides about what came of it.
@@ -390,382 +325,4 @@ func (m *merge) newRules() *tree.Entry {
 		}
 	}
 	return nil
-}
-
-// refused is the error of a merge that can't be carried out.
-func (m *merge) refused() error {
-	refusals := slices.Clone(m.plan.Refusals)
-	for _, u := range m.plan.Undecided {
-		c := m.clash(u)
-		refusals = append(refusals, model.Refusal{Path: c.Path, Reason: "undecided", Message: c.Message,
-			Remedy: fmt.Sprintf("decide with --decide '%s=%s'", c.Path, strings.Join(c.Ways, "|"))})
-		if len(refusals) >= model.MaxMergeListed {
-			break
-		}
-	}
-	if len(refusals) == 0 {
-		return nil
-	}
-	return &model.Refused{Refusals: refusals}
-}
-
-// write carries the merge out, in the order of locking of docs/architecture.md: gate, assets by id, branch, counter.
-func (m *merge) write(ctx context.Context, tx *records.Tx, sendKey string) (out model.Handoff, err error) {
-	before, fresh, err := tx.ClaimSendKey(ctx, m.project.ID, sendKey, m.actor.ID, nil)
-	if err != nil {
-		return out, err
-	}
-	if !fresh {
-		receipt, err := m.s.repeat(ctx, tx, m.project, m.actor, before, chunk.Digest{})
-		return receipt.Handoff, err
-	}
-	if err := tx.Gate(ctx, m.project.ID, m.newRules() != nil); err != nil {
-		return out, err
-	}
-	gated := m.newRules() != nil
-	if err := m.load(ctx, tx, true); err != nil {
-		return out, err
-	}
-	if err := m.refused(); err != nil {
-		return out, err
-	}
-	if m.newRules() != nil && !gated {
-		return out, errMovedOn
-	}
-	h, err := m.handoff(ctx, tx)
-	if err != nil {
-		return out, err
-	}
-	h.Key = sendKey
-	if err := m.seal(ctx, tx, &h); err != nil {
-		return out, err
-	}
-	if err := tx.AddHandoff(ctx, m.project.ID, h); err != nil {
-		return out, err
-	}
-	if err := m.meet(ctx, tx, h); err != nil {
-		return out, err
-	}
-	if out, err = tx.Handoff(ctx, m.project.ID, h.Record.Number); err != nil {
-		return out, err
-	}
-	return out, tx.AddEvent(ctx, m.project.ID, m.actor.ID, news.HandoffSent, map[string]any{"note": ground.FirstLine(out.Note),
-		"count": out.Count, "paths": pathsOf(out, 100), "unlocked": 0, "handoff": out.Number, "merged": m.from.Name, "branch": m.into.Name,
-		"answers": m.answers})
-}
-
-// pathsOf are those of a handoff, at most so many.
-func pathsOf(h model.Handoff, most int) (list []string) {
-	for _, a := range h.Assets[:min(len(h.Assets), most)] {
-		list = append(list, a.Path)
-	}
-	return list
-}
-
-// handoff makes the handoff of a plan, up to its number: its versions, what comes as it is, the tree.
-func (m *merge) handoff(ctx context.Context, tx *records.Tx) (h records.NewHandoff, err error) {
-	h = records.NewHandoff{Author: m.actor.ID, Workspace: m.seat.ID, Branch: m.into.ID}
-	asides, err := m.asides(ctx, tx)
-	if err != nil {
-		return h, err
-	}
-	var claim []int64
-	var places []string
-	comes := func(id int64, was, now *tree.Entry) {
-		if now != nil && (was == nil || was.Key != now.Key) {
-			claim, places = append(claim, id), append(places, now.Key)
-		}
-	}
-	for _, x := range m.plan.Came {
-		id := x.ID
-		h.Came = append(h.Came, records.Came{Asset: id, Number: m.tips[1][id].Number, Before: m.tips[0][id].Number})
-		comes(id, x.Here, x.There)
-	}
-	digests := []chunk.Digest{}
-	for _, x := range m.plan.Made {
-		if comes(x.Met.ID, x.Here, x.Entry); x.Entry != nil {
-			digests = append(digests, x.Entry.Content)
-		}
-	}
-	for _, a := range m.plan.Asides {
-		digests = append(digests, a.Entry.Content)
-	}
-	known, err := tx.Contents(ctx, m.project.ID, digests, false)
-	if err != nil {
-		return h, err
-	}
-	version := func(id int64, number int, parents [2]int, path string, e *tree.Entry) error {
-		v := records.NewVersion{Asset: id, Number: number, Parents: parents, Path: path, Folded: assetpath.Fold(path)}
-		if e != nil {
-			c, there := known[e.Content]
-			if !there {
-				return model.NewProblem(model.ChunksMissing, "try again", "the content %s of %s is not there", e.Content, path)
-			}
-			v.Content, v.Size, v.Executable = c.ID, e.Size, e.Mode&tree.Executable != 0
-		}
-		if row := m.rows[id]; row != nil {
-			v.Renames = row.Path != path
-		}
-		h.Versions = append(h.Versions, v)
-		return nil
-	}
-	number := func(id int64) int { return max(m.tips[0][id].Numbered, m.tips[1][id].Numbered) + 1 }
-	for _, x := range m.plan.Made {
-		path := change.Spelled(x.Met)
-		switch row := m.rows[x.Met.ID]; {
-		case x.Entry != nil:
-			path = x.Entry.Spelling()
-		case path == "":
-			path = row.Path // deleted on both sides, and in the common state
-		}
-		if err := version(x.Met.ID, number(x.Met.ID), x.Parents, path, x.Entry); err != nil {
-			return h, err
-		}
-	}
-	for i, a := range m.plan.Asides {
-		if err := version(asides[i], 1, [2]int{}, a.Path, &a.Entry); err != nil {
-			return h, err
-		}
-	}
-	if err := tx.AddClaims(ctx, m.project.ID, claim, places); err != nil {
-		return h, err
-	}
-	forest := m.s.Forest(tx, m.project.ID)
-	if h.Record.Root, err = forest.Apply(ctx, m.into.Root, m.plan.Changes(number, asides)); err != nil {
-		return h, err
-	}
-	if err := tx.AddNodes(ctx, m.project.ID, forest.Fresh); err != nil {
-		return h, err
-	}
-	h.Assets, h.Size, err = forest.Sum(ctx, h.Record.Root, "", "")
-	return h, err
-}
-
-// asides makes the assets that get names of their own.
-func (m *merge) asides(ctx context.Context, tx *records.Tx) (ids []int64, err error) {
-	var paths, places []string
-	for _, a := range m.plan.Asides {
-		paths, places = append(paths, a.Path), append(places, assetpath.Fold(a.Path))
-	}
-	if len(paths) == 0 {
-		return nil, nil
-	}
-	if err := tx.ClaimAnew(ctx, m.project.ID, paths, places); err != nil {
-		return nil, err
-	}
-	rows, err := tx.LockAssets(ctx, m.project.ID, m.into.Name, places)
-	if err != nil {
-		return nil, err
-	}
-	for _, f := range places {
-		if rows[f] == nil || rows[f].Numbered > 0 {
-			return nil, errMovedOn
-		}
-		ids = append(ids, rows[f].ID)
-	}
-	return ids, nil
-}
-
-// seal locks the branch that stays, and gives the handoff its number and its digest.
-func (m *merge) seal(ctx context.Context, tx *records.Tx, h *records.NewHandoff) error {
-	seen := m.into.Head
-	var err error
-	if m.into, err = tx.Branch(ctx, m.project.ID, m.into.Name, true); err != nil {
-		return err
-	}
-	if err := open(m.into); err != nil {
-		return err
-	}
-	if m.into.Head != seen {
-		return errMovedOn
-	}
-	now, err := tx.Now(ctx)
-	if err != nil {
-		return err
-	}
-	number, err := tx.NextNumber(ctx, m.project.ID)
-	if err != nil {
-		return err
-	}
-	root := h.Record.Root
-	h.Record = chain.Handoff{Project: m.project.Key, Number: number, Branch: m.into.Name, Root: root, Author: m.actor.Handle,
-		At:      now.UnixMicro(),
-		Parents: []chain.Parent{{Number: m.into.Head, Digest: m.into.HeadDigest}, {Number: m.from.Head, Digest: m.from.HeadDigest}}}
-	record(model.About{Note: m.note()}, &h.Record)
-	_, h.Digest = h.Record.Encode()
-	if e := m.newRules(); e != nil && m.into.Name == model.FirstBranch {
-		return m.terms(ctx, tx, e)
-	}
-	return nil
-}
-
-// terms takes over what the rules that came say of locks.
-func (m *merge) terms(ctx context.Context, tx *records.Tx, e *tree.Entry) error {
-	found, err := tx.Contents(ctx, m.project.ID, []chunk.Digest{e.Content}, false)
-	if err != nil {
-		return err
-	}
-	file, err := m.s.Known(m.project, found[e.Content])
-	if err != nil || file.Broken != nil {
-		return err
-	}
-	return tx.SetLockTerms(ctx, m.project.ID, ruling.TermsOf(file.Rules), file.Rules.Tasks)
-}
-
-// meet ends what was said of locks that were taken knowingly from a version that others had gone on without: where that version has met
-// theirs by now.
-func (m *merge) meet(ctx context.Context, tx *records.Tx, h records.NewHandoff) error {
-	var ids []int64
-	var have []int
-	number := map[int64]int{}
-	for _, c := range h.Came {
-		number[c.Asset] = c.Number
-	}
-	for _, v := range h.Versions {
-		number[v.Asset] = v.Number
-	}
-	for id, n := range number {
-		if row := m.rows[id]; row != nil && row.Lock.Diverged > 0 {
-			ids, have = append(ids, id), append(have, n)
-		}
-	}
-	if len(ids) == 0 {
-		return nil
-	}
-	lacking, err := tx.Lacking(ctx, m.project.ID, m.into.Name, ids, have)
-	if err != nil {
-		return err
-	}
-	var met []*records.Asset
-	for _, id := range ids {
-		if row := m.rows[id]; len(lacking[id]) == 0 {
-			row.Lock.Diverged = 0
-			met = append(met, row)
-		}
-	}
-	if len(met) == 0 {
-		return nil
-	}
-	return tx.SetLocks(ctx, m.project.ID, records.Outcome{By: m.actor.ID, Terms: m.project.Terms}, met)
-}
-
-func (m *merge) note() string {
-	if m.q.Note != "" {
-		return m.q.Note
-	}
-	return fmt.Sprintf("%s comes into %s", m.from.Name, m.into.Name)
-}
-
-// answer says what the merge does.
-func (m *merge) answer() model.MergeAnswer {
-	out := model.MergeAnswer{From: m.from.Name, Into: m.into.Name, At: m.into.Head, AtFrom: m.from.Head, Since: m.since, Note: m.note(),
-		Comes: []model.MergeChange{}, Undecided: []model.MergeClash{}, Refusals: append([]model.Refusal{}, m.plan.Refusals...),
-		Count: len(m.plan.Came) + len(m.plan.Made) + len(m.plan.Asides), Made: len(m.plan.Made) + len(m.plan.Asides), Open: len(m.plan.Undecided),
-		Answers: m.answers}
-	add := func(path, does string, was, now *tree.Entry, version, before int, made bool) {
-		if was == nil && now == nil {
-			out.Count-- // it is not there, before and after
-			return
-		}
-		c := model.MergeChange{Path: path, Change: does, Version: version, Before: before, Made: made}
-		if now != nil {
-			c.Content, c.Executable = now.Content.String(), now.Mode&tree.Executable != 0
-			if c.Size = now.Size; was == nil || was.Content != now.Content {
-				out.Size += now.Size
-			}
-			if was != nil && was.Spelling() != now.Spelling() {
-				c.MovedFrom = was.Spelling()
-			}
-		}
-		out.Comes = append(out.Comes, c)
-	}
-	for _, x := range m.plan.Came {
-		id := x.ID
-		add(pathAfter(x, x.There), does(x.Here, x.There), x.Here, x.There, m.tips[1][id].Number, m.tips[0][id].Number, false)
-	}
-	for _, x := range m.plan.Made {
-		id := x.Met.ID
-		add(pathAfter(x.Met, x.Entry), does(x.Here, x.Entry), x.Here, x.Entry, max(m.tips[0][id].Numbered, m.tips[1][id].Numbered)+1,
-			m.tips[0][id].Number, true)
-	}
-	for _, a := range m.plan.Asides {
-		add(a.Path, "new", nil, &a.Entry, 1, 0, true)
-	}
-	slices.SortFunc(out.Comes, func(a, b model.MergeChange) int { return strings.Compare(a.Path, b.Path) })
-	out.Comes = out.Comes[:min(len(out.Comes), model.MaxMergeListed)]
-	for _, u := range m.plan.Undecided[:min(len(m.plan.Undecided), model.MaxMergeListed)] {
-		out.Undecided = append(out.Undecided, m.clash(u))
-	}
-	return out
-}
-
-func pathAfter(x tree.Met, now *tree.Entry) string {
-	if now != nil {
-		return now.Spelling()
-	}
-	return change.Spelled(x)
-}
-
-// does is what happens to an asset on the branch that stays.
-func does(was, now *tree.Entry) string {
-	switch {
-	case now == nil:
-		return "gone"
-	case was == nil:
-		return "new"
-	case was.Content == now.Content && was.Spelling() != now.Spelling():
-		return "moved"
-	}
-	return "edited"
-}
-
-// clash tells of something that nobody has decided.
-func (m *merge) clash(u change.Undecided) model.MergeClash {
-	id := u.Met.ID
-	path := change.Spelled(u.Met)
-	c := model.MergeClash{Path: path, Why: u.Why, Ways: u.Ways}
-	side := func(e *tree.Entry, version int) *model.MergeSide {
-		if e == nil {
-			return nil
-		}
-		return &model.MergeSide{Path: e.Spelling(), Version: version, Size: e.Size, Content: e.Content.String()}
-	}
-	c.Here, c.There = side(u.Here, m.tips[0][id].Number), side(u.There, m.tips[1][id].Number)
-	if u.Base != nil {
-		c.Base = side(u.Base, u.Base.Version)
-	}
-	if u.Other != nil {
-		c.Other = u.Other.Spelling()
-	}
-	here, there := m.into.Name, m.from.Name
-	switch u.Why {
-	case tree.BothEdited:
-		c.Message = fmt.Sprintf("%s: edited on %s (v%d) and on %s (v%d)", path, here, c.Here.Version, there, c.There.Version)
-	case tree.BothMoved:
-		c.Message = fmt.Sprintf("%s: moved to %s on %s, and to %s on %s", path, c.Here.Path, here, c.There.Path, there)
-	case tree.GoneHere:
-		c.Message = fmt.Sprintf("%s: deleted on %s, and changed on %s (v%d)", path, here, there, c.There.Version)
-	case tree.GoneThere:
-		c.Message = fmt.Sprintf("%s: changed on %s (v%d), and deleted on %s", path, here, c.Here.Version, there)
-	case tree.PlaceTaken:
-		c.Message = fmt.Sprintf("%s: on %s it comes to %s, where %s has %s", path, there, c.There.Path, here, c.Other)
-	case tree.FileFolder:
-		c.Message = fmt.Sprintf("%s: on %s it comes to %s, and %s is in the way: a file can't be a folder, too", path, there, c.There.Path,
-			c.Other)
-	}
-	// Nobody is offered to put two pictures together line by line; who asks for it nonetheless gets it where they are text.
-	if kind := media.KindOf(path); u.Text != nil && u.Text.Err != nil ||
-		u.Text == nil && (kind == media.Texture || kind == media.Model || kind == media.Sound || kind == media.Document) {
-		c.Ways = slices.DeleteFunc(slices.Clone(c.Ways), func(w string) bool { return w == model.WayLines })
-	}
-	switch {
-	case u.Text != nil && u.Text.Err != nil:
-		c.Message += fmt.Sprintf("; it can't be merged line by line: %v", u.Text.Err)
-	case u.Text != nil:
-		c.Places = u.Text.Places
-		c.Message += fmt.Sprintf("; both changed the same lines in %d places", len(c.Places))
-	case u.Tried != "" && !slices.Contains(u.Ways, u.Tried):
-		c.Message += fmt.Sprintf("; it can't be decided with %q", u.Tried)
-	}
-	return c
 }

@@ -141,9 +141,8 @@ func (r *rebuild) run(ctx context.Context, packs []store.Info) error {
 	return r.replay(ctx)
 }
 
-// readHistory reads handoffs, and keeps those of which nothing is missing that they descend from, and tree nodes, which go to the
-// database as they come: there
-// may be more of them than memory.
+// readHistory reads handoffs, and keeps those of which nothing is missing that they descend from, and tree nodes, which go to the database
+// as they come: there may be more of them than memory.
 func (r *rebuild) readHistory(ctx context.Context, packs []store.Info) error {
 	nodes := map[chunk.Digest][]byte{}
 	held := 0

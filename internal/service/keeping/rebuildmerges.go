@@ -7,39 +7,14 @@ import (
 
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/chain"
-	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/tree"
 	"kettletarn/internal/records"
 	"kettletarn/internal/service/ground"
 )
 
-// step is what a tree has of an asset, and what the one behind it has.
-type step struct{ from, to *tree.Entry }
-
-// stepsOf are the assets of which two trees have something else.
-func stepsOf(ctx context.Context, forest *tree.Forest, a, b chunk.Digest) (map[int64]step, error) {
-	found := map[int64]step{}
-	err := forest.Diff(ctx, a, b, "", func(d tree.Difference) bool {
-		if d.From != nil {
-			s := found[d.From.Asset]
-			s.from = d.From
-			found[d.From.Asset] = s
-		}
-		if d.To != nil {
-			s := found[d.To.Asset]
-			s.to = d.To
-			found[d.To.Asset] = s
-		}
-		return true
-	})
-	return found, err
-}
-
 // writeMerge makes a merge again. Which assets came as they were, and which became new versions, is not written anywhere: it follows from
-// the
-// trees, and from which version descends from which. An asset that came is as it is there, and descends from what was here; a new version
-// is
-// whatever is otherwise, and whatever two sides had that neither descends from the other.
+// the trees, and from which version descends from which. An asset that came is as it is there, and descends from what was here; a new
+// version is whatever is otherwise, and whatever two sides had that neither descends from the other.
 func (r *rebuild) writeMerge(ctx context.Context, tx *records.Tx, h chain.Handoff, diffs []tree.Difference, assets, size int64) error {
 	_, digest := h.Encode()
 	n := records.NewHandoff{Record: h, Digest: digest, Branch: r.branches[h.Branch], Author: r.people[h.Author], Assets: assets, Size: size}
@@ -53,15 +28,15 @@ func (r *rebuild) writeMerge(ctx context.Context, tx *records.Tx, h chain.Handof
 		return err
 	}
 	forest := r.s.Forest(tx, r.id)
-	theirs, err := stepsOf(ctx, forest, base, r.roots[there])
+	theirs, err := forest.Steps(ctx, base, r.roots[there])
 	if err != nil {
 		return err
 	}
-	ours, err := stepsOf(ctx, forest, base, r.roots[here])
+	ours, err := forest.Steps(ctx, base, r.roots[here])
 	if err != nil {
 		return err
 	}
-	came, err := stepsOf(ctx, forest, r.roots[here], h.Root)
+	came, err := forest.Steps(ctx, r.roots[here], h.Root)
 	if err != nil {
 		return err
 	}
@@ -73,7 +48,7 @@ func (r *rebuild) writeMerge(ctx context.Context, tx *records.Tx, h chain.Handof
 	for _, id := range deleted {
 		apart[id] = true
 		if _, seen := theirs[id]; !seen {
-			theirs[id] = step{ours[id].from, ours[id].from}
+			theirs[id] = tree.Step{From: ours[id].From, To: ours[id].From}
 		}
 	}
 	var ids []int64
@@ -112,9 +87,9 @@ func (r *rebuild) writeMerge(ctx context.Context, tx *records.Tx, h chain.Handof
 		its, comes := theirs[id]
 		mine, both := ours[id]
 		made, changed := came[id]
-		was, result := its.from, made.to
+		was, result := its.From, made.To
 		if both {
-			was = mine.to
+			was = mine.To
 		}
 		both = both || apart[id]
 		if !changed {
@@ -125,9 +100,9 @@ func (r *rebuild) writeMerge(ctx context.Context, tx *records.Tx, h chain.Handof
 			side = tree.Take
 		}
 		switch {
-		case comes && alike(was, its.to) && (was != nil || side != tree.Undecided), comes && side == tree.Keep && alike(result, was):
+		case comes && tree.Same(was, its.To) && (was != nil || side != tree.Undecided), comes && side == tree.Keep && tree.Same(result, was):
 			continue
-		case comes && side == tree.Take && alike(result, its.to):
+		case comes && side == tree.Take && tree.Same(result, its.To):
 			if n.Came = append(n.Came, records.Came{Asset: id, Number: tips[1][id].Number, Before: tips[0][id].Number}); result != nil {
 				claims(id, result.Spelling(), result.Key)
 			}
@@ -142,7 +117,7 @@ func (r *rebuild) writeMerge(ctx context.Context, tx *records.Tx, h chain.Handof
 			if row := rows[id]; row != nil {
 				v.Path, v.Folded = row.Path, assetpath.Fold(row.Path) // deleted on both sides, and in the common state
 			}
-			for _, e := range []*tree.Entry{was, its.to, its.from} {
+			for _, e := range []*tree.Entry{was, its.To, its.From} {
 				if e != nil {
 					v.Path, v.Folded = e.Spelling(), e.Key
 					break
@@ -165,11 +140,8 @@ func (r *rebuild) writeMerge(ctx context.Context, tx *records.Tx, h chain.Handof
 	return tx.SetHandoffs(ctx, r.id, h.Number)
 }
 
-func alike(a, b *tree.Entry) bool { return a == nil && b == nil || a != nil && b != nil && *a == *b }
-
 // restoreBranches takes over what the packs say of branches: those of which nothing else is there, too. A branch that began at a handoff
-// that
-// did not come back has its own handoffs, or is not there.
+// that did not come back has its own handoffs, or is not there.
 func (r *rebuild) restoreBranches(ctx context.Context) error {
 	names := make([]string, 0, len(r.states))
 	for name := range r.states {
@@ -215,15 +187,5 @@ func (r *rebuild) restoreSize(ctx context.Context, tx *records.Tx, b chain.Branc
 	if err := tx.SetBranchSize(ctx, r.id, b.Name, count, size); err != nil {
 		return err
 	}
-	var ids []int64
-	var places []string
-	if err := forest.Diff(ctx, from.Root, branch.Root, "", func(d tree.Difference) bool {
-		if d.To != nil {
-			ids, places = append(ids, d.To.Asset), append(places, d.To.Key)
-		}
-		return true
-	}); err != nil {
-		return err
-	}
-	return tx.AddClaims(ctx, r.id, ids, places)
+	return r.s.ClaimPlaces(ctx, tx, r.id, from.Root, branch.Root)
 }

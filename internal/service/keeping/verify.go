@@ -52,10 +52,9 @@ type Verified struct {
 	Unused int `json:"unused_damage"`
 }
 
-// Verify looks whether everything is there and is what it should be: the index against packs, contents against chunks, trees against
-// nodes, handoffs against trees, claims against the newest ones. A chunk that is found damaged is set aside, so that nothing new is built
-// on it. It is safe beside
-// everything else that runs.
+// Verify looks whether everything is there and is what it should be: the index against packs, contents against chunks, trees against nodes,
+// handoffs against trees, claims against the newest ones. A chunk that is found damaged is set aside, so that nothing new is built on it.
+// It is safe beside everything else that runs.
 func (s *Room) Verify(ctx context.Context, o VerifyOptions) (*Verified, error) {
 	v := &verification{s: s, o: o, out: &Verified{Findings: []Finding{}}}
 	if o.Rate > 0 {

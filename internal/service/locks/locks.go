@@ -123,8 +123,7 @@ func (s *Room) TakeLocks(ctx context.Context, actor ground.Actor, key string, wi
 }
 
 // lacking finds what other live branches have that is newer than what one goes on from. Of an asset whose versions are one line, the last
-// of
-// them descends from all, and nothing is asked.
+// of them descends from all, and nothing is asked.
 func (c *Change) lacking(ctx context.Context, have map[string]int, willUpdate bool) (map[int64][]lock.Newest, error) {
 	var ids []int64
 	var from []int

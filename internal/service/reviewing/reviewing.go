@@ -93,16 +93,16 @@ func (s *Room) OpenReview(ctx context.Context, actor ground.Actor, key string, q
 		if err != nil {
 			return err
 		}
-		members, err := tx.MemberIDs(ctx, p.ID, q.Ask)
+		members, err := tx.MembersCalled(ctx, p.ID, q.Ask)
 		if err != nil {
 			return err
 		}
 		for _, handle := range q.Ask {
-			id, is := members[handle]
+			member, is := members[handle]
 			if !is {
 				return model.NewProblem(model.NotFound, "see tarn member list", "%s is nobody in %s", ground.Printable(handle), key)
 			}
-			fresh.Ask = append(fresh.Ask, id)
+			fresh.Ask = append(fresh.Ask, member.ID)
 		}
 		number, err := tx.AddReview(ctx, p.ID, fresh)
 		if err != nil {

@@ -42,8 +42,7 @@ func New(contents *contents.Room) *Room {
 const cachedRules = 64
 
 // cachedCovers is of how many tree nodes it is kept what the rules cover below them. A project of a million assets has about 200 that are
-// not
-// leaves.
+// not leaves.
 const cachedCovers = 8192
 
 // errRulesUnread says that the rules with a content have to be read before a transaction can go on: reading them takes connections of its

@@ -1,6 +1,5 @@
-// Package index is what a workspace knows: the versions that it has and how their files looked, what the service last said, what was
-// begun and not ended. It is one file in the person's state folder, in a form of its own; everything in it could be asked for again, but
-// for
+// Package index is what a workspace knows: the versions that it has and how their files looked, what the service last said, what was begun
+// and not ended. It is one file in the person's state folder, in a form of its own; everything in it could be asked for again, but for
 // moves and scope. The package looks at no file of the workspace and asks no service.
 package index
 

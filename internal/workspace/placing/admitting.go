@@ -56,8 +56,7 @@ func (d *Folder) Admit(files, remove []Wanted) (good []Wanted, refusals []model.
 }
 
 // spellings knows how the names in folders are spelled, and which folders are there and no links: each is looked at once. disk is what
-// files
-// are put in their places with.
+// files are put in their places with.
 type spellings struct {
 	d       *Folder
 	disk    disk.Disk

@@ -14,6 +14,9 @@ export const assetKinds = [
   "other",
 ] as const;
 
+/** The branch that each project begins with. */
+export const firstBranch = "main";
+
 /** Kinds of news; what is urgent is told at once. */
 export const newsKinds = [
   { name: "turn", short: "turns", urgent: true },

@@ -1,3 +1,4 @@
+import { firstBranch } from "../api/words.gen";
 import { Task } from "./Task";
 
 interface Labelled {
@@ -13,7 +14,7 @@ interface Labelled {
 export function Labels({ handoff, pinnedBy = [] }: { handoff: Labelled; pinnedBy?: { commit: string; subject: string }[] }) {
   return (
     <span className="text-xs">
-      {handoff.branch !== "main" && <span className="mr-1.5 rounded-md border border-ice px-1.5 py-0.5 text-ice" title="branch">{handoff.branch}</span>}
+      {handoff.branch !== firstBranch && <span className="mr-1.5 rounded-md border border-ice px-1.5 py-0.5 text-ice" title="branch">{handoff.branch}</span>}
       {handoff.parents.length > 1 && <span className="mr-1.5 text-ice" title={`made on ${handoff.parents.map((p) => `h${p}`).join(" and ")}`}>brings in h{handoff.parents[1]}</span>}
       {handoff.milestones?.map((m) => (
         <strong key={m} className="mr-1.5 rounded-md border border-copper px-1.5 py-0.5 font-semibold text-copper" title="milestone">{m}</strong>

@@ -72,7 +72,6 @@ function ReviewPart({ here, number }: { here: Here; number: number }) {
 }
 
 function Answers({ review: r }: { review: Review }) {
-  const waits = r.asked.filter((h) => !r.answers.some((a) => a.person === h && !a.old));
   return (
     <ul className="mt-2">
       {r.answers.map((a) => (
@@ -81,7 +80,7 @@ function Answers({ review: r }: { review: Review }) {
           {a.old && <span className="text-peat"> to h{a.head}, before it moved on</span>}{a.why && <>: {a.why}</>} <span className="text-peat"><When at={a.at} /></span>
         </li>
       ))}
-      {waits.length > 0 && <li className="text-peat">Asked, and not answered yet: {waits.join(", ")}</li>}
+      {r.waits.length > 0 && <li className="text-peat">Asked, and not answered yet: {r.waits.join(", ")}</li>}
     </ul>
   );
 }

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, ask, type Lock } from "../../api/client";
 import { useLocks } from "../../api/locks";
+import { firstBranch } from "../../api/words.gen";
 import { Asked, clock } from "../../parts/Line";
 import { AnswerAsk, ReleaseLock, TakeOffer } from "../../parts/LockControl";
 import { Picture } from "../../parts/Picture";
@@ -80,7 +81,7 @@ function ForYou({ here, locks }: { here: Here; locks: Lock[] }) {
   const asked = locks.filter((l) => l.holder === here.me).flatMap((l) => (l.asks ?? []).filter((k) => !k.answer).map((k) => ({ lock: l, ask: k })));
   const mine = locks.filter((l) => l.holder && l.holder !== here.me).flatMap((l) => (l.asks ?? []).filter((k) => k.person === here.me).map((k) => ({ lock: l, ask: k })));
   const reviews = useReviews(here.key);
-  const toLook = reviews.data?.reviews.filter((r) => !r.closed && r.asked.includes(here.me) && !r.answers.some((a) => a.person === here.me && !a.old)) ?? [];
+  const toLook = reviews.data?.reviews.filter((r) => !r.closed && r.waits.includes(here.me)) ?? [];
   if (offers.length + asked.length + mine.length + toLook.length === 0) return null;
   return (
     <section aria-labelledby="for-you" className="mb-8">
@@ -160,7 +161,7 @@ function CameIn({ here }: { here: Here }) {
             <span className="min-w-0">
               <Link to={`/p/${here.key}/handoffs/${h.number}`} className="font-medium">{firstLine(h.note)}</Link>
               <span className="block text-peat">
-                {h.author}{h.branch !== "main" && <> on {h.branch}</>}, <When at={h.at} />, {plural(h.count, "asset")}
+                {h.author}{h.branch !== firstBranch && <> on {h.branch}</>}, <When at={h.at} />, {plural(h.count, "asset")}
               </span>
             </span>
             <span className="flex gap-1" aria-hidden>
