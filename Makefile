@@ -6,11 +6,11 @@ FOLDER ?= /var/tmp/kettle-tarn-demo-$(PORT)
 .PHONY: demo demo-reset test check check-windows check-filesystems race bench soak build console clean
 
 demo: build
-	@scripts/install-packages.sh postgresql git
+	@scripts/install-packages.sh postgresql git faketime
 	@bin/demo -port $(PORT) -folder "$(FOLDER)"
 
 demo-reset: build
-	@scripts/install-packages.sh postgresql git
+	@scripts/install-packages.sh postgresql git faketime
 	@bin/demo -port $(PORT) -folder "$(FOLDER)" -reset
 
 build: console
@@ -32,7 +32,7 @@ bin/tools/versitygw: tools/go.mod tools/go.sum
 	@touch $@
 
 test: build bin/tools/versitygw
-	@scripts/install-packages.sh postgresql chromium git imagemagick sox flac lame vorbis-tools assimp-utils poppler-utils librsvg2-bin gerbv
+	@scripts/install-packages.sh postgresql faketime chromium git imagemagick sox flac lame vorbis-tools assimp-utils poppler-utils librsvg2-bin gerbv
 	@scripts/test.sh
 
 # What can be said without running anything, in under two minutes once the two tools are built.
@@ -44,7 +44,7 @@ check: console bin/tools/staticcheck
 	@scripts/check.sh
 
 race: console bin/tools/versitygw
-	@scripts/install-packages.sh postgresql chromium git imagemagick sox flac lame vorbis-tools assimp-utils poppler-utils librsvg2-bin gerbv gcc libc6-dev
+	@scripts/install-packages.sh postgresql faketime chromium git imagemagick sox flac lame vorbis-tools assimp-utils poppler-utils librsvg2-bin gerbv gcc libc6-dev
 	@CGO_ENABLED=1 go test -race -p 2 -timeout 60m $$(go list ./... | grep -v '/e2e')
 
 # The Windows client, run for real, under Debian's wine.

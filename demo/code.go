@@ -11,7 +11,7 @@ import (
 	"kettletarn/demo/scene"
 )
 
-// git runs git in the player's folder, in the name and at the time of somebody.
+// git runs git in the player's folder, in the name of somebody, at a time, or now.
 func (p player) git(who string, at time.Time, args ...string) {
 	cmd := exec.CommandContext(p.ctx, "git", append([]string{"-c", "init.defaultBranch=main"}, args...)...)
 	cmd.Dir = p.dir()
@@ -23,9 +23,10 @@ func (p player) git(who string, at time.Time, args ...string) {
 		"XDG_STATE_HOME=" + p.home() + "/.state", "TARN_MACHINE=" + p.handle + "-pc",
 		"GIT_CONFIG_NOSYSTEM=1", "GIT_AUTHOR_NAME=" + name, "GIT_AUTHOR_EMAIL=" + mail, "GIT_COMMITTER_NAME=keiko",
 		"GIT_COMMITTER_EMAIL=keiko@saltpan.example"}
-	if !at.IsZero() {
-		cmd.Env = append(cmd.Env, "GIT_AUTHOR_DATE="+at.Format(time.RFC3339), "GIT_COMMITTER_DATE="+at.Format(time.RFC3339))
+	if at.IsZero() {
+		at = p.now()
 	}
+	cmd.Env = append(cmd.Env, "GIT_AUTHOR_DATE="+at.Format(time.RFC3339), "GIT_COMMITTER_DATE="+at.Format(time.RFC3339))
 	if out, err := cmd.CombinedOutput(); err != nil {
 		panic(failure{fmt.Errorf("%s: git %s: %w\n%s", p.handle, strings.Join(args, " "), err, out)})
 	}
@@ -64,18 +65,19 @@ func lamp(pass int) string {
 // undertow is a prototype whose assets were in git from the first day; keiko brings it over with its past.
 func (s *stage) undertow() {
 	const key = "undertow"
+	s.at(9 * day)
 	fmt.Println("  keiko    brings the prototype undertow over from git, with its past")
 	p := s.as("keiko", key)
 	check(os.MkdirAll(p.dir(), 0o755))
 	p.git("keiko", time.Time{}, "init", "-q")
-	day := time.Now().AddDate(0, 0, -41)
+	then := time.Now().AddDate(0, 0, -41)
 	commit := func(who, message string, files files) {
 		for path, data := range files {
 			p.write(path, data)
 		}
-		p.git(who, day, "add", "-A")
-		p.git(who, day, "commit", "-q", "-m", message)
-		day = day.Add(58*time.Hour + 13*time.Minute)
+		p.git(who, then, "add", "-A")
+		p.git(who, then, "commit", "-q", "-m", message)
+		then = then.Add(58*time.Hour + 13*time.Minute)
 	}
 	commit("keiko", "A boat on a flat sea", files{"boat.go": []byte(rowing(0)), "textures/water-albedo.png": scene.Albedo("brine", 384, 0),
 		"models/boat.glb": scene.Model("rowing-boat", 0)})
@@ -88,7 +90,7 @@ func (s *stage) undertow() {
 		"textures/rust-albedo.png": scene.Albedo("rust", 384, 0)})
 	commit("rurik", "Kelp below the boat", files{"textures/kelp-albedo.png": scene.Albedo("kelp", 384, 0),
 		"textures/kelp-normal.png": scene.Normal("kelp", 384, 0)})
-	p.git("tamsin", day, "mv", "textures/rust-albedo.png", "textures/hull-albedo.png")
+	p.git("tamsin", then, "mv", "textures/rust-albedo.png", "textures/hull-albedo.png")
 	commit("tamsin", "The rust is the hull's", files{"levels/shore.glb": scene.Level("harbour", 1)})
 	commit("Ada Brine|ada@driftwood.example", "Horn, as heard from the pier", files{"sounds/horn.wav": scene.Sound("fog-horn", 0)})
 	commit("rurik", "Kelp: veins", files{"textures/kelp-albedo.png": scene.Albedo("kelp", 384, 1)})

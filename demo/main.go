@@ -62,7 +62,13 @@ func run(ctx context.Context, port int, folder, bin string, reset, once bool) er
 		return err
 	}
 	fmt.Println("Starting PostgreSQL on loopback …")
-	pg, err := localpg.Start(ctx, localpg.Options{Folder: filepath.Join(folder, "postgres"), Port: port + 1})
+	o := localpg.Options{Folder: filepath.Join(folder, "postgres"), Port: port + 1}
+	_, err = os.Stat(played)
+	play := err != nil
+	if play {
+		o.Clock = filepath.Join(folder, "clock")
+	}
+	pg, err := localpg.Start(ctx, o)
 	if err != nil {
 		return err
 	}
@@ -87,13 +93,20 @@ func run(ctx context.Context, port int, folder, bin string, reset, once bool) er
 	if err := d.Start(ctx); err != nil {
 		return fmt.Errorf("%w; its log is %s", err, log.Name())
 	}
-	defer d.Stop()
-	if _, err := os.Stat(played); err != nil {
+	defer func() { d.Stop() }()
+	if play {
 		start := time.Now()
 		fmt.Println("Playing six weeks of Gull & Saltpan through the real client …")
-		s := &stage{ctx: ctx, bin: bin, folder: folder, daemon: d, box: box}
+		s := &stage{ctx: ctx, bin: bin, folder: folder, daemon: d, box: box, clock: pg.SetClock}
 		if err := s.play(); err != nil {
 			return err
+		}
+		d.Stop()
+		if err := pg.RealClock(ctx); err != nil {
+			return err
+		}
+		if err := d.Start(ctx); err != nil {
+			return fmt.Errorf("%w; its log is %s", err, log.Name())
 		}
 		if err := os.WriteFile(played, nil, 0o644); err != nil {
 			return err

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"kettletarn/demo/scene"
 	"kettletarn/internal/postbox"
@@ -22,6 +23,11 @@ type stage struct {
 	folder string
 	daemon *rig.Daemon
 	box    *postbox.Box
+	clock  func(ago time.Duration) error
+
+	// Of one act: how long ago its steps are, what passes after a handoff, and what waits for its turn.
+	ago, gap time.Duration
+	wait     func(ago time.Duration) bool
 }
 
 // player is one of the six in one of their workspaces.
@@ -111,6 +117,7 @@ func (p player) hand(h handoff) {
 		}
 	}
 	p.tarn(args...)
+	p.goOn()
 }
 
 // play makes the six and plays what happened. A step that does not do what it should ends it.
@@ -124,6 +131,7 @@ func (s *stage) play() (err error) {
 			err = f.error
 		}
 	}()
+	check(s.clock(43 * day))
 	for _, handle := range []string{"odile", "tamsin", "rurik", "imani", "bastien", "keiko"} {
 		var flags []string
 		if handle == "odile" {
@@ -143,9 +151,7 @@ func (s *stage) play() (err error) {
 			return fmt.Errorf("%s can't show that the address is theirs: %s", handle, out)
 		}
 	}
-	s.brinelight()
-	s.tidepad()
-	s.undertow()
+	s.acts((*stage).brinelight, (*stage).tidepad, (*stage).undertow)
 	s.lantern()
 	return nil
 }
@@ -259,6 +265,7 @@ func (s *stage) brinelight() {
 		baseline[path] = data
 	}
 	baseline["interface/title.png"], baseline["textures/brine-height.png"] = scene.Sky(256, 0), scene.Height("brine", 512, 0)
+	s.at(42*day, 23*hour+40*minute)
 	s.found("odile", key, baseline, map[string]string{"tamsin": "artist", "rurik": "artist", "imani": "artist", "keiko": "artist",
 		"bastien": "viewer"})
 	odile, tamsin, rurik, imani, keiko := s.as("odile", key), s.as("tamsin", key), s.as("rurik", key), s.as("imani", key), s.as("keiko", key)
@@ -290,42 +297,54 @@ func (s *stage) brinelight() {
 			"textures/plank-roughness.png": scene.Roughness("plank", 512, 0), "sounds/crank-click.wav": scene.Sound("oar-stroke", 1),
 			"text/dialogue-diver.txt": scene.Dialogue("ferryman", 1)}})
 
+	s.at(31*day, 2*day)
 	odile.tarn("milestone", "add", "quay-walk", "-m", "One walks the quay from end to end, and nothing falls through it")
 	tamsin.hand(handoff{note: "Lamp: taller hood and a handle to carry it by", task: "BRL-123", stage: "rough",
 		old: files{"models/lamp.glb": scene.Model("lamp", 1)}})
 
 	keiko.pin("Lamp: the light is drawn from the oil that is left", "lamp.go", lamp(0))
+	s.at(27*day + 5*hour)
 	fmt.Println("  rurik    wants the harbour while tamsin has it; keiko too: both wait, rurik asks")
 	tamsin.tarn("update")
 	tamsin.tarn("begin", "--no-open", "--note", "Breakwater", "levels/harbour/harbour.glb")
+	s.at(27*day + 3*hour)
 	rurik.tarn("update")
 	rurik.refused("tamsin holds it", "lock", "levels/harbour/harbour.glb")
 	rurik.tarn("ask", "-m", "Two posts stand where the ferry light falls", "levels/harbour/harbour.glb")
+	s.at(27*day + 2*hour)
 	keiko.tarn("update")
 	keiko.tarn("lock", "--wait", "--note", "Collision of the quay", "levels/harbour/harbour.glb")
 	tamsin.tarn("answer", "--not-yet", "-m", "The breakwater is half built", "--until", "2h", "levels/harbour/harbour.glb")
+	s.at(27 * day)
 	tamsin.hand(handoff{note: "Harbour: breakwater, and the current bends round it", task: "BRL-124", stage: "polish",
 		old: files{"levels/harbour/harbour.glb": scene.Level("harbour", 2)}})
+	s.at(27*day - hour)
 	rurik.tarn("begin", "--no-open", "--note", "The two posts", "levels/harbour/harbour.glb")
 	keiko.tarn("ask", "-m", "Only the collision, ten minutes", "levels/harbour/harbour.glb")
 	fmt.Println("  rurik    gives it to keiko before he has begun")
+	s.at(27*day - 2*hour)
 	rurik.tarn("answer", "--give", "levels/harbour/harbour.glb")
 	keiko.tarn("begin", "--no-open", "levels/harbour/harbour.glb")
+	s.at(27*day - 3*hour)
 	keiko.tarn("unlock", "levels/harbour/harbour.glb")
 
 	fmt.Println("  imani    forgets a lock over the weekend; odile takes it away; imani comes back, and sends hers as a copy")
+	s.at(20 * day)
 	imani.tarn("lock", "--note", "Quick trim before I leave", "sounds/hull-creak.wav")
 	imani.write("sounds/hull-creak.wav", scene.Sound("hull-creak", 2))
+	s.at(16 * day)
 	odile.tarn("update")
 	odile.tarn("unlock", "--override", "--reason", "Imani is away until Tuesday and the build needs the creak today", "sounds/hull-creak.wav")
 	odile.hand(handoff{note: "Hull creak shortened for the build", task: "BRL-126",
 		old: files{"sounds/hull-creak.wav": scene.Sound("hull-creak", 1)}})
+	s.at(15 * day)
 	imani.refused("version 2 is newer", "send", "-m", "Trimmed", "sounds/hull-creak.wav")
 	imani.refused("tarn settle sounds/hull-creak.wav", "update")
 	imani.tarn("settle", "--use", "copy", "sounds/hull-creak.wav")
 	imani.tarn("send", "-m", "My trim of the creak from Friday, beside Odile's: take the better one", "--task", "BRL-126",
 		"sounds/hull-creak-imani.wav")
 
+	s.at(14*day, 20*hour)
 	rurik.hand(handoff{note: "Kelp: veins and the yellow tips", task: "BRL-104", stage: "polish", old: maps("kelp", 512, 1)})
 	rurik.hand(handoff{note: "Rust: rivets catch the lamp now. Height map for the close-ups", task: "BRL-117", stage: "final",
 		old: maps("rust", 768, 2), fresh: files{"textures/rust-height.png": scene.Height("rust", 768, 2)}})
@@ -348,6 +367,7 @@ func (s *stage) brinelight() {
 		old: files{"text/tuning-light.csv": scene.Tuning("light", 1)}})
 	tamsin.hand(handoff{note: "Sky: three lamps lit, as at the end of the first chapter", task: "BRL-134", stage: "final",
 		old: files{"skies/harbour-evening.png": scene.Sky(512, 1)}})
+	s.at(5*day, 3*hour)
 	odile.tarn("update")
 	odile.tarn("milestone", "add", "first-light", "-m", "The first chapter from the jetty to the third lamp")
 	tamsin.hand(handoff{note: "Compass: tried an arrow instead of the needle", task: "BRL-135", stage: "rough",
@@ -362,9 +382,11 @@ func (s *stage) brinelight() {
 
 	keiko.pin("First chapter from the jetty to the third lamp", "lamp.go", lamp(1))
 	s.apart()
+	s.at(5 * hour)
 	fmt.Println("  The day goes on: three locks are held, and rurik has work that he has not sent")
 	tamsin.tarn("update")
 	tamsin.tarn("begin", "--no-open", "--note", "Ferry steps for BRL-136", "levels/harbour/harbour.glb", "levels/harbour/placements.csv")
+	s.at(4 * hour)
 	imani.tarn("update")
 	imani.tarn("begin", "--no-open", "--note", "New take of the stroke", "sounds/oar-stroke.wav")
 	rurik.tarn("update")
@@ -377,16 +399,21 @@ func (s *stage) brinelight() {
 	odile.write("text/dialogue-diver.txt", append(scene.Dialogue("ferryman", 1), "\n\nDIVER: Hold the rope.\n"...))
 	odile.tarn("status", "--fetch")
 	odile.tarn("update")
+	s.at(2 * hour)
 	fmt.Println("  It is a busy afternoon: people wait, ask, and are offered what they waited for")
 	keiko.tarn("update")
 	keiko.tarn("lock", "--wait", "--note", "Ferry timetable", "levels/harbour/placements.csv")
+	s.at(90 * minute)
 	keiko.tarn("ask", "-m", "The collision once more, before the build", "levels/harbour/harbour.glb")
 	rurik.tarn("lock", "--wait", "--note", "Steps want the wet planks", "levels/harbour/harbour.glb")
+	s.at(50 * minute)
 	tamsin.tarn("answer", "--not-yet", "-m", "The steps are half in", "--until", "3h", "levels/harbour/harbour.glb")
 	odile.tarn("begin", "--no-open", "--note", "Lantern glass for the lighthouse", "models/lighthouse.glb")
 	tamsin.tarn("ask", "-m", "The door has to match the steps, one minute", "models/lighthouse.glb")
+	s.at(25 * minute)
 	imani.tarn("lock", "--note", "Surf a little slower", "sounds/surf-loop.wav")
 	odile.tarn("lock", "--wait", "--note", "Loop point clicks in the trailer", "sounds/surf-loop.wav")
+	s.at(6 * minute)
 	imani.tarn("unlock", "sounds/surf-loop.wav")
 	rurik.tarn("lock", "--reserve", "--note", "Wet planks, when the mask is done", "textures/plank-wet-albedo.png")
 }
@@ -409,6 +436,7 @@ func (s *stage) tidepad() {
 	for path, data := range board(0) {
 		baseline[path] = data
 	}
+	s.at(38*day, 4*day-hour)
 	s.found("bastien", key, baseline, map[string]string{"odile": "owner", "keiko": "artist"})
 	bastien, keiko := s.as("bastien", key), s.as("keiko", key)
 	bastien.hand(handoff{note: "Fabrication files of revision A, as sent out", task: "TID-20", stage: "fabrication", fresh: fabrication(0)})
@@ -417,6 +445,7 @@ func (s *stage) tidepad() {
 		old: files{"enclosure/top.stl": scene.Enclosure("top", 1), "enclosure/bottom.stl": scene.Enclosure("bottom", 1),
 			"enclosure/enclosure.step": scene.Step(1)}})
 	fmt.Println("  keiko    rolls the schematic back: the lower regulator browns out")
+	s.at(24*day, 4*day)
 	keiko.tarn("update")
 	keiko.tarn("rollback", "board/tidepad.kicad_sch", "--to", "v1", "-m",
 		"TID-35: back to the regulator of revision A, the new one browns out on the crank's peak")
@@ -425,8 +454,10 @@ func (s *stage) tidepad() {
 	bastien.hand(handoff{note: "Fabrication files of revision B; screws M2.5 instead of M3", task: "TID-38", stage: "fabrication",
 		old: fabrication(2)})
 	bastien.hand(handoff{note: "Data sheet for revision B", task: "TID-36", old: files{"data-sheet.pdf": scene.DataSheet(2)}})
+	s.at(11 * day)
 	bastien.tarn("milestone", "add", "tidepad-rev-b", "-m", "As sent to the factory")
 	bastien.tarn("update")
 	s.revisionC()
+	s.at(7 * hour)
 	bastien.tarn("begin", "--no-open", "--note", "Silk screen for the switch", "board/tidepad.kicad_pcb")
 }

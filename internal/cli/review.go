@@ -134,7 +134,11 @@ func (a *app) openReview(ctx context.Context, cmd *cli.Command, w *workspace.Wor
 	}
 	return a.answer(cmd, r, func() {
 		asked := "Nobody is asked yet"
-		if len(r.Asked) > 0 {
+		switch len(r.Asked) {
+		case 0:
+		case 1:
+			asked = r.Asked[0] + " hears of it"
+		default:
 			asked = strings.Join(r.Asked, ", ") + " hear of it"
 		}
 		a.say("r%d is the review of %s. %s; tarn review show r%d has what is said.", r.Number, ofReview(r), asked, r.Number)

@@ -28,16 +28,19 @@ type Server struct {
 	bin    string
 	port   int
 	fast   bool
+	clock  string
 	owner  *syscall.Credential
 	cmd    *exec.Cmd
 	done   chan error
 }
 
-// Options say how to run it. Port 0 takes a free one. Fast gives up durability, which tests do not need.
+// Options say how to run it. Port 0 takes a free one. Fast gives up durability, which tests do not need. Clock, where not "", is a
+// file that SetClock writes, in a folder that the user postgres can reach: the server goes by that clock, with Debian's faketime.
 type Options struct {
 	Folder string
 	Port   int
 	Fast   bool
+	Clock  string
 }
 
 // Start runs a PostgreSQL with its data in o.Folder, which is made and filled where it is missing. As root, it runs as the user
@@ -62,7 +65,31 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 			return nil, err
 		}
 	}
+	if s.clock = o.Clock; s.clock != "" {
+		if err := s.SetClock(0); err != nil {
+			return nil, err
+		}
+	}
 	return s, s.Up(ctx)
+}
+
+// SetClock puts the clock of a server that was started with one back by so much, to a second. It may run while the server does; a
+// clock that is put back by more than before goes backwards, which a database does not expect.
+func (s *Server) SetClock(back time.Duration) error {
+	fresh := s.clock + ".new"
+	if err := os.WriteFile(fresh, fmt.Appendf(nil, "%+d\n", -int64(back/time.Second)), 0o644); err != nil {
+		return err
+	}
+	return os.Rename(fresh, s.clock)
+}
+
+// RealClock starts the server again with the real time.
+func (s *Server) RealClock(ctx context.Context) error {
+	if err := s.Down(); err != nil {
+		return err
+	}
+	s.clock = ""
+	return s.Up(ctx)
 }
 
 // Up starts the server again after Down.
@@ -74,6 +101,14 @@ func (s *Server) Up(ctx context.Context) error {
 	}
 	var errs bytes.Buffer
 	s.cmd = s.command(context.Background(), "postgres", args...)
+	if s.clock != "" {
+		libraries, _ := filepath.Glob("/usr/lib/*/faketime/libfaketime.so.1")
+		if len(libraries) == 0 {
+			return errors.New("there is no faketime; apt-get install faketime brings it")
+		}
+		s.cmd.Env = append(s.cmd.Env, "LD_PRELOAD="+libraries[0], "FAKETIME_TIMESTAMP_FILE="+s.clock, "FAKETIME_NO_CACHE=1",
+			"FAKETIME_DONT_FAKE_MONOTONIC=1", "DONT_FAKE_MONOTONIC=1")
+	}
 	s.cmd.Stderr = &errs
 	if err := s.cmd.Start(); err != nil {
 		return err

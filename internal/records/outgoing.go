@@ -122,12 +122,12 @@ type Delivery struct {
 	Event      model.Event
 }
 
-// ClaimDeliveries takes up to limit deliveries that are due, to hooks or to people: they are due again at the time until, should this
+// ClaimDeliveries takes up to limit deliveries that are due, to hooks or to people: they are due again after lease, should this
 // service end before it says what became of them. Of one hook only one is taken, while no other of it is on its way: what does not answer
 // holds up itself. Relies on deliveries_due.
-func (tx *Tx) ClaimDeliveries(ctx context.Context, hooks bool, limit int, until time.Time) ([]Delivery, error) {
+func (tx *Tx) ClaimDeliveries(ctx context.Context, hooks bool, limit int, lease time.Duration) ([]Delivery, error) {
 	rows, err := tx.q.Query(ctx, `
-		with d as (update deliveries set due = $2, tries = tries + 1, sent = now() where id in (
+		with d as (update deliveries set due = now() + $2::interval, tries = tries + 1, sent = now() where id in (
 			select id from deliveries d where done is null and due <= now() and (hook_id is not null) = $3
 				and (hook_id is null or not exists (select from deliveries o where o.hook_id = d.hook_id and o.done is null and o.id <> d.id
 					and (o.due <= now() and o.id < d.id or o.due > now() and o.sent > now() - interval '1 minute' and o.error = '')))
@@ -136,7 +136,7 @@ func (tx *Tx) ClaimDeliveries(ctx context.Context, hooks bool, limit int, until 
 			coalesce(h.url, ''), coalesce(h.secret, ''),
 			e.at, coalesce(a.handle, ''), e.kind, e.subject
 		from d join events e on e.id = d.event_id left join people a on a.id = e.person_id left join projects j on j.id = d.project_id
-		left join people p on p.id = d.person_id left join hooks h on h.id = d.hook_id order by d.id`, limit, until, hooks)
+		left join people p on p.id = d.person_id left join hooks h on h.id = d.hook_id order by d.id`, limit, lease, hooks)
 	if err != nil {
 		return nil, err
 	}
@@ -148,13 +148,13 @@ func (tx *Tx) ClaimDeliveries(ctx context.Context, hooks bool, limit int, until 
 }
 
 // DailyOf takes the rest of a person's daily news that is due into the same delivery.
-func (tx *Tx) DailyOf(ctx context.Context, person int64, limit int, until time.Time) ([]Delivery, error) {
+func (tx *Tx) DailyOf(ctx context.Context, person int64, limit int, lease time.Duration) ([]Delivery, error) {
 	rows, err := tx.q.Query(ctx, `
-		with d as (update deliveries set due = $3, tries = tries + 1 where id in (select id from deliveries where done is null and daily
-			and person_id = $1 and due <= now() order by id limit $2 for update skip locked) returning *)
+		with d as (update deliveries set due = now() + $3::interval, tries = tries + 1 where id in (select id from deliveries
+			where done is null and daily and person_id = $1 and due <= now() order by id limit $2 for update skip locked) returning *)
 		select d.id, d.tries, coalesce(j.key, ''), e.at, coalesce(a.handle, ''), e.kind, e.subject
 		from d join events e on e.id = d.event_id left join people a on a.id = e.person_id left join projects j on j.id = d.project_id
-			order by d.id`, person, limit, until)
+			order by d.id`, person, limit, lease)
 	if err != nil {
 		return nil, err
 	}
@@ -170,15 +170,15 @@ func (tx *Tx) Delivered(ctx context.Context, ids []int64, cause string) error {
 	return err
 }
 
-// Postpone says why deliveries failed, and when to try again.
-func (tx *Tx) Postpone(ctx context.Context, ids []int64, due time.Time, cause string) error {
-	_, err := tx.q.Exec(ctx, `update deliveries set due = $2, error = $3 where id = any($1)`, ids, due, cause)
+// Postpone says why deliveries failed, and after which pause they are tried again.
+func (tx *Tx) Postpone(ctx context.Context, ids []int64, pause time.Duration, cause string) error {
+	_, err := tx.q.Exec(ctx, `update deliveries set due = now() + $2::interval, error = $3 where id = any($1)`, ids, pause, cause)
 	return err
 }
 
-// ForgetDelivered removes deliveries that were done before a time.
-func (tx *Tx) ForgetDelivered(ctx context.Context, before time.Time) error {
-	_, err := tx.q.Exec(ctx, `delete from deliveries where done < $1`, before)
+// ForgetDelivered removes deliveries that were done so long ago.
+func (tx *Tx) ForgetDelivered(ctx context.Context, ago time.Duration) error {
+	_, err := tx.q.Exec(ctx, `delete from deliveries where done < now() - $1::interval`, ago)
 	return err
 }
 

@@ -53,7 +53,7 @@ func (s *Room) Delivering(ctx context.Context) {
 		more, err := s.address(ctx)
 		if err == nil && time.Since(swept) > time.Hour {
 			swept = time.Now()
-			err = s.Write(ctx, func(tx *records.Tx) error { return tx.ForgetDelivered(ctx, swept.Add(-deliveryKept)) })
+			err = s.Write(ctx, func(tx *records.Tx) error { return tx.ForgetDelivered(ctx, deliveryKept) })
 		}
 		if err != nil && ctx.Err() == nil {
 			s.Log.Error("news could not be delivered; it is tried again", "error", err)
@@ -176,7 +176,7 @@ func (s *Room) Carrying(ctx context.Context, hooks bool) {
 func (s *Room) deliver(ctx context.Context, hooks bool) (sent int, err error) {
 	var due []records.Delivery
 	err = s.Write(ctx, func(tx *records.Tx) (err error) {
-		due, err = tx.ClaimDeliveries(ctx, hooks, atOnceSent, time.Now().Add(deliveryLease))
+		due, err = tx.ClaimDeliveries(ctx, hooks, atOnceSent, deliveryLease)
 		return err
 	})
 	if err != nil {
@@ -230,7 +230,7 @@ func (s *Room) settleDelivery(ctx context.Context, d records.Delivery, ids []int
 		}
 		pause := min(time.Duration(1<<min(d.Tries, 20))*5*time.Second, longestPause)
 		s.Log.Warn("news could not be delivered; it is tried again", "delivery", d.ID, "tries", d.Tries, "again", pause.String(), "error", cause)
-		return tx.Postpone(ctx, ids, time.Now().Add(pause), cause.Error())
+		return tx.Postpone(ctx, ids, pause, cause.Error())
 	})
 }
 

@@ -41,7 +41,7 @@ func (s *Room) summary(ctx context.Context, list []records.Delivery) (ids []int6
 	d := list[0]
 	var more []records.Delivery
 	if err := s.Write(ctx, func(tx *records.Tx) (err error) {
-		more, err = tx.DailyOf(ctx, d.Person, dailyItems, time.Now().Add(deliveryLease))
+		more, err = tx.DailyOf(ctx, d.Person, dailyItems, deliveryLease)
 		return err
 	}); err != nil {
 		return nil, nil, err
