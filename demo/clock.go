@@ -6,8 +6,8 @@ import (
 	"time"
 )
 
-// The six weeks of the scenario are six weeks: while it is played, the database goes by a clock that is put back, and what happens happens so long
-// ago. Afterwards it goes by the real one.
+// The six weeks of the scenario are six weeks: while it is played, the database goes by a clock that is put back, and what happens
+// happens so long ago. Afterwards it goes by the real one.
 
 const (
 	day    = 24 * time.Hour

@@ -87,7 +87,7 @@ func (a *app) listBranches(ctx context.Context, cmd *cli.Command, w *workspace.W
 		return err
 	}
 	return a.answer(cmd, list, func() {
-		t := a.table("BRANCH", "STATE", ">NEWEST", "BY", "WHEN", "FROM", "APART", "WHAT FOR")
+		t := a.table("BRANCH", "STATE", ">NEWEST", "BY", "WHEN", "FROM", "HANDOFFS APART", "WHAT FOR")
 		for _, b := range list.Branches {
 			newest, moved, from := "", "", ""
 			if b.Head > 0 {
@@ -105,17 +105,17 @@ func (a *app) listBranches(ctx context.Context, cmd *cli.Command, w *workspace.W
 	})
 }
 
-// distance says how far a branch and the one that it came from are from each other.
+// distance says how many handoffs a branch and the one that it came from are from each other.
 func distance(b model.Branch) string {
 	if b.From == "" {
 		return ""
 	}
 	var parts []string
 	if b.Ahead > 0 {
-		parts = append(parts, plural(b.Ahead, "handoff")+" of its own")
+		parts = append(parts, count(b.Ahead)+" of its own")
 	}
 	if b.Behind > 0 {
-		parts = append(parts, plural(b.Behind, "handoff")+" behind")
+		parts = append(parts, count(b.Behind)+" behind")
 	}
 	if len(parts) == 0 {
 		return "the same"

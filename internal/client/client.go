@@ -132,7 +132,7 @@ func watchOver(ctx context.Context, most time.Duration, tell func(time.Duration)
 func (g *guard) speak() {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	if g.over {
+	if g.over || g.tell == nil {
 		return
 	}
 	if quiet := time.Since(g.last); quiet >= silence {
@@ -147,6 +147,13 @@ func (g *guard) heard(most time.Duration) {
 	defer g.mu.Unlock()
 	g.last, g.most = time.Now(), most
 	g.timer.Reset(most)
+}
+
+// letBeSilent tells nobody of silence any more: of a stream of news it says that there are none.
+func (g *guard) letBeSilent() {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.tell = nil
 }
 
 func (g *guard) end() {
@@ -344,7 +351,7 @@ func (c *Client) once(ctx context.Context, q request, body [][]byte, contentType
 		return nil
 	}
 	if q.stream {
-		g.tell = nil // silence is news, too: there is none
+		g.letBeSilent()
 	}
 	if err := read(&moving{answer.Body, g, bodyPatience}); err != nil {
 		if errors.Is(context.Cause(ctx), errSilent) {

@@ -178,3 +178,26 @@ func shorten() func() {
 	smallPatience, bodyPatience, silence, smallTries = 300*time.Millisecond, 300*time.Millisecond, 50*time.Millisecond, time.Second
 	return func() { smallPatience, bodyPatience, silence, smallTries = small, body, quiet, tries }
 }
+
+// TestNewsMayBeSilent: a stream that stands waits for as long as nothing happens, and nobody is told so; until it stands, they are.
+func TestNewsMayBeSilent(t *testing.T) {
+	defer shorten()()
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "text/event-stream")
+		w.(http.Flusher).Flush()
+		time.Sleep(3 * silence)
+		_, _ = io.WriteString(w, "data: {\"kind\":\"lock-taken\"}\n\n")
+	}))
+	defer server.Close()
+	c := New(server.URL, "", nil)
+	var told atomic.Int32
+	c.Waiting(func(time.Duration) { told.Add(1) })
+	var kinds []string
+	err := c.News(t.Context(), "brinelight", "", func() {}, func(e model.Event) error {
+		kinds = append(kinds, e.Kind)
+		return nil
+	})
+	if !strings.Contains(err.Error(), "ended") || len(kinds) != 1 || told.Load() != 0 {
+		t.Errorf("%v; heard %v; told %d times", err, kinds, told.Load())
+	}
+}

@@ -22,7 +22,8 @@ func TestTheClockIsPutBackAndForward(t *testing.T) {
 	if err := os.Chmod(folder, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	s, err := localpg.Start(t.Context(), localpg.Options{Folder: filepath.Join(folder, "pg"), Fast: true, Clock: filepath.Join(folder, "clock")})
+	s, err := localpg.Start(t.Context(),
+		localpg.Options{Folder: filepath.Join(folder, "pg"), Fast: true, Clock: filepath.Join(folder, "clock")})
 	if err != nil {
 		t.Fatal(err)
 	}

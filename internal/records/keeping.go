@@ -31,7 +31,7 @@ type PackRow struct {
 	ID        int64
 	Name      string
 	Size      int64
-	Created   time.Time
+	Age       time.Duration
 	History   bool
 	Condemned *time.Time
 	Live      int64
@@ -43,7 +43,7 @@ type PackRow struct {
 // Packs lists up to limit packs of a project behind an id. Relies on packs_of_project and chunks_of_pack.
 func (tx *Tx) Packs(ctx context.Context, project, after int64, limit int) ([]PackRow, error) {
 	rows, err := tx.q.Query(ctx, `
-		select p.id, p.name, p.size, p.created, p.history, p.condemned, coalesce(c.live, 0), coalesce(c.n, 0), coalesce(c.damaged, 0),
+		select p.id, p.name, p.size, now() - p.created, p.history, p.condemned, coalesce(c.live, 0), coalesce(c.n, 0), coalesce(c.damaged, 0),
 			coalesce(c.loose, 0)
 		from (select * from packs where project_id = $1 and id > $2 order by id limit $3) p
 		left join lateral (select sum(stored + 92)::bigint as live, count(*) as n, count(damaged) as damaged,
@@ -53,7 +53,7 @@ func (tx *Tx) Packs(ctx context.Context, project, after int64, limit int) ([]Pac
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (p PackRow, err error) {
-		err = row.Scan(&p.ID, &p.Name, &p.Size, &p.Created, &p.History, &p.Condemned, &p.Live, &p.Chunks, &p.Damaged, &p.Loose)
+		err = row.Scan(&p.ID, &p.Name, &p.Size, &p.Age, &p.History, &p.Condemned, &p.Live, &p.Chunks, &p.Damaged, &p.Loose)
 		return p, err
 	})
 }

@@ -249,7 +249,7 @@ func (c *collection) rewrite(ctx context.Context) error {
 		}
 		for _, p := range page {
 			after = p.ID
-			old := time.Since(p.Created) > c.o.Pause
+			old := p.Age > c.o.Pause
 			switch {
 			case p.Condemned != nil || p.Damaged > 0 || !old:
 			case p.History && p.Size < smallPack:
