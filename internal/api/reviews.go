@@ -43,6 +43,18 @@ func (s *Server) review(c *call) error {
 	return c.answer(r)
 }
 
+func (s *Server) spots(c *call) error {
+	version, err := c.number("version")
+	if err != nil {
+		return err
+	}
+	list, err := s.service.Spots(c.Request().Context(), c.actor, c.project(), c.reviewNumber(), c.QueryParam("path"), version)
+	if err != nil {
+		return err
+	}
+	return c.answer(model.RemarkSpots{Spots: list})
+}
+
 // inReview reads a request about one review, and answers with the review as it is then.
 func inReview[T any](c *call, do func(ctx context.Context, actor ground.Actor, key string, number int, q T) (model.Review, error)) error {
 	var q T

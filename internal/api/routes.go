@@ -208,6 +208,11 @@ var calls = []route{
 	{method: "GET", path: "/projects/:project/reviews/:review", right: ground.Viewer, summary: "One review, with what was said",
 		answer: model.Review{},
 		handle: (*Server).review},
+	{method: "GET", path: "/projects/:project/reviews/:review/spots", right: ground.Viewer, costly: true,
+		summary: "Where on a version the remarks are that point at its asset, also those that were made on another version",
+		query: []param{{name: "path", kind: "string", about: "path of the asset from the root of the project; all that remarks point at where " +
+			"left out"}, {name: "version", kind: "integer", about: "the one that the review is about where left out"}},
+		answer: model.RemarkSpots{}, handle: (*Server).spots},
 	{method: "POST", path: "/projects/:project/reviews/:review/remarks", right: ground.Viewer, body: model.RemarkRequest{},
 		answer:  model.Review{},
 		summary: "Say something, of the whole or of a spot on an asset", status: http.StatusCreated, handle: (*Server).sayInReview},

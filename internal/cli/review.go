@@ -154,10 +154,21 @@ func (a *app) showReview(ctx context.Context, cmd *cli.Command, w *workspace.Wor
 	if err != nil {
 		return err
 	}
-	return a.answer(cmd, r, func() { a.printReview(r) })
+	answer := struct {
+		model.Review
+		Spots []model.RemarkSpot `json:"spots,omitempty"`
+	}{Review: r}
+	if slices.ContainsFunc(r.Remarks, func(m model.Remark) bool { return m.Where != "" }) {
+		found, err := w.Client.RemarkSpots(ctx, w.Marker.Project, n)
+		if err != nil {
+			return err
+		}
+		answer.Spots = found.Spots
+	}
+	return a.answer(cmd, answer, func() { a.printReview(r, answer.Spots) })
 }
 
-func (a *app) printReview(r model.Review) {
+func (a *app) printReview(r model.Review, spots []model.RemarkSpot) {
 	state := fmt.Sprintf("at h%d", r.Head)
 	if r.Closed != nil {
 		state = fmt.Sprintf("closed by %s, %s", r.Closer, when(*r.Closed))
@@ -186,18 +197,25 @@ func (a *app) printReview(r model.Review) {
 	}
 	for _, m := range r.Remarks {
 		if m.Answers == 0 {
-			a.printRemark(r, m)
+			a.printRemark(r, m, spots)
 		}
 	}
 }
 
 // printRemark prints a remark with what was answered to it.
-func (a *app) printRemark(r model.Review, m model.Remark) {
+func (a *app) printRemark(r model.Review, m model.Remark, spots []model.RemarkSpot) {
 	on := ""
 	if m.Path != "" {
 		on = fmt.Sprintf(" on %s@v%d", m.Path, m.Version)
 		if m.Where != "" {
 			on += " at " + m.Where
+			at := slices.IndexFunc(spots, func(s model.RemarkSpot) bool { return s.Remark == m.Number })
+			switch {
+			case at < 0:
+				on += " (no longer there)"
+			case spots[at].Version != m.Version && spots[at].Where != m.Where:
+				on += fmt.Sprintf(" (on v%d at %s)", spots[at].Version, spots[at].Where)
+			}
 		}
 	}
 	state := ""

@@ -214,7 +214,7 @@ func (q request) patience() time.Duration {
 	switch {
 	case q.raw != nil, q.method == "POST" && (last == "handoffs" || last == "rollback" || last == "merges" || last == "past" ||
 		last == "check"),
-		last == "compare", last == "look", last == "between", last == "lines":
+		last == "compare", last == "spots", last == "look", last == "between", last == "lines":
 		return longPatience
 	case strings.Contains(q.path, "/locks"), last == "unsent", last == "assets", last == "file", last == "fetch":
 		return manyPatience

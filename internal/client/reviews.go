@@ -21,6 +21,11 @@ func (c *Client) Review(ctx context.Context, key string, number int) (v model.Re
 	return v, c.get(ctx, inReview(key, number, ""), nil, &v)
 }
 
+// RemarkSpots says where the remarks of one are on the versions that it is about.
+func (c *Client) RemarkSpots(ctx context.Context, key string, number int) (v model.RemarkSpots, err error) {
+	return v, c.get(ctx, inReview(key, number, "/spots"), nil, &v)
+}
+
 // OpenReview opens one.
 func (c *Client) OpenReview(ctx context.Context, key string, q model.ReviewRequest) (v model.Review, err error) {
 	return v, c.post(ctx, in(key, "/reviews"), q, &v)

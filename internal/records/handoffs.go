@@ -335,12 +335,17 @@ func (tx *Tx) Versions(ctx context.Context, project, asset int64) ([]model.Versi
 }
 
 // Version is one version of the asset that a state means by a folded path (see AssetAt), 0 for the newest behind it. See ErrNotFound.
-// Relies on the primary keys of claims and versions.
+// Relies on the primary key of claims.
 func (tx *Tx) Version(ctx context.Context, project int64, state int, folded string, number int) (v model.Version, err error) {
 	asset, err := tx.AssetAt(ctx, project, state, folded)
 	if err != nil {
 		return v, err
 	}
+	return tx.VersionOfAsset(ctx, project, asset, state, number)
+}
+
+// VersionOfAsset is one version of an asset, 0 for the newest behind a state. See ErrNotFound. Relies on the primary key of versions.
+func (tx *Tx) VersionOfAsset(ctx context.Context, project, asset int64, state, number int) (v model.Version, err error) {
 	rows, err := tx.q.Query(ctx, behindOf("behind", "$3")+versionsOf+` and case when $4 = 0 then `+in+` else v.number = $4 end
 		order by v.number desc limit 1`, project, asset, state, number)
 	if err != nil {

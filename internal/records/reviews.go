@@ -124,6 +124,23 @@ func (tx *Tx) Remarks(ctx context.Context, project int64, review int) ([]model.R
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[model.Remark])
 }
 
+// RemarkedAssets are the assets that the remarks of a review point at, by the remark's number.
+func (tx *Tx) RemarkedAssets(ctx context.Context, project int64, review int) (map[int]int64, error) {
+	rows, err := tx.q.Query(ctx, `select number, asset_id from remarks where project_id = $1 and review = $2 and asset_id is not null`,
+		project, review)
+	if err != nil {
+		return nil, err
+	}
+	assets := map[int]int64{}
+	var number int
+	var asset int64
+	_, err = pgx.ForEachRow(rows, []any{&number, &asset}, func() error {
+		assets[number] = asset
+		return nil
+	})
+	return assets, err
+}
+
 // SettleRemark settles a remark, or takes that back.
 func (tx *Tx) SettleRemark(ctx context.Context, project int64, review, number int, person int64, settled bool) error {
 	_, err := tx.q.Exec(ctx, `update remarks set settled = case when $5 then now() end, settler_id = case when $5 then $4::bigint end

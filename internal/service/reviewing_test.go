@@ -1,6 +1,8 @@
 package service_test
 
 import (
+	"bytes"
+	"encoding/binary"
 	"fmt"
 	"slices"
 	"strings"
@@ -139,5 +141,73 @@ yes-by = "artist"
 	done, err := m.merge(m.tamsin, "bell", "main")
 	if err != nil || len(done.Answers) != 3 || done.Handoff == nil {
 		t.Errorf("%+v, %v", done.Answers, err)
+	}
+}
+
+// TestRemarksAreFollowed: a remark stays with the version that it was made on, and is found on others where the same thing is there.
+func TestRemarksAreFollowed(t *testing.T) {
+	m := newTeam(t, nil)
+	wave := func(seconds int) string {
+		var b bytes.Buffer
+		size := 8000 * 2 * seconds
+		b.WriteString("RIFF")
+		for _, v := range []any{uint32(36 + size), []byte("WAVEfmt "), uint32(16), uint16(1), uint16(1), uint32(8000), uint32(16000), uint16(2),
+			uint16(16), []byte("data"), uint32(size), make([]byte, size)} {
+			if err := binary.Write(&b, binary.LittleEndian, v); err != nil {
+				t.Fatal(err)
+			}
+		}
+		return b.String()
+	}
+	m.on(m.tamsin, "main", m.change(m.tamsin, "keeper.txt", 0, 0, "Good evening.\nThe lamp is low.\n"), m.change(m.tamsin, "horn.wav", 0, 0, wave(3)),
+		m.change(m.tamsin, "rust.png", 0, 0, "no picture"))
+	r, err := m.OpenReview(t.Context(), m.tamsin, key, model.ReviewRequest{Of: "main", Text: "All of it"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, q := range []model.RemarkRequest{{Path: "keeper.txt", Where: "line 2"}, {Path: "keeper.txt", Where: "line 1"}, {Path: "horn.wav", Where: "0:02"},
+		{Path: "horn.wav", Where: "0:00.5"}, {Path: "horn.wav"}, {Path: "rust.png", Where: "1%,1%"}, {}} {
+		q.Text = "Hm"
+		if r, err = m.Say(t.Context(), m.viewer, key, r.Number, q); err != nil {
+			t.Fatal(err)
+		}
+	}
+	spots := func(path string, version int) string {
+		t.Helper()
+		list, err := m.Spots(t.Context(), m.viewer, key, r.Number, path, version)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var out []string
+		for _, s := range list {
+			out = append(out, fmt.Sprintf("%d %s@v%d %s", s.Remark, s.Path, s.Version, s.Where))
+		}
+		return strings.Join(out, ", ")
+	}
+	made := "1 keeper.txt@v1 line 2, 2 keeper.txt@v1 line 1, 3 horn.wav@v1 0:02, 4 horn.wav@v1 0:00.5, 5 horn.wav@v1 , 6 rust.png@v1 1%,1%"
+	if got := spots("", 0); got != made {
+		t.Error(got)
+	}
+	moved := m.change(m.tamsin, "text/keeper.txt", 1, 0, "(a gull)\n(and another)\nThe lamp is low.\n")
+	moved.MovedFrom = "keeper.txt"
+	m.on(m.tamsin, "main", moved, m.change(m.tamsin, "horn.wav", 1, 0, wave(1)), m.change(m.tamsin, "rust.png", 1, 0, "no picture either"))
+	if got, want := spots("", 0), "1 text/keeper.txt@v2 line 3, 4 horn.wav@v2 0:00.5, 5 horn.wav@v2 "; got != want {
+		t.Errorf("%s; want %s", got, want)
+	}
+	if got, want := spots("TEXT/keeper.txt", 1), "1 keeper.txt@v1 line 2, 2 keeper.txt@v1 line 1"; got != want {
+		t.Errorf("%s; want %s", got, want)
+	}
+	if got := spots("horn.wav", 9); got != "" {
+		t.Error(got)
+	}
+	_, err = m.Spots(t.Context(), m.viewer, key, r.Number, "none.txt", 0)
+	testbed.Problem(t, err, model.NotFound)
+	_, err = m.Spots(t.Context(), m.viewer, key, 9, "", 0)
+	testbed.Problem(t, err, model.NotFound)
+	gone := m.change(m.tamsin, "horn.wav", 2, 0, "")
+	gone.Gone = true
+	m.on(m.tamsin, "main", gone)
+	if got := spots("horn.wav", 0); got != "" {
+		t.Error(got)
 	}
 }

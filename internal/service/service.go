@@ -65,7 +65,7 @@ func New(db *records.DB, store store.Store, folder string, log *slog.Logger) *Se
 	rules, looks := ruling.New(contents), looking.New(contents, folder)
 	locks := locks.New(rules)
 	return &Service{ground, contents, rules, locks, handoffs.New(locks, looks), people.New(locks), history.New(contents),
-		branching.New(ground), reviewing.New(ground), looks,
+		branching.New(ground), reviewing.New(looks), looks,
 		telling.New(ground), keeping.New(rules, looks)}
 }
 

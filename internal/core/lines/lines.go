@@ -142,6 +142,16 @@ func Compare(before, after []string) (rows []Row) {
 	return rows
 }
 
+// Follow says which line of a later text a line of an earlier one has become, both from 1; false where it is gone, or was never there.
+func Follow(before, after []string, line int) (int, bool) {
+	for _, r := range Compare(before, after) {
+		if r.Before == line && line > 0 {
+			return r.After, r.After > 0
+		}
+	}
+	return 0, false
+}
+
 // block pairs the lines of a stretch that was replaced: those that have most in common first.
 func block(before, after []string, d lcs.Diff) (rows []Row) {
 	i, j := d.Start, d.ReplStart

@@ -98,6 +98,15 @@ func TestCompare(t *testing.T) {
 	}
 }
 
+func TestFollow(t *testing.T) {
+	before, after := []string{"a", "the keeper says good evening", "b", "c"}, []string{"0", "a", "the keeper says good night", "c"}
+	for line, want := range map[int]int{1: 2, 2: 3, 3: 0, 4: 4, 0: 0, 5: 0} {
+		if got, ok := Follow(before, after, line); got != want || ok != (want > 0) {
+			t.Errorf("line %d is %d, %v; want %d", line, got, ok, want)
+		}
+	}
+}
+
 func FuzzCompare(f *testing.F) {
 	f.Add("a\nb\nc", "a\nx\nc\nd")
 	f.Add("tide = 3", "tide = 4\r\n\r\n")

@@ -19,6 +19,7 @@ type circuit struct {
 	kind    string
 	format  string
 	parts   map[string]part
+	boxes   []Extent                   // of parts
 	nets    map[string]map[string]bool // pins by net
 	layers  []string
 	strokes []stroke
@@ -90,7 +91,15 @@ func (c *circuit) report(d Drawn) (Report, error) {
 		return r, nil
 	}
 	texts := c.captions(plain, nil)
-	return r, d.png("whole.png", c.sheet(frameOf(texts, c.strokes), texts, byLayer, c.strokes))
+	sheet := c.sheet(frameOf(texts, c.strokes), texts, byLayer, c.strokes)
+	r.Frame = sheet.shows
+	if len(c.boxes) <= MaxParts {
+		r.Parts = c.boxes
+	}
+	if len(c.nets) <= MaxParts {
+		r.Nets = sorted(c.nets)
+	}
+	return r, d.png("whole.png", sheet.RGBA)
 }
 
 // toneOf tells layers apart a little.
@@ -149,7 +158,7 @@ func frameOf(texts []caption, lists ...[]stroke) frame {
 }
 
 // sheet draws lists of strokes, each in its own style.
-func (c *circuit) sheet(f frame, captions []caption, styles []style, lists ...[]stroke) image.Image {
+func (c *circuit) sheet(f frame, captions []caption, styles []style, lists ...[]stroke) *canvas {
 	on := fit(f[0], f[1], f[2], f[3], 1280, c.up)
 	zero, _ := on.view(0, 0)
 	one, _ := on.view(1, 0)
@@ -187,7 +196,7 @@ func (c *circuit) sheet(f frame, captions []caption, styles []style, lists ...[]
 	if left > 0 {
 		on.write(went, 4, 14, number(left)+" more lines are not drawn")
 	}
-	return on.RGBA
+	return on
 }
 
 func (c *canvas) write(ink color.RGBA, x, y int, text string) {
@@ -226,11 +235,11 @@ func (c *circuit) captions(ink color.RGBA, others *circuit) (list []caption) {
 	had := map[string]bool{}
 	if others != nil {
 		for _, t := range others.texts {
-			had[t.name+spot(t.at)] = true
+			had[t.name+knot(t.at)] = true
 		}
 	}
 	for _, t := range c.texts {
-		if len(c.texts) <= maxCaptions && !had[t.name+spot(t.at)] {
+		if len(c.texts) <= maxCaptions && !had[t.name+knot(t.at)] {
 			list = append(list, caption{t, ink, 0})
 		}
 	}
@@ -305,13 +314,15 @@ func (c *circuit) compare(after seen, cmp *Comparison, d Drawn) error {
 	}
 	frame := frameOf(texts, stayed, gone, fresh)
 	draw := func(name string, keep func(stroke) bool) error {
-		return d.png(name, c.sheet(frame, texts, byFate, filter(stayed, keep), filter(gone, keep), filter(fresh, keep)))
+		return d.png(name, c.sheet(frame, texts, byFate, filter(stayed, keep), filter(gone, keep), filter(fresh, keep)).RGBA)
 	}
 	// Each by itself in the same frame, so that one can be laid over the other.
-	if err := d.png("was.png", c.sheet(frame, c.captions(plain, nil), byLayer, c.strokes)); err != nil {
+	was := c.sheet(frame, c.captions(plain, nil), byLayer, c.strokes)
+	cmp.Frame = was.shows
+	if err := d.png("was.png", was.RGBA); err != nil {
 		return err
 	}
-	if err := d.png("is.png", c.sheet(frame, other.captions(plain, nil), byLayer, other.strokes)); err != nil {
+	if err := d.png("is.png", c.sheet(frame, other.captions(plain, nil), byLayer, other.strokes).RGBA); err != nil {
 		return err
 	}
 	if err := draw("difference.png", func(stroke) bool { return true }); err != nil {

@@ -26,6 +26,8 @@ type canvas struct {
 	*image.RGBA
 	// view maps a place to pixels.
 	view func(x, y float64) (float64, float64)
+	// shows is the stretch that it shows: x at the left edge, y at the upper one, x at the right one, y at the lower one.
+	shows []float64
 }
 
 func newCanvas(w, h int) *canvas {
@@ -57,6 +59,13 @@ func fit(minX, minY, maxX, maxY float64, edge int, up bool) *canvas {
 		}
 		return margin + (x-minX)*scale, margin + py
 	}
+	left, top := minX-margin/scale, minY-margin/scale
+	right, bottom := left+float64(c.Rect.Dx())/scale, top+float64(c.Rect.Dy())/scale
+	if up {
+		top = maxY + margin/scale
+		bottom = top - float64(c.Rect.Dy())/scale
+	}
+	c.shows = []float64{left, top, right, bottom}
 	return c
 }
 

@@ -78,6 +78,22 @@ type Report struct {
 	Width   int     `json:"width,omitempty"`
 	Height  int     `json:"height,omitempty"`
 	Pages   int     `json:"pages,omitempty"`
+	// Frame is what whole.png shows of a circuit, in the drawing's own units: x at the left edge, y at the upper one, x at the right one, y
+	// at the lower one. Parts, there, are the boxes around its parts, and Nets its nets by name; not those of one with more than MaxParts.
+	Frame []float64 `json:"frame,omitempty"`
+	Parts []Extent  `json:"parts,omitempty"`
+	Nets  []string  `json:"nets,omitempty"`
+	// Bounds of a model in its own units: the least x, y and z, then the greatest.
+	Bounds []float64 `json:"bounds,omitempty"`
+}
+
+// MaxParts is up to how many parts and nets each a report names.
+const MaxParts = 5000
+
+// Extent is what a thing on a drawing lies between: the least x and y, then the greatest.
+type Extent struct {
+	Name string     `json:"name"`
+	At   [4]float64 `json:"at"`
 }
 
 // Pair is a fact before and after.
@@ -125,6 +141,8 @@ type Comparison struct {
 	Table    *Matched `json:"table,omitempty"`
 	Strip    *Strip   `json:"strip,omitempty"`
 	Files    []string `json:"files"`
+	// Frame is what the drawings of both circuits show, as in Report.
+	Frame []float64 `json:"frame,omitempty"`
 }
 
 // Limit is the most bytes that a content of a name may have to be looked into.

@@ -5,8 +5,9 @@ import (
 	"fmt"
 	"image"
 	"image/color"
+	"maps"
 	"math"
-	"sort"
+	"slices"
 	"strings"
 )
 
@@ -135,6 +136,7 @@ func (m *mesh) report(d Drawn) (Report, error) {
 	r.Facts = []Fact{{"format", m.format}, {"vertices", number(m.declared)}, {"triangles", number(len(m.triangles) / 3)},
 		{"meshes", number(m.meshes)}}
 	if len(m.triangles) > 0 {
+		r.Bounds = append(low[:], high[:]...)
 		r.Facts = append(r.Facts, Fact{"bounds", fmt.Sprintf("%s x %s x %s %s", rounded(high[0]-low[0]), rounded(high[1]-low[1]),
 			rounded(high[2]-low[2]), unit)}, Fact{"watertight", m.watertight()})
 	}
@@ -343,11 +345,4 @@ func gained(before, after int) string {
 	return "as many"
 }
 
-func sorted(names map[string]bool) []string {
-	list := make([]string, 0, len(names))
-	for n := range names {
-		list = append(list, n)
-	}
-	sort.Strings(list)
-	return list
-}
+func sorted[V any](names map[string]V) []string { return slices.Sorted(maps.Keys(names)) }

@@ -107,7 +107,8 @@ func readSchematic(e *expression) (*circuit, error) {
 		if err := c.symbol(symbol, p, ref, x.property("Value"), w, 0); err != nil {
 			return nil, err
 		}
-		if low, _, ok := around(c.strokes[first:]); ok && !strings.HasPrefix(ref, "#") {
+		if low, high, ok := around(c.strokes[first:]); ok && !strings.HasPrefix(ref, "#") {
+			c.boxes = append(c.boxes, Extent{ref, [4]float64{low[0], low[1], high[0], high[1]}})
 			c.texts = append(c.texts, named{name: strings.TrimSpace(ref + " " + x.property("Value")), at: [2]float64{low[0] + 2.6, low[1] - 0.8}})
 		}
 	}
@@ -189,7 +190,7 @@ type wiring struct {
 
 func newWiring() *wiring { return &wiring{parent: map[string]string{}} }
 
-func spot(p [2]float64) string { return fmt.Sprintf("%.2f,%.2f", p[0]+0, p[1]+0) }
+func knot(p [2]float64) string { return fmt.Sprintf("%.2f,%.2f", p[0]+0, p[1]+0) }
 
 func (w *wiring) root(k string) string {
 	for w.parent[k] != "" && w.parent[k] != k {
@@ -221,7 +222,7 @@ const maxMeets = 50_000_000
 
 func (w *wiring) nets() map[string]map[string]bool {
 	for _, wire := range w.wires {
-		w.join(spot(wire[0]), spot(wire[1]))
+		w.join(knot(wire[0]), knot(wire[1]))
 	}
 	on := append([][2]float64{}, w.touch...)
 	for _, l := range w.labels {
@@ -231,24 +232,24 @@ func (w *wiring) nets() map[string]map[string]bool {
 		for _, p := range on {
 			for _, wire := range w.wires {
 				if onWire(p, wire) {
-					w.join(spot(p), spot(wire[0]))
+					w.join(knot(p), knot(wire[0]))
 				}
 			}
 		}
 	}
 	names := map[string]string{}
 	for _, l := range w.labels {
-		w.join(spot(l.at), "label "+l.name)
+		w.join(knot(l.at), "label "+l.name)
 	}
 	for _, l := range w.labels {
-		root := w.root(spot(l.at))
+		root := w.root(knot(l.at))
 		if names[root] == "" || l.name < names[root] {
 			names[root] = l.name
 		}
 	}
 	byRoot := map[string]map[string]bool{}
 	for _, p := range w.pins {
-		root := w.root(spot(p.at))
+		root := w.root(knot(p.at))
 		if byRoot[root] == nil {
 			byRoot[root] = map[string]bool{}
 		}
@@ -371,7 +372,7 @@ func (c *circuit) footprint(f *expression) error {
 	}
 	c.parts[ref] = part{value, f.text(1), placeWords([]float64{p.x, p.y, p.turn})}
 	first := len(c.strokes)
-	defer func() { c.frame(strings.TrimSpace(ref+" "+value), c.strokes[first:]) }()
+	defer func() { c.frame(ref, value, c.strokes[first:]) }()
 	for _, x := range f.list {
 		if x.leaf {
 			continue
@@ -392,13 +393,15 @@ func (c *circuit) footprint(f *expression) error {
 }
 
 // frame draws a thin frame around what belongs to a part, with its name: where only its value changed, that is what changes in the picture.
-func (c *circuit) frame(name string, of []stroke) {
+func (c *circuit) frame(ref, value string, of []stroke) {
 	low, high, ok := around(of)
 	if !ok {
 		return
 	}
 	const gap = 0.4
+	name := strings.TrimSpace(ref + " " + value)
 	a, b := [2]float64{low[0] - gap, low[1] - gap}, [2]float64{high[0] + gap, high[1] + gap}
+	c.boxes = append(c.boxes, Extent{ref, [4]float64{a[0], a[1], b[0], b[1]}})
 	c.texts = append(c.texts, named{name: name, at: [2]float64{a[0], a[1] - 0.3}})
 	_ = c.draw(stroke{layer: "part " + name, width: 0.08, at: [][2]float64{a, {b[0], a[1]}, b, {a[0], b[1]}, a}})
 }

@@ -52,6 +52,19 @@ type Remark struct {
 	Settler string     `json:"settler,omitempty"`
 }
 
+// RemarkSpot is where on a version of an asset a remark is that points at it: Where is "" for one about the asset as a whole.
+type RemarkSpot struct {
+	Remark  int    `json:"remark"`
+	Path    string `json:"path"`
+	Version int    `json:"version"`
+	Where   string `json:"where,omitempty"`
+}
+
+// RemarkSpots are those of one review.
+type RemarkSpots struct {
+	Spots []RemarkSpot `json:"spots"`
+}
+
 // Reviews are those of a project, the open ones first, and the latest first among them.
 type Reviews struct {
 	Reviews []Review `json:"reviews"`

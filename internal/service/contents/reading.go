@@ -8,6 +8,7 @@ import (
 
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/lines"
 	"kettletarn/internal/core/manifest"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/pack"
@@ -436,4 +437,21 @@ func (s *Room) VersionOf(ctx context.Context, actor ground.Actor, key, path stri
 		return p, v, model.NewProblem(model.NotFound, "choose another version", "%s was removed in version %d", ground.Printable(path), v.Version)
 	}
 	return p, v, err
+}
+
+// TextOf reads a version as text. Its error is that of package lines where it is none.
+func (s *Room) TextOf(ctx context.Context, p records.Project, v model.Version) ([]string, error) {
+	if v.Size > lines.MaxSize {
+		return nil, lines.ErrTooLarge
+	}
+	content, err := s.OpenDigest(ctx, p, v.Content)
+	if err != nil {
+		return nil, err
+	}
+	defer content.Close()
+	data, err := io.ReadAll(content)
+	if err != nil {
+		return nil, err
+	}
+	return lines.Decode(data)
 }

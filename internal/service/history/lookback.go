@@ -3,7 +3,6 @@ package history
 import (
 	"context"
 	"errors"
-	"io"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -47,7 +46,7 @@ func (s *Room) Lines(ctx context.Context, actor ground.Actor, key, path string, 
 	}); err != nil {
 		return out, err
 	}
-	text, err := s.textOf(ctx, p, versions[0])
+	text, err := s.TextOf(ctx, p, versions[0])
 	if errors.Is(err, lines.ErrNoText) || errors.Is(err, lines.ErrTooLarge) {
 		return out, model.NewProblem(model.BadRequest, "tarn history PATH lists its versions", "%s can't be read line by line: %v", asset.Path,
 			err)
@@ -64,7 +63,7 @@ func (s *Room) Lines(ctx context.Context, actor ground.Actor, key, path string, 
 		if read += v.Size; read > maxTraced {
 			return out, model.NewProblem(model.TooLarge, "ask for an older version", "%s has too much of a past to look through at once", asset.Path)
 		}
-		before, err := s.textOf(ctx, p, v)
+		before, err := s.TextOf(ctx, p, v)
 		if errors.Is(err, lines.ErrNoText) || errors.Is(err, lines.ErrTooLarge) {
 			break // it was something else then
 		}
@@ -83,23 +82,6 @@ func (s *Room) Lines(ctx context.Context, actor ground.Actor, key, path string, 
 			At: v.At, Note: ground.FirstLine(v.Note)})
 	}
 	return out, nil
-}
-
-// textOf reads a version as text. Its error is that of package lines where it is none.
-func (s *Room) textOf(ctx context.Context, p records.Project, v model.Version) ([]string, error) {
-	if v.Size > lines.MaxSize {
-		return nil, lines.ErrTooLarge
-	}
-	content, err := s.OpenDigest(ctx, p, v.Content)
-	if err != nil {
-		return nil, err
-	}
-	defer content.Close()
-	data, err := io.ReadAll(content)
-	if err != nil {
-		return nil, err
-	}
-	return lines.Decode(data)
 }
 
 // Archive is the project, or a folder or an asset of it, as it was.

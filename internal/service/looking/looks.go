@@ -64,7 +64,7 @@ type preview struct {
 }
 
 // edition is that of the readers: what an earlier one found out is not used.
-const edition = "1"
+const edition = "2"
 
 // Limits of what is kept: bytes, after how many new ones that is looked at, and bytes of the disk that pictures leave free.
 const (
@@ -124,17 +124,22 @@ func (s *Room) Look(ctx context.Context, actor ground.Actor, key, path string, n
 	if err != nil {
 		return r, err
 	}
-	dir, err := s.alone(ctx, p, v)
-	if err != nil {
-		return r, err
-	}
-	if err := readReport(dir, &r); err != nil {
+	if r, err = s.Report(ctx, p, v); err != nil {
 		return r, err
 	}
 	if r.Kind == media.Other {
 		r.Facts = append(r.Facts, media.Fact{Name: "digest", Value: shortDigest(v)})
 	}
 	return r, nil
+}
+
+// Report is Look of a version that was found already.
+func (s *Room) Report(ctx context.Context, p records.Project, v model.Version) (r media.Report, err error) {
+	dir, err := s.alone(ctx, p, v)
+	if err != nil {
+		return r, err
+	}
+	return r, readReport(dir, &r)
 }
 
 // shortDigest is enough of a version's digest to tell it from others by eye.
@@ -267,7 +272,6 @@ func (l *looks) dir(project int64, words ...string) string {
 	return filepath.Join(l.folder, fmt.Sprint(project), name[:2], name)
 }
 
-// Forget takes away what was made of a project's contents.
 // Forget takes away what is kept of a project.
 func (s *Room) Forget(project int64) error { return s.looks.forget(project) }
 

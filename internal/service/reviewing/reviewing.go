@@ -16,6 +16,7 @@ import (
 	"kettletarn/internal/core/spot"
 	"kettletarn/internal/records"
 	"kettletarn/internal/service/ground"
+	"kettletarn/internal/service/looking"
 )
 
 // MaxRemarks is how much is said in one review at most.
@@ -24,10 +25,11 @@ const MaxRemarks = 2000
 // Room holds the conversations.
 type Room struct {
 	*ground.Ground
+	looks *looking.Room
 }
 
 // New makes the room.
-func New(ground *ground.Ground) *Room { return &Room{ground} }
+func New(looks *looking.Room) *Room { return &Room{looks.Ground, looks} }
 
 // Reviews lists those of a project, without what was said.
 func (s *Room) Reviews(ctx context.Context, actor ground.Actor, key string) (list []model.Review, err error) {
