@@ -47,7 +47,7 @@ func TestWorkingApart(t *testing.T) {
 
 	// They look at it together.
 	says(t, rurik.tarn(0, "review", "open", "second-chapter", "--ask", "odile", "-m", "Does the bell read from the boat?"), "r1",
-		"odile hear of it")
+		"odile hears of it")
 	says(t, odile.tarn(0, "review", "list", "--mine"), "r1", "second-chapter", "1 to answer")
 	says(t, odile.tarn(0, "review", "say", "r1", "textures/rust.png", "--where", "30%,45%", "-m", "Too green here"), "1 remark", "1 open")
 	says(t, odile.tarn(2, "review", "say", "r1", "textures/rust.png", "--where", "over there", "-m", "Hm"), "30%,45%")

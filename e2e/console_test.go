@@ -6,8 +6,13 @@ import (
 	"image"
 	"image/color"
 	"image/png"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -345,4 +350,41 @@ func TestOnesOwnWayIn(t *testing.T) {
 	b.do(chromedp.Navigate(d.URL+"/me"), chromedp.Click(`//button[normalize-space(.)="End"]`),
 		chromedp.WaitNotPresent(`//button[normalize-space(.)="End"]`))
 	says(t, odile.tarn(1, "lock", "fog.png"), "tarn sign-in")
+}
+
+// TestNothingFallsBetweenAPageAndItsNews: what happens while a page has its data already, and its stream of news does not stand yet, shows.
+func TestNothingFallsBetweenAPageAndItsNews(t *testing.T) {
+	t.Parallel()
+	d := serve(t)
+	odile := d.person("odile")
+	odile.start(map[string]string{"textures/rust.png": "rust"})
+	target, err := url.Parse(d.URL)
+	if err != nil {
+		t.Fatal(err)
+	}
+	happened := make(chan struct{})
+	proxy := &httputil.ReverseProxy{FlushInterval: -1, Rewrite: func(r *httputil.ProxyRequest) {
+		r.SetURL(target)
+		r.Out.Host = r.In.Host
+	}}
+	slow := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasSuffix(r.URL.Path, "/projects/brinelight/news") {
+			select {
+			case <-happened:
+			case <-r.Context().Done():
+			}
+		}
+		proxy.ServeHTTP(w, r)
+	}))
+	b := open(t, d)
+	b.url = slow.URL
+	t.Cleanup(func() { // the browser's stream has to end before the proxy can
+		slow.CloseClientConnections()
+		slow.Close()
+	})
+	b.signIn("odile")
+	b.do(chromedp.Navigate(slow.URL+"/p/brinelight/locks"), b.sees("Nothing of that kind is locked"))
+	odile.tarn(0, "lock", "--note", "seams", "textures/rust.png")
+	close(happened)
+	b.do(b.sees("seams"))
 }

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -429,7 +430,7 @@ func (s *Server) news(c *call) error {
 			c.Response().WriteHeader(http.StatusOK)
 		}
 	}
-	last := c.Request().Header.Get("Last-Event-ID")
+	last := cmp.Or(c.Request().Header.Get("Last-Event-ID"), c.QueryParam("after"))
 	err := s.service.News(c.Request().Context(), c.actor, c.project(), last,
 		func(e model.Event) error {
 			start()

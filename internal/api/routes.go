@@ -350,7 +350,8 @@ var calls = []route{
 
 	{method: "GET", path: "/projects/:project/news", right: ground.Viewer, stream: true,
 		summary: "Events as they happen (server-sent events); resumes behind Last-Event-ID", answerType: eventStream, handle: (*Server).news,
-		query: []param{{name: "Last-Event-ID", kind: "string", about: "the last event that was seen", header: true}}},
+		query: []param{{name: "Last-Event-ID", kind: "string", about: "the last event that was seen", header: true},
+			{name: "after", kind: "string", about: "the same, for what can't set the header: or the news of a project's answer"}}},
 }
 
 // kind is what the admission layer has to know of a route.

@@ -139,6 +139,8 @@ type Project struct {
 	Latest   *time.Time `json:"latest,omitempty"`
 	// TaskLinks say where the ids of tasks lead, as the rules have it.
 	TaskLinks []rules.TaskLink `json:"task_links,omitempty"`
+	// News, where one project was asked for, is where its news is resumed so that nothing is missed that this answer does not know of.
+	News string `json:"news,omitempty"`
 }
 
 // Member is a person's part in a project.

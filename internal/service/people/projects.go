@@ -53,10 +53,14 @@ func (s *Room) Project(ctx context.Context, actor ground.Actor, key string) (p m
 		if _, err := ground.Project(ctx, tx, actor, key, model.Viewer); err != nil {
 			return err
 		}
+		now, err := tx.EventsNow(ctx)
+		if err != nil {
+			return err
+		}
 		list, err := tx.Projects(ctx, actor.ID, false, key)
 		if err == nil && len(list) == 1 {
 			p = list[0]
-			p.Role = actor.Role(key, p.Role)
+			p.Role, p.News = actor.Role(key, p.Role), now.String()
 		}
 		return err
 	})

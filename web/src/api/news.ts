@@ -1,6 +1,6 @@
 import { newsKinds } from "./words.gen";
 import { useQueryClient } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { prefix } from "./client";
 
 /** Item is news that concerns the one who looks. */
@@ -16,19 +16,24 @@ const urgent = new Set<string>(newsKinds.filter((k) => k.urgent).map((k) => k.na
  * useNews keeps a project's pages live: whatever happens there makes what they show be asked for again. It returns whether the
  * stream stands, what is to be said of what happened meanwhile, and how to take that away. Only a page that is looked at keeps one: a browser has few connections to a service, and tabs in the back or pages
  * that were left would hold them all.
+ * since is where the first stream begins, "" until that is known; what is shown was asked for after it, so that nothing falls between the two.
  */
-export function useNews(key: string): [boolean, Item[], (id: string) => void] {
+export function useNews(key: string, since: string): [boolean, Item[], (id: string) => void] {
   const queries = useQueryClient();
   const [live, setLive] = useState(true);
   const [items, setItems] = useState<Item[]>([]);
+  const begin = useRef("");
+  begin.current = since;
+  const known = since !== "";
   useEffect(() => {
+    if (!known) return;
     let source: EventSource | undefined;
     let missed = false;
     let again: ReturnType<typeof setTimeout> | undefined;
     const refresh = () => void queries.invalidateQueries({ queryKey: ["project", key] });
     const open = () => {
       if (source) return;
-      source = new EventSource(`${prefix}/projects/${encodeURIComponent(key)}/news`);
+      source = new EventSource(`${prefix}/projects/${encodeURIComponent(key)}/news${missed ? "" : `?after=${encodeURIComponent(begin.current)}`}`);
       source.addEventListener("news", (e: MessageEvent<string>) => {
         refresh();
         const { id, news, text } = JSON.parse(e.data) as { id: string; news?: string; text?: string };
@@ -36,7 +41,7 @@ export function useNews(key: string): [boolean, Item[], (id: string) => void] {
       });
       source.onopen = () => {
         setLive(true);
-        // After a gap, what was missed is made good; the first opening has nothing to make good.
+        // After a gap, what was missed is made good; the first stream begins where what is shown was asked for.
         if (missed) refresh();
         missed = false;
       };
@@ -67,6 +72,6 @@ export function useNews(key: string): [boolean, Item[], (id: string) => void] {
       removeEventListener("pageshow", look);
       close();
     };
-  }, [key, queries]);
+  }, [key, known, queries]);
   return [live, items, (id) => setItems((list) => list.filter((i) => i.id !== id))];
 }

@@ -23,9 +23,9 @@ const tab = ({ isActive }: { isActive: boolean }) =>
 
 export function ProjectFrame() {
   const key = useParams()["project"]!;
-  const [live, told, dismiss] = useNews(key);
   const me = useMe();
   const project = useQuery({ queryKey: ["project", key], queryFn: () => ask(api.GET("/projects/{project}", { params: { path: { project: key } } })) });
+  const [live, told, dismiss] = useNews(key, project.data?.news ?? "");
   const role = project.data?.role ?? "";
   return (
     <>
