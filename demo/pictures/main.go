@@ -30,12 +30,12 @@ var shots = []shot{
 	{name: "console-compare-texture", address: "/p/brinelight/compare?path=textures/rust-albedo.png&a=2&b=3",
 		before: chromedp.Click(`//button[@role="radio"][.="Wipe"]`)},
 	{name: "console-compare-schematic", address: "/p/tidepad/compare?path=board/tidepad.kicad_sch&a=3&b=4"},
-	{name: "console-compare-level", address: "/p/brinelight/compare?path=levels/harbour/things.json&a=1&b=2"},
 	{name: "console-compare-sound", address: "/p/brinelight/compare?path=sounds/fog-horn.wav&a=1&b=2"},
 	{name: "console-between", address: "/p/brinelight/handoffs/between?from=quay-walk&to=first-light", theme: "light"},
 	{name: "console-locks", address: "/p/brinelight/locks"},
 	{name: "console-branches", address: "/p/brinelight/branches"},
 	{name: "console-branch", address: "/p/brinelight/branches/second-chapter", theme: "light"},
+	{name: "console-review", address: "/p/brinelight/reviews/2?path=textures/kelp-albedo.png"},
 	{name: "console-merge", address: "/p/brinelight/merge?from=second-chapter&into=main"},
 	{name: "console-rules", address: "/p/brinelight/rules?path=textures/cache/rust.png"},
 }
@@ -46,6 +46,8 @@ func main() {
 	only := flag.String("only", "", "only pictures with this in their name")
 	page := flag.String("page", "", "one other page to take a picture of, by its address; -only is the picture's name then")
 	light := flag.Bool("light", false, "take that in the light theme")
+	script := flag.String("script", "", "JavaScript that is run on that page before its picture is taken")
+	click := flag.String("click", "", "where that page is clicked on before, as X,Y in pixels")
 	wait := flag.Duration("wait", 2*time.Second, "how long the page gets before its picture is taken")
 	flag.Parse()
 	list := shots
@@ -54,6 +56,18 @@ func main() {
 		if *light {
 			list[0].theme = "light"
 		}
+		list[0].before = chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
+			if *script != "" {
+				if _, err := chromedp.Run(ctx, chromedp.Evaluate[any](*script)); err != nil {
+					return err
+				}
+			}
+			var x, y float64
+			if n, _ := fmt.Sscanf(*click, "%g,%g", &x, &y); n == 2 {
+				return chromedp.Do(ctx, chromedp.MouseClickXY(x, y))
+			}
+			return nil
+		})
 	}
 	if err := run(*url, *out, *only, list, *wait); err != nil {
 		fmt.Fprintln(os.Stderr, "pictures:", err)

@@ -159,13 +159,15 @@ func TestRemarksAreFollowed(t *testing.T) {
 		}
 		return b.String()
 	}
-	m.on(m.tamsin, "main", m.change(m.tamsin, "keeper.txt", 0, 0, "Good evening.\nThe lamp is low.\n"), m.change(m.tamsin, "horn.wav", 0, 0, wave(3)),
+	m.on(m.tamsin, "main", m.change(m.tamsin, "keeper.txt", 0, 0, "Good evening.\nThe lamp is low.\n"),
+		m.change(m.tamsin, "horn.wav", 0, 0, wave(3)),
 		m.change(m.tamsin, "rust.png", 0, 0, "no picture"))
 	r, err := m.OpenReview(t.Context(), m.tamsin, key, model.ReviewRequest{Of: "main", Text: "All of it"})
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, q := range []model.RemarkRequest{{Path: "keeper.txt", Where: "line 2"}, {Path: "keeper.txt", Where: "line 1"}, {Path: "horn.wav", Where: "0:02"},
+	for _, q := range []model.RemarkRequest{{Path: "keeper.txt", Where: "line 2"}, {Path: "keeper.txt", Where: "line 1"},
+		{Path: "horn.wav", Where: "0:02"},
 		{Path: "horn.wav", Where: "0:00.5"}, {Path: "horn.wav"}, {Path: "rust.png", Where: "1%,1%"}, {}} {
 		q.Text = "Hm"
 		if r, err = m.Say(t.Context(), m.viewer, key, r.Number, q); err != nil {

@@ -23,6 +23,7 @@ import { MilestonesPage } from "./pages/milestones/MilestonesPage";
 import { NewsPage } from "./pages/news/NewsPage";
 import { ProjectFrame } from "./pages/project/ProjectFrame";
 import { ProjectsPage } from "./pages/projects/ProjectsPage";
+import { ReviewPage } from "./pages/review/ReviewPage";
 import { RulesPage } from "./pages/rules/RulesPage";
 import { SignInPage } from "./pages/signin/SignInPage";
 import { TodayPage } from "./pages/today/TodayPage";
@@ -62,6 +63,7 @@ const router = createBrowserRouter([
       { path: "branches", element: <BranchesPage /> },
       { path: "branches/*", element: <BranchPage /> },
       { path: "merge", element: <MergePage /> },
+      { path: "reviews/:review", element: <ReviewPage /> },
       { path: "compare", element: <ComparePage /> },
       { path: "code", element: <CodePage /> },
       { path: "rules", element: <RulesPage /> },

@@ -12,7 +12,8 @@ func TestSpotsAreFollowedToOtherVersions(t *testing.T) {
 		r, _ := look(t, of(name, data))
 		return r
 	}
-	square, half, wide := report("a.png", asPNG(t, scene(64, 64))), report("b.png", asPNG(t, scene(32, 32))), report("c.png", asPNG(t, scene(64, 32)))
+	square, half := report("a.png", asPNG(t, scene(64, 64))), report("b.png", asPNG(t, scene(32, 32)))
+	wide := report("c.png", asPNG(t, scene(64, 32)))
 	board, widened := report("a.kicad_pcb", boardOf(20, "0.2")), report("b.kicad_pcb", boardOf(60, "0.2"))
 	sheet := report("a.kicad_sch", sheetOf("1u", "VCC", true))
 	small, large := report("a.obj", []byte(cube(1, false))), report("b.obj", []byte(cube(3, false)))
@@ -53,7 +54,8 @@ func TestPlacesOnDrawingsAreThoseOfTheSheet(t *testing.T) {
 	was, _ := look(t, of("a.kicad_pcb", boardOf(20, "0.2")))
 	is, _ := look(t, of("b.kicad_pcb", boardOf(60, "0.2")))
 	place := func(r Report, x, y float64) spot.Spot {
-		return spot.Spot{Kind: spot.Place, X: (x - r.Frame[0]) / (r.Frame[2] - r.Frame[0]) * 100, Y: (y - r.Frame[1]) / (r.Frame[3] - r.Frame[1]) * 100}
+		return spot.Spot{Kind: spot.Place, X: (x - r.Frame[0]) / (r.Frame[2] - r.Frame[0]) * 100,
+			Y: (y - r.Frame[1]) / (r.Frame[3] - r.Frame[1]) * 100}
 	}
 	got, ok := Follow(place(was, 30, 5), was, is)
 	if want := place(is, 30, 5); !ok || max(got.X-want.X, want.X-got.X, got.Y-want.Y, want.Y-got.Y) > 0.001 {

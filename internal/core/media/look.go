@@ -90,10 +90,10 @@ type Report struct {
 // MaxParts is up to how many parts and nets each a report names.
 const MaxParts = 5000
 
-// Extent is what a thing on a drawing lies between: the least x and y, then the greatest.
+// Extent is what a thing on a drawing lies between. At has four: the least x and y, then the greatest.
 type Extent struct {
-	Name string     `json:"name"`
-	At   [4]float64 `json:"at"`
+	Name string    `json:"name"`
+	At   []float64 `json:"at"`
 }
 
 // Pair is a fact before and after.

@@ -108,7 +108,7 @@ func readSchematic(e *expression) (*circuit, error) {
 			return nil, err
 		}
 		if low, high, ok := around(c.strokes[first:]); ok && !strings.HasPrefix(ref, "#") {
-			c.boxes = append(c.boxes, Extent{ref, [4]float64{low[0], low[1], high[0], high[1]}})
+			c.boxes = append(c.boxes, Extent{ref, []float64{low[0], low[1], high[0], high[1]}})
 			c.texts = append(c.texts, named{name: strings.TrimSpace(ref + " " + x.property("Value")), at: [2]float64{low[0] + 2.6, low[1] - 0.8}})
 		}
 	}
@@ -401,7 +401,7 @@ func (c *circuit) frame(ref, value string, of []stroke) {
 	const gap = 0.4
 	name := strings.TrimSpace(ref + " " + value)
 	a, b := [2]float64{low[0] - gap, low[1] - gap}, [2]float64{high[0] + gap, high[1] + gap}
-	c.boxes = append(c.boxes, Extent{ref, [4]float64{a[0], a[1], b[0], b[1]}})
+	c.boxes = append(c.boxes, Extent{ref, []float64{a[0], a[1], b[0], b[1]}})
 	c.texts = append(c.texts, named{name: name, at: [2]float64{a[0], a[1] - 0.3}})
 	_ = c.draw(stroke{layer: "part " + name, width: 0.08, at: [][2]float64{a, {b[0], a[1]}, b, {a[0], b[1]}, a}})
 }

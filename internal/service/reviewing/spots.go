@@ -22,7 +22,8 @@ type pointing struct {
 // Spots says where on a version the remarks of a review are that point at its asset: where they were set, for that version, and on any
 // other one the same thing, where it is there. Without a path it says so of all that they point at, without a version of those that the
 // review is about.
-func (s *Room) Spots(ctx context.Context, actor ground.Actor, key string, number int, path string, version int) ([]model.RemarkSpot, error) {
+func (s *Room) Spots(ctx context.Context, actor ground.Actor, key string, number int, path string,
+	version int) ([]model.RemarkSpot, error) {
 	var p records.Project
 	var list []pointing
 	err := s.Use(ctx, func(tx *records.Tx) (err error) {
@@ -50,7 +51,8 @@ func (s *Room) Spots(ctx context.Context, actor ground.Actor, key string, number
 }
 
 // pointings loads the remarks that point at the asset at a path, or at any. Versions in which it is gone are left out.
-func pointings(ctx context.Context, tx *records.Tx, p records.Project, r model.Review, path string, version int) (list []pointing, err error) {
+func pointings(ctx context.Context, tx *records.Tx, p records.Project, r model.Review, path string,
+	version int) (list []pointing, err error) {
 	assets, err := tx.RemarkedAssets(ctx, p.ID, r.Number)
 	if err != nil {
 		return nil, err

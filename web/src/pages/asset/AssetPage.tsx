@@ -16,6 +16,7 @@ import { Trouble } from "../../parts/Trouble";
 import { Unsent } from "../../parts/Unsent";
 import { baseName, comparePath, firstLine, folderPath, grown, size, When } from "../../parts/words";
 import { Marks } from "../locks/Board";
+import { useBranches } from "../branches/useBranches";
 import { useHere, type Here } from "../project/ProjectFrame";
 import { Shown } from "./Shown";
 
@@ -23,15 +24,19 @@ export function AssetPage() {
   const here = useHere();
   const path = useParams()["*"] ?? "";
   const [params] = useSearchParams();
+  const at = params.get("at") ?? "";
+  const branches = useBranches(here.key, at !== "");
+  const branch = branches.data?.branches.find((b) => b.name === at)?.name ?? "";
   const found = useQuery({
-    queryKey: ["project", here.key, "asset", path],
-    queryFn: () => ask(api.GET("/projects/{project}/asset", { params: { path: { project: here.key }, query: { path } } })),
+    queryKey: ["project", here.key, "asset", path, branch],
+    enabled: at === "" || !branches.isPending,
+    queryFn: () => ask(api.GET("/projects/{project}/asset", { params: { path: { project: here.key }, query: { path, ...(branch && { branch }) } } })),
   });
   const [dropped, setDropped] = useState<File>();
   if (!found.data) return <Trouble error={found.error} />;
   const { asset, versions } = found.data;
-  const shown = versions.find((v) => v.version === Number(params.get("version"))) ?? versions.find((v) => !v.gone) ?? versions[0]!;
-  const mayDrop = here.maySend && asset.holder === here.me && !asset.gone;
+  const shown = versions.find((v) => v.version === Number(params.get("version"))) ?? versions.find((v) => v.version === asset.newest) ?? versions.find((v) => !v.gone) ?? versions[0]!;
+  const mayDrop = here.maySend && !branch && asset.holder === here.me && !asset.gone;
   return (
     <section
       onDragOver={(e) => mayDrop && e.preventDefault()}
@@ -41,34 +46,34 @@ export function AssetPage() {
         setDropped(e.dataTransfer.files[0]);
       }}
     >
-      <Heading here={here} asset={asset} onFile={setDropped} mayDrop={mayDrop} />
+      <Heading here={here} asset={asset} at={at} branch={branch} onFile={setDropped} mayDrop={mayDrop} />
       <div className="grid gap-x-8 gap-y-6 lg:grid-cols-[minmax(0,3fr)_minmax(22rem,2fr)]">
         <figure className="min-w-0">
           {shown.gone ? (
             <p className="bg-bank p-10 text-center text-peat">It was removed in this version.</p>
           ) : (
-            <Shown here={here} path={asset.path} version={shown} />
+            <Shown here={here} path={asset.path} version={shown.version} />
           )}
           <figcaption className="mt-2 text-peat">
             Version {shown.version} by {shown.author}, <When at={shown.at} />, {size(shown.size)}
             {shown.version === asset.newest && ", the newest"}
           </figcaption>
         </figure>
-        <Versions here={here} asset={asset} versions={versions} shown={shown} />
+        <Versions here={here} asset={asset} branch={branch} versions={versions} shown={shown} />
       </div>
       {dropped && <DropFile here={here} file={dropped} target={asset} onClose={() => setDropped(undefined)} />}
     </section>
   );
 }
 
-function Heading({ here, asset, mayDrop, onFile }: { here: Here; asset: Asset; mayDrop: boolean; onFile: (f: File) => void }) {
+function Heading({ here, asset, at, branch, mayDrop, onFile }: { here: Here; asset: Asset; at: string; branch: string; mayDrop: boolean; onFile: (f: File) => void }) {
   const input = useRef<HTMLInputElement>(null);
   const lock = useLocks(here.key, asset.path).data?.locks[0];
   const folder = asset.path.includes("/") ? asset.path.slice(0, asset.path.lastIndexOf("/")) : "";
   return (
     <div className="mb-5 flex flex-wrap items-end gap-x-6 gap-y-3">
       <div className="min-w-0">
-        <Link to={folderPath(here.key, folder)} className="text-peat">{folder || "Assets"}</Link>
+        <Link to={folderPath(here.key, folder, at)} className="text-peat">{folder || "Assets"}</Link>
         <h1 className="break-all">{baseName(asset.path)}</h1>
         <p className="mt-1"><Holder lock={asset.lock} me={here.me} long /></p>
         {lock && (
@@ -91,7 +96,7 @@ function Heading({ here, asset, mayDrop, onFile }: { here: Here; asset: Asset; m
             <input ref={input} type="file" className="hidden" aria-label="File of the new version" onChange={(e) => e.target.files?.[0] && onFile(e.target.files[0])} />
           </>
         )}
-        <LockButtons here={here} asset={asset} lock={lock} />
+        {!branch && <LockButtons here={here} asset={asset} lock={lock} />}
       </div>
     </div>
   );
@@ -110,7 +115,7 @@ function LockButtons({ here, asset, lock }: { here: Here; asset: Asset; lock: Lo
   );
 }
 
-function Versions({ here, asset, versions, shown }: { here: Here; asset: Asset; versions: Version[]; shown: Version }) {
+function Versions({ here, asset, branch, versions, shown }: { here: Here; asset: Asset; branch: string; versions: Version[]; shown: Version }) {
   const [back, setBack] = useState<Version>();
   return (
     <div>
@@ -126,7 +131,7 @@ function Versions({ here, asset, versions, shown }: { here: Here; asset: Asset; 
             <li key={v.version} className={`flex gap-3 border-b border-line px-2 py-2.5 ${v === shown ? "bg-bank" : ""}`}>
               <Picture project={here.key} path={asset.path} version={v.version} edge={96} className="size-12 shrink-0 rounded-md" />
               <div className="min-w-0 flex-1">
-                <Link to={`?version=${v.version}`} replace aria-current={v === shown} className="font-medium">
+                <Link to={`?${new URLSearchParams({ version: String(v.version), ...(branch && { at: branch }) })}`} replace aria-current={v === shown} className="font-medium">
                   v{v.version} {firstLine(v.note)}
                 </Link> <Labels handoff={v} />
                 <p className="text-peat">
@@ -145,7 +150,7 @@ function Versions({ here, asset, versions, shown }: { here: Here; asset: Asset; 
                   <a href={fileAddress(here.key, asset.path, v.version)} download title={`Download version ${v.version}`} className="rounded-md border border-transparent p-1.5 text-peat hover:border-line hover:text-ink">
                     <Download size={16} aria-label={`Download version ${v.version}`} />
                   </a>
-                  {here.maySend && v.version !== asset.newest && (
+                  {here.maySend && !branch && v.version !== asset.newest && (
                     <Button kind="quiet" className="px-1.5" title={`Go back to version ${v.version}`} onClick={() => setBack(v)}>
                       <RotateCcw size={16} aria-label={`Go back to version ${v.version}`} />
                     </Button>

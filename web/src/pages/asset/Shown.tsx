@@ -1,7 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense, useState } from "react";
 import { Link } from "react-router";
-import { api, ask, type Schemas, type Version } from "../../api/client";
+import { api, ask, type Schemas } from "../../api/client";
+import { LineNumber } from "../../parts/LineNumber";
+import { OnSheet } from "../../parts/Pointing";
 import { Picture } from "../../parts/Picture";
 import { When } from "../../parts/words";
 import { Pictures } from "../compare/Pictures";
@@ -12,16 +14,16 @@ import type { Here } from "../project/ProjectFrame";
 const Models = lazy(() => import("../compare/Models"));
 
 /** Shown is one version of the asset at path as its kind is best looked at, and what can be said of it. */
-export function Shown({ here, path, version: v }: { here: Here; path: string; version: Version }) {
+export function Shown({ here, path, version }: { here: Here; path: string; version: number }) {
   const found = useQuery({
-    queryKey: ["project", here.key, "look", path, v.version],
-    queryFn: () => ask(api.GET("/projects/{project}/look", { params: { path: { project: here.key }, query: { path: path, version: v.version } } })),
+    queryKey: ["project", here.key, "look", path, version],
+    queryFn: () => ask(api.GET("/projects/{project}/look", { params: { path: { project: here.key }, query: { path, version } } })),
     staleTime: Infinity,
   });
   const look = found.data;
   return (
     <>
-      <View here={here} path={path} version={v} look={look} />
+      <View here={here} path={path} version={version} look={look} />
       {look?.trouble && <p className="mt-2 text-rust">It can’t be read: {look.trouble}.</p>}
       {look && look.facts.length > 0 && (
         <dl className="mt-3 flex flex-wrap gap-x-6 gap-y-1" aria-label="Facts">
@@ -34,20 +36,24 @@ export function Shown({ here, path, version: v }: { here: Here; path: string; ve
   );
 }
 
-function View({ here, path, version: v, look }: { here: Here; path: string; version: Version; look: Schemas["Report"] | undefined }) {
-  const drawn = (name: string) => drawnOf(here.key, path, v.version, name);
+function View({ here, path, version, look }: { here: Here; path: string; version: number; look: Schemas["Report"] | undefined }) {
+  const drawn = (name: string) => drawnOf(here.key, path, version, name);
   if (look?.files.includes("mesh.bin")) {
     return <Suspense fallback={<p className="h-[30rem] text-peat">Loading the model …</p>}><Models before={drawn("mesh.bin")} /></Suspense>;
   }
   if (look?.kind === "sound") return <Sounds sides={[{ report: look, address: drawn }]} />;
   if (look?.table) return <Table table={look.table} />;
-  if (look?.format === "text" || look?.kind === "data") return <Origins here={here} path={path} version={v} />;
-  if ((look?.pages ?? 0) > 1) return <Pages key={v.version} count={look!.pages!} drawn={drawn} />;
+  if (look?.format === "text" || look?.kind === "data") return <Origins here={here} path={path} version={version} />;
+  if ((look?.pages ?? 0) > 1) return <Pages key={version} count={look!.pages!} drawn={drawn} />;
   if (look?.files.includes("whole.png")) {
     const whole = drawn("whole.png");
-    return <Pictures key={v.version} after={whole} channels={look.kind === "texture"} {...(look.files.includes("lit.png") && { lit: [whole, drawn("lit.png")] as [string, string] })} />;
+    return (
+      <OnSheet own={look.frame} shown={look.frame} parts={look.parts}>
+        <Pictures key={version} after={whole} channels={look.kind === "texture"} {...(look.files.includes("lit.png") && { lit: [whole, drawn("lit.png")] as [string, string] })} />
+      </OnSheet>
+    );
   }
-  return <Picture project={here.key} path={path} version={v.version} edge={1280} className="aspect-[4/3] w-full rounded-lg" />;
+  return <Picture project={here.key} path={path} version={version} edge={1280} className="aspect-[4/3] w-full rounded-lg" />;
 }
 
 /** Pages are the pages of a document, one at a time. */
@@ -78,14 +84,14 @@ function Table({ table }: { table: Schemas["Table"] }) {
 }
 
 /** Origins is a text, and beside each line who changed it last. */
-function Origins({ here, path, version: v }: { here: Here; path: string; version: Version }) {
+function Origins({ here, path, version }: { here: Here; path: string; version: number }) {
   const found = useQuery({
-    queryKey: ["project", here.key, "lines", path, v.version],
-    queryFn: () => ask(api.GET("/projects/{project}/lines", { params: { path: { project: here.key }, query: { path: path, version: v.version } } })),
+    queryKey: ["project", here.key, "lines", path, version],
+    queryFn: () => ask(api.GET("/projects/{project}/lines", { params: { path: { project: here.key }, query: { path, version } } })),
     staleTime: Infinity,
     retry: false,
   });
-  if (!found.data) return <Picture project={here.key} path={path} version={v.version} edge={1280} className="h-24 w-full rounded-lg" />;
+  if (!found.data) return <Picture project={here.key} path={path} version={version} edge={1280} className="h-24 w-full rounded-lg" />;
   let last = 0;
   return (
     <div className="max-h-[34rem] overflow-auto rounded-lg border border-line bg-bank">
@@ -97,7 +103,7 @@ function Origins({ here, path, version: v }: { here: Here; path: string; version
             return (
               <tr key={l.line} className={fresh ? "border-t border-line/60" : ""}>
                 <td className="w-44 truncate px-2 text-peat" title={l.note}>{fresh && <><Link to={`?version=${l.version}`} replace>v{l.version}</Link> {l.author}, <When at={l.at} /></>}</td>
-                <td className="w-10 pr-3 text-right font-mono text-peat select-none">{l.line}</td>
+                <td className="w-10 pr-3 text-right font-mono text-peat select-none"><LineNumber line={l.line} /></td>
                 <td className="pr-2 font-mono break-all whitespace-pre-wrap">{l.text}</td>
               </tr>
             );

@@ -13,8 +13,8 @@ interface Props {
   here: Here;
   assets: Asset[];
   fullPaths: boolean;
-  /** Whether it is a state of the past: then there is nothing to do but look. */
-  past: boolean;
+  /** The state that is shown where it is not the present: then there is nothing to do but look. */
+  at: string;
   onDrop: (e: DragEvent, asset?: Asset) => void;
   onEnd: () => void;
 }
@@ -23,7 +23,7 @@ const rowHeight = 56;
 const columns = "grid grid-cols-[3rem_minmax(0,1fr)_9.5rem] items-center gap-x-4 md:grid-cols-[3rem_minmax(0,3fr)_4rem_5.5rem_minmax(0,3fr)_6.5rem_6rem]";
 
 /** AssetTable shows only the rows in view, however many there are. */
-export function AssetTable({ here, assets, fullPaths, past, onDrop, onEnd }: Props) {
+export function AssetTable({ here, assets, fullPaths, at, onDrop, onEnd }: Props) {
   const top = useRef<HTMLDivElement>(null);
   const [offset, setOffset] = useState(0);
   useEffect(() => setOffset(top.current?.offsetTop ?? 0), [assets.length]);
@@ -49,7 +49,7 @@ export function AssetTable({ here, assets, fullPaths, past, onDrop, onEnd }: Pro
           const asset = assets[r.index]!;
           return (
             <div key={asset.path} className="absolute inset-x-0" style={{ height: r.size, transform: `translateY(${r.start - offset}px)` }}>
-              <Row here={here} asset={asset} past={past} name={fullPaths ? asset.path : baseName(asset.path)} onDrop={onDrop} />
+              <Row here={here} asset={asset} at={at} name={fullPaths ? asset.path : baseName(asset.path)} onDrop={onDrop} />
             </div>
           );
         })}
@@ -58,7 +58,8 @@ export function AssetTable({ here, assets, fullPaths, past, onDrop, onEnd }: Pro
   );
 }
 
-function Row({ here, asset, name, past, onDrop }: { here: Here; asset: Asset; name: string; past: boolean; onDrop: Props["onDrop"] }) {
+function Row({ here, asset, name, at, onDrop }: { here: Here; asset: Asset; name: string; at: string; onDrop: Props["onDrop"] }) {
+  const past = at !== "";
   const [over, setOver] = useState(false);
   const mine = asset.holder === here.me;
   const takes = mine && here.maySend && !past;
@@ -82,7 +83,7 @@ function Row({ here, asset, name, past, onDrop }: { here: Here; asset: Asset; na
         <Preview here={here} asset={asset} />
       </span>
       <span role="cell" className="truncate">
-        <Link to={`${assetPath(here.key, asset.path)}${past ? `?version=${asset.newest}` : ""}`} className="font-medium" title={asset.path}>{name}</Link>
+        <Link to={`${assetPath(here.key, asset.path)}${past ? `?${new URLSearchParams({ version: String(asset.newest), at })}` : ""}`} className="font-medium" title={asset.path}>{name}</Link>
         <span className="block truncate text-xs text-peat md:hidden">v{asset.newest}, {size(asset.size)}, {asset.author}</span>
       </span>
       <span role="cell" className="max-md:hidden">v{asset.newest}</span>

@@ -2,12 +2,14 @@ import { Search } from "lucide-react";
 import { useDeferredValue, useState, type DragEvent } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { archiveAddress, prefix, type Asset, type Schemas } from "../../api/client";
+import { firstBranch } from "../../api/words.gen";
 import { fieldClass } from "../../parts/Ask";
 import { Button } from "../../parts/Button";
 import { DropFile } from "../../parts/DropFile";
 import { GoBack } from "../../parts/GoBack";
 import { Trouble } from "../../parts/Trouble";
 import { folderPath, plural, size } from "../../parts/words";
+import { branchPath, useBranches } from "../branches/useBranches";
 import { useHere, type Here } from "../project/ProjectFrame";
 import { AssetTable } from "./AssetTable";
 import { useFolder } from "./useFolder";
@@ -70,7 +72,7 @@ export function AssetsPage() {
         <p className="py-8 text-peat">{search ? `No path has “${search}” in it.` : maySend ? "Nothing here yet. Drop a file to send it." : "Nothing here yet."}</p>
       )}
       {assets.length > 0 && (
-        <AssetTable here={here} past={at !== ""} assets={assets} fullPaths={search !== ""} onDrop={drop} onEnd={() => list.hasNextPage && !list.isFetching && void list.fetchNextPage()} />
+        <AssetTable here={here} at={at} assets={assets} fullPaths={search !== ""} onDrop={drop} onEnd={() => list.hasNextPage && !list.isFetching && void list.fetchNextPage()} />
       )}
       {!search && (assets.length > 0 || folders.length > 0) && (
         <p className="mt-4 text-peat">
@@ -82,17 +84,19 @@ export function AssetsPage() {
   );
 }
 
-/** AsOf says that the past is shown, and what can be had of it. */
+/** AsOf says that the past, or a branch, is shown, and what can be had of it. */
 function AsOf({ here, at, number, folder }: { here: Here; at: string; number: number | undefined; folder: string }) {
   const [back, setBack] = useState(false);
+  const branches = useBranches(here.key);
+  const branch = branches.data?.branches.find((b) => b.name === at);
   const name = number === undefined || at === `h${number}` ? at : `${at} (h${number})`;
   return (
     <div role="status" className="mb-5 flex flex-wrap items-center gap-x-5 gap-y-1 border-l-2 border-ice bg-ice-wash px-3 py-2">
-      <strong className="font-semibold">As it was at {number ? <Link to={`/p/${here.key}/handoffs/${number}`}>{name}</Link> : name}</strong>
+      <strong className="font-semibold">{branch ? <>On the branch <Link to={branchPath(here.key, branch.name)}>{branch.name}</Link></> : <>As it was at {number ? <Link to={`/p/${here.key}/handoffs/${number}`}>{name}</Link> : name}</>}</strong>
       <a href={archiveAddress(here.key, at, folder, "zip")} download>{folder || "All of it"} as a ZIP file</a>
       <a href={archiveAddress(here.key, at, folder, "tar")} download>as a tar file</a>
-      {here.maySend && <Button kind="quiet" onClick={() => setBack(true)}>Bring {folder || "all of it"} back</Button>}
-      <Link to={folderPath(here.key, folder)}>As it is now</Link>
+      {here.maySend && !branch && <Button kind="quiet" onClick={() => setBack(true)}>Bring {folder || "all of it"} back</Button>}
+      <Link to={folderPath(here.key, folder)}>{branch ? `On ${firstBranch}` : "As it is now"}</Link>
       {back && <GoBack here={here} title={`Bring ${folder || "the whole project"} back to ${name}?`} back={folder ? { paths: [folder], to: at } : { all: true, to: at }} onClose={() => setBack(false)} />}
     </div>
   );

@@ -6,7 +6,7 @@ import { Trouble } from "../../parts/Trouble";
 import { assetPath, plural, When } from "../../parts/words";
 import { useHere, type Here } from "../project/ProjectFrame";
 import { apart } from "./BranchesPage";
-import { AskToLook, Reviews } from "./ReviewPart";
+import { AskToLook, Reviews } from "../review/Reviews";
 import { setState, useAct, useBranch, type Branch } from "./useBranches";
 
 function changes(n: Schemas["BranchChanges"] | undefined) {
@@ -27,6 +27,7 @@ export function BranchPage() {
       <p className="text-peat"><Link to={`/p/${here.key}/branches`}>Branches</Link> / {b.name}</p>
       <h1 className="mt-1 break-all">{b.name}</h1>
       {b.why && <p className="mt-1 max-w-prose text-lg">{b.why}</p>}
+      <p className="mt-1"><Link to={`/p/${here.key}/assets?${new URLSearchParams({ at: b.name })}`}>Its assets</Link></p>
       <p className="mt-1 text-peat">
         {b.state === "live" ? "Live" : b.state === "done" ? "Done: ready to come in" : "Closed: it keeps everything, and takes nothing more"}; {apart(b) || plural(b.assets, "asset")}
         {b.from && <>; made by {b.person} from {b.from} at h{b.at}, <When at={b.made} /></>}

@@ -7,20 +7,11 @@ export type Way = Schemas["Decision"]["way"];
 
 const path = (key: string, branch: string) => ({ project: key, branch });
 
-export const useBranches = (key: string) =>
-  useQuery({ queryKey: ["project", key, "branches"], queryFn: () => ask(api.GET("/projects/{project}/branches", { params: { path: { project: key } } })) });
+export const useBranches = (key: string, enabled = true) =>
+  useQuery({ enabled, queryKey: ["project", key, "branches"], queryFn: () => ask(api.GET("/projects/{project}/branches", { params: { path: { project: key } } })) });
 
 export const useBranch = (key: string, name: string) =>
   useQuery({ queryKey: ["project", key, "branch", name], queryFn: () => ask(api.GET("/projects/{project}/branches/{branch}", { params: { path: path(key, name) } })) });
-
-export const useReviews = (key: string) =>
-  useQuery({ queryKey: ["project", key, "reviews"], queryFn: () => ask(api.GET("/projects/{project}/reviews", { params: { path: { project: key } } })) });
-
-export const useReview = (key: string, number: number) =>
-  useQuery({
-    queryKey: ["project", key, "review", number],
-    queryFn: () => ask(api.GET("/projects/{project}/reviews/{review}", { params: { path: { project: key, review: String(number) } } })),
-  });
 
 /** useAct does something in a project, and has its pages look again. */
 export function useAct<V, T>(key: string, act: (v: V) => Promise<T>, then?: (t: T) => void) {

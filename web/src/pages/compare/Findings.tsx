@@ -1,4 +1,6 @@
 import type { Schemas } from "../../api/client";
+import { Button } from "../../parts/Button";
+import { MarkButton, usePoints } from "../../parts/Pointing";
 import { size } from "../../parts/words";
 
 /** Facts are what can be said of both, with what is different marked. */
@@ -62,7 +64,9 @@ const signs: Record<string, string> = { added: "+", removed: "âˆ’", changed: "â‰
 
 /** Changes are the parts that are different. */
 export function Changes({ list, left, narrow = false }: { list: Schemas["Change"][]; left: number; narrow?: boolean }) {
+  const points = usePoints();
   if (list.length === 0) return null;
+  const spot = (c: Schemas["Change"]) => (c.what === "part" || c.what === "net") && c.change !== "removed" ? `${c.what} ${c.name}` : undefined;
   return (
     <>
       <h2 className={narrow ? "mb-2" : "mt-8 mb-2"}>Part by part</h2>
@@ -76,7 +80,10 @@ export function Changes({ list, left, narrow = false }: { list: Schemas["Change"
           {list.map((c, i) => (
             <tr key={i} className="border-b border-line/60 align-top">
               <td className="py-1 pr-4 whitespace-nowrap"><span aria-hidden className="mr-1.5 inline-block w-3 text-copper">{signs[c.change]}</span>{c.change}{c.distance ? ` by ${Number(c.distance.toPrecision(4))}` : ""}</td>
-              <td className="py-1 pr-4 break-all"><span className="text-peat">{c.what}</span> {c.name}</td>
+              <td className="py-1 pr-4 break-all"><span className="text-peat">{c.what}</span> {c.name}
+                {points.marks.filter((m) => m.where === spot(c)).map((m) => <span key={m.number} className="ml-1 inline-block align-middle"><MarkButton mark={m} points={points} /></span>)}
+                {points.point && spot(c) && <Button kind="quiet" onClick={() => points.point!(spot(c)!)}>Point at it</Button>}
+              </td>
               <td className="py-1 pr-4 break-all">{c.before}</td>
               <td className="py-1 break-all">{c.after}</td>
             </tr>

@@ -1,5 +1,6 @@
 import { Fragment } from "react";
 import type { Schemas } from "../../api/client";
+import { LineNumber } from "../../parts/LineNumber";
 
 type Row = Schemas["Row"];
 
@@ -31,7 +32,7 @@ function Line({ before, after, sign, text, marks, tone = "" }: { before?: number
   return (
     <tr className={tone}>
       <td className="w-12 pr-2 text-right text-peat select-none">{before}</td>
-      <td className="w-12 pr-3 text-right text-peat select-none">{after}</td>
+      <td className="w-12 pr-3 text-right text-peat select-none">{after !== undefined && <LineNumber line={after} />}</td>
       <td className="w-5 select-none">{sign}</td>
       <td className="break-all whitespace-pre-wrap">{marked(text, marks ?? [])}</td>
     </tr>

@@ -2,6 +2,7 @@ import { useEffect, useRef, useState } from "react";
 import * as THREE from "three";
 import { OrbitControls } from "three/examples/jsm/controls/OrbitControls.js";
 import { Button } from "../../parts/Button";
+import { Diamond, MarkButton, spotPoint, usePoints } from "../../parts/Pointing";
 import { tokens } from "../../parts/theme";
 import { readMesh } from "./mesh";
 
@@ -14,6 +15,12 @@ export default function Models({ before, after, difference }: { before: string; 
   const [mode, setMode] = useState<Mode>("Side by side");
   const [trouble, setTrouble] = useState("");
   const [home, setHome] = useState(0);
+  const points = usePoints();
+  const latest = useRef(points);
+  latest.current = points;
+  const overlay = useRef<HTMLDivElement>(null);
+  const redraw = useRef(() => {});
+  useEffect(() => redraw.current(), [points.marks, points.spot]);
   useEffect(() => {
     const el = canvas.current;
     if (!el || mode === "What is different") return;
@@ -21,7 +28,10 @@ export default function Models({ before, after, difference }: { before: string; 
     let clean = () => {};
     void Promise.all([before, after].filter((a) => a !== undefined).map(readMesh))
       .then((meshes) => {
-        if (!stopped) clean = show(el, meshes, after ? mode : "Over each other");
+        if (stopped) return;
+        const shown = show(el, meshes, after ? mode : "Over each other", overlay.current!, (at) => latest.current.point?.(at));
+        redraw.current = shown.draw;
+        clean = shown.stop;
       })
       .catch((e: unknown) => setTrouble(e instanceof Error ? e.message : "the models could not be loaded"));
     return () => {
@@ -40,20 +50,34 @@ export default function Models({ before, after, difference }: { before: string; 
           </span>
         )}
         {mode !== "What is different" && <Button kind="quiet" onClick={() => setHome((h) => h + 1)}>As at first</Button>}
-        <span className="text-xs text-peat">{mode === "What is different" ? "Copper: came nearer, or is new. Ice stripes: went." : "Drag to turn, wheel to zoom, right button to move; arrow keys move, with shift they turn."}</span>
+        <span className="text-xs text-peat">{mode === "What is different" ? "Copper: came nearer, or is new. Ice stripes: went." : "Drag to turn, wheel to zoom, right button to move; arrow keys move, with shift they turn."}{points.point && mode !== "What is different" && " Click, or Enter for the middle, to point at something."}</span>
       </div>
       {trouble && <p role="alert" className="text-rust">{trouble}</p>}
       {mode === "What is different" && difference
         ? <img src={difference} alt="What is different" className="mx-auto max-h-[30rem] rounded-lg" />
-        : <canvas ref={canvas} tabIndex={0} className="h-[30rem] w-full touch-none rounded-lg bg-stone" role="img" aria-label={after ? "Both models" : "The model"} />}
+        : (
+          <div className="relative overflow-hidden rounded-lg">
+            <canvas ref={canvas} tabIndex={0} className={`h-[30rem] w-full touch-none bg-stone ${points.point ? "cursor-crosshair" : ""}`} role="img" aria-label={after ? "Both models" : "The model"} />
+            <div ref={overlay} className="pointer-events-none absolute inset-0">
+              {points.marks.filter((m) => spotPoint(m.where)).map((m) => (
+                <span key={m.number} data-at={m.where} className="pointer-events-auto absolute -translate-1/2"><MarkButton mark={m} points={points} /></span>
+              ))}
+              {spotPoint(points.spot ?? "") && <span data-at={points.spot} className="absolute -translate-1/2"><Diamond number="+" chosen /></span>}
+            </div>
+          </div>
+        )}
       {after && mode === "Side by side" && <p className="grid grid-cols-2 text-peat"><span>before</span><span>after</span></p>}
       {after && mode === "Over each other" && <p className="text-peat">Before as a net of lines, after as a solid.</p>}
     </section>
   );
 }
 
-/** show draws until it is told to stop. */
-function show(el: HTMLCanvasElement, meshes: THREE.BufferGeometry[], mode: Mode): () => void {
+/** The page has y upwards; a file may have z. */
+const upright = ([x, y, z]: readonly [number, number, number], zUp: boolean) => (zUp ? new THREE.Vector3(x, z, -y) : new THREE.Vector3(x, y, z));
+const asInFile = (p: THREE.Vector3, zUp: boolean) => (zUp ? [p.x, -p.z, p.y] : [p.x, p.y, p.z]);
+
+/** show draws until it is told to stop. What lies in overlay with a point (data-at) of the last mesh stands where that is; a click on the mesh points. */
+function show(el: HTMLCanvasElement, meshes: THREE.BufferGeometry[], mode: Mode, overlay: HTMLElement, point: (at: string) => void): { draw: () => void; stop: () => void } {
   const ink = tokens();
   const renderer = new THREE.WebGLRenderer({ canvas: el, antialias: true, alpha: true, preserveDrawingBuffer: true });
   renderer.setPixelRatio(Math.min(devicePixelRatio, 2));
@@ -84,17 +108,48 @@ function show(el: HTMLCanvasElement, meshes: THREE.BufferGeometry[], mode: Mode)
       camera.updateProjectionMatrix();
       renderer.render(s, camera);
     });
+    const left = (scenes.length - 1) * each;
+    for (const mark of overlay.querySelectorAll<HTMLElement>("[data-at]")) {
+      const at = upright(spotPoint(mark.dataset.at!)!, zUp).project(camera);
+      const seen = Math.abs(at.x) <= 1 && Math.abs(at.y) <= 1 && at.z < 1;
+      mark.style.display = seen ? "" : "none";
+      mark.style.left = `${left + ((at.x + 1) / 2) * each}px`;
+      mark.style.top = `${((1 - at.y) / 2) * h}px`;
+    }
   };
+  const last = meshes[meshes.length - 1]!;
+  const zUp = last.userData.zUp === true;
+  const digits = Math.min(6, Math.max(0, 3 - Math.floor(Math.log10(reach))));
+  /** pointAt points at what lies under a place of the canvas, in pixels. */
+  const pointAt = (x: number, y: number) => {
+    const { clientWidth: w, clientHeight: h } = el;
+    const each = w / scenes.length;
+    const ray = new THREE.Raycaster();
+    ray.setFromCamera(new THREE.Vector2(((x - (scenes.length - 1) * each) / each) * 2 - 1, 1 - (y / h) * 2), camera);
+    const hit = ray.intersectObject(new THREE.Mesh(last, new THREE.MeshBasicMaterial({ side: THREE.DoubleSide })))[0];
+    if (hit) point(asInFile(hit.point, zUp).map((v) => Number(v.toFixed(digits)) + 0).join(","));
+  };
+  let down = { x: 0, y: 0 };
+  const pressed = (e: PointerEvent) => (down = { x: e.offsetX, y: e.offsetY });
+  const clicked = (e: PointerEvent) => e.button === 0 && Math.hypot(e.offsetX - down.x, e.offsetY - down.y) < 4 && pointAt(e.offsetX, e.offsetY);
+  const key = (e: KeyboardEvent) => e.key === "Enter" && pointAt(el.clientWidth * (1 - 0.5 / scenes.length), el.clientHeight / 2);
+  el.addEventListener("pointerdown", pressed);
+  el.addEventListener("pointerup", clicked);
+  el.addEventListener("keydown", key);
   controls.addEventListener("change", draw);
   const sized = new ResizeObserver(draw);
   sized.observe(el);
   draw();
-  return () => {
+  const stop = () => {
+    el.removeEventListener("pointerdown", pressed);
+    el.removeEventListener("pointerup", clicked);
+    el.removeEventListener("keydown", key);
     sized.disconnect();
     controls.dispose();
     meshes.forEach((g) => g.dispose());
     renderer.dispose();
   };
+  return { draw, stop };
 }
 
 function scene(parts: [THREE.BufferGeometry, THREE.Material][]): THREE.Scene {

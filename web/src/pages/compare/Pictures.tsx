@@ -1,5 +1,6 @@
 import { useEffect, useRef, useState, type PointerEvent, type ReactNode } from "react";
 import { Button } from "../../parts/Button";
+import { placeSpot, PlaceMarks, usePoints } from "../../parts/Pointing";
 
 const modes = ["Side by side", "Wipe", "Blink", "Difference"] as const;
 export type Mode = (typeof modes)[number];
@@ -41,6 +42,7 @@ export function Pictures({ before, after, difference, lit, first = "Side by side
     const timer = setInterval(() => setTurn((t) => !t), 700);
     return () => clearInterval(timer);
   }, [mode]);
+  const points = usePoints();
   const [one, two] = asLit && lit ? lit : [before, after];
   const shown = { view, setView, channel, ratio, onRatio: setRatio };
   return (
@@ -50,33 +52,33 @@ export function Pictures({ before, after, difference, lit, first = "Side by side
         {single && <Choice label="Channel" options={channels} value={channel} onChange={setChannel} />}
         {lit && <label className="flex items-center gap-1.5"><input type="checkbox" checked={asLit} onChange={(e) => setLit(e.target.checked)} /> lit, as a normal map</label>}
         <Button kind="quiet" onClick={() => setView({ x: 0, y: 0, scale: 1 })} disabled={view.scale === 1 && view.x === 0 && view.y === 0}>Whole picture</Button>
-        <span className="text-xs text-peat">{Math.round(view.scale * 100)} %. Wheel or + and − to zoom, drag or arrow keys to move.</span>
+        <span className="text-xs text-peat">{Math.round(view.scale * 100)} %. Wheel or + and − to zoom, drag or arrow keys to move.{points.point && " Click, or Enter for the middle, to point at something."}</span>
       </div>
-      {!before || !one ? <Pane {...shown} label=""><Layer src={two} name="the picture" {...shown} /></Pane> : (
+      {!before || !one ? <Pane {...shown} label="" pointed><Layer src={two} name="the picture" {...shown} pointed /></Pane> : (
         <>
           {mode === "Side by side" && (
             <div className="grid grid-cols-2 gap-2">
               <Pane {...shown} label="before"><Layer src={one} name="before" {...shown} /></Pane>
-              <Pane {...shown} label="after"><Layer src={two} name="after" {...shown} /></Pane>
+              <Pane {...shown} label="after" pointed><Layer src={two} name="after" {...shown} pointed /></Pane>
             </div>
           )}
           {mode === "Wipe" && (
             <>
-              <Pane {...shown} label="before | after">
-                <Layer src={two} name="after" {...shown} />
-                <span className="absolute inset-0" style={{ clipPath: `inset(0 ${100 - wipe * 100}% 0 0)` }}><Layer src={one} name="before" {...shown} /></span>
+              <Pane {...shown} label="before | after" pointed>
+                <Layer src={two} name="after" {...shown} pointed />
+                <span className="pointer-events-none absolute inset-0" style={{ clipPath: `inset(0 ${100 - wipe * 100}% 0 0)` }}><Layer src={one} name="before" {...shown} /></span>
                 <span aria-hidden className="absolute inset-y-0 w-0.5 bg-copper" style={{ left: `${wipe * 100}%` }} />
               </Pane>
               <input type="range" min={0} max={1} step={0.005} value={wipe} aria-label="Wipe" className="mt-2 w-full accent-copper" onChange={(e) => setWipe(Number(e.target.value))} />
             </>
           )}
           {mode === "Blink" && (
-            <Pane {...shown} label={turn ? "after" : "before"}>
-              <Layer src={two} name="after" {...shown} />
-              <span className={turn ? "hidden" : "absolute inset-0"}><Layer src={one} name="before" {...shown} /></span>
+            <Pane {...shown} label={turn ? "after" : "before"} pointed>
+              <Layer src={two} name="after" {...shown} pointed />
+              <span className={turn ? "hidden" : "pointer-events-none absolute inset-0"}><Layer src={one} name="before" {...shown} /></span>
             </Pane>
           )}
-          {mode === "Difference" && difference && <Pane {...shown} label={legend}><Layer src={difference} name="difference" {...shown} channel="All" /></Pane>}
+          {mode === "Difference" && difference && <Pane {...shown} label={legend} pointed><Layer src={difference} name="difference" {...shown} channel="All" pointed /></Pane>}
         </>
       )}
       <Filters />
@@ -97,9 +99,11 @@ function Choice<T extends string>({ label, options, value, onChange }: { label: 
 const clamp = (s: number) => Math.min(64, Math.max(0.25, s));
 
 /** Pane is a window on a picture. What is done to the view of one is done to all. */
-function Pane({ view, setView, label, ratio, children }: { view: View; setView: (v: View) => void; label: string; ratio: number; children: ReactNode }) {
+function Pane({ view, setView, label, ratio, pointed = false, children }: { view: View; setView: (v: View) => void; label: string; ratio: number; pointed?: boolean; children: ReactNode }) {
+  const { point } = usePoints();
   const box = useRef<HTMLDivElement>(null);
   const drag = useRef<{ x: number; y: number }>(undefined);
+  const down = useRef({ x: 0, y: 0 });
   const latest = useRef(view);
   latest.current = view;
   useEffect(() => {
@@ -122,6 +126,17 @@ function Pane({ view, setView, label, ratio, children }: { view: View; setView: 
     setView({ ...view, x: view.x + (e.clientX - drag.current.x) / r.width, y: view.y + (e.clientY - drag.current.y) / r.height });
     drag.current = { x: e.clientX, y: e.clientY };
   };
+  /** pointAt points at what of the picture is at a place of the window. */
+  const pointAt = (x: number, y: number) => {
+    const r = box.current?.querySelector("[data-pointed]")?.getBoundingClientRect();
+    if (!point || !pointed || !r) return;
+    const [px, py] = [((x - r.left) / r.width) * 100, ((y - r.top) / r.height) * 100];
+    if (px >= 0 && px <= 100 && py >= 0 && py <= 100) point(placeSpot(px, py));
+  };
+  const middle = () => {
+    const r = box.current!.getBoundingClientRect();
+    pointAt(r.left + r.width / 2, r.top + r.height / 2);
+  };
   const keys: Record<string, () => View> = {
     "+": () => ({ ...view, scale: clamp(view.scale * 1.25) }), "-": () => ({ ...view, scale: clamp(view.scale / 1.25) }),
     ArrowLeft: () => ({ ...view, x: view.x + 0.05 }), ArrowRight: () => ({ ...view, x: view.x - 0.05 }), ArrowUp: () => ({ ...view, y: view.y + 0.05 }), ArrowDown: () => ({ ...view, y: view.y - 0.05 }),
@@ -130,23 +145,39 @@ function Pane({ view, setView, label, ratio, children }: { view: View; setView: 
     <figure className="min-w-0">
       <div
         ref={box} tabIndex={0} role="group" aria-label={label ? `Picture, ${label}` : "Picture"}
-        className={`relative touch-none overflow-hidden rounded-lg bg-stone ${drag.current ? "cursor-grabbing" : "cursor-grab"} max-h-[54vh] w-full`}
+        className={`group relative touch-none overflow-hidden rounded-lg bg-stone [container-type:size] ${drag.current ? "cursor-grabbing" : point && pointed ? "cursor-crosshair" : "cursor-grab"} max-h-[54vh] w-full`}
         style={{ aspectRatio: String(Math.min(3, Math.max(0.6, ratio))) }}
-        onPointerDown={(e) => { drag.current = { x: e.clientX, y: e.clientY }; e.currentTarget.setPointerCapture(e.pointerId); }}
-        onPointerMove={move} onPointerUp={() => (drag.current = undefined)}
-        onKeyDown={(e) => { const k = keys[e.key === "=" ? "+" : e.key]; if (k) { e.preventDefault(); setView(k()); } }}
+        onPointerDown={(e) => {
+          if ((e.target as Element).closest("[data-mark]")) return;
+          drag.current = down.current = { x: e.clientX, y: e.clientY };
+          e.currentTarget.setPointerCapture(e.pointerId);
+        }}
+        onPointerMove={move}
+        onPointerUp={(e) => {
+          const clicked = drag.current && e.button === 0 && Math.hypot(e.clientX - down.current.x, e.clientY - down.current.y) < 4;
+          drag.current = undefined;
+          if (clicked) pointAt(e.clientX, e.clientY);
+        }}
+        onKeyDown={(e) => { if (e.target !== e.currentTarget) return; if (e.key === "Enter") middle(); const k = keys[e.key === "=" ? "+" : e.key]; if (k) { e.preventDefault(); setView(k()); } }}
       >
         {children}
+        {point && pointed && <span aria-hidden className="pointer-events-none absolute top-1/2 left-1/2 hidden size-4 -translate-1/2 border border-copper group-focus-visible:block" />}
       </div>
       {label && <figcaption className="mt-1 text-peat">{label}</figcaption>}
     </figure>
   );
 }
 
-function Layer({ src, name, view, channel, onRatio }: { src: string; name: string; view: View; channel: string; onRatio: (ratio: number) => void }) {
+/** Layer is a picture in a pane, as large as fits; pointed is the one that remarks are about. */
+function Layer({ src, name, view, channel, ratio, onRatio, pointed = false }: { src: string; name: string; view: View; channel: string; ratio: number; onRatio: (ratio: number) => void; pointed?: boolean }) {
   return (
-    <img src={src} alt={name} onLoad={(e) => onRatio(e.currentTarget.naturalWidth / Math.max(1, e.currentTarget.naturalHeight))} draggable={false} className="absolute inset-0 h-full w-full object-contain select-none"
-      style={{ transform: `translate(${view.x * 100}%, ${view.y * 100}%) scale(${view.scale})`, imageRendering: view.scale > 3 ? "pixelated" : "auto", ...(channel !== "All" && { filter: `url(#only-${channel})` }) }} />
+    <span className="absolute inset-0 grid place-items-center" style={{ transform: `translate(${view.x * 100}%, ${view.y * 100}%) scale(${view.scale})` }}>
+      <span className="relative block" {...(pointed && { "data-pointed": "" })} style={{ aspectRatio: String(ratio), width: `min(100cqw, calc(100cqh * ${ratio}))` }}>
+        <img src={src} alt={name} onLoad={(e) => onRatio(e.currentTarget.naturalWidth / Math.max(1, e.currentTarget.naturalHeight))} draggable={false} className="h-full w-full object-contain select-none"
+          style={{ imageRendering: view.scale > 3 ? "pixelated" : "auto", ...(channel !== "All" && { filter: `url(#only-${channel})` }) }} />
+        {pointed && <PlaceMarks scale={view.scale} />}
+      </span>
+    </span>
   );
 }
 

@@ -17,6 +17,7 @@ export async function readMesh(address: string): Promise<BufferGeometry> {
     }
   }
   const g = new BufferGeometry();
+  g.userData.zUp = zUp === 1;
   g.setAttribute("position", new BufferAttribute(places, 3));
   g.setIndex(new BufferAttribute(new Uint32Array(data.slice(20 + 12 * vertices)), 1));
   g.computeVertexNormals();

@@ -9,7 +9,7 @@ import { NameState } from "../../parts/NameState";
 import { Picture } from "../../parts/Picture";
 import { Trouble } from "../../parts/Trouble";
 import { assetPath, comparePath, grown, plural, size, When } from "../../parts/words";
-import { AskToLook, Reviews } from "../branches/ReviewPart";
+import { AskToLook, Reviews } from "../review/Reviews";
 import { usePins } from "../code/usePins";
 import { useHere, type Here } from "../project/ProjectFrame";
 

@@ -6,6 +6,7 @@ import { useNews } from "../../api/news";
 import { Page, Shore } from "../../parts/Shore";
 import { Told } from "../../parts/Told";
 import { Trouble } from "../../parts/Trouble";
+import { StateHere } from "./StateHere";
 
 /** Here is what every page of a project knows. */
 export interface Here {
@@ -32,6 +33,7 @@ export function ProjectFrame() {
       <Shore>
         <span className="text-peat max-sm:hidden" aria-hidden>/</span>
         <NavLink to={`/p/${key}`} end className="font-semibold no-underline">{key}</NavLink>
+        <StateHere project={key} />
         <nav className="flex flex-wrap gap-x-3 max-sm:order-last max-sm:w-full sm:gap-x-5" aria-label="Project">
           <NavLink to={`/p/${key}`} end className={tab}>Today</NavLink>
           <NavLink to={`/p/${key}/assets`} className={tab}>Assets</NavLink>

@@ -9,7 +9,8 @@ import { Picture } from "../../parts/Picture";
 import { Trouble } from "../../parts/Trouble";
 import { Unsent } from "../../parts/Unsent";
 import { assetPath, firstLine, plural, When } from "../../parts/words";
-import { branchPath, useReviews } from "../branches/useBranches";
+import { reviewPath } from "../review/Reviews";
+import { useReviews } from "../review/useReview";
 import { Marks } from "../locks/Board";
 import { useHere, type Here } from "../project/ProjectFrame";
 
@@ -105,7 +106,7 @@ function ForYou({ here, locks }: { here: Here; locks: Lock[] }) {
         ))}
         {toLook.map((r) => (
           <li key={`r${r.number}`} className="py-2.5">
-            <Link to={r.branch ? branchPath(here.key, r.branch) : `/p/${here.key}/handoffs/${r.handoff}`} className="font-medium">{r.text}</Link>
+            <Link to={reviewPath(here.key, r.number)} className="font-medium">{r.text}</Link>
             <span className="block text-peat">{r.person} asks you to look at {r.branch || `h${r.handoff}`}, <When at={r.at} /></span>
           </li>
         ))}
