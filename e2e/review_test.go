@@ -50,7 +50,8 @@ func TestAReviewOneThingAfterTheOther(t *testing.T) {
 	says(t, rurik.tarn(0, "review", "show", "r1"), "odile on a/rust.png@v2 at 2", "Too bright here")
 
 	// On to the next, with a key; not while one writes.
-	b.do(chromedp.Focus(`button[data-mark="2"]`), press("n"), b.sees("2 of 5"), b.sees("Is it strong enough?"), chromedp.WaitVisible(`button[data-mark="1"]`))
+	b.do(chromedp.Focus(`button[data-mark="2"]`), press("n"), b.sees("2 of 5"), b.sees("Is it strong enough?"),
+		chromedp.WaitVisible(`button[data-mark="1"]`))
 	// Where a part is drawn, one points at the part; the mark of the remark on it is there.
 	x, y = b.number(`(r => r.left + r.width / 2)(document.querySelector('button[data-mark="1"]').getBoundingClientRect())`)+22,
 		b.number(`(r => r.top + r.height / 2)(document.querySelector('button[data-mark="1"]').getBoundingClientRect())`)
