@@ -55,7 +55,7 @@ func TestWhatJSONPrints(t *testing.T) {
 	}
 	for _, c := range []struct{ command, want string }{
 		{"whoami", "handle service steward"},
-		{"project show brinelight", "assets handoffs key latest locks members people role size stored"},
+		{"project show brinelight", "assets handoffs key latest locks members news people role size stored"},
 		{"member list", "members"},
 		{"holders", "heads_up locks"},
 		{"update", "at brought clashes moved refusals removed same"},

@@ -34,8 +34,9 @@ type Client struct {
 	Lead  bool
 }
 
-// Contest is what is fought for: Assets, of one version each, which need their lock, in Project, through the services at URLs. Content is
-// one that the project has, of Size bytes: every send sends it.
+// Contest is what is fought for: Assets, of one version each, which need their lock, in Project, through the services at URLs. With Fork,
+// each has a branch of its own (Branch), on which nothing else is sent, and which comes into the first one now and then. Content is one
+// that the project has, of Size bytes: every send sends it.
 type Contest struct {
 	URLs    []string
 	Project string
@@ -43,6 +44,7 @@ type Contest struct {
 	Clients []Client
 	Content chunk.Digest
 	Size    int64
+	forked  bool
 }
 
 // Result is how it went: how many requests were answered, how many of those carried out, how many had no answer, which may or may not have
@@ -53,14 +55,20 @@ type Result struct {
 	history                              []porcupine.Operation
 }
 
-// ask is a request; answer what came of it.
+// Branch is the branch of an asset.
+func Branch(asset int) string { return fmt.Sprintf("own-%d", asset) }
+
+// ask is a request; answer what came of it. side is the branch that it is about: the first one, or that of the asset.
 type ask struct {
 	op    string
+	side  int
 	asset int
 	who   lock.Place
 	have  int
 	fence int64
 	wait  bool
+	// diverge says that one knows of newer versions that one does not go on from.
+	diverge bool
 }
 
 type answer struct {
@@ -76,9 +84,10 @@ type answer struct {
 func (c *Contest) Run(ctx context.Context, length time.Duration, seed uint64) Result {
 	ctx, stop := context.WithTimeout(ctx, length)
 	defer stop()
-	newest := make([]atomic.Int64, len(c.Assets))
+	newest := make([][2]atomic.Int64, len(c.Assets))
 	for i := range newest {
-		newest[i].Store(1)
+		newest[i][0].Store(1)
+		newest[i][1].Store(1)
 	}
 	transport := &http.Transport{MaxIdleConnsPerHost: len(c.Clients)}
 	defer transport.CloseIdleConnections()
@@ -90,6 +99,7 @@ func (c *Contest) Run(ctx context.Context, length time.Duration, seed uint64) Re
 		group.Go(func() {
 			rnd := rand.New(rand.NewPCG(seed, uint64(id)))
 			fences, lines := make([]int64, len(c.Assets)), make([]bool, len(c.Assets))
+			k := client.New(c.URLs[0], who.Token, transport)
 			for ctx.Err() == nil {
 				q := c.choose(rnd, who, fences, lines, newest)
 				called := time.Since(start)
@@ -106,12 +116,11 @@ func (c *Contest) Run(ctx context.Context, length time.Duration, seed uint64) Re
 					fences[q.asset] = a.fence
 				case q.op == "send" && a.reason == "":
 					fences[q.asset] = 0
-					newest[q.asset].Store(max(newest[q.asset].Load(), int64(q.have+1)))
 				case q.op == "give back", a.reason == "lock-lost":
 					fences[q.asset] = 0
-				case a.reason == "behind":
-					// Somebody whose answer was lost has sent.
-					newest[q.asset].CompareAndSwap(int64(q.have), int64(q.have+1))
+				}
+				if q.op == "send" && a.reason == "" || q.op == "merge" && a.reason == "" || a.reason == "behind" {
+					c.look(ctx, k, q.asset, newest)
 				}
 				mu.Lock()
 				result.history = append(result.history, porcupine.Operation{ClientId: id, Input: q, Call: int64(called), Output: a,
@@ -142,21 +151,34 @@ func (c *Contest) Run(ctx context.Context, length time.Duration, seed uint64) Re
 	return result
 }
 
+// look finds out what is the newest of an asset.
+func (c *Contest) look(ctx context.Context, k *client.Client, asset int, newest [][2]atomic.Int64) {
+	for side, branch := range []string{model.FirstBranch, Branch(asset)} {
+		if h, err := k.Asset(ctx, c.Project, branch, c.Assets[asset]); err == nil {
+			newest[asset][side].Store(max(newest[asset][side].Load(), int64(h.Asset.Newest)))
+		}
+	}
+}
+
 // choose thinks of the next request. What would change nothing, whoever asks when, is seldom asked: it tells nothing, and makes the check
 // long.
-func (c *Contest) choose(rnd *rand.Rand, who Client, fences []int64, lines []bool, newest []atomic.Int64) ask {
-	q := ask{asset: rnd.IntN(len(c.Assets)), who: who.Place}
-	n := rnd.IntN(20)
-	if held := slices.IndexFunc(fences, func(f int64) bool { return f > 0 }); held >= 0 && rnd.IntN(2) == 0 {
+func (c *Contest) choose(rnd *rand.Rand, who Client, fences []int64, lines []bool, newest [][2]atomic.Int64) ask {
+	q := ask{asset: rnd.IntN(len(c.Assets)), who: who.Place, side: min(1, rnd.IntN(3))}
+	n := rnd.IntN(22)
+	if !c.forked {
+		q.side, n = 0, rnd.IntN(20)
+	}
+	held := slices.IndexFunc(fences, func(f int64) bool { return f > 0 })
+	if held >= 0 && rnd.IntN(2) == 0 {
 		q.asset, n = held, 8+rnd.IntN(7) // go on with what one has
 	}
-	q.have, q.fence = int(newest[q.asset].Load()), fences[q.asset]
+	q.have, q.fence = int(newest[q.asset][q.side].Load()), fences[q.asset]
 	if (n >= 12 && n < 15 && q.fence == 0 || n >= 15 && n < 17 && !lines[q.asset]) && rnd.IntN(8) > 0 {
 		n = 0
 	}
 	switch {
 	case n < 8:
-		q.op, q.wait = "take", rnd.IntN(3) == 0
+		q.op, q.wait, q.diverge = "take", rnd.IntN(3) == 0, rnd.IntN(3) > 0
 	case n < 12:
 		q.op = "send"
 	case n < 15:
@@ -167,11 +189,13 @@ func (c *Contest) choose(rnd *rand.Rand, who Client, fences []int64, lines []boo
 		q.op = "ask"
 	case n < 19:
 		q.op = "give"
-	default:
+	case n < 20:
 		q.op = "take"
 		if who.Lead {
 			q.op = "override"
 		}
+	default:
+		q.op, q.side = "merge", 0
 	}
 	return q
 }
@@ -213,7 +237,7 @@ func (c *Contest) request(token, url string, q ask, transport http.RoundTripper)
 	case "take":
 		var out model.Locks
 		out, err = k.TakeLocks(ctx, c.Project, model.LockRequest{Workspace: q.who.WorkspaceID,
-			Assets: []model.LockWant{{Path: path, Version: q.have}}, Wait: q.wait})
+			Branch: q.branch(), Assets: []model.LockWant{{Path: path, Version: q.have}}, Wait: q.wait, Diverge: q.diverge})
 		if len(out.Locks) == 1 {
 			a.fence = out.Locks[0].Fence
 		}
@@ -221,8 +245,12 @@ func (c *Contest) request(token, url string, q ask, transport http.RoundTripper)
 			a.place = out.Waiting[0].Place
 		}
 	case "send":
-		_, err = k.Send(ctx, c.Project, uuid.NewString(), model.SendRequest{Workspace: q.who.WorkspaceID, About: model.About{Note: "a pass"},
+		_, err = k.Send(ctx, c.Project, uuid.NewString(), model.SendRequest{Workspace: q.who.WorkspaceID, Branch: q.branch(),
+			About:   model.About{Note: "a pass"},
 			Changes: []model.SendChange{{Path: path, Base: q.have, Fence: q.fence, Content: c.Content, Size: c.Size}}})
+	case "merge":
+		_, err = k.Merge(ctx, c.Project, uuid.NewString(), model.MergeRequest{Workspace: q.who.WorkspaceID, From: Branch(q.asset),
+			Into: model.FirstBranch})
 	case "give back":
 		err = k.ReleaseLocks(ctx, c.Project, model.UnlockRequest{Workspace: q.who.WorkspaceID, Paths: []string{path}})
 	case "override":
@@ -238,6 +266,7 @@ func (c *Contest) request(token, url string, q ask, transport http.RoundTripper)
 		err = k.AnswerAsk(ctx, c.Project, model.AskAnswer{Path: path, Give: true})
 	}
 	var refused *model.Refused
+	var problem *model.Problem
 	switch {
 	case err == nil:
 		return a
@@ -245,38 +274,82 @@ func (c *Contest) request(token, url string, q ask, transport http.RoundTripper)
 		return answer{reason: refused.Refusals[0].Reason}
 	case line.unheard:
 		return answer{never: true}
+	case q.op == "merge" && errors.As(err, &problem) && (problem.Type == model.BadRequest || problem.Type == model.MovedOn):
+		return answer{reason: problem.Type}
 	}
 	return answer{unknown: true, again: line.again}
 }
 
-// state is a lock as the specification has it, with a text that is the same for the same states.
+// branch is the branch that a request is about.
+func (q ask) branch() string {
+	if q.side == 0 {
+		return model.FirstBranch
+	}
+	return Branch(q.asset)
+}
+
+// state is an asset as the specification has it, with a text that is the same for the same states: its lock, and of the first branch and of
+// its own what is newest there (on), the highest number of all (top), and whether what is newest here descends from, or is, what is newest
+// there (has).
 type state struct {
 	lock.State
+	on   [2]int
+	top  int
+	has  [2]bool
 	text string
 }
 
-func stateOf(s lock.State) state {
+func (s state) told() state {
 	var b strings.Builder
-	fmt.Fprint(&b, s.Newest, s.Fence, s.Holder.WorkspaceID, s.Diverged)
+	fmt.Fprint(&b, s.on, s.has, s.Fence, s.Holder.WorkspaceID, s.Diverged)
 	for _, w := range s.Line {
 		fmt.Fprint(&b, " ", w.Handle, w.Passed, !w.Until.IsZero())
 	}
 	for _, k := range s.Asks {
 		fmt.Fprint(&b, " ?", k.From)
 	}
-	return state{s, b.String()}
+	s.text = b.String()
+	return s
+}
+
+// lacks is what a version that is the newest of one branch does not descend from.
+func (s state) lacks(side int) (list []lock.Newest) {
+	if !s.has[side] {
+		list = append(list, lock.Newest{Branch: "the other", Version: s.on[1-side]})
+	}
+	return list
+}
+
+// comes is what becomes of the first branch when the other comes in, for somebody whom nobody is in the way of.
+func (s state) comes() state {
+	if s.has[1] { // it goes by itself
+		s.on[0] = s.on[1]
+	} else {
+		s.top++
+		s.on[0] = s.top
+	}
+	s.has, s.Diverged = [2]bool{true, s.has[1]}, 0
+	return s
+}
+
+// first is an asset of one version that both branches have.
+func first() state {
+	return state{State: lock.State{Path: "asset"}, on: [2]int{1, 1}, top: 1, has: [2]bool{true, true}}
 }
 
 // terms are those of a project without rules; no time passes in a contest that would matter.
 var terms = lock.Terms{Now: time.Date(2026, 3, 2, 12, 0, 0, 0, time.UTC), OfferFor: 24 * time.Hour, AnswerWithin: 4 * time.Hour}
 
 // apply is what one request does, alone.
-func apply(s lock.State, q ask) (lock.State, answer) {
+func apply(was state, q ask) (state, answer) {
+	was.Newest = was.on[q.side]
+	s, become := was.State, was
 	refusal, next := (*model.Refusal)(nil), s
 	var a answer
 	switch q.op {
 	case "take":
-		if next, _, refusal = terms.Take(s, lock.Request{Who: q.who, Have: q.have, Wait: q.wait}); refusal == nil {
+		if next, _, refusal = terms.Take(s, lock.Request{Who: q.who, Have: q.have, Wait: q.wait, Diverge: q.diverge,
+			Lacks: was.lacks(q.side)}); refusal == nil {
 			if next.Holder == q.who {
 				a.fence = next.Fence
 			} else {
@@ -285,12 +358,21 @@ func apply(s lock.State, q ask) (lock.State, answer) {
 		}
 	case "send":
 		if q.have != s.Newest {
-			return s, answer{reason: "behind"}
+			return was, answer{reason: "behind"}
 		}
 		if refusal = terms.MaySend(s, q.who, q.fence, false); refusal == nil {
-			next.Newest++
+			become.top++
+			become.on[q.side], become.has[1-q.side] = become.top, false
 			next, _ = terms.Release(next)
 		}
+	case "merge":
+		if was.has[0] {
+			return was, answer{reason: model.BadRequest} // there is nothing to bring
+		}
+		if become, refusal = was.comes(), nil; s.Holder.Handle != q.who.Handle && (!s.Free() || !was.has[1]) {
+			refusal = terms.MaySend(s, q.who, 0, true)
+		}
+		next.Diverged = 0
 	case "give back":
 		next, _, refusal = terms.GiveBack(s, q.who)
 	case "override":
@@ -305,9 +387,10 @@ func apply(s lock.State, q ask) (lock.State, answer) {
 		next, _, refusal = terms.Give(s, q.who.Handle, "")
 	}
 	if refusal != nil {
-		return s, answer{reason: refusal.Reason}
+		return was, answer{reason: refusal.Reason}
 	}
-	return next, a
+	next.Newest, become.State = 0, next
+	return become, a
 }
 
 func (c *Contest) spec() porcupine.Model {
@@ -320,24 +403,27 @@ func (c *Contest) spec() porcupine.Model {
 			}
 			return parts
 		},
-		Init: func() []any { return []any{stateOf(lock.State{Path: "asset", Newest: 1})} },
+		Init: func() []any { return []any{first().told()} },
 		Step: func(before, input, output any) []any {
 			s, q, a := before.(state), input.(ask), output.(answer)
-			next, expected := apply(s.State, q)
+			next, expected := apply(s, q)
 			switch {
+			case a.reason == model.MovedOn:
+				return []any{s} // others kept on overtaking it
 			case a.unknown && expected.reason == "":
-				return []any{s, stateOf(next)}
+				return []any{s, next.told()}
 			case a.unknown:
 				return []any{s}
 			case a == expected:
-				return []any{stateOf(next)}
+				return []any{next.told()}
 			}
 			return nil
 		},
 		Equal: func(a, b any) bool { return a.(state).text == b.(state).text },
 		DescribeOperation: func(input, output any) string {
 			q, a := input.(ask), output.(answer)
-			return fmt.Sprintf("%s %s(v%d, fence %d, wait %v) → %+v", q.who.WorkspaceID[:4], q.op, q.have, q.fence, q.wait, a)
+			return fmt.Sprintf("%s %s(%s v%d, fence %d, wait %v, diverge %v) → %+v", q.who.WorkspaceID[:4], q.op, q.branch(), q.have, q.fence,
+				q.wait, q.diverge, a)
 		},
 		DescribeState: func(s any) string { return s.(state).text },
 	}

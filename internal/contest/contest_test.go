@@ -6,6 +6,7 @@ import (
 	"github.com/anishathalye/porcupine"
 
 	"kettletarn/internal/core/lock"
+	"kettletarn/internal/core/model"
 )
 
 // The check has to find what is wrong: two who hold at once, a fence that falls, a send that was let through, an answer that was lost and
@@ -41,6 +42,16 @@ func TestTheCheckFindsWhatIsWrong(t *testing.T) {
 			op(2, 3, take(rurik), answer{reason: "held"})}, true},
 		"lost, and not carried out": {[]porcupine.Operation{op(0, 9, take(tamsin), answer{unknown: true}),
 			op(2, 3, take(rurik), answer{fence: 1})}, true},
+		"two branches, merged": {[]porcupine.Operation{op(0, 1, ask{op: "take", side: 1, who: tamsin, have: 1}, answer{fence: 1}),
+			op(2, 3, ask{op: "send", side: 1, who: tamsin, have: 1, fence: 1}, answer{}),
+			op(4, 5, take(rurik), answer{reason: "apart"}),
+			op(6, 7, ask{op: "merge", who: rurik}, answer{}), op(8, 9, take(rurik), answer{reason: "behind"}),
+			op(10, 11, ask{op: "take", who: rurik, have: 2}, answer{fence: 3}),
+			op(12, 13, ask{op: "merge", who: rurik}, answer{reason: model.BadRequest})}, true},
+		"merged over somebody's lock": {[]porcupine.Operation{op(0, 1, ask{op: "take", side: 1, who: tamsin, have: 1}, answer{fence: 1}),
+			op(2, 3, ask{op: "send", side: 1, who: tamsin, have: 1, fence: 1}, answer{}),
+			op(4, 5, ask{op: "take", who: tamsin, have: 1, diverge: true}, answer{fence: 3}),
+			op(6, 7, ask{op: "merge", who: rurik}, answer{})}, false},
 		"lost, and both": {[]porcupine.Operation{op(0, 9, take(tamsin), answer{unknown: true}),
 			op(2, 3, take(rurik), answer{reason: "held"}), op(20, 21, take(rurik), answer{fence: 1})}, false},
 	} {

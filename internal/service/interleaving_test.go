@@ -378,3 +378,58 @@ func TestTwoMergesBothArrive(t *testing.T) {
 			k.has(path(2*n-1), "two on the branch")
 		})
 }
+
+// A merge ends, however much comes in meanwhile: here somebody hands something off before each of its statements.
+func TestAMergeEndsHoweverMuchComesIn(t *testing.T) {
+	k := newKept(t)
+	branch, path := k.apart(1)
+	sent, n := 0, 0
+	err := k.mergeAs(testbed.Before(t.Context(), func() {
+		n++
+		ctx, stop := context.WithTimeout(t.Context(), patience/2)
+		defer stop()
+		if _, err := k.sendAs(ctx, k.rurik, uuid.NewString(), k.change(k.rurik, fmt.Sprintf("other/%d.txt", n), 0, 0, "meanwhile")); err == nil {
+			sent++
+		}
+	}), k.tamsin, branch(1), "main")
+	if err != nil || sent < 10 {
+		t.Errorf("%v, with %d handoffs meanwhile", err, sent)
+	}
+	k.has(path(1), "two on the branch")
+	k.clean()
+}
+
+// Somebody takes a lock while a merge is on its way that nobody else may hold it for, and a lead takes it away from them: the merge arrives,
+// before or after that, or is refused; the former holder sends nothing after it.
+func TestAMergeAndAnOverride(t *testing.T) {
+	k := newKept(t)
+	branch, path := k.apart(60)
+	var fence int64
+	interleave(t, k, func(ctx context.Context, n int) error { return k.mergeAs(ctx, k.tamsin, branch(n), "main") },
+		func(ctx context.Context, n int) error {
+			fence = 0
+			g, err := k.TakeLocks(t.Context(), k.rurik, key, locks.Wish{Workspace: k.space["rurik"], Diverge: true,
+				Wants: []locks.Want{{Path: path(n), Version: 1}}})
+			if err != nil {
+				return err
+			}
+			fence = g.Locks[0].Fence
+			return k.GiveBackLocks(ctx, k.odile, key, k.space["odile"], []string{path(n)}, true, "the branch has to come in")
+		}, func(n int, one, two error) {
+			switch {
+			case two != nil || one != nil && !refusedFor(one, "held"):
+				t.Fatalf("round %d: %v; %v", n, one, two)
+			case one == nil:
+				k.has(path(n), "two on the branch")
+			default:
+				k.has(path(n), "one")
+			}
+			_, err := k.sendAs(t.Context(), k.rurik, uuid.NewString(), k.change(k.rurik, path(n), 1, fence, "three on main"))
+			if !refusedFor(err, "lock-lost") && !refusedFor(err, "behind") {
+				t.Fatalf("round %d: the former holder sent: %v", n, err)
+			}
+			if held, err := k.Locks(t.Context(), k.odile, key, path(n)); err != nil || len(held) > 0 {
+				t.Fatalf("round %d: %v is held still, %v", n, held, err)
+			}
+		})
+}

@@ -215,7 +215,17 @@ func Counted(ctx context.Context) (context.Context, *atomic.Int64) {
 
 type counts struct{}
 
+// Before is a context with which do runs before each statement of a transaction.
+func Before(ctx context.Context, do func()) context.Context {
+	return context.WithValue(ctx, befores{}, do)
+}
+
+type befores struct{}
+
 func hold(ctx context.Context, conn *pgx.Conn) context.Context {
+	if do, ok := ctx.Value(befores{}).(func()); ok && conn.PgConn().TxStatus() == 'T' {
+		do()
+	}
 	if n, ok := ctx.Value(counts{}).(*atomic.Int64); ok {
 		n.Add(1)
 	}

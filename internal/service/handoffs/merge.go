@@ -82,12 +82,15 @@ func (s *Room) Merge(ctx context.Context, actor ground.Actor, key string, q mode
 	for try := 0; ; try++ {
 		err := s.KnowingRules(ctx, func() error {
 			return s.Write(ctx, func(tx *records.Tx) (err error) {
-				made, err = m.write(ctx, tx, sendKey)
+				made, err = m.write(ctx, tx, sendKey, try >= triesBeside)
 				return err
 			})
 		})
-		if errors.Is(err, errMovedOn) && try < 10 {
+		if errors.Is(err, errMovedOn) && try < triesAtAll {
 			continue
+		}
+		if errors.Is(err, errMovedOn) {
+			err = model.NewProblem(model.MovedOn, "run the command again", "%s moved on while %s was coming in", m.into.Name, m.from.Name)
 		}
 		if err != nil {
 			return out, err
@@ -99,6 +102,12 @@ func (s *Room) Merge(ctx context.Context, actor ground.Actor, key string, q mode
 	s.WakeHistory()
 	return out, nil
 }
+
+// How often a merge is tried beside what else comes in, and how often at all: behind the gate that nothing passes, no branch moves on.
+const (
+	triesBeside = 3
+	triesAtAll  = 10
+)
 
 // errMovedOn says that the branch that stays has moved on since it was looked at.
 var errMovedOn = errors.New("the branch has moved on meanwhile")

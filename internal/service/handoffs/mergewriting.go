@@ -17,7 +17,8 @@ import (
 // How a merge is carried out, once nothing stands in its way.
 
 // write carries the merge out, in the order of locking of docs/architecture.md: gate, assets by id, branch, counter.
-func (m *merge) write(ctx context.Context, tx *records.Tx, sendKey string) (out model.Handoff, err error) {
+// Alone, it lets nothing else in meanwhile.
+func (m *merge) write(ctx context.Context, tx *records.Tx, sendKey string, alone bool) (out model.Handoff, err error) {
 	before, fresh, err := tx.ClaimSendKey(ctx, m.project.ID, sendKey, m.actor.ID, nil)
 	if err != nil {
 		return out, err
@@ -26,7 +27,7 @@ func (m *merge) write(ctx context.Context, tx *records.Tx, sendKey string) (out 
 		receipt, err := m.s.repeat(ctx, tx, m.project, m.actor, before, chunk.Digest{})
 		return receipt.Handoff, err
 	}
-	gated := m.newRules() != nil
+	gated := alone || m.newRules() != nil
 	if err := tx.Gate(ctx, m.project.ID, gated); err != nil {
 		return out, err
 	}

@@ -27,7 +27,6 @@ export function BranchPage() {
       <p className="text-peat"><Link to={`/p/${here.key}/branches`}>Branches</Link> / {b.name}</p>
       <h1 className="mt-1 break-all">{b.name}</h1>
       {b.why && <p className="mt-1 max-w-prose text-lg">{b.why}</p>}
-      <p className="mt-1"><Link to={`/p/${here.key}/assets?${new URLSearchParams({ at: b.name })}`}>Its assets</Link></p>
       <p className="mt-1 text-peat">
         {b.state === "live" ? "Live" : b.state === "done" ? "Done: ready to come in" : "Closed: it keeps everything, and takes nothing more"}; {apart(b) || plural(b.assets, "asset")}
         {b.from && <>; made by {b.person} from {b.from} at h{b.at}, <When at={b.made} /></>}
@@ -35,7 +34,8 @@ export function BranchPage() {
       {b.from && (
         <p className="mt-3 max-w-prose">
           Since <Link to={`/p/${here.key}/handoffs/${b.since}`}>h{b.since}</Link> it has gone its own way: {changes(b.here)}. On {b.from} since: {changes(b.there)}.{" "}
-          <Link to={`/p/${here.key}/handoffs/between?${new URLSearchParams({ from: `h${b.since}`, to: b.name })}`}>Its changes, asset by asset</Link>
+          <Link to={`/p/${here.key}/handoffs/between?${new URLSearchParams({ from: `h${b.since}`, to: b.name })}`}>Its changes, asset by asset</Link>;{" "}
+          <Link to={`/p/${here.key}/assets?${new URLSearchParams({ at: b.name })}`}>its assets</Link>
         </p>
       )}
       <Doings here={here} branch={b} onAsk={() => setAsking(true)} />
