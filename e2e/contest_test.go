@@ -89,7 +89,8 @@ func TestLocksAreLinearizable(t *testing.T) {
 	if r.Done < 100 || r.Sent < 10 || r.Unknown == 0 || kills < 2 {
 		t.Error("the contest did not come to much")
 	}
-	for _, kind := range []string{"take", "send", "give back", "leave", "ask", "give", "override", "held", "offered", "lock-lost", "merge", "apart"} {
+	for _, kind := range []string{"take", "send", "give back", "leave", "ask", "give", "override", "held", "offered", "lock-lost", "merge",
+		"apart"} {
 		if r.Kinds[kind] == 0 {
 			t.Errorf("it never came to %q", kind)
 		}
@@ -102,7 +103,8 @@ func TestLocksAreLinearizable(t *testing.T) {
 			select from holds o where o.asset_id = v.asset_id and o.handoff = v.handoff
 			and o.ending = 'sent' and o.person_id = h.author_id and o.workspace_id = h.workspace_id))
 		from versions v join handoffs h on h.project_id = v.project_id and h.number = v.handoff
-		where v.number > 1 and (select count(*) from handoff_parents k where k.project_id = h.project_id and k.number = h.number) = 1`).Scan(&versions, &without); err != nil {
+		where v.number > 1 and (select count(*) from handoff_parents k where k.project_id = h.project_id
+			and k.number = h.number) = 1`).Scan(&versions, &without); err != nil {
 		t.Fatal(err)
 	}
 	if versions < r.Sent || without > 0 {

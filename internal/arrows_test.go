@@ -45,7 +45,7 @@ var rooms = map[string][]string{
 	"people":    {"locks"},
 	"history":   {"contents"},
 	"branching": {},
-	"reviewing": {},
+	"reviewing": {"looking"},
 	"looking":   {"contents"},
 	"telling":   {},
 	"keeping":   {"contents", "ruling", "looking"},
