@@ -5,5 +5,7 @@ set -eu
 . scripts/look.sh
 look
 
-# The end-to-end tests take the longest, and wait the most: they begin first, and the others run beside them.
-go test -p 3 -timeout 20m ./e2e $(go list ./... | grep -v '/e2e$')
+# What takes the longest, and waits the most, begins first; the others run beside it.
+longest='./e2e ./internal/service ./internal/workspace'
+# shellcheck disable=SC2086,SC2046
+go test -p 3 -timeout 20m $longest $(go list ./... | grep -v -e '/e2e$' -e '/internal/service$' -e '/internal/workspace$')

@@ -94,7 +94,7 @@ func bombs(t *testing.T) map[string][]byte {
 	// Circuits, structured text, tables and texts: nesting, entities, and rows of very many cells.
 	all["nested.kicad_sch"] = []byte("(kicad_sch " + strings.Repeat("(symbol (lib_symbols ", 100_000))
 	all["many.kicad_pcb"] = []byte("(kicad_pcb " + strings.Repeat("(segment)", 1_100_000) + ")")
-	all["lines.gbr"] = []byte("%FSLAX46Y46*%%MOMM*%%ADD10C,9000*%D10*" + strings.Repeat("X0Y0D02*X9999999Y9999999D01*", times(8_000,
+	all["lines.gbr"] = []byte("%FSLAX46Y46*%%MOMM*%%ADD10C,9000*%D10*" + strings.Repeat("X0Y0D02*X9999999Y9999999D01*", times(3_000,
 		150_000)) + "M02*")
 	all["arcs.gbr"] = []byte("%FSLAX46Y46*%%MOMM*%%ADD10C,1*%D10*G03*" + strings.Repeat("X0Y0I1000000J1000000D01*", 500_000) + "M02*")
 	all["holes.drl"] = []byte("M48\nMETRIC\nT1C900\n%\nT1\n" + strings.Repeat("X1Y1\n", 600_000))
@@ -108,7 +108,7 @@ func bombs(t *testing.T) map[string][]byte {
 	all["lines.txt"] = bytes.Repeat([]byte("\n"), 3<<20)
 
 	var pdf bytes.Buffer
-	stream := deflated(t, bytes.Repeat([]byte("0 0 m 1 1 l S\n"), times(1<<12, 1<<16)), times(1, 180))
+	stream := deflated(t, bytes.Repeat([]byte("0 0 m 1 1 l S\n"), times(1<<11, 1<<16)), times(1, 180))
 	fmt.Fprintf(&pdf, "%%PDF-1.4\n1 0 obj\n<< /Type /Catalog /Pages 2 0 R >>\nendobj\n2 0 obj\n<< /Type /Pages /Kids [3 0 R] /Count 1 "+
 		">>\nendobj\n3 0 obj\n<< /Type /Page /Parent 2 0 R /MediaBox [0 0 200 100] /Contents 4 0 R >>\nendobj\n4 0 obj\n<< /Length %d /Filter "+
 		"/FlateDecode >>\nstream\n%s\nendstream\nendobj\ntrailer << /Size 5 /Root 1 0 R >>\nstartxref\n0\n%%%%EOF\n", len(stream), stream)

@@ -299,7 +299,7 @@ func (c *cutOff) Add(n int64) {
 }
 
 func TestManyCommitsAreTheSameHere(t *testing.T) {
-	commits := testbed.Steps(250, 1000)
+	commits := testbed.Steps(150, 1000)
 	p := newPair(t)
 	for handle, w := range map[string]*workspace.Workspace{"odile": p.odile, "rurik": p.rurik} {
 		address := handle + "@gull.example"

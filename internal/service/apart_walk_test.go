@@ -343,7 +343,7 @@ func dump(t *testing.T, url string) string {
 // TestAWalkOverBranches: edits, moves, deletions, branches and merges both ways, beside a simple model; then everything is looked through,
 // and comes back from the packs alone. SOAK=1 walks far.
 func TestAWalkOverBranches(t *testing.T) {
-	steps := 120
+	steps := 80
 	seed := uint64(17)
 	if os.Getenv("SOAK") != "" {
 		steps, seed = 3000, rand.Uint64()

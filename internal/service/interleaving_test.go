@@ -19,15 +19,19 @@ import (
 	"kettletarn/internal/testbed"
 )
 
+// rounds is how many there are at most.
+var rounds = testbed.Steps(32, 60)
+
 // patience is how long the second of two is given to end while the first is held back.
 const patience = 80 * time.Millisecond
 
 // interleave runs first again and again, each time held back before another of its statements while second runs, and calls check after
-// each: whatever the order, the outcome has to be right. n tells the rounds apart.
+// each: whatever the order, the outcome has to be right. n tells the rounds apart. In the suite it is every other statement that waits, in
+// make soak each.
 func interleave(t *testing.T, k *kept, first, second func(ctx context.Context, n int) error, check func(n int, one, two error)) {
 	t.Helper()
 	for n := 1; ; n++ {
-		pause, ctx := testbed.NewPause(t.Context(), n)
+		pause, ctx := testbed.NewPause(t.Context(), 1+(n-1)*testbed.Steps(2, 1))
 		one, two := make(chan error, 1), make(chan error, 1)
 		go func() { one <- first(ctx, n) }()
 		var err error
@@ -60,7 +64,7 @@ func interleave(t *testing.T, k *kept, first, second func(ctx context.Context, n
 			k.clean()
 			return
 		}
-		if n > 60 {
+		if n >= rounds {
 			t.Fatal("there is no end to the statements")
 		}
 	}
@@ -137,7 +141,7 @@ func TestAFileAndAFolderOfTheSameNameNeverBothArrive(t *testing.T) {
 func TestAnOverrideFencesOffASendOnItsWay(t *testing.T) {
 	k := newKept(t)
 	path := func(n int) string { return fmt.Sprintf("held%d.txt", n) }
-	for n := 1; n < 60; n++ {
+	for n := 1; n <= rounds; n++ {
 		ok(t)(k.send(k.tamsin, k.change(k.tamsin, path(n), 0, 0, "one")))
 	}
 	interleave(t, k, func(ctx context.Context, n int) error {
@@ -167,7 +171,7 @@ func TestASendGivesItsLockToTheLine(t *testing.T) {
 	k := newKept(t)
 	path := func(n int) string { return fmt.Sprintf("line%d.txt", n) }
 	fences := map[int]int64{}
-	for n := 1; n < 60; n++ {
+	for n := 1; n <= rounds; n++ {
 		ok(t)(k.send(k.tamsin, k.change(k.tamsin, path(n), 0, 0, "one")))
 		fences[n] = k.lock(k.tamsin, path(n), 1)
 		ok(t)(k.take(k.rurik, locks.Wish{Wait: true}, path(n)))
@@ -302,7 +306,7 @@ func (k *kept) apart(rounds int) (branch, path func(n int) string) {
 // Of a merge and a send of the same asset to the same branch, one arrives, and the other one is told.
 func TestAMergeAndASendOfOneAsset(t *testing.T) {
 	k := newKept(t)
-	branch, path := k.apart(60)
+	branch, path := k.apart(rounds)
 	interleave(t, k, func(ctx context.Context, n int) error { return k.mergeAs(ctx, k.tamsin, branch(n), "main") },
 		func(ctx context.Context, n int) error {
 			g, err := k.TakeLocks(ctx, k.rurik, key, locks.Wish{Workspace: k.space["rurik"], Diverge: true,
@@ -332,7 +336,7 @@ func TestAMergeAndASendOfOneAsset(t *testing.T) {
 // A branch that is closed while something comes into it has it, or not; and takes nothing after.
 func TestAMergeIntoABranchThatIsClosed(t *testing.T) {
 	k := newKept(t)
-	branch, path := k.apart(60)
+	branch, path := k.apart(rounds)
 	k.on(k.rurik, "main", k.change(k.rurik, "new.txt", 0, 0, "new on main"))
 	interleave(t, k, func(ctx context.Context, n int) error { return k.mergeAs(ctx, k.tamsin, "main", branch(n)) },
 		func(ctx context.Context, n int) error {
@@ -361,7 +365,7 @@ func TestAMergeIntoABranchThatIsClosed(t *testing.T) {
 // While one merge is on its way, another one from another branch, an override and a collect change nothing about it but its order.
 func TestTwoMergesBothArrive(t *testing.T) {
 	k := newKept(t)
-	branch, path := k.apart(120)
+	branch, path := k.apart(2 * rounds)
 	interleave(t, k, func(ctx context.Context, n int) error { return k.mergeAs(ctx, k.tamsin, branch(2*n), "main") },
 		func(ctx context.Context, n int) error {
 			if n%7 == 0 {
@@ -403,7 +407,7 @@ func TestAMergeEndsHoweverMuchComesIn(t *testing.T) {
 // before or after that, or is refused; the former holder sends nothing after it.
 func TestAMergeAndAnOverride(t *testing.T) {
 	k := newKept(t)
-	branch, path := k.apart(60)
+	branch, path := k.apart(rounds)
 	var fence int64
 	interleave(t, k, func(ctx context.Context, n int) error { return k.mergeAs(ctx, k.tamsin, branch(n), "main") },
 		func(ctx context.Context, n int) error {

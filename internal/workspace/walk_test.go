@@ -53,7 +53,7 @@ func TestRandomWalk(t *testing.T) {
 	w := &walk{t: t, r: rand.New(rand.NewPCG(seed, 1)), at: map[string]*lineage{},
 		walkers: []*walker{{p.odile, "odile", map[string]string{}}, {p.rurik, "rurik", map[string]string{}},
 			{third, "rurik-laptop", map[string]string{}}}}
-	for i := range testbed.Steps(500, 1500) {
+	for i := range testbed.Steps(350, 1500) {
 		w.step()
 		for _, k := range w.walkers {
 			w.compare(k)
@@ -66,7 +66,7 @@ func TestRandomWalk(t *testing.T) {
 	for _, l := range w.all {
 		arrived += len(l.texts)
 	}
-	if arrived < testbed.Steps(30, 80) || w.moves < testbed.Steps(2, 4) {
+	if arrived < testbed.Steps(20, 80) || w.moves < testbed.Steps(2, 4) {
 		t.Errorf("only %d versions and %d moves came about: the walk shows little", arrived, w.moves)
 	}
 	w.versionsStand()
