@@ -161,7 +161,8 @@ func (b *bench) locksApart(branches int) error {
 				Assets: []model.LockWant{{Path: path, Version: 1}}}); err != nil {
 				return err
 			}
-			return c.ReleaseLocks(b.ctx, c.key, model.UnlockRequest{Workspace: c.ws, Paths: []string{path}})
+			_, err := c.ReleaseLocks(b.ctx, c.key, model.UnlockRequest{Workspace: c.ws, Paths: []string{path}})
+			return err
 		}); err != nil {
 			return err
 		}

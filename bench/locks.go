@@ -207,7 +207,7 @@ func (b *bench) lockLoad(c *contest.Contest, assets int, length time.Duration, u
 				if err == nil && status == http.StatusOK {
 					status, err = post(k, c.URLs[0]+"/api/v1/projects/"+c.Project+"/locks/release", who.Token,
 						model.UnlockRequest{Workspace: who.Place.WorkspaceID, Paths: []string{path}})
-					if status != http.StatusNoContent && err == nil {
+					if status != http.StatusOK && err == nil {
 						err = fmt.Errorf("an unlock is answered with %d", status)
 					}
 				} else if err == nil && status != http.StatusConflict {

@@ -38,10 +38,11 @@ func (s *Server) releaseLocks(c *call) error {
 	if err := c.decode(&q); err != nil {
 		return err
 	}
-	if err := s.service.GiveBackLocks(c.Request().Context(), c.actor, c.project(), q.Workspace, q.Paths, q.Override, q.Reason); err != nil {
+	out, err := s.service.Unlock(c.Request().Context(), c.actor, c.project(), q)
+	if err != nil {
 		return err
 	}
-	return c.answer(nil)
+	return c.answer(out)
 }
 
 func (s *Server) leaveLines(c *call) error {

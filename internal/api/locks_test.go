@@ -136,7 +136,8 @@ func TestTheRecordAsATable(t *testing.T) {
 			Assets: []model.LockWant{{Path: "a.png", Version: 1}, {Path: "-b.png", Version: 1}}}); err != nil {
 			t.Fatal(err)
 		}
-		if err := h.odile.ReleaseLocks(ctx, key, model.UnlockRequest{Workspace: h.space, Paths: []string{"a.png", "-b.png"}}); err != nil {
+		if _, err := h.odile.ReleaseLocks(ctx, key, model.UnlockRequest{Workspace: h.space,
+			Paths: []string{"a.png", "-b.png"}}); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -28,8 +28,11 @@ func (c *Client) TakeLocks(ctx context.Context, key string, q model.LockRequest)
 }
 
 // ReleaseLocks unlocks all or none.
-func (c *Client) ReleaseLocks(ctx context.Context, key string, q model.UnlockRequest) error {
-	return c.post(ctx, in(key, "/locks/release"), q, nil)
+func (c *Client) ReleaseLocks(ctx context.Context, key string, q model.UnlockRequest) (v model.Unlocked, err error) {
+	if q.Paths == nil {
+		q.Paths = []string{}
+	}
+	return v, c.post(ctx, in(key, "/locks/release"), q, &v)
 }
 
 // LeaveLines leaves the lines for assets.

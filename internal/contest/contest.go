@@ -252,9 +252,9 @@ func (c *Contest) request(token, url string, q ask, transport http.RoundTripper)
 		_, err = k.Merge(ctx, c.Project, uuid.NewString(), model.MergeRequest{Workspace: q.who.WorkspaceID, From: Branch(q.asset),
 			Into: model.FirstBranch})
 	case "give back":
-		err = k.ReleaseLocks(ctx, c.Project, model.UnlockRequest{Workspace: q.who.WorkspaceID, Paths: []string{path}})
+		_, err = k.ReleaseLocks(ctx, c.Project, model.UnlockRequest{Workspace: q.who.WorkspaceID, Paths: []string{path}})
 	case "override":
-		err = k.ReleaseLocks(ctx, c.Project, model.UnlockRequest{Workspace: q.who.WorkspaceID, Paths: []string{path}, Override: true,
+		_, err = k.ReleaseLocks(ctx, c.Project, model.UnlockRequest{Workspace: q.who.WorkspaceID, Paths: []string{path}, Override: true,
 			Reason: "it is wanted"})
 	case "leave":
 		err = k.LeaveLines(ctx, c.Project, []string{path})

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -13,6 +14,7 @@ import (
 
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/service/ground"
+	"kettletarn/internal/service/handoffs"
 	"kettletarn/internal/service/locks"
 	"kettletarn/internal/testbed"
 )
@@ -424,4 +426,52 @@ func FuzzLockRequests(f *testing.F) {
 
 func asAny(err error, refused **model.Refused, problem **model.Problem) bool {
 	return errors.As(err, refused) || errors.As(err, problem)
+}
+
+// What one gives back under a folder is what one holds there, and the lines that one waits in; others' locks stay, but for a lead who takes
+// them.
+func TestUnlockingUnderAFolder(t *testing.T) {
+	m := newTeam(t, nil)
+	var changes []handoffs.Change
+	for _, path := range []string{"levels/A.glb", "levels/b.glb", "levels-old/c.glb", "levels/d.glb", "e.png"} {
+		changes = append(changes, m.change(m.tamsin, path, 0, 0, path))
+	}
+	m.as(m.tamsin, handoffs.Send{About: model.About{Note: "a pass"}}, changes...)
+	for path, who := range map[string]ground.Actor{"levels/a.glb": m.tamsin, "levels/b.glb": m.rurik, "levels-old/c.glb": m.tamsin,
+		"levels/d.glb": m.tamsin, "e.png": m.tamsin} {
+		m.lock(who, path, 1)
+	}
+	for path, who := range map[string]ground.Actor{"levels/b.glb": m.tamsin, "levels/d.glb": m.rurik} {
+		if _, err := m.TakeLocks(t.Context(), who, key, locks.Wish{Workspace: m.space[who.Handle], Wait: true,
+			Wants: []locks.Want{{Path: path, Version: 1}}}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	unlock := func(who ground.Actor, override bool, under ...string) (string, error) {
+		out, err := m.Unlock(t.Context(), who, key, model.UnlockRequest{Workspace: m.space[who.Handle], Under: under, Override: override,
+			Reason: "it is Friday"})
+		slices.Sort(out.Freed)
+		return fmt.Sprint(out.Freed, out.Left, out.Next), err
+	}
+	for _, x := range []struct {
+		who      ground.Actor
+		override bool
+		under    []string
+		want     string
+	}{
+		{m.tamsin, false, []string{"LEVELS/", "levels/a.glb"}, "[levels/a.glb levels/d.glb] [levels/b.glb] map[levels/d.glb:rurik]"},
+		{m.tamsin, false, []string{"*.png"}, "[e.png] [] map[]"},
+		{m.odile, true, []string{"levels"}, "[levels/b.glb levels/d.glb] [] map[]"},
+		{m.tamsin, false, []string{""}, "[levels-old/c.glb] [] map[]"},
+	} {
+		if got, err := unlock(x.who, x.override, x.under...); err != nil || !strings.EqualFold(got, x.want) {
+			t.Errorf("%v: %s, %v; want %s", x.under, got, err, x.want)
+		}
+	}
+	_, err := unlock(m.tamsin, false, "levels")
+	reason(t, err, "not-locked")
+	if held, err := m.Locks(t.Context(), m.odile, key, ""); err != nil ||
+		slices.ContainsFunc(held, func(l model.Lock) bool { return l.Holder != "" }) {
+		t.Errorf("%+v, %v", held, err)
+	}
 }

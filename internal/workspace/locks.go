@@ -3,7 +3,6 @@ package workspace
 import (
 	"context"
 	"fmt"
-	"slices"
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
@@ -170,59 +169,12 @@ func (w *Workspace) noteLocks(locks []model.Lock, assets []model.Asset) error {
 	})
 }
 
-// Unlocked is what came of Unlock: what was freed, who waits for it next, by path, and the lines that were left.
-type Unlocked struct {
-	Freed []string
-	Next  map[string]string
-	Left  []string
-}
-
 // Unlock gives back the locks at or below the paths that this workspace holds, and leaves the lines there; with override, it takes away
 // whoever's they are, and offers to who does not come.
-func (w *Workspace) Unlock(ctx context.Context, paths []string, override bool, reason string) (out Unlocked, err error) {
-	held, err := w.Client.Locks(ctx, w.Marker.Project)
-	if err != nil {
+func (w *Workspace) Unlock(ctx context.Context, paths []string, override bool, reason string) (out model.Unlocked, err error) {
+	if out, err = w.Client.ReleaseLocks(ctx, w.Marker.Project,
+		model.UnlockRequest{Workspace: w.Marker.Workspace, Under: paths, Override: override, Reason: reason}); err != nil {
 		return out, err
-	}
-	out.Next = map[string]string{}
-	all := make([]model.Asset, len(held.Locks))
-	for i, l := range held.Locks {
-		all[i] = model.Asset{Path: l.Path}
-	}
-	for _, p := range matching(all, paths) {
-		hit := false
-		for _, l := range held.Locks {
-			waits := slices.ContainsFunc(l.Waitlist, func(x model.Waiter) bool { return x.WorkspaceID == w.Marker.Workspace })
-			switch {
-			case !scan.Below(l.Path, p):
-			case waits && !override:
-				out.Left, hit = append(out.Left, l.Path), true
-			case override || l.Holder != "" && (l.Path == p || l.WorkspaceID == w.Marker.Workspace):
-				out.Freed, hit = append(out.Freed, l.Path), true
-				line := l.Waitlist
-				if l.Holder == "" && line[0].OfferedUntil != nil {
-					line = line[1:] // the offer is taken from the first
-				}
-				if len(line) > 0 {
-					out.Next[l.Path] = line[0].Handle
-				}
-			}
-		}
-		if !hit {
-			return Unlocked{}, &model.Refused{Refusals: []model.Refusal{{Path: p, Reason: "not-locked", Message: inWords(p) +
-				": nothing is locked there", Remedy: "see tarn holders"}}}
-		}
-	}
-	if len(out.Freed) > 0 {
-		if err := w.Client.ReleaseLocks(ctx, w.Marker.Project,
-			model.UnlockRequest{Workspace: w.Marker.Workspace, Paths: out.Freed, Override: override, Reason: reason}); err != nil {
-			return Unlocked{}, err
-		}
-	}
-	if len(out.Left) > 0 {
-		if err := w.Client.LeaveLines(ctx, w.Marker.Project, out.Left); err != nil {
-			return out, err
-		}
 	}
 	if w.IsAway() {
 		return out, nil
@@ -243,14 +195,6 @@ func (w *Workspace) Unlock(ctx context.Context, paths []string, override bool, r
 		return out, err
 	}
 	return out, w.guard(out.Freed)
-}
-
-// inWords is how a path is named in a sentence: the root has no name.
-func inWords(p string) string {
-	if p == "" {
-		return "the whole workspace"
-	}
-	return p
 }
 
 // Ask asks the holder of an asset's lock to let go; this workspace waits in line from then on.

@@ -243,8 +243,19 @@ type ContestedWeeks struct {
 type UnlockRequest struct {
 	Workspace string   `json:"workspace"`
 	Paths     []string `json:"paths"`
-	Override  bool     `json:"override,omitempty"`
-	Reason    string   `json:"reason,omitempty"`
+	// Under are folders, assets and patterns (doublestar): beside Paths, all that the workspace holds or waits for there is given back and
+	// left; with Override, all that is locked there. "" is the whole project.
+	Under    []string `json:"under,omitempty"`
+	Override bool     `json:"override,omitempty"`
+	Reason   string   `json:"reason,omitempty"`
+}
+
+// Unlocked is what came of it: what was freed, of what was under something also who waits for it next, by path, and the lines that were
+// left.
+type Unlocked struct {
+	Freed []string          `json:"freed"`
+	Next  map[string]string `json:"next"`
+	Left  []string          `json:"left"`
 }
 
 // HookRequest makes a hook.
