@@ -3,6 +3,7 @@ package workspace
 import (
 	"context"
 	"fmt"
+	"path"
 
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/model"
@@ -86,6 +87,27 @@ func (s *Status) unsentIn(places map[string]bool) (paths []string) {
 	return paths
 }
 
+// fewFolders is up to how many folders are looked at by themselves: for more, the whole workspace is.
+const fewFolders = 8
+
+// foldersOf are the folders of what comes, or none where that is the whole workspace, or nearly.
+func foldersOf(pages []model.Assets) (list []string) {
+	known := map[string]bool{}
+	for _, page := range pages {
+		for _, a := range page.Assets {
+			folder := path.Dir(a.Path)
+			if known[folder] {
+				continue
+			}
+			if known[folder] = true; folder == "." || len(known) > fewFolders {
+				return nil
+			}
+			list = append(list, folder)
+		}
+	}
+	return list
+}
+
 // onTheWay refuses where unsent changes here are about what comes.
 func (w *Workspace) onTheWay(ctx context.Context, pages []model.Assets, branch string) error {
 	jobs, err := w.Jobs()
@@ -98,15 +120,15 @@ func (w *Workspace) onTheWay(ctx context.Context, pages []model.Assets, branch s
 				"a send goes on in the background, for the branch that the workspace is on")
 		}
 	}
-	s, err := w.Status(ctx, Question{})
-	if err != nil {
-		return err
-	}
 	coming := map[string]bool{}
 	for _, page := range pages {
 		for _, a := range page.Assets {
 			coming[assetpath.Fold(a.Path)] = true
 		}
+	}
+	s, err := w.Status(ctx, Question{Paths: foldersOf(pages)})
+	if err != nil {
+		return err
 	}
 	var refusals []model.Refusal
 	for _, path := range s.unsentIn(coming) {
