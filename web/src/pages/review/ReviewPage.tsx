@@ -68,15 +68,18 @@ interface GoingProps {
 function Going({ here, review: r, things, total, more }: GoingProps) {
   const [params, setParams] = useSearchParams();
   const acts = useReviewActs(here.key, r.number);
-  const at = Math.max(0, things.findIndex((t) => t.path === params.get("path")));
-  const thing = things[at];
+  const wanted = params.get("path");
+  const found = wanted === null ? 0 : things.findIndex((t) => t.path === wanted);
+  const at = Math.max(0, found);
+  const coming = found < 0 && more !== undefined; // it is on a later page of the list
+  const thing = coming ? undefined : things[at];
   const go = (to: number) => {
     const next = things[to];
     if (next) setParams({ path: next.path }, { replace: true });
   };
   useEffect(() => {
-    if (more && at > things.length - 20) more();
-  }, [more, at, things.length]);
+    if (more && (coming || at > things.length - 20)) more();
+  }, [more, coming, at, things.length]);
   useEffect(() => {
     const key = (e: KeyboardEvent) => {
       if (e.ctrlKey || e.metaKey || e.altKey || (e.target as Element).closest("input, textarea, select, [role=dialog], [role=alertdialog]")) return;
@@ -104,7 +107,7 @@ function Going({ here, review: r, things, total, more }: GoingProps) {
           </nav>
           <One key={`${thing.path} ${thing.version}`} here={here} review={r} acts={acts} thing={thing} />
         </>
-      ) : <p className="mt-4 text-peat">There is nothing to look at: nothing is different.</p>}
+      ) : <p className="mt-4 text-peat">{coming ? `Looking for ${wanted} …` : "There is nothing to look at: nothing is different."}</p>}
       <section className="mt-8 border-t border-line pt-3" aria-label="Of the whole">
         <h2>Of the whole</h2>
         <Answers review={r} />
