@@ -24,6 +24,8 @@ type Question struct {
 	All bool
 	// LeftOut lists what the rules leave out.
 	LeftOut bool
+	// Closed leaves folders that the rules leave out closed, also where Paths are asked for.
+	Closed bool
 }
 
 // Status is how a workspace stands. Assets has, by path, what is not just the same: changed here or there, moved, held, or with a heads-up.
@@ -112,7 +114,7 @@ func (w *Workspace) Status(ctx context.Context, q Question) (*Status, error) {
 	}
 	s := &Status{fresh: map[string]*scan.Entry{}}
 	s.scan, s.Rules = scan.New(w.Root)
-	s.decide, s.scan.Listing = s.scan.Rules, q.LeftOut
+	s.decide, s.scan.Listing, s.scan.Closed = s.scan.Rules, q.LeftOut, q.Closed
 	listed := map[string]bool{} // with a lock or a heads-up
 	err := w.look(func(t index.Tx) (err error) {
 		if s.View, err = t.View(); err != nil {

@@ -87,10 +87,7 @@ func (s *Status) unsentIn(places map[string]bool) (paths []string) {
 	return paths
 }
 
-// fewFolders is up to how many folders are looked at by themselves: for more, the whole workspace is.
-const fewFolders = 8
-
-// foldersOf are the folders of what comes, or none where that is the whole workspace, or nearly.
+// foldersOf are the folders of what comes, or none where that is the whole workspace.
 func foldersOf(pages []model.Assets) (list []string) {
 	known := map[string]bool{}
 	for _, page := range pages {
@@ -99,7 +96,7 @@ func foldersOf(pages []model.Assets) (list []string) {
 			if known[folder] {
 				continue
 			}
-			if known[folder] = true; folder == "." || len(known) > fewFolders {
+			if known[folder] = true; folder == "." {
 				return nil
 			}
 			list = append(list, folder)
@@ -126,7 +123,7 @@ func (w *Workspace) onTheWay(ctx context.Context, pages []model.Assets, branch s
 			coming[assetpath.Fold(a.Path)] = true
 		}
 	}
-	s, err := w.Status(ctx, Question{Paths: foldersOf(pages)})
+	s, err := w.Status(ctx, Question{Paths: foldersOf(pages), Closed: true})
 	if err != nil {
 		return err
 	}

@@ -57,8 +57,10 @@ type Scan struct {
 	Rules *rules.Rules
 	// Scope says what comes down; what is outside is listed apart.
 	Scope scope.Scope
-	// Within limits the look to what lies at or below these paths, where there are any.
+	// Within limits the look to what lies at or below these paths, where there are any. Folders that the rules leave out are opened then,
+	// too, but with Closed.
 	Within []string
+	Closed bool
 	// Listing says that what is left out is wanted in full.
 	Listing bool
 	// Deep says that also folders that a git ignore file hides are looked into, for what is large.
@@ -86,7 +88,10 @@ type Scan struct {
 
 	work sync.WaitGroup
 	gate chan struct{}
-	err  error
+
+	placesOnce sync.Once
+	wanted     *places
+	err        error
 }
 
 // folderTask is a folder to look into. ignores are the git ignore files that hold in it, the outermost first; by is why everything in it
@@ -160,15 +165,7 @@ func (s *Scan) fail(err error) {
 
 // wantsFolder and wantsFile tell whether something is at, below or above one of the paths that were asked for.
 func (s *Scan) wantsFolder(rel string) bool {
-	if len(s.Within) == 0 {
-		return true
-	}
-	for _, p := range s.Within {
-		if Below(rel, p) || Below(p, rel) {
-			return true
-		}
-	}
-	return false
+	return s.WantsFile(rel) || s.places().above[rel]
 }
 
 // WantsFile reports whether a path is among those that were asked for.
@@ -176,12 +173,31 @@ func (s *Scan) WantsFile(rel string) bool {
 	if len(s.Within) == 0 {
 		return true
 	}
-	for _, p := range s.Within {
-		if Below(rel, p) {
+	for at := s.places().at; ; rel = rel[:strings.LastIndexByte(rel, '/')] {
+		if at[rel] {
 			return true
 		}
+		if strings.IndexByte(rel, '/') < 0 {
+			return at[""]
+		}
 	}
-	return false
+}
+
+// places are the paths of Within, and the folders above them.
+type places struct{ at, above map[string]bool }
+
+func (s *Scan) places() *places {
+	s.placesOnce.Do(func() {
+		s.wanted = &places{map[string]bool{}, map[string]bool{}}
+		for _, p := range s.Within {
+			s.wanted.at[p] = true
+			for i := strings.LastIndexByte(p, '/'); i > 0; i = strings.LastIndexByte(p[:i], '/') {
+				s.wanted.above[p[:i]] = true
+			}
+			s.wanted.above[""] = true
+		}
+	})
+	return s.wanted
 }
 
 // folder looks at the entries of one folder.
@@ -315,7 +331,7 @@ func (s *Scan) enter(ctx context.Context, t folderTask, name string) {
 			next.by = &by
 		}
 	}
-	if next.by != nil && !s.Rules.Opens(name) && !s.knownBelow(name) && len(s.Within) == 0 && !s.Deep {
+	if next.by != nil && !s.Rules.Opens(name) && !s.knownBelow(name) && (len(s.Within) == 0 || s.Closed) && !s.Deep {
 		s.leave(LeftOut{Path: name + "/", State: model.Ignored, By: *next.by})
 		return
 	}

@@ -137,3 +137,19 @@ func TestReading(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+func TestWithin(t *testing.T) {
+	s := Scan{Within: []string{"levels/quay", "a.png", "deep/down/here.glb"}}
+	for path, want := range map[string][2]bool{"levels": {false, true}, "levels/quay": {true, true}, "levels/quay/b/c.glb": {true, true},
+		"levels/quayside": {false, false}, "a.png": {true, true}, "a.png/b": {true, true}, "b.png": {false, false}, "deep/down": {false, true},
+		"deep/down/here.glb": {true, true}, "deep/downhill": {false, false}, "": {false, true}} {
+		if file, folder := s.WantsFile(path), s.wantsFolder(path); file != want[0] || folder != want[1] {
+			t.Errorf("%q: file %v, folder %v", path, file, folder)
+		}
+	}
+	for _, all := range []*Scan{{}, {Within: []string{"x", ""}}} {
+		if !all.WantsFile("a/b") || !all.wantsFolder("a") {
+			t.Errorf("%v does not want all", all.Within)
+		}
+	}
+}
