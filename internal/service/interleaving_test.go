@@ -403,8 +403,8 @@ func TestAMergeEndsHoweverMuchComesIn(t *testing.T) {
 	k.clean()
 }
 
-// Somebody takes a lock while a merge is on its way that nobody else may hold it for, and a lead takes it away from them: the merge arrives,
-// before or after that, or is refused; the former holder sends nothing after it.
+// Somebody takes a lock while a merge is on its way that nobody else may hold it for, and a lead takes it away from them: the merge
+// arrives, before or after that, or is refused; the former holder sends nothing after it.
 func TestAMergeAndAnOverride(t *testing.T) {
 	k := newKept(t)
 	branch, path := k.apart(rounds)
