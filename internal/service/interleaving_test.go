@@ -58,7 +58,7 @@ func interleave(t *testing.T, k *kept, first, second func(ctx context.Context, n
 		}
 		check(n, err, other)
 		if ended {
-			if n < 5 {
+			if n < testbed.Steps(3, 5) {
 				t.Errorf("only %d statements were held back", n-1)
 			}
 			k.clean()
