@@ -270,6 +270,7 @@ func (s *stage) brinelight() {
 		"bastien": "viewer"})
 	odile, tamsin, rurik, imani, keiko := s.as("odile", key), s.as("tamsin", key), s.as("rurik", key), s.as("imani", key), s.as("keiko", key)
 	keiko.code()
+	s.goOn()
 
 	rurik.hand(handoff{note: "Kelp, first pass: blades only, no veins yet", task: "BRL-104", stage: "rough", fresh: maps("kelp", 512, 0)})
 	imani.hand(handoff{note: "Gull, bell and surf, so that the harbour is not silent any more", task: "BRL-107", fresh: files{
@@ -375,6 +376,7 @@ func (s *stage) brinelight() {
 	fmt.Println("  odile    undoes that handoff: the needle was better")
 	odile.tarn("update")
 	odile.tarn("rollback", "--without", fmt.Sprintf("h%d", odile.newest()), "-m", "BRL-135: the needle was easier to read from the boat")
+	s.goOn()
 	fmt.Println("  tamsin   moves the noon sky aside")
 	tamsin.tarn("move", "skies/kelp-forest-noon.png", "skies/kept/kelp-forest-noon.png")
 	tamsin.tarn("lock", "skies/kept/kelp-forest-noon.png")
