@@ -120,7 +120,8 @@ func TestTheDemo(t *testing.T) {
 		b.sees("Which one is this?"), chromedp.WaitVisible(`button[data-mark="1"]`))
 	odile.json(0, &history, "history", "--last", "1")
 	says(t, odile.tarn(0, "update"), "drowned-bell")
-	says(t, odile.tarn(0, "rollback", "--without", fmt.Sprintf("h%d", history.Handoffs[0].Number), "-m", "Not yet after all"), "Nothing was deleted")
+	says(t, odile.tarn(0, "rollback", "--without", fmt.Sprintf("h%d", history.Handoffs[0].Number), "-m", "Not yet after all"),
+		"Nothing was deleted")
 	if _, err := os.Stat(filepath.Join(odile.dir, "sounds", "drowned-bell.wav")); err == nil {
 		t.Error("the merge was undone, and what it brought is there")
 	}
