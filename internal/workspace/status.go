@@ -24,8 +24,8 @@ type Question struct {
 	All bool
 	// LeftOut lists what the rules leave out.
 	LeftOut bool
-	// Closed leaves folders that the rules leave out closed, also where Paths are asked for.
-	Closed bool
+	// Unsent is for the changes alone: with Paths, too, what is the same is not listed, and folders that the rules leave out stay closed.
+	Unsent bool
 }
 
 // Status is how a workspace stands. Assets has, by path, what is not just the same: changed here or there, moved, held, or with a heads-up.
@@ -114,7 +114,7 @@ func (w *Workspace) Status(ctx context.Context, q Question) (*Status, error) {
 	}
 	s := &Status{fresh: map[string]*scan.Entry{}}
 	s.scan, s.Rules = scan.New(w.Root)
-	s.decide, s.scan.Listing, s.scan.Closed = s.scan.Rules, q.LeftOut, q.Closed
+	s.decide, s.scan.Listing, s.scan.Closed = s.scan.Rules, q.LeftOut, q.Unsent
 	listed := map[string]bool{} // with a lock or a heads-up
 	err := w.look(func(t index.Tx) (err error) {
 		if s.View, err = t.View(); err != nil {
@@ -148,7 +148,7 @@ func (w *Workspace) Status(ctx context.Context, q Question) (*Status, error) {
 
 // judge finds the state of each path, reading the files whose looks do not tell.
 func (w *Workspace) judge(ctx context.Context, s *Status, q Question, listed map[string]bool) error {
-	everything := q.All || len(q.Paths) > 0
+	everything := q.All || len(q.Paths) > 0 && !q.Unsent
 	var look []*scan.Entry
 	for i := range s.scan.Tracked {
 		t := &s.scan.Tracked[i]

@@ -71,8 +71,10 @@ func (w *Workspace) Switch(ctx context.Context, branch string) (*Updated, error)
 	}); err != nil {
 		return nil, err
 	}
-	if _, err := w.noteNews(next, pages, map[string]bool{}); err != nil {
+	if known, err := w.noteNews(next, pages, map[string]bool{}); err != nil {
 		return nil, err
+	} else if known {
+		return w.bringDown(ctx, UpdateOptions{})
 	}
 	return w.Update(ctx, UpdateOptions{})
 }
@@ -123,7 +125,7 @@ func (w *Workspace) onTheWay(ctx context.Context, pages []model.Assets, branch s
 			coming[assetpath.Fold(a.Path)] = true
 		}
 	}
-	s, err := w.Status(ctx, Question{Paths: foldersOf(pages), Closed: true})
+	s, err := w.Status(ctx, Question{Paths: foldersOf(pages), Unsent: true})
 	if err != nil {
 		return err
 	}

@@ -72,6 +72,11 @@ func (w *Workspace) Update(ctx context.Context, o UpdateOptions) (*Updated, erro
 	if err != nil {
 		return nil, err
 	}
+	return w.bringDown(ctx, o)
+}
+
+// bringDown brings what is known to be newer.
+func (w *Workspace) bringDown(ctx context.Context, o UpdateOptions) (*Updated, error) {
 	s, err := w.Status(ctx, Question{All: len(o.Paths) > 0})
 	if err != nil {
 		return nil, err
