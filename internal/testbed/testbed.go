@@ -195,7 +195,10 @@ func NewPause(ctx context.Context, n int) (*Pause, context.Context) {
 // pauses is the tracer that does so, and the key under which a context has its Pause.
 type pauses struct{}
 
-func (pauses) TraceQueryStart(ctx context.Context, conn *pgx.Conn, _ pgx.TraceQueryStartData) context.Context {
+func (pauses) TraceQueryStart(ctx context.Context, conn *pgx.Conn, q pgx.TraceQueryStartData) context.Context {
+	if do, ok := ctx.Value(befores{}).(func(sql string)); ok && conn.PgConn().TxStatus() == 'T' {
+		do(q.SQL)
+	}
 	return hold(ctx, conn)
 }
 
@@ -215,17 +218,14 @@ func Counted(ctx context.Context) (context.Context, *atomic.Int64) {
 
 type counts struct{}
 
-// Before is a context with which do runs before each statement of a transaction.
-func Before(ctx context.Context, do func()) context.Context {
+// Before is a context with which do runs before each statement of a transaction that is not in a batch.
+func Before(ctx context.Context, do func(sql string)) context.Context {
 	return context.WithValue(ctx, befores{}, do)
 }
 
 type befores struct{}
 
 func hold(ctx context.Context, conn *pgx.Conn) context.Context {
-	if do, ok := ctx.Value(befores{}).(func()); ok && conn.PgConn().TxStatus() == 'T' {
-		do()
-	}
 	if n, ok := ctx.Value(counts{}).(*atomic.Int64); ok {
 		n.Add(1)
 	}
