@@ -264,8 +264,8 @@ func TestAServiceThatLiesInEveryField(t *testing.T) {
 	kept := t.TempDir()
 	copyTree(t, state, kept)
 	r := rand.New(rand.NewPCG(15, uint64(time.Now().YearDay())))
-	const enough = 60 // told however slow the machine is
-	told, limit := 0, time.Now().Add(20*time.Second)
+	const enough = 40 // told however slow the machine is
+	told, limit := 0, time.Now().Add(12*time.Second)
 	asItWas := func() { // what the client believed is forgotten
 		_ = os.RemoveAll(filepath.Join(h.machine.Home, "exported"))
 		_ = os.RemoveAll(state)

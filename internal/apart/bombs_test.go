@@ -13,6 +13,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -126,7 +127,11 @@ func list(n int, each func(int) string) string {
 
 // What unfolds to very much is read as far as it is bounded, refused with a reason, or takes its own process down; never more.
 func TestWhatUnfoldsToVeryMuch(t *testing.T) {
+	slow := []string{"lines.gbr", "stream.pdf", "many.kicad_pcb", "silence.ogg"} // in make soak
 	for name, data := range bombs(t) {
+		if os.Getenv("SOAK") == "" && slices.Contains(slow, name) {
+			continue
+		}
 		t.Run(name, func(t *testing.T) {
 			var r media.Report
 			drawn := int64(0)

@@ -27,12 +27,12 @@ var rounds = testbed.Steps(32, 60)
 const patience = 80 * time.Millisecond
 
 // interleave runs first again and again, each time held back before another of its statements while second runs, and calls check after
-// each: whatever the order, the outcome has to be right. n tells the rounds apart. In the suite it is every other statement that waits, in
+// each: whatever the order, the outcome has to be right. n tells the rounds apart. In the suite it is every third statement that waits, in
 // make soak each.
 func interleave(t *testing.T, k *kept, first, second func(ctx context.Context, n int) error, check func(n int, one, two error)) {
 	t.Helper()
 	for n := 1; ; n++ {
-		pause, ctx := testbed.NewPause(t.Context(), 1+(n-1)*testbed.Steps(2, 1))
+		pause, ctx := testbed.NewPause(t.Context(), 1+(n-1)*testbed.Steps(3, 1))
 		one, two := make(chan error, 1), make(chan error, 1)
 		go func() { one <- first(ctx, n) }()
 		var err error
