@@ -89,6 +89,11 @@ export function PlaceMarks({ scale = 1 }: { scale?: number }) {
   );
 }
 
+const nothing: Points = { marks: [], choose: () => {} };
+
+/** OnPage has marks on the first page of a document alone: a place does not say on which page it is. */
+export const OnPage = ({ page, children }: { page: number; children: ReactNode }) => (page === 1 ? children : <Pointing value={nothing}>{children}</Pointing>);
+
 type Frame = readonly number[];
 interface Box { name: string; at: readonly number[] }
 

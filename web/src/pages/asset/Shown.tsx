@@ -3,7 +3,7 @@ import { lazy, Suspense, useState } from "react";
 import { Link } from "react-router";
 import { api, ask, type Schemas } from "../../api/client";
 import { LineNumber } from "../../parts/LineNumber";
-import { OnSheet } from "../../parts/Pointing";
+import { OnPage, OnSheet } from "../../parts/Pointing";
 import { Picture } from "../../parts/Picture";
 import { When } from "../../parts/words";
 import { Pictures } from "../compare/Pictures";
@@ -66,7 +66,7 @@ function Pages({ count, drawn }: { count: number; drawn: (name: string) => strin
           <button key={p} type="button" aria-current={p === page} onClick={() => setPage(p)} className={`rounded-md border px-2.5 py-1 ${p === page ? "border-copper font-semibold" : "border-line text-peat hover:text-ink"}`}>{p}</button>
         ))}
       </nav>
-      <Pictures key={page} after={drawn(`page-${page}.png`)} channels={false} />
+      <OnPage page={page}><Pictures key={page} after={drawn(`page-${page}.png`)} channels={false} /></OnPage>
     </>
   );
 }

@@ -1,4 +1,5 @@
 import { useState } from "react";
+import { OnPage } from "../../parts/Pointing";
 import { Pictures } from "./Pictures";
 import type { Comparison } from "./useCompare";
 
@@ -28,11 +29,11 @@ export function Pages({ comparison: c, first, second, of }: Props) {
           </button>
         ))}
       </nav>
-      {both ? (
+      <OnPage page={page}>{both ? (
         <Pictures key={page} before={first(name)} after={second(name)} {...(c.files.includes(`difference-${name}`) && { difference: of(`difference-${name}`) })} channels={false} />
       ) : pages.length > 0 && (
         <Pictures key={page} after={page <= after ? second(name) : first(name)} channels={false} />
-      )}
+      )}</OnPage>
     </>
   );
 }
