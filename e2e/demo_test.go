@@ -41,7 +41,7 @@ func TestTheDemo(t *testing.T) {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	var said bytes.Buffer
-	cmd := exec.CommandContext(t.Context(), program, "-port", fmt.Sprint(port), "-folder", filepath.Join(folder, "demo"), "-bin", bin)
+	cmd := exec.Command(program, "-port", fmt.Sprint(port), "-folder", filepath.Join(folder, "demo"), "-bin", bin)
 	cmd.Stdout, cmd.Stderr = &said, &said
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
