@@ -2,7 +2,6 @@ package records
 
 import (
 	"context"
-	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -48,7 +47,7 @@ func (tx *Tx) Record(ctx context.Context, project int64, q RecordQuery) ([]model
 			&h.Handoff); err != nil {
 			return nil, err
 		}
-		if folded := assetpath.Fold(h.Path); q.Below == "" || folded == q.Below || strings.HasPrefix(folded, q.Below+"/") {
+		if assetpath.Below(assetpath.Fold(h.Path), q.Below) {
 			list = append(list, h)
 		}
 	}

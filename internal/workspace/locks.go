@@ -11,7 +11,6 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/workspace/index"
 	"kettletarn/internal/workspace/placing"
-	"kettletarn/internal/workspace/scan"
 )
 
 // LockOptions say how to lock: see model.LockRequest. Begin brings the newest versions down too, in the same round trip where the files
@@ -227,7 +226,7 @@ func (w *Workspace) Unsent(ctx context.Context, paths []string) ([]model.Asset, 
 	for _, a := range s.Assets {
 		hit := len(paths) == 0
 		for _, p := range paths {
-			hit = hit || scan.Below(a.Path, p) || a.MovedFrom != "" && scan.Below(a.MovedFrom, p)
+			hit = hit || assetpath.Below(a.Path, p) || a.MovedFrom != "" && assetpath.Below(a.MovedFrom, p)
 		}
 		if hit && Changed(a) && a.Lock != nil && a.Lock.WorkspaceID == w.Marker.Workspace {
 			out = append(out, a)

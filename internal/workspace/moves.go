@@ -123,7 +123,7 @@ func (w *Workspace) Move(ctx context.Context, from, to string) ([]Moved, error) 
 	}
 	var list []Moved
 	for _, a := range s.Assets {
-		if here(s, a.Path) && scan.Below(a.Path, from) && from != "" {
+		if here(s, a.Path) && assetpath.Below(a.Path, from) && from != "" {
 			list = append(list, Moved{a.Path, to + a.Path[len(from):]})
 		}
 	}
@@ -146,7 +146,7 @@ func (w *Workspace) Move(ctx context.Context, from, to string) ([]Moved, error) 
 			refuse(m, bad.Reason, m.To+": "+bad.Message, bad.Remedy)
 		case respells && from != to && path.Dir(from) != path.Dir(to):
 			refuse(m, "move", "the folder of "+m.From+" is spelled "+path.Dir(from), "move that folder to spell it otherwise")
-		case scan.Below(to, from):
+		case assetpath.Below(to, from):
 			refuse(m, "move", to+" lies in "+from, "choose a place outside it")
 		case !w.free(m.To) && !w.folder.Respelled(m.From, m.To):
 			refuse(m, "taken", "there is a file "+m.To+" already", "choose another name, or put that one away first with tarn discard")

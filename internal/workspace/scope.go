@@ -5,11 +5,11 @@ import (
 	"sort"
 	"strings"
 
+	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/scope"
 	"kettletarn/internal/workspace/index"
 	"kettletarn/internal/workspace/placing"
-	"kettletarn/internal/workspace/scan"
 	"kettletarn/internal/workspace/transfer"
 )
 
@@ -170,7 +170,7 @@ func (w *Workspace) RemoveScope(ctx context.Context, folders []string) (*Updated
 // has tells whether the index has something in a folder.
 func (s *Status) has(folder string) bool {
 	for i := range s.scan.Tracked {
-		if p := s.scan.Tracked[i].Path; p != folder && scan.Below(p, folder) {
+		if p := s.scan.Tracked[i].Path; p != folder && assetpath.Below(p, folder) {
 			return true
 		}
 	}

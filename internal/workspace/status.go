@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"sort"
 
+	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
@@ -447,7 +448,7 @@ func Within(assets []model.Asset, paths []string) (kept []model.Asset, missing [
 	for _, a := range assets {
 		keep := false
 		for i, p := range paths {
-			if scan.Below(a.Path, p) || a.MovedFrom != "" && scan.Below(a.MovedFrom, p) {
+			if assetpath.Below(a.Path, p) || a.MovedFrom != "" && assetpath.Below(a.MovedFrom, p) {
 				hit[i], keep = true, true
 			}
 		}

@@ -5,9 +5,9 @@ import (
 	"path/filepath"
 	"sort"
 
+	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/media"
 	"kettletarn/internal/core/model"
-	"kettletarn/internal/workspace/scan"
 )
 
 // Reference is a changed file that another one, which is to be sent, names, and that is left behind.
@@ -22,7 +22,7 @@ func (s *Status) Together(paths []string) []string {
 	for _, a := range s.Assets {
 		all = append(all, a.Path)
 		for _, p := range paths {
-			if scan.Below(a.Path, p) {
+			if assetpath.Below(a.Path, p) {
 				given = append(given, a.Path)
 			}
 		}

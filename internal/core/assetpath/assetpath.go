@@ -252,3 +252,8 @@ func fitPart(part string) string {
 	}
 	return part
 }
+
+// Below reports whether a path is folder, or lies in it; everything does in "". Both are spelled, or both folded.
+func Below(path, folder string) bool {
+	return folder == "" || path == folder || strings.HasPrefix(path, folder) && len(path) > len(folder) && path[len(folder)] == '/'
+}

@@ -173,3 +173,14 @@ func TestOtherNamesOfWhatIsReserved(t *testing.T) {
 		t.Error("aliases")
 	}
 }
+
+func TestBelow(t *testing.T) {
+	for _, c := range []struct {
+		path, folder string
+		want         bool
+	}{{"a/b", "a", true}, {"a", "a", true}, {"ab", "a", false}, {"a", "a/b", false}, {"a", "", true}, {"", "", true}, {"", "a", false}} {
+		if got := Below(c.path, c.folder); got != c.want {
+			t.Errorf("%q below %q: %v", c.path, c.folder, got)
+		}
+	}
+}

@@ -12,7 +12,7 @@ import (
 	"kettletarn/internal/service/ground"
 )
 
-// Unlock gives back what is named, and what is held under what is named, and leaves the lines there: all of it, or none. What is held is
+// Unlock gives back what is named, and what is held under what is named, all of it or none; then it leaves the lines there. What is held is
 // read first; where that has changed by the time it is given back, it is refused like any request that comes too late.
 func (s *Room) Unlock(ctx context.Context, actor ground.Actor, key string, q model.UnlockRequest) (out model.Unlocked, err error) {
 	var held []model.Lock
@@ -51,11 +51,11 @@ func (s *Room) Unlock(ctx context.Context, actor ground.Actor, key string, q mod
 // under adds what is given back and left under one place.
 func under(held []model.Lock, place string, q model.UnlockRequest, out *model.Unlocked) error {
 	folded := assetpath.Fold(strings.TrimSuffix(place, "/"))
-	whole := slices.ContainsFunc(held, func(l model.Lock) bool { return below(assetpath.Fold(l.Path), folded) })
+	whole := slices.ContainsFunc(held, func(l model.Lock) bool { return assetpath.Below(assetpath.Fold(l.Path), folded) })
 	hit := false
 	for _, l := range held {
 		at := assetpath.Fold(l.Path)
-		here := below(at, folded)
+		here := assetpath.Below(at, folded)
 		if !whole {
 			here, _ = doublestar.Match(folded, at)
 		}
@@ -77,10 +77,6 @@ func under(held []model.Lock, place string, q model.UnlockRequest, out *model.Un
 	}
 	return &model.Refused{Refusals: []model.Refusal{{Path: place, Reason: "not-locked", Message: words + ": nothing is locked there",
 		Remedy: "see tarn holders"}}}
-}
-
-func below(path, folder string) bool {
-	return folder == "" || path == folder || strings.HasPrefix(path, folder+"/")
 }
 
 func with(list []string, path string) []string {

@@ -502,8 +502,3 @@ func (t *Entry) Same() bool {
 	return t.Had && t.Here && t.Known && !t.Theirs.Gone && t.Theirs.Newest == t.Base.Version && t.Base.Stamp.Fits(t.File.Stamp) &&
 		(t.File.Executable == t.Base.Executable || !KeepsExecutable)
 }
-
-// Below reports whether path is p or lies in the folder p.
-func Below(path, p string) bool {
-	return p == "" || path == p || strings.HasPrefix(path, p) && len(path) > len(p) && path[len(p)] == '/'
-}
