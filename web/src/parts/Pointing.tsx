@@ -18,7 +18,8 @@ export interface Points {
   point?: ((where: string) => void) | undefined;
 }
 
-const Context = createContext<Points>({ marks: [], choose: () => {} });
+const nothing: Points = { marks: [], choose: () => {} };
+const Context = createContext(nothing);
 export const Pointing = Context.Provider;
 export const usePoints = () => useContext(Context);
 
@@ -88,8 +89,6 @@ export function PlaceMarks({ scale = 1 }: { scale?: number }) {
     </>
   );
 }
-
-const nothing: Points = { marks: [], choose: () => {} };
 
 /** OnPage has marks on the first page of a document alone: a place does not say on which page it is. */
 export const OnPage = ({ page, children }: { page: number; children: ReactNode }) => (page === 1 ? children : <Pointing value={nothing}>{children}</Pointing>);
