@@ -122,3 +122,63 @@ func TestASendIsForTheBranchThatTheWorkspaceIsOn(t *testing.T) {
 		t.Errorf("it was handed off on %s", out.Handoff.Branch)
 	}
 }
+
+// What comes lies in folders: what stands in the way is found there, also where it was moved out of them, spelled otherwise, or is new; what
+// lies elsewhere goes along.
+func TestWhatStandsInTheWayOfASwitchIsFoundInFolders(t *testing.T) {
+	for name, c := range map[string]struct {
+		do   func(t *testing.T, w *Workspace)
+		want string
+	}{
+		"edited": {func(t *testing.T, w *Workspace) { write(t, w, "levels/quay.glb", "edited") }, "levels/quay.glb"},
+		"deleted": {func(t *testing.T, w *Workspace) {
+			if err := os.Remove(filepath.Join(w.Root, "levels", "quay.glb")); err != nil {
+				t.Fatal(err)
+			}
+		}, "levels/quay.glb"},
+		"moved out": {func(t *testing.T, w *Workspace) {
+			write(t, w, "other/here.glb", "x")
+			if err := os.Rename(filepath.Join(w.Root, "levels", "quay.glb"), filepath.Join(w.Root, "other", "here.glb")); err != nil {
+				t.Fatal(err)
+			}
+		}, "levels/quay.glb"},
+		"moved out, as said": {func(t *testing.T, w *Workspace) {
+			if _, err := w.Move(t.Context(), "levels/quay.glb", "other/here.glb"); err != nil {
+				t.Fatal(err)
+			}
+		}, "other/here.glb"},
+		"new there, too":   {func(t *testing.T, w *Workspace) { write(t, w, "levels/new.glb", "mine") }, "levels/new.glb"},
+		"in other letters": {func(t *testing.T, w *Workspace) { write(t, w, "levels/NEW.glb", "mine") }, "levels/NEW.glb"},
+		"elsewhere":        {func(t *testing.T, w *Workspace) { write(t, w, "textures/rust.png", "edited") }, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			p := newPair(t)
+			write(t, p.odile, "levels/quay.glb", "a quay that is long enough to be known again")
+			write(t, p.odile, "textures/rust.png", "rust")
+			send(t, p.odile, SendOptions{})
+			p.apart("storm")
+			update(t, p.rurik)
+			goTo(t, p.odile, "storm")
+			locked(t, p.odile, "levels/quay.glb")
+			write(t, p.odile, "levels/quay.glb", "the quay after the storm")
+			write(t, p.odile, "levels/new.glb", "new")
+			send(t, p.odile, SendOptions{})
+			c.do(t, p.rurik)
+			_, err := p.rurik.Switch(t.Context(), "storm")
+			if c.want == "" {
+				if err != nil {
+					t.Fatal(err)
+				}
+				has(t, p.rurik, "textures/rust.png", "edited")
+				has(t, p.rurik, "levels/quay.glb", "the quay after the storm")
+				return
+			}
+			if refusals := testbed.Refused(t, err); len(refusals) != 1 || refusals[0].Path != c.want {
+				t.Errorf("%+v", refusals)
+			}
+			if on, _ := p.rurik.Branch(); on != "main" {
+				t.Errorf("it is on %s", on)
+			}
+		})
+	}
+}
