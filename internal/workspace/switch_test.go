@@ -123,8 +123,8 @@ func TestASendIsForTheBranchThatTheWorkspaceIsOn(t *testing.T) {
 	}
 }
 
-// What comes lies in folders: what stands in the way is found there, also where it was moved out of them, spelled otherwise, or is new; what
-// lies elsewhere goes along.
+// What comes lies in folders: what stands in the way is found there, also where it was moved out of them, spelled otherwise, or is new;
+// what lies elsewhere goes along.
 func TestWhatStandsInTheWayOfASwitchIsFoundInFolders(t *testing.T) {
 	for name, c := range map[string]struct {
 		do   func(t *testing.T, w *Workspace)
