@@ -31,7 +31,7 @@ func (a *app) lock() *cli.Command {
 			if err := a.answer(cmd, model.Locks{Locks: out.Locks, Waiting: out.Waiting, Refusals: out.Refusals}, func() {
 				for _, l := range out.Locks {
 					if l.Diverged > 0 {
-						a.say("%s is yours, from version %d, which is not the newest: everyone sees that.", l.Path, l.Diverged)
+						a.say("%s is yours, from version %d, though others have one that it was not made from: everyone sees that.", l.Path, l.Diverged)
 						continue
 					}
 					a.say("%s is yours.", l.Path)
@@ -266,7 +266,7 @@ func (a *app) printHolders(w *workspace.Workspace, locks []model.Lock, heads []m
 // lockLines are what else there is to say of a lock.
 func lockLines(l model.Lock) (lines []string) {
 	if l.Diverged > 0 {
-		lines = append(lines, fmt.Sprintf("taken knowingly from version %d, which is not the newest", l.Diverged))
+		lines = append(lines, fmt.Sprintf("taken knowingly from version %d, though others have one that it was not made from", l.Diverged))
 	}
 	if l.Forgotten {
 		lines = append(lines, "looks forgotten: no unsent change, and no word from there since "+when(*l.Heard))

@@ -42,7 +42,7 @@ func TestWhatThereIsToSayOfALock(t *testing.T) {
 			{Person: "rurik", Reason: "a rail, please", At: ago(2 * time.Hour), Answer: "not-yet", Word: "half built", Until: &until}}}
 	got := strings.Join(lockLines(l), "\n")
 	want := strings.Join([]string{
-		"taken knowingly from version 2, which is not the newest",
+		"taken knowingly from version 2, though others have one that it was not made from",
 		"looks forgotten: no unsent change, and no word from there since 4 days ago",
 		"1st in line: rurik, since 1 hour ago, for a rail",
 		"2nd in line: odile, since 1 hour ago",

@@ -43,6 +43,8 @@ func TestAReview(t *testing.T) {
 		want string
 	}{{model.RemarkRequest{Text: " "}, model.BadRequest}, {model.RemarkRequest{Text: "x", Where: "1%,1%"}, model.BadRequest},
 		{model.RemarkRequest{Text: "x", Path: "rust.png", Where: "over there"}, model.BadRequest},
+		{model.RemarkRequest{Text: "x", Path: "rust.png", Where: "net GND"}, model.BadRequest},
+		{model.RemarkRequest{Text: "x", Path: "horn.wav", Where: "1%,1%"}, model.BadRequest},
 		{model.RemarkRequest{Text: "x", Path: "none.png"}, model.NotFound}, {model.RemarkRequest{Text: "x", Path: "rust.png", Version: 9},
 			model.NotFound},
 		{model.RemarkRequest{Text: "x", Answers: 4}, model.NotFound}} {

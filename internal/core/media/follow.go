@@ -7,6 +7,15 @@ import (
 	"kettletarn/internal/core/spot"
 )
 
+// spots are the kinds of spot that there are on the kinds of asset. What is of no known kind may have any.
+var spots = map[string][]string{
+	Texture: {spot.Place}, Model: {spot.Point}, Sound: {spot.Moment}, Document: {spot.Place}, Text: {spot.Line}, Tabular: {spot.Line},
+	Data: {spot.Line, spot.Place}, Schematic: {spot.Place, spot.Part, spot.Net}, Board: {spot.Place, spot.Part, spot.Net},
+}
+
+// Spots are the kinds of spot that there are on what has a name, nil for any.
+func Spots(name string) []string { return spots[KindOf(name)] }
+
 // Follow says where a spot that was set on one version of an asset is on another one, going by what both are; false where nothing says
 // that it is there, too. Lines of texts are followed by package lines.
 func Follow(at spot.Spot, was, is Report) (spot.Spot, bool) {

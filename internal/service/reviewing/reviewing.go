@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"kettletarn/internal/core/assetpath"
+	"kettletarn/internal/core/media"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/news"
 	"kettletarn/internal/core/point"
@@ -228,6 +229,10 @@ func pointAt(ctx context.Context, tx *records.Tx, p records.Project, r model.Rev
 		at, err := spot.Parse(q.Where)
 		if err != nil {
 			return model.NewProblem(model.BadRequest, "write it like one of these", "%v", err)
+		}
+		if kinds := media.Spots(q.Path); kinds != nil && !slices.Contains(kinds, at.Kind) {
+			return model.NewProblem(model.BadRequest, "point at one", "on %s there is a %s, and no %s", ground.Printable(q.Path),
+				strings.Join(kinds, ", a "), at.Kind)
 		}
 		fresh.Spot = at.String()
 	}

@@ -95,7 +95,7 @@ export function Marks({ lock }: { lock: Lock }) {
   return (
     <>
       {lock.forgotten && lock.heard && <span className="block text-rust">looks forgotten: no word from there since <When at={lock.heard} /></span>}
-      {!!lock.diverged && <span className="block text-rust">knowingly from version {lock.diverged}, which is not the newest</span>}
+      {!!lock.diverged && <span className="block text-rust">knowingly from version {lock.diverged}, though others have one that it was not made from</span>}
     </>
   );
 }
