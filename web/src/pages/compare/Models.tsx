@@ -31,7 +31,10 @@ export default function Models({ before, after, difference }: { before: string; 
         if (stopped) return;
         const shown = show(el, meshes, after ? mode : "Over each other", overlay.current!, (at) => latest.current.point?.(at));
         redraw.current = shown.draw;
-        clean = shown.stop;
+        clean = () => {
+          redraw.current = () => {};
+          shown.stop();
+        };
       })
       .catch((e: unknown) => setTrouble(e instanceof Error ? e.message : "the models could not be loaded"));
     return () => {
