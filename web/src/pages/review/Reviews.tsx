@@ -28,7 +28,7 @@ function ReviewPart({ here, number }: { here: Here; number: number }) {
     <section className="mt-8 border-t border-line pt-4" aria-label={`Review r${r.number}`}>
       <h2>r{r.number}: {r.text}</h2>
       <p className="text-peat">{r.person}, <When at={r.at} />{closed && <>; closed by {r.closer}, <When at={r.closed!} /></>}</p>
-      <p className="mt-2"><Link to={reviewPath(here.key, r.number)} className="font-medium">Look at it, one thing after the other</Link>{r.open > 0 && <span className="text-peat">; {plural(r.open, "remark")} open</span>}</p>
+      <p className="my-3"><Link to={reviewPath(here.key, r.number)} className="rounded-md border border-line px-2.5 py-1 text-sm font-medium no-underline hover:border-copper">Look at it, one thing after the other</Link>{r.open > 0 && <span className="ml-3 text-peat">{plural(r.open, "remark")} open</span>}</p>
       <Answers review={r} />
       {!closed && (
         <AnswerForm review={r} acts={acts}>
