@@ -45,7 +45,7 @@ func TestLocksAreLinearizable(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := c.Fork(t.Context()); err != nil {
+	if err := c.Apart(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	c.URLs = append(c.URLs, second.URL)

@@ -34,7 +34,7 @@ type Client struct {
 	Lead  bool
 }
 
-// Contest is what is fought for: Assets, of one version each, which need their lock, in Project, through the services at URLs. With Fork,
+// Contest is what is fought for: Assets, of one version each, which need their lock, in Project, through the services at URLs. With Apart,
 // each has a branch of its own (Branch), on which nothing else is sent, and which comes into the first one now and then. Content is one
 // that the project has, of Size bytes: every send sends it.
 type Contest struct {
@@ -44,7 +44,7 @@ type Contest struct {
 	Clients []Client
 	Content chunk.Digest
 	Size    int64
-	forked  bool
+	apart   bool
 }
 
 // Result is how it went: how many requests were answered, how many of those carried out, how many had no answer, which may or may not have
@@ -165,7 +165,7 @@ func (c *Contest) look(ctx context.Context, k *client.Client, asset int, newest 
 func (c *Contest) choose(rnd *rand.Rand, who Client, fences []int64, lines []bool, newest [][2]atomic.Int64) ask {
 	q := ask{asset: rnd.IntN(len(c.Assets)), who: who.Place, side: min(1, rnd.IntN(3))}
 	n := rnd.IntN(22)
-	if !c.forked {
+	if !c.apart {
 		q.side, n = 0, rnd.IntN(20)
 	}
 	held := slices.IndexFunc(fences, func(f int64) bool { return f > 0 })

@@ -52,15 +52,15 @@ func Prepare(ctx context.Context, url, project, passphrase string, handles []str
 	return c, c.fill(ctx, owner, assets)
 }
 
-// Fork makes the branches: before that, all goes on the first one.
-func (c *Contest) Fork(ctx context.Context) error {
+// Apart makes the branches: before that, all goes on the first one.
+func (c *Contest) Apart(ctx context.Context) error {
 	owner := client.New(c.URLs[0], c.Clients[0].Token, nil)
 	for i, path := range c.Assets {
 		if _, err := owner.AddBranch(ctx, c.Project, model.BranchRequest{Name: Branch(i), Why: "something is tried with " + path}); err != nil {
 			return err
 		}
 	}
-	c.forked = true
+	c.apart = true
 	return nil
 }
 

@@ -34,8 +34,8 @@ export function BranchPage() {
       {b.from && (
         <p className="mt-3 max-w-prose">
           Since <Link to={`/p/${here.key}/handoffs/${b.since}`}>h{b.since}</Link> it has gone its own way: {changes(b.here)}. On {b.from} since: {changes(b.there)}.{" "}
-          <Link to={`/p/${here.key}/handoffs/between?${new URLSearchParams({ from: `h${b.since}`, to: b.name })}`} className="underline decoration-line underline-offset-2">Its changes, asset by asset</Link>;{" "}
-          <Link to={`/p/${here.key}/assets?${new URLSearchParams({ at: b.name })}`} className="underline decoration-line underline-offset-2">its assets</Link>
+          <Link to={`/p/${here.key}/handoffs/between?${new URLSearchParams({ from: `h${b.since}`, to: b.name })}`} className="underline">Its changes, asset by asset</Link>;{" "}
+          <Link to={`/p/${here.key}/assets?${new URLSearchParams({ at: b.name })}`} className="underline">its assets</Link>
         </p>
       )}
       <Doings here={here} branch={b} onAsk={() => setAsking(true)} />
