@@ -31,7 +31,8 @@ func (a *app) review() *cli.Command {
 			command("review say", "say something, of the whole or of a spot on an asset", "r4 [PATH]",
 				"tarn review say r4 textures/rust.png --where 30%,45% -m 'Too green here'", a.sayInReview,
 				text("what you have to say"),
-				&cli.StringFlag{Name: "where", Usage: "a place (30%,45%), a point (1.2,0,-3), a moment (0:12.5), 'line 12', 'part R4' or 'net GND'"},
+				&cli.StringFlag{Name: "where", Usage: "a place (30%,45%, page 2 30%,45%), a point (1.2,0,-3), a moment (0:12.5), 'line 12', " +
+					"'part R4' or 'net GND'"},
 				&cli.IntFlag{Name: "version", Usage: "of which version; the one that is looked at where left out"},
 				&cli.IntFlag{Name: "to", Usage: "the remark that this answers"},
 				&cli.IntFlag{Name: "settle", Usage: "settle this remark, with or without words"},

@@ -8,6 +8,7 @@ import (
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/workspace/index"
+	"kettletarn/internal/workspace/scan"
 )
 
 // Branch is the branch that the workspace is on.
@@ -74,9 +75,50 @@ func (w *Workspace) Switch(ctx context.Context, branch string) (*Updated, error)
 	if known, err := w.noteNews(next, pages, map[string]bool{}); err != nil {
 		return nil, err
 	} else if known {
-		return w.bringDown(ctx, UpdateOptions{})
+		return w.bringComing(ctx)
 	}
 	return w.Update(ctx, UpdateOptions{})
+}
+
+// bringComing brings what is known to be newer, and looks only into the folders where that is: what comes is known not to meet unsent
+// changes.
+func (w *Workspace) bringComing(ctx context.Context) (*Updated, error) {
+	var behind []string
+	same := map[string]int{} // by folder
+	if err := w.look(func(t index.Tx) error {
+		return t.Each(func(string) bool { return true }, func(e index.Entry) {
+			live := e.Known && !e.Theirs.Gone
+			switch {
+			case live && e.Had && e.Theirs.Newest == e.Base.Version:
+				same[path.Dir(e.Path)]++
+			case live || e.Known && e.Had:
+				behind = append(behind, e.Path)
+			}
+		})
+	}); err != nil {
+		return nil, err
+	}
+	s, err := w.lookAt(ctx, behind)
+	if err != nil {
+		return nil, err
+	}
+	if part := (scan.Scan{Within: foldersOf(behind)}); len(part.Within) > 0 || len(behind) == 0 {
+		for folder, n := range same {
+			if len(behind) == 0 || !part.WantsFile(folder) {
+				s.Same += n
+			}
+		}
+	}
+	return w.bringFound(ctx, s, UpdateOptions{})
+}
+
+// lookAt looks into the folders of paths, for what has unsent changes or is behind there; without paths at nothing.
+func (w *Workspace) lookAt(ctx context.Context, paths []string) (*Status, error) {
+	if len(paths) == 0 {
+		view, err := w.view()
+		return &Status{View: view}, err
+	}
+	return w.Status(ctx, Question{Paths: foldersOf(paths), Unsent: true})
 }
 
 // unsentIn are the paths of what has unsent changes, and is known elsewhere at one of some folded places.
@@ -89,20 +131,18 @@ func (s *Status) unsentIn(places map[string]bool) (paths []string) {
 	return paths
 }
 
-// foldersOf are the folders of what comes, or none where that is the whole workspace.
-func foldersOf(pages []model.Assets) (list []string) {
+// foldersOf are the folders of paths, or none where that is the whole workspace.
+func foldersOf(paths []string) (list []string) {
 	known := map[string]bool{}
-	for _, page := range pages {
-		for _, a := range page.Assets {
-			folder := path.Dir(a.Path)
-			if known[folder] {
-				continue
-			}
-			if known[folder] = true; folder == "." {
-				return nil
-			}
-			list = append(list, folder)
+	for _, p := range paths {
+		folder := path.Dir(p)
+		if known[folder] {
+			continue
 		}
+		if known[folder] = true; folder == "." {
+			return nil
+		}
+		list = append(list, folder)
 	}
 	return list
 }
@@ -119,13 +159,14 @@ func (w *Workspace) onTheWay(ctx context.Context, pages []model.Assets, branch s
 				"a send goes on in the background, for the branch that the workspace is on")
 		}
 	}
+	var paths []string
 	coming := map[string]bool{}
 	for _, page := range pages {
 		for _, a := range page.Assets {
-			coming[assetpath.Fold(a.Path)] = true
+			paths, coming[assetpath.Fold(a.Path)] = append(paths, a.Path), true
 		}
 	}
-	s, err := w.Status(ctx, Question{Paths: foldersOf(pages), Unsent: true})
+	s, err := w.lookAt(ctx, paths)
 	if err != nil {
 		return err
 	}

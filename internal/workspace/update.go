@@ -82,6 +82,11 @@ func (w *Workspace) bringDown(ctx context.Context, o UpdateOptions) (*Updated, e
 		return nil, err
 	}
 	defer w.report(ctx, s)()
+	return w.bringFound(ctx, s, o)
+}
+
+// bringFound brings what a look found to be newer.
+func (w *Workspace) bringFound(ctx context.Context, s *Status, o UpdateOptions) (*Updated, error) {
 	u := newUpdated()
 	u.At, u.Follows, u.Pinned, u.Same = s.At, s.Follows, s.Pinned, s.Same
 	assets, missing := Within(s.Assets, o.Paths)
@@ -106,7 +111,7 @@ func (w *Workspace) bringDown(ctx context.Context, o UpdateOptions) (*Updated, e
 	if err := w.carry(s, u); err != nil {
 		return u, err
 	}
-	bring, err = w.adopt(s, bring, u)
+	bring, err := w.adopt(s, bring, u)
 	if err != nil {
 		return u, err
 	}

@@ -21,6 +21,7 @@ type circuit struct {
 	parts   map[string]part
 	boxes   []Extent                   // of parts
 	nets    map[string]map[string]bool // pins by net
+	netAt   map[string][2]float64      // where a net has its first pin, by name
 	layers  []string
 	strokes []stroke
 	corners int     // of all strokes
@@ -97,7 +98,10 @@ func (c *circuit) report(d Drawn) (Report, error) {
 		r.Parts = c.boxes
 	}
 	if len(c.nets) <= MaxParts {
-		r.Nets = sorted(c.nets)
+		for _, name := range sorted(c.nets) {
+			p := c.netAt[name]
+			r.Nets = append(r.Nets, Extent{name, []float64{p[0], p[1], p[0], p[1]}})
+		}
 	}
 	return r, d.png("whole.png", sheet.RGBA)
 }

@@ -24,6 +24,9 @@ func Follow(at spot.Spot, was, is Report) (spot.Spot, bool) {
 	}
 	switch at.Kind {
 	case spot.Place:
+		if was.Kind == Document {
+			return at, max(at.Page, 1) <= is.Pages
+		}
 		if len(was.Frame) == 4 && len(is.Frame) == 4 {
 			return moved(at, was.Frame, is.Frame)
 		}
@@ -37,7 +40,7 @@ func Follow(at spot.Spot, was, is Report) (spot.Spot, bool) {
 	case spot.Part:
 		return at, slices.ContainsFunc(is.Parts, func(e Extent) bool { return e.Name == at.Name })
 	case spot.Net:
-		return at, slices.Contains(is.Nets, at.Name)
+		return at, slices.ContainsFunc(is.Nets, func(e Extent) bool { return e.Name == at.Name })
 	}
 	return at, false
 }

@@ -19,6 +19,7 @@ func TestSpotsAreFollowedToOtherVersions(t *testing.T) {
 	small, large := report("a.obj", []byte(cube(1, false))), report("b.obj", []byte(cube(3, false)))
 	broken := square
 	broken.Trouble = "it ends too early"
+	document := func(pages int) Report { return Report{Kind: Document, Pages: pages, Width: 2, Height: 3} }
 	for _, x := range []struct {
 		at, to  string
 		was, is Report
@@ -27,6 +28,9 @@ func TestSpotsAreFollowedToOtherVersions(t *testing.T) {
 		{"30%,45%", "", square, wide},
 		{"30%,45%", "", square, board},
 		{"30%,45%", "", square, broken},
+		{"page 2 30%,45%", "page 2 30%,45%", document(2), document(3)},
+		{"page 3 30%,45%", "", document(3), document(2)},
+		{"30%,45%", "30%,45%", document(3), document(2)},
 		{"0:01.5", "0:01.5", Report{Kind: Sound, Seconds: 2}, Report{Kind: Sound, Seconds: 1.6}},
 		{"0:01.5", "", Report{Kind: Sound, Seconds: 2}, Report{Kind: Sound, Seconds: 1.4}},
 		{"1,0,0.5", "1,0,0.5", small, large},
@@ -66,6 +70,16 @@ func TestPlacesOnDrawingsAreThoseOfTheSheet(t *testing.T) {
 	}
 	part := is.Parts[0]
 	middle := place(is, (part.At[0]+part.At[2])/2, (part.At[1]+part.At[3])/2)
+	for _, r := range []Report{is, func() Report { r, _ := look(t, of("a.kicad_sch", sheetOf("1u", "VCC", true))); return r }()} {
+		if len(r.Nets) == 0 {
+			t.Errorf("a %s has no nets", r.Kind)
+		}
+		for _, net := range r.Nets {
+			if at := place(r, net.At[0], net.At[1]); len(net.At) != 4 || at.X < 0 || at.X > 100 || at.Y < 0 || at.Y > 100 {
+				t.Errorf("a %s's net %+v is at %v", r.Kind, net, at)
+			}
+		}
+	}
 	if part.Name != "C1" || part.At[0] > 60 || part.At[2] < 60 || middle.X < 50 || middle.X > 100 || middle.Y < 0 || middle.Y > 100 {
 		t.Errorf("%+v at %v", part, middle)
 	}

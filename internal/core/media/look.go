@@ -79,10 +79,11 @@ type Report struct {
 	Height  int     `json:"height,omitempty"`
 	Pages   int     `json:"pages,omitempty"`
 	// Frame is what whole.png shows of a circuit, in the drawing's own units: x at the left edge, y at the upper one, x at the right one, y
-	// at the lower one. Parts, there, are the boxes around its parts, and Nets its nets by name; not those of one with more than MaxParts.
+	// at the lower one. Parts, there, are the boxes around its parts, and Nets where each of its nets has its first pin; not those of one
+	// with more than MaxParts.
 	Frame []float64 `json:"frame,omitempty"`
 	Parts []Extent  `json:"parts,omitempty"`
-	Nets  []string  `json:"nets,omitempty"`
+	Nets  []Extent  `json:"nets,omitempty"`
 	// Bounds of a model in its own units: the least x, y and z, then the greatest.
 	Bounds []float64 `json:"bounds,omitempty"`
 }

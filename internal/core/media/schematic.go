@@ -112,7 +112,7 @@ func readSchematic(e *expression) (*circuit, error) {
 			c.texts = append(c.texts, named{name: strings.TrimSpace(ref + " " + x.property("Value")), at: [2]float64{low[0] + 2.6, low[1] - 0.8}})
 		}
 	}
-	c.nets = w.nets()
+	c.nets, c.netAt = w.nets()
 	return c, nil
 }
 
@@ -220,7 +220,8 @@ func onWire(p [2]float64, wire [2][2]float64) bool {
 // maxMeets bounds how often points are held against wires.
 const maxMeets = 50_000_000
 
-func (w *wiring) nets() map[string]map[string]bool {
+// nets are the pins of each net, and where the first of them is.
+func (w *wiring) nets() (nets map[string]map[string]bool, netAt map[string][2]float64) {
 	for _, wire := range w.wires {
 		w.join(knot(wire[0]), knot(wire[1]))
 	}
@@ -255,7 +256,11 @@ func (w *wiring) nets() map[string]map[string]bool {
 		}
 		byRoot[root][p.name] = true
 	}
-	nets := map[string]map[string]bool{}
+	at := map[string][2]float64{}
+	for _, p := range w.pins {
+		at[p.name] = p.at
+	}
+	nets, netAt = map[string]map[string]bool{}, map[string][2]float64{}
 	for root, pins := range byRoot {
 		name := names[root]
 		if name == "" {
@@ -264,15 +269,15 @@ func (w *wiring) nets() map[string]map[string]bool {
 			}
 			name = "net of " + sorted(pins)[0]
 		}
-		nets[name] = pins
+		nets[name], netAt[name] = pins, at[sorted(pins)[0]]
 	}
-	return nets
+	return nets, netAt
 }
 
 // readBoard reads a board: its parts, what is connected to what, its layers, and its lines.
 func readBoard(e *expression) (*circuit, error) {
 	c := &circuit{kind: Board, format: "board, S-expression " + e.find("version").text(1), parts: map[string]part{},
-		nets: map[string]map[string]bool{}}
+		nets: map[string]map[string]bool{}, netAt: map[string][2]float64{}}
 	if layers := e.find("layers"); layers != nil {
 		for _, l := range layers.list {
 			if !l.leaf {
@@ -441,7 +446,7 @@ func (c *circuit) pad(x *expression, p placement, ref, layer string) error {
 	if net := x.find("net"); net.text(2) != "" {
 		name := net.text(2)
 		if c.nets[name] == nil {
-			c.nets[name] = map[string]bool{}
+			c.nets[name], c.netAt[name] = map[string]bool{}, p.at(m.number(1), m.number(2))
 		}
 		c.nets[name][ref+"."+x.text(1)] = true
 	}

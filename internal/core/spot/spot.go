@@ -14,7 +14,7 @@ import (
 
 // Kinds of spot.
 const (
-	Place  = "place"  // X and Y in percent of the width and of the height, from the upper left corner
+	Place  = "place"  // X and Y in percent of the width and of the height, from the upper left corner; Page of a document, from 1
 	Point  = "point"  // X, Y and Z in the model's own units
 	Moment = "moment" // At in seconds from the beginning
 	Line   = "line"   // Line from 1
@@ -28,15 +28,16 @@ type Spot struct {
 	X, Y, Z float64
 	At      float64
 	Line    int
+	Page    int // 0 where there are none, or it is the first
 	Name    string
 }
 
 // ErrForm says how a spot is written.
-var ErrForm = errors.New("a spot is a place (30%,45%), a point (1.2,0,-3), a moment (0:12.5), a line (line 12), a part (part R4) or " +
-	"a net (net GND)")
+var ErrForm = errors.New("a spot is a place (30%,45%, or page 2 30%,45%), a point (1.2,0,-3), a moment (0:12.5), a line (line 12), " +
+	"a part (part R4) or a net (net GND)")
 
 var (
-	place  = regexp.MustCompile(`^(\d{1,3}(?:\.\d{1,4})?) ?% ?, ?(\d{1,3}(?:\.\d{1,4})?) ?%$`)
+	place  = regexp.MustCompile(`^(?:page (\d{1,5}) +)?(\d{1,3}(?:\.\d{1,4})?) ?% ?, ?(\d{1,3}(?:\.\d{1,4})?) ?%$`)
 	point  = regexp.MustCompile(`^(-?\d{1,9}(?:\.\d{1,6})?) ?, ?(-?\d{1,9}(?:\.\d{1,6})?) ?, ?(-?\d{1,9}(?:\.\d{1,6})?)$`)
 	moment = regexp.MustCompile(`^(?:(\d{1,3}):)?(\d{1,3}):(\d{1,2}(?:\.\d{1,3})?)$`)
 	line   = regexp.MustCompile(`^line (\d{1,7})$`)
@@ -57,8 +58,12 @@ func Parse(text string) (Spot, error) {
 		return n
 	}
 	if m := place.FindStringSubmatch(text); m != nil {
-		s := Spot{Kind: Place, X: number(m[1]), Y: number(m[2])}
-		if s.X <= 100 && s.Y <= 100 {
+		s := Spot{Kind: Place, X: number(m[2]), Y: number(m[3])}
+		page, _ := strconv.Atoi(m[1])
+		if page > 1 {
+			s.Page = page
+		}
+		if s.X <= 100 && s.Y <= 100 && (m[1] == "" || page > 0) {
 			return s, nil
 		}
 		return Spot{}, ErrForm
@@ -99,7 +104,11 @@ func (s Spot) String() string {
 	}
 	switch s.Kind {
 	case Place:
-		return short(s.X, 4) + "%," + short(s.Y, 4) + "%"
+		at := short(s.X, 4) + "%," + short(s.Y, 4) + "%"
+		if s.Page > 1 {
+			return fmt.Sprintf("page %d %s", s.Page, at)
+		}
+		return at
 	case Point:
 		return short(s.X, 6) + "," + short(s.Y, 6) + "," + short(s.Z, 6)
 	case Moment:

@@ -64,7 +64,7 @@ type preview struct {
 }
 
 // edition is that of the readers: what an earlier one found out is not used.
-const edition = "2"
+const edition = "3"
 
 // Limits of what is kept: bytes, after how many new ones that is looked at, and bytes of the disk that pictures leave free.
 const (

@@ -234,6 +234,9 @@ func pointAt(ctx context.Context, tx *records.Tx, p records.Project, r model.Rev
 			return model.NewProblem(model.BadRequest, "point at one", "on %s there is a %s, and no %s", ground.Printable(q.Path),
 				strings.Join(kinds, ", a "), at.Kind)
 		}
+		if at.Page > 1 && media.KindOf(q.Path) != media.Document {
+			return model.NewProblem(model.BadRequest, "leave the page out", "%s has no pages", ground.Printable(q.Path))
+		}
 		fresh.Spot = at.String()
 	}
 	folded := assetpath.Fold(q.Path)

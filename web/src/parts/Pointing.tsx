@@ -90,15 +90,38 @@ export function PlaceMarks({ scale = 1 }: { scale?: number }) {
   );
 }
 
-/** OnPage has marks on the first page of a document alone: a place does not say on which page it is. */
-export const OnPage = ({ page, children }: { page: number; children: ReactNode }) => (page === 1 ? children : <Pointing value={nothing}>{children}</Pointing>);
+/** spotPage is on which page of a document a place is, and the place there. */
+function spotPage(where: string): [page: number, place: string] {
+  const m = /^page (\d+) (.*)$/.exec(where);
+  return m ? [Number(m[1]), m[2]!] : [1, where];
+}
+
+/** OnPage has the marks that are on one page of a document, and points at what is there. */
+export function OnPage({ page, children }: { page: number; children: ReactNode }) {
+  const points = usePoints();
+  const here = (where: string) => spotPage(where)[0] === page;
+  return (
+    <Pointing value={{
+      ...points,
+      marks: points.marks.filter((m) => here(m.where)).map((m) => ({ ...m, where: spotPage(m.where)[1] })),
+      spot: points.spot && here(points.spot) ? spotPage(points.spot)[1] : undefined,
+      point: points.point && ((where) => points.point!(page > 1 ? `page ${page} ${where}` : where)),
+    }}>
+      {children}
+    </Pointing>
+  );
+}
+
+/** markedPages are the pages of a document with remarks on them. */
+export const markedPages = (points: Points) => new Set(points.marks.filter((m) => spotPlace(spotPage(m.where)[1])).map((m) => spotPage(m.where)[0]));
 
 type Frame = readonly number[];
 interface Box { name: string; at: readonly number[] }
+interface Circuit { frame?: Frame; parts?: Box[]; nets?: Box[] }
 
-/** OnSheet turns what is said of a circuit into places on a picture of it, and back: a part is where it is drawn, and a place on the drawing of the
+/** OnSheet turns what is said of a circuit into places on a picture of it, and back: a part is where it is drawn, a net where it has its first pin, and a place on the drawing of the
  * version alone (own) is somewhere else on one that shows another stretch of the sheet (shown). */
-export function OnSheet({ own, shown, parts, children }: { own?: Frame | undefined; shown?: Frame | undefined; parts?: Box[] | undefined; children: ReactNode }) {
+export function OnSheet({ shown, of: { frame: own, parts, nets }, children }: { shown: Frame | undefined; of: Circuit; children: ReactNode }) {
   const points = usePoints();
   if (own?.length !== 4 || shown?.length !== 4) return children;
   const units = (f: Frame, x: number, y: number) => [f[0]! + (x / 100) * (f[2]! - f[0]!), f[1]! + (y / 100) * (f[3]! - f[1]!)] as const;
@@ -106,7 +129,7 @@ export function OnSheet({ own, shown, parts, children }: { own?: Frame | undefin
   const place = (where: string) => {
     const p = spotPlace(where);
     if (p) return percent(shown, ...units(own, p.x, p.y));
-    const box = parts?.find((b) => b.name === spotNamed(where, "part"));
+    const box = parts?.find((b) => b.name === spotNamed(where, "part")) ?? nets?.find((b) => b.name === spotNamed(where, "net"));
     return box ? percent(shown, (box.at[0]! + box.at[2]!) / 2, (box.at[1]! + box.at[3]!) / 2) : where;
   };
   const area = (b: Box) => (b.at[2]! - b.at[0]!) * (b.at[3]! - b.at[1]!);

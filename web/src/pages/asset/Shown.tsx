@@ -3,7 +3,7 @@ import { lazy, Suspense, useState } from "react";
 import { Link } from "react-router";
 import { api, ask, type Schemas } from "../../api/client";
 import { LineNumber } from "../../parts/LineNumber";
-import { OnPage, OnSheet } from "../../parts/Pointing";
+import { markedPages, OnPage, OnSheet, usePoints } from "../../parts/Pointing";
 import { Picture } from "../../parts/Picture";
 import { When } from "../../parts/words";
 import { Pictures } from "../compare/Pictures";
@@ -48,7 +48,7 @@ function View({ here, path, version, look }: { here: Here; path: string; version
   if (look?.files.includes("whole.png")) {
     const whole = drawn("whole.png");
     return (
-      <OnSheet own={look.frame} shown={look.frame} parts={look.parts}>
+      <OnSheet shown={look.frame} of={look}>
         <Pictures key={version} after={whole} channels={look.kind === "texture"} {...(look.files.includes("lit.png") && { lit: [whole, drawn("lit.png")] as [string, string] })} />
       </OnSheet>
     );
@@ -59,11 +59,14 @@ function View({ here, path, version, look }: { here: Here; path: string; version
 /** Pages are the pages of a document, one at a time. */
 function Pages({ count, drawn }: { count: number; drawn: (name: string) => string }) {
   const [page, setPage] = useState(1);
+  const marked = markedPages(usePoints());
   return (
     <>
       <nav className="mb-3 flex flex-wrap gap-1.5" aria-label="Pages">
         {Array.from({ length: count }, (_, i) => i + 1).map((p) => (
-          <button key={p} type="button" aria-current={p === page} onClick={() => setPage(p)} className={`rounded-md border px-2.5 py-1 ${p === page ? "border-copper font-semibold" : "border-line text-peat hover:text-ink"}`}>{p}</button>
+          <button key={p} type="button" aria-current={p === page} onClick={() => setPage(p)} className={`rounded-md border px-2.5 py-1 ${p === page ? "border-copper font-semibold" : "border-line text-peat hover:text-ink"}`}>
+            {p}{marked.has(p) && <span className="ml-1.5 text-xs text-copper">remarks</span>}
+          </button>
         ))}
       </nav>
       <OnPage page={page}><Pictures key={page} after={drawn(`page-${page}.png`)} channels={false} /></OnPage>

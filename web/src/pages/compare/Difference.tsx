@@ -93,7 +93,7 @@ function Circuits({ comparison: c, of }: { comparison: Comparison; of: (name: st
           </select>
         </label>
       )}
-      <OnSheet own={c.after.frame} shown={c.frame} parts={c.after.parts}>
+      <OnSheet shown={c.frame} of={c.after}>
         <Pictures before={of("was.png")} after={of("is.png")} {...(c.files.includes(layer) && { difference: of(layer) })} first="Difference" channels={false}
           legend="Copper, solid: came. Ice, dashed: went. Grey: as before." />
       </OnSheet>

@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { OnPage } from "../../parts/Pointing";
+import { markedPages, OnPage, usePoints } from "../../parts/Pointing";
 import { Pictures } from "./Pictures";
 import type { Comparison } from "./useCompare";
 
@@ -15,6 +15,7 @@ export function Pages({ comparison: c, first, second, of }: Props) {
   const [before, after] = [c.before.pages ?? 0, c.after.pages ?? 0];
   const pages = Array.from({ length: Math.max(before, after) }, (_, i) => i + 1);
   const changed = (p: number) => p > before || p > after || c.files.includes(`difference-page-${p}.png`);
+  const marked = markedPages(usePoints());
   const [chosen, setPage] = useState<number>();
   const page = chosen ?? pages.find(changed) ?? 1;
   const name = `page-${page}.png`;
@@ -26,6 +27,7 @@ export function Pages({ comparison: c, first, second, of }: Props) {
           <button key={p} type="button" aria-current={p === page} onClick={() => setPage(p)}
             className={`rounded-md border px-2.5 py-1 ${p === page ? "border-copper font-semibold" : "border-line text-peat hover:text-ink"}`}>
             {p}{changed(p) && <span className="ml-1.5 text-xs text-copper">{p > before ? "added" : p > after ? "removed" : "changed"}</span>}
+            {marked.has(p) && <span className="ml-1.5 text-xs text-copper">remarks</span>}
           </button>
         ))}
       </nav>
