@@ -34,6 +34,7 @@ import (
 	"kettletarn/internal/records"
 	"kettletarn/internal/service"
 	"kettletarn/internal/service/ground"
+	"kettletarn/internal/service/people"
 	"kettletarn/internal/service/telling"
 	"kettletarn/internal/store"
 	"kettletarn/web"
@@ -71,6 +72,7 @@ var built string
 
 // Main runs a package's tests and ends the PostgreSQL that they started: func TestMain(m *testing.M) { testbed.Main(m) }.
 func Main(m *testing.M) {
+	people.Cost.Memory, people.Cost.Iterations = 64, 1
 	status := m.Run()
 	if built != "" {
 		_ = os.RemoveAll(built)

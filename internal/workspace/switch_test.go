@@ -182,3 +182,38 @@ func TestWhatStandsInTheWayOfASwitchIsFoundInFolders(t *testing.T) {
 		})
 	}
 }
+
+// A switch looks only where something comes: what is known to be newer elsewhere comes, too, what has changes elsewhere stays as it is, and
+// the count of what is the same is of the whole.
+func TestASwitchLooksOnlyWhereSomethingComes(t *testing.T) {
+	p := newPair(t)
+	for _, name := range []string{"a/1.png", "a/2.png", "b/1.png", "c/1.png", "c/2.png"} {
+		write(t, p.odile, name, "one")
+	}
+	send(t, p.odile, SendOptions{})
+	update(t, p.rurik)
+	p.apart("level")
+	if u := goTo(t, p.rurik, "level"); len(u.Brought)+len(u.Removed) != 0 || u.Same != 5 {
+		t.Errorf("a branch that has nothing of its own: %+v", u)
+	}
+	goTo(t, p.rurik, model.FirstBranch)
+	locked(t, p.odile, "b/1.png")
+	write(t, p.odile, "b/1.png", "two")
+	send(t, p.odile, SendOptions{})
+	if err := p.rurik.Refresh(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	p.apart("storm")
+	goTo(t, p.odile, "storm")
+	locked(t, p.odile, "a/1.png")
+	write(t, p.odile, "a/1.png", "three")
+	send(t, p.odile, SendOptions{})
+	write(t, p.rurik, "c/1.png", "not sent")
+	u := goTo(t, p.rurik, "storm")
+	if len(u.Brought) != 2 || u.Same != 3 {
+		t.Errorf("it brought %+v, and %d are the same", u.Brought, u.Same)
+	}
+	has(t, p.rurik, "a/1.png", "three")
+	has(t, p.rurik, "b/1.png", "two")
+	has(t, p.rurik, "c/1.png", "not sent")
+}

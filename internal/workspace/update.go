@@ -15,6 +15,7 @@ import (
 )
 
 // Updated is what an update did, or, as a preview, would do. Moved are files with unsent changes that followed their assets to new places.
+// Same counts what is the same here and at the service; a switch counts what it had no need to look at by its version alone.
 type Updated struct {
 	At       int             `json:"at"`
 	Follows  int             `json:"follows,omitempty"`
