@@ -171,13 +171,13 @@ func (c *caller) look(assets int, contents []chunk.Digest) (map[string]float64, 
 			start := time.Now()
 			switch name {
 			case "page of 100 assets":
-				_, err = c.Folder(c.b.ctx, c.key, folderOf(i), "", 100)
+				_, err = c.Folder(c.b.ctx, c.key, folderOf(i), 0, 100)
 			case "history of an asset":
 				_, err = c.Asset(c.b.ctx, c.key, "", assetPath(i))
 			case "difference of two handoffs":
 				err = c.Changes(c.b.ctx, c.key, model.ChangesQuery{Since: p.Handoffs - 1, Locks: true}, func(model.Assets) error { return nil })
 			case "search for a name":
-				_, err = c.Search(c.b.ctx, c.key, fmt.Sprintf("asset%07d", i), "", 100)
+				_, err = c.Search(c.b.ctx, c.key, fmt.Sprintf("asset%07d", i), 0, 100)
 			case "update with nothing new":
 				err = c.Changes(c.b.ctx, c.key, model.ChangesQuery{Since: p.Handoffs, Branch: model.FirstBranch, Locks: true},
 					func(model.Assets) error { return nil })

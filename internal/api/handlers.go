@@ -183,12 +183,18 @@ func firstError(errs ...error) error {
 }
 
 func (s *Server) folder(c *call) error {
-	limit, err := c.number("limit")
-	if err != nil {
+	limit, err1 := c.number("limit")
+	skip, err2 := c.number("skip")
+	least, err3 := c.number("least")
+	most, err4 := c.number("most")
+	if err := firstError(err1, err2, err3, err4); err != nil {
 		return err
 	}
-	page, err := s.service.Folder(c.Request().Context(), c.actor, c.project(), c.QueryParam("path"), c.state("at"), c.QueryParam("search"),
-		c.QueryParam("after"), limit)
+	page, err := s.service.Folder(c.Request().Context(), c.actor, c.project(), history.Listing{Folder: c.QueryParam("path"),
+		Below: c.QueryParam("below") == "true", At: c.state("at"), Text: c.QueryParam("search"), Kind: c.QueryParam("kind"),
+		Author: c.QueryParam("author"), Since: c.QueryParam("since"), Until: c.QueryParam("until"), Least: int64(least), Most: int64(most),
+		Lock: c.QueryParam("lock"), Remarked: c.QueryParam("remarked") == "true", Order: c.QueryParam("order"),
+		Down: c.QueryParam("down") == "true", Skip: skip, Limit: limit})
 	if err != nil {
 		return err
 	}

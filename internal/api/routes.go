@@ -64,6 +64,23 @@ var recordParams = []param{{name: "person", kind: "string", about: "only of this
 	{name: "since", kind: "string", about: "only what ended after this day or time (2026-03-02, or RFC 3339)"},
 	{name: "until", kind: "string", about: "only what was taken before this day or time"}, limitParam}
 
+var skipParam = param{name: "skip", kind: "integer", about: "the position at which the page begins; 0 where left out"}
+
+// The filters of a listing are for the present; what was is looked through by a part of its path alone.
+var folderParams = []param{{name: "path", kind: "string", about: "the folder; the root where left out"}, atParam, skipParam, limitParam,
+	{name: "below", kind: "boolean", about: "what lies anywhere below the folder, as with any filter"},
+	{name: "search", kind: "string", about: "only with this in the path"},
+	{name: "kind", kind: "string", about: "only assets of this kind", words: media.Kinds},
+	{name: "author", kind: "string", about: "only what this person changed last"},
+	{name: "since", kind: "string", about: "only what was changed last on this day or later (2026-03-02, or RFC 3339)"},
+	{name: "until", kind: "string", about: "only what was changed last up to this day or time"},
+	{name: "least", kind: "integer", about: "only of so many bytes at least"},
+	{name: "most", kind: "integer", about: "only of so many bytes at most"},
+	{name: "lock", kind: "string", about: "only what is free, held, waited (for by somebody), or by:HANDLE"},
+	{name: "remarked", kind: "boolean", about: "only what has a remark that is not settled, in a review that is open"},
+	{name: "order", kind: "string", about: "in which order; by name where left out", words: model.Orders},
+	{name: "down", kind: "boolean", about: "the other way round"}}
+
 var handoffParams = []param{{name: "before", kind: "integer", about: "only below this number"}, limitParam,
 	{name: "branch", kind: "string", about: "only what was handed off on this branch"},
 	{name: "author", kind: "string", about: "only of this person"},
@@ -166,9 +183,8 @@ var calls = []route{
 			{name: "scope", kind: "string", about: "only what lies in this folder, or, with a hyphen before it, not what lies in it; may be " +
 				"given more than once"}, afterParam, limitParam}},
 	{method: "GET", path: "/projects/:project/folder", right: ground.Viewer, costly: true,
-		summary: "What lies right in one folder, or, with search, anywhere", answer: model.FolderPage{}, handle: (*Server).folder,
-		query: []param{{name: "path", kind: "string", about: "the folder; the root where left out"},
-			{name: "search", kind: "string", about: "part of a path"}, atParam, afterParam, limitParam}},
+		summary: "What lies right in one folder, or, with a filter, anywhere below it", answer: model.FolderPage{}, handle: (*Server).folder,
+		query: folderParams},
 	{method: "GET", path: "/projects/:project/asset", right: ground.Viewer, summary: "One asset with its versions",
 		answer: model.AssetHistory{}, query: []param{pathParam, {name: "branch", kind: "string",
 			about: "the branch whose asset of this path is meant; the first one where left out"}}, handle: (*Server).asset},

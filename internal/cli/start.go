@@ -248,7 +248,7 @@ func scopeThere(ctx context.Context, c *client.Client, key string, folders []str
 	var refusals []model.Refusal
 	for _, f := range folders {
 		f = strings.Trim(filepath.ToSlash(f), "/")
-		page, err := c.Folder(ctx, key, f, "", 1)
+		page, err := c.Folder(ctx, key, f, 0, 1)
 		var problem *model.Problem
 		if err != nil && (!errors.As(err, &problem) || problem.Type != model.NotFound) {
 			return err

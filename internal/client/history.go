@@ -11,13 +11,13 @@ import (
 )
 
 // Folder lists what is right in one folder, a page behind after.
-func (c *Client) Folder(ctx context.Context, key, folder, after string, limit int) (v model.FolderPage, err error) {
-	return v, c.get(ctx, in(key, "/folder"), url.Values{"path": {folder}, "after": {after}, "limit": {strconv.Itoa(limit)}}, &v)
+func (c *Client) Folder(ctx context.Context, key, folder string, skip, limit int) (v model.FolderPage, err error) {
+	return v, c.get(ctx, in(key, "/folder"), url.Values{"path": {folder}, "skip": {strconv.Itoa(skip)}, "limit": {strconv.Itoa(limit)}}, &v)
 }
 
-// Search lists the assets of the newest state that have text in their paths, as the pages of a folder.
-func (c *Client) Search(ctx context.Context, key, text, after string, limit int) (v model.FolderPage, err error) {
-	return v, c.get(ctx, in(key, "/folder"), url.Values{"search": {text}, "after": {after}, "limit": {strconv.Itoa(limit)}}, &v)
+// Search lists the assets of the newest state that have text in their paths, a page from position skip on.
+func (c *Client) Search(ctx context.Context, key, text string, skip, limit int) (v model.FolderPage, err error) {
+	return v, c.get(ctx, in(key, "/folder"), url.Values{"search": {text}, "skip": {strconv.Itoa(skip)}, "limit": {strconv.Itoa(limit)}}, &v)
 }
 
 // StateAt is the number of the handoff that a time or a milestone means, 0 where there is none yet.

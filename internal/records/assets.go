@@ -3,7 +3,6 @@ package records
 import (
 	"context"
 	"encoding/hex"
-	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -162,19 +161,3 @@ func standing(rows pgx.Rows, folded []string) ([]model.Asset, error) {
 	}
 	return out, err
 }
-
-// PathsWith lists up to limit claimed paths that have text in them, in order, behind the folded path after. What is rare is found by the
-// index claims_text, what is frequent in the order of the primary key: which of them it is depends on the text, so that a plan that was
-// made for another one is of no use.
-func (tx *Tx) PathsWith(ctx context.Context, project int64, text, after string, limit int) ([]string, error) {
-	rows, err := tx.q.Query(ctx, `select distinct folded from claims where project_id = $1 and folded > $3 and folded like $2
-		order by folded limit $4`,
-		pgx.QueryExecModeCacheDescribe, project, "%"+likeEscapes.Replace(text)+"%", after, limit)
-	if err != nil {
-		return nil, err
-	}
-	return pgx.CollectRows(rows, pgx.RowTo[string])
-}
-
-// likeEscapes takes their meaning from the characters that have one in a pattern of like.
-var likeEscapes = strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`)

@@ -137,7 +137,9 @@ func (tx *Tx) AddHandoff(ctx context.Context, project int64, h NewHandoff) error
 		batch.Queue(`update assets a set path = u.p, folded = u.f from unnest($1::bigint[], $2::text[], $3::text[]) as u (id, p, f)
 			where a.id = u.id`, renamed, names, places)
 	}
-	batch.Queue(`update branches set root = $2, head = $3, assets = $4, size = $5 where id = $1`, h.Branch, h.Record.Root[:], h.Record.Number,
+	setPresentOf(&batch, project, h)
+	batch.Queue(`update branches set root = $2, head = $3, assets = $4, size = $5,
+		listed = case when name = '`+model.FirstBranch+`' and listed = head then $3 else listed end where id = $1`, h.Branch, h.Record.Root[:], h.Record.Number,
 		h.Assets, h.Size)
 	if h.Key != "" {
 		batch.Queue(`update send_keys set handoff = $3 where project_id = $1 and key = $2`, project, h.Key, h.Record.Number)

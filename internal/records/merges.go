@@ -10,10 +10,12 @@ import (
 	"kettletarn/internal/core/tree"
 )
 
-// Came is a version that a merge brings onto a branch as it is on the other one. Before is what the branch had, 0 for nothing.
+// Came is a version that a merge brings onto a branch as it is on the other one. Before is what the branch had, 0 for nothing. Path is where
+// it stands there, Folded that in its folded form, both "" where it goes.
 type Came struct {
 	Asset          int64
 	Number, Before int
+	Path, Folded   string
 }
 
 // Descents tells, for versions of assets on two branches, which one descends from the other: [tree.Keep] where it is here's, or both are
@@ -80,13 +82,16 @@ func (tx *Tx) AssetsOf(ctx context.Context, ids []int64, lock bool) (map[int64]*
 	return out, err
 }
 
-// CameOf lists what a merge brought as it is. Relies on the primary key of came.
+// CameOf lists what a merge brought as it is, without the paths. Relies on the primary key of came.
 func (tx *Tx) CameOf(ctx context.Context, project int64, handoff int) ([]Came, error) {
 	rows, err := tx.q.Query(ctx, `select asset_id, number, before from came where project_id = $1 and handoff = $2`, project, handoff)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[Came])
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (c Came, err error) {
+		err = row.Scan(&c.Asset, &c.Number, &c.Before)
+		return c, err
+	})
 }
 
 // DeletedApart are the assets that were deleted behind one of two states and not behind the other. A tree does not show who deleted what is

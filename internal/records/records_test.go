@@ -332,29 +332,30 @@ func TestTextIsFoundInPathsByTheIndex(t *testing.T) {
 	url := testbed.Migrated(t)
 	db := open(t, url)
 	p, _ := project(t, db)
-	exec(t, url, fmt.Sprintf(`insert into claims (project_id, folded, asset_id) select %d, 'levels/l' || (n / 100) || '/rock' || n || '.png', n
-		from generate_series(1, 40000) n`, p))
-	exec(t, url, fmt.Sprintf(`insert into claims (project_id, folded, asset_id) values (%[1]d, 'props/100%%_brine.png', -1),
-		(%[1]d, 'props/kelp\lantern.png', -2), (%[1]d, 'props/100x_brine.png', -3), (%[1]d, 'props/größe.png', -4)`, p))
-	exec(t, url, "vacuum analyze claims")
+	exec(t, url, fmt.Sprintf(`insert into present (project_id, path, folded, folder, ending, asset_id, number, handoff, size)
+		select %d, f, f, '', '.png', n, 1, 1, 1 from (select 'levels/l' || (n / 100) || '/rock' || n || '.png' as f, n
+			from generate_series(1, 40000) n union all values ('props/100%%_brine.png', -1), ('props/kelp\lantern.png', -2),
+			('props/100x_brine.png', -3), ('props/größe.png', -4)) x`, p))
+	exec(t, url, "vacuum analyze present")
 	for _, c := range []struct {
-		text, after string
-		want        []string
+		text string
+		skip int
+		want []int64
 	}{
-		{"100%", "", []string{"props/100%_brine.png"}},
-		{"%_b", "", []string{"props/100%_brine.png"}},
-		{`p\lan`, "", []string{`props/kelp\lantern.png`}},
-		{"röß", "", []string{"props/größe.png"}},
-		{"ß", "", []string{"props/größe.png"}},
-		{"_brine", "", []string{"props/100%_brine.png", "props/100x_brine.png"}},
-		{"_brine", "props/100%_brine.png", []string{"props/100x_brine.png"}},
-		{"rock4000", "", []string{"levels/l400/rock40000.png", "levels/l40/rock4000.png"}},
-		{"heron", "", nil},
+		{"100%", 0, []int64{-1}},
+		{"%_b", 0, []int64{-1}},
+		{`p\lan`, 0, []int64{-2}},
+		{"röß", 0, []int64{-4}},
+		{"ß", 0, []int64{-4}},
+		{"_brine", 0, []int64{-1, -3}},
+		{"_brine", 1, []int64{-3}},
+		{"rock4000", 0, []int64{4000, 40000}},
+		{"heron", 0, nil},
 	} {
 		if err := db.Use(t.Context(), func(tx *records.Tx) error {
-			got, err := tx.PathsWith(t.Context(), p, c.text, c.after, 10)
-			if slices.Sort(c.want); err == nil && !slices.Equal(got, c.want) {
-				t.Errorf("%q behind %q is in %q", c.text, c.after, got)
+			got, total, err := tx.Present(t.Context(), p, records.PresentQuery{Below: true, Text: c.text, Skip: c.skip, Limit: 10})
+			if err == nil && (!slices.Equal(got, c.want) || total != len(c.want)+c.skip) {
+				t.Errorf("%q from %d on is in %v, of %d", c.text, c.skip, got, total)
 			}
 			return err
 		}); err != nil {
@@ -367,13 +368,13 @@ func TestTextIsFoundInPathsByTheIndex(t *testing.T) {
 	}
 	defer conn.Close(context.Background())
 	rows, err := conn.Query(t.Context(),
-		fmt.Sprintf("explain select folded from claims where project_id = %d and folded > '' and folded like "+
-			"'%%heron%%' order by folded limit 10", p))
+		fmt.Sprintf("explain select asset_id from present r where r.project_id = %d and r.folded like '%%heron%%' "+
+			"order by r.folded offset 0 limit 10", p))
 	if err != nil {
 		t.Fatal(err)
 	}
 	plan, err := pgx.CollectRows(rows, pgx.RowTo[string])
-	if err != nil || !strings.Contains(strings.Join(plan, "\n"), "claims_text") {
+	if err != nil || !strings.Contains(strings.Join(plan, "\n"), "present_text") {
 		t.Errorf("%v, the plan is %s", err, strings.Join(plan, "\n"))
 	}
 }

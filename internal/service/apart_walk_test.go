@@ -326,7 +326,8 @@ func dump(t *testing.T, url string) string {
 		`select concat_ws(' ', h.number, b.name, h.root::text, h.digest::text, h.assets, h.size) from handoffs h
 			join branches b on b.id = h.branch_id order by h.number`,
 		`select concat_ws(' ', b.name, b.head, b.root::text, f.name, b.began, b.state, b.why, p.handle, b.assets, b.size, b.turn)
-			from branches b left join branches f on f.id = b.came_from left join people p on p.id = b.person_id order by b.name`} {
+			from branches b left join branches f on f.id = b.came_from left join people p on p.id = b.person_id order by b.name`,
+		`select concat_ws(' ', path, folded, folder, ending, number, handoff, size) from present order by folded`} {
 		rows, err := conn.Query(t.Context(), sql)
 		if err != nil {
 			t.Fatal(err)
@@ -338,6 +339,40 @@ func dump(t *testing.T, url string) string {
 		out.WriteString(strings.Join(lines, "\n") + "\n\n")
 	}
 	return out.String()
+}
+
+// listed holds what is listed as present against the tree, also after it was listed anew.
+func (w *apartWalk) listed() {
+	w.Helper()
+	for round := range 2 {
+		var trees, lists []string
+		page, err := w.Folder(w.Context(), w.tamsin, key, history.Listing{Below: true})
+		was, failed := w.Changes(w.Context(), w.tamsin, key, history.Changes{})
+		if err != nil || failed != nil {
+			w.Fatal(err, failed)
+		}
+		for _, a := range page.Assets {
+			lists = append(lists, fmt.Sprint(a.Path, a.Newest, a.Size))
+		}
+		for _, a := range was.Assets {
+			trees = append(trees, fmt.Sprint(a.Path, a.Newest, a.Size))
+		}
+		if !slices.Equal(trees, lists) || page.Total != len(trees) {
+			w.Fatalf("%d are listed as present:\n%s\nbut %d are in the tree:\n%s", page.Total, strings.Join(lists, "\n"), len(trees),
+				strings.Join(trees, "\n"))
+		}
+		if round > 0 {
+			break
+		}
+		conn, err := pgx.Connect(w.Context(), w.URL)
+		if err == nil {
+			_, err = conn.Exec(w.Context(), "update branches set listed = 0; delete from present where asset_id % 2 = 0")
+			conn.Close(w.Context())
+		}
+		if err != nil {
+			w.Fatal(err)
+		}
+	}
 }
 
 // TestAWalkOverBranches: edits, moves, deletions, branches and merges both ways, beside a simple model; then everything is looked through,
@@ -386,6 +421,7 @@ func TestAWalkOverBranches(t *testing.T) {
 	if err := w.KeepHistory(t.Context()); err != nil {
 		t.Fatal(err)
 	}
+	w.listed()
 	before := dump(t, w.URL)
 	url := testbed.Database(t)
 	db, err := records.Open(t.Context(), url)

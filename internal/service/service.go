@@ -75,6 +75,7 @@ func (s *Service) Run(ctx context.Context) {
 	defer close(s.Ended)
 	var wait sync.WaitGroup
 	defer wait.Wait()
+	wait.Go(func() { s.Listing(ctx) })
 	wait.Go(func() { s.KeepingHistory(ctx) })
 	wait.Go(func() { s.Sealing(ctx) })
 	wait.Go(func() { s.Feeding(ctx) })

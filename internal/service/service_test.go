@@ -108,8 +108,8 @@ func TestFoldersAndPages(t *testing.T) {
 	changes = append(changes, m.change(m.tamsin, "textures/fog.png", 0, 0, "fog"), m.change(m.tamsin, "texturesque.txt", 0, 0, "no"),
 		m.change(m.tamsin, "top.png", 0, 0, "top"))
 	ok(t)(m.send(m.tamsin, changes...))
-	names := func(folder, search, after string, limit int) string {
-		page, err := m.Folder(ctx, m.viewer, key, folder, "", search, after, limit)
+	names := func(at, folder, search string, skip, limit int) string {
+		page, err := m.Folder(ctx, m.viewer, key, history.Listing{At: at, Folder: folder, Text: search, Skip: skip, Limit: limit})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -120,23 +120,28 @@ func TestFoldersAndPages(t *testing.T) {
 		for _, a := range page.Assets {
 			out = append(out, a.Path)
 		}
-		if page.Next != "" {
-			out = append(out, "more")
-		}
-		return strings.Join(out, " ")
+		return fmt.Sprint(strings.Join(out, " "), " of ", page.Total)
 	}
-	for _, c := range []struct{ folder, search, after, want string }{
-		{"", "", "", "textures/ (8) texturesque.txt top.png"},
-		{"textures", "", "", "rust/ (7) textures/fog.png"},
-		{"textures/rust", "", "", "textures/rust/0.png textures/rust/1.png textures/rust/2.png more"},
-		{"textures/rust", "", "textures/rust/2.png", "textures/rust/3.png textures/rust/4.png textures/rust/5.png more"},
-		{"textures/rust", "", "textures/rust/5.png", "textures/rust/6.png"},
-		{"", "FOG", "", "textures/fog.png"},
-		{"", "%", "", ""},
-		{"nothing", "", "", ""},
+	for _, c := range []struct {
+		folder, search string
+		skip           int
+		want           string
+	}{
+		{"", "", 0, "textures/ (8) texturesque.txt top.png of 2"},
+		{"textures", "", 0, "rust/ (7) textures/fog.png of 1"},
+		{"textures/rust", "", 0, "textures/rust/0.png textures/rust/1.png textures/rust/2.png of 7"},
+		{"textures/rust", "", 3, "textures/rust/3.png textures/rust/4.png textures/rust/5.png of 7"},
+		{"textures/rust", "", 6, "textures/rust/6.png of 7"},
+		{"textures/rust", "", 60, " of 7"},
+		{"", "FOG", 0, "textures/fog.png of 1"},
+		{"", "%", 0, " of 0"},
+		{"nothing", "", 0, " of 0"},
 	} {
-		if got := names(c.folder, c.search, c.after, 3); got != c.want {
-			t.Errorf("in %q, search %q, after %q: %s; want %s", c.folder, c.search, c.after, got, c.want)
+		// What is present is listed by the records, and what was by the tree: here it is the same.
+		for _, at := range []string{"", "h1"} {
+			if got := names(at, c.folder, c.search, c.skip, 3); got != c.want {
+				t.Errorf("in %q at %q, search %q, from %d on: %s; want %s", c.folder, at, c.search, c.skip, got, c.want)
+			}
 		}
 	}
 	total, after := 0, ""

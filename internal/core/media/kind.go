@@ -57,6 +57,19 @@ func KindOf(name string) string {
 	return Other
 }
 
+// EndingsOf are the endings of the names of a kind, in small letters with their dots; except says that those of [Other] are all but them. They
+// are nil where there is no such kind.
+func EndingsOf(kind string) (list []string, except bool) {
+	if kind != Other {
+		return endings[kind], false
+	}
+	for e := range kindByEnding {
+		list = append(list, e)
+	}
+	slices.Sort(list)
+	return list, true
+}
+
 // KindPattern is a regular expression, to be used without regard to case, that the names of a kind match, and "" where there is no such
 // kind.
 func KindPattern(kind string) string {

@@ -156,13 +156,26 @@ type HeadsUps struct {
 	HeadsUps []HeadsUp `json:"heads_up"`
 }
 
-// FolderPage is what lies right in one folder as of a handoff; where Next is there, another page follows behind it.
+// FolderPage is a page of what lies right in one folder, or below it, as of a handoff. Total is how many assets there are on all pages; the
+// folders in it are on the first.
 type FolderPage struct {
 	At      int      `json:"at"`
+	Total   int      `json:"total"`
 	Folders []Folder `json:"folders"`
 	Assets  []Asset  `json:"assets"`
-	Next    string   `json:"next,omitempty"`
 }
+
+// The orders in which assets are listed.
+const (
+	ByName    = "name"
+	BySize    = "size"
+	ByVersion = "version"
+	ByDate    = "date"
+	ByPerson  = "person"
+)
+
+// Orders are the orders in which assets are listed, the first being that of who says nothing.
+var Orders = []string{ByName, BySize, ByVersion, ByDate, ByPerson}
 
 // LimitRequest sets the most bytes that a project may take at the service, 0 for no limit.
 type LimitRequest struct {

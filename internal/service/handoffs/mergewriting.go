@@ -86,7 +86,11 @@ func (m *merge) handoff(ctx context.Context, tx *records.Tx) (h records.NewHando
 	}
 	for _, x := range m.plan.Came {
 		id := x.ID
-		h.Came = append(h.Came, records.Came{Asset: id, Number: m.tips[1][id].Number, Before: m.tips[0][id].Number})
+		came := records.Came{Asset: id, Number: m.tips[1][id].Number, Before: m.tips[0][id].Number}
+		if x.There != nil {
+			came.Path, came.Folded = x.There.Spelling(), x.There.Key
+		}
+		h.Came = append(h.Came, came)
 		comes(id, x.Here, x.There)
 	}
 	digests := []chunk.Digest{}

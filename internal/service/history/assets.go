@@ -168,98 +168,6 @@ func inOrder(ctx context.Context, tx *records.Tx, p records.Project, ids []int64
 	return list, err
 }
 
-// Folder lists what is right in one folder ("" for the root) or, with text, what has text in its path anywhere, as of a state: a page
-// behind after, which is the Next of the page before.
-func (s *Room) Folder(ctx context.Context, actor ground.Actor, key, folder, at, text, after string,
-	limit int) (page model.FolderPage, err error) {
-	limit = ground.Rows(limit)
-	page.Folders, page.Assets = []model.Folder{}, []model.Asset{}
-	err = s.Use(ctx, func(tx *records.Tx) error {
-		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
-		if err != nil {
-			return err
-		}
-		number, err := ground.PointAt(ctx, tx, p, "", at)
-		if err != nil {
-			return err
-		}
-		page.At = number
-		root, err := ground.RootAt(ctx, tx, p, number)
-		if err != nil {
-			return err
-		}
-		if text != "" {
-			return s.search(ctx, tx, p, root, assetpath.Fold(text), after, limit, &page)
-		}
-		prefix := assetpath.Fold(folder)
-		if prefix != "" {
-			prefix += "/"
-		}
-		lines, next, err := s.Forest(tx, p.ID).Folder(ctx, root, prefix, after, limit)
-		if err != nil {
-			return err
-		}
-		page.Next = next
-		var ids []int64
-		for _, l := range lines {
-			if l.Entry == nil {
-				page.Folders = append(page.Folders, model.Folder{Name: l.Folder, Assets: int(l.Count), Size: l.Size})
-			} else {
-				ids = append(ids, l.Entry.Asset)
-			}
-		}
-		page.Assets, err = inOrder(ctx, tx, p, ids, number)
-		return err
-	})
-	return page, err
-}
-
-// search looks for text in the paths of a state. What was moved away since is looked for in its tree: the index knows of claims.
-func (s *Room) search(ctx context.Context, tx *records.Tx, p records.Project, root chunk.Digest, text, after string, limit int,
-	page *model.FolderPage) error {
-	branch, err := ground.Head(ctx, tx, p, "")
-	if err != nil {
-		return err
-	}
-	forest := s.Forest(tx, p.ID)
-	var ids []int64
-	add := func(e *tree.Entry) bool {
-		if len(ids) == limit {
-			page.Next = after
-			return false
-		}
-		ids, after = append(ids, e.Asset), e.Key
-		return true
-	}
-	if root != branch.Root {
-		err = forest.Range(ctx, root, after, "", func(e *tree.Entry) bool {
-			return ctx.Err() == nil && (!strings.Contains(e.Key, text) || add(e))
-		})
-	} else {
-		for from, more := after, true; more && err == nil; {
-			var keys []string
-			if keys, err = tx.PathsWith(ctx, p.ID, text, from, limit+1); err != nil || len(keys) == 0 {
-				break
-			}
-			held, failed := forest.Get(ctx, root, keys)
-			if err = failed; err != nil {
-				break
-			}
-			for _, k := range keys {
-				if e, ok := held[k]; ok && more {
-					more = add(&e)
-				}
-			}
-			from, more = keys[len(keys)-1], more && len(keys) > limit
-		}
-	}
-	if err != nil {
-		return err
-	}
-	page.Assets, err = inOrder(ctx, tx, p, ids, page.At)
-	return err
-}
-
 // History returns one asset, as a branch has it ("" for the first one), with all its versions, the newest first.
 func (s *Room) History(ctx context.Context, actor ground.Actor, key, on, path string) (asset model.Asset, versions []model.Version,
 	err error) {
@@ -330,21 +238,27 @@ func (f HandoffFilter) query() (q records.HandoffQuery, err error) {
 				ground.Printable(f.Kind))
 		}
 	}
+	q.Since, q.Until, err = timesOf(f.Since, f.Until)
+	return q, err
+}
+
+// timesOf reads the days or times between which something is; the last day is one of them.
+func timesOf(since, until string) (from, to time.Time, err error) {
 	for _, t := range []struct {
 		text string
 		end  bool
 		into *time.Time
-	}{{f.Since, false, &q.Since}, {f.Until, true, &q.Until}} {
+	}{{since, false, &from}, {until, true, &to}} {
 		if t.text == "" {
 			continue
 		}
 		var ok bool
 		if *t.into, ok = point.Time(t.text, time.UTC, t.end); !ok {
-			return q, model.NewProblem(model.BadRequest, "take for example 2026-03-02, or 2026-03-02T15:04:05Z", "%q is no day and no time",
-				ground.Printable(t.text))
+			return from, to, model.NewProblem(model.BadRequest, "take for example 2026-03-02, or 2026-03-02T15:04:05Z",
+				"%q is no day and no time", ground.Printable(t.text))
 		}
 	}
-	return q, nil
+	return from, to, nil
 }
 
 // maxWild is how many stars a pattern has at most: each more may make matching many times as slow.

@@ -103,9 +103,12 @@ func (r *rebuild) writeMerge(ctx context.Context, tx *records.Tx, h chain.Handof
 		case comes && tree.Same(was, its.To) && (was != nil || side != tree.Undecided), comes && side == tree.Keep && tree.Same(result, was):
 			continue
 		case comes && side == tree.Take && tree.Same(result, its.To):
-			if n.Came = append(n.Came, records.Came{Asset: id, Number: tips[1][id].Number, Before: tips[0][id].Number}); result != nil {
+			came := records.Came{Asset: id, Number: tips[1][id].Number, Before: tips[0][id].Number}
+			if result != nil {
+				came.Path, came.Folded = result.Spelling(), result.Key
 				claims(id, result.Spelling(), result.Key)
 			}
+			n.Came = append(n.Came, came)
 			continue
 		}
 		v := records.NewVersion{Asset: id, Number: max(tips[0][id].Numbered, tips[1][id].Numbered) + 1,
