@@ -17,6 +17,7 @@ import (
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/text"
+	"kettletarn/internal/records"
 	"kettletarn/internal/service/ground"
 	"kettletarn/internal/service/handoffs"
 	"kettletarn/internal/service/history"
@@ -173,6 +174,13 @@ func (s *Server) assets(c *call) error {
 // all tells whether a table has to have everything: it has no next page. A limit that was asked for stays.
 func (c *call) all(limit int) bool { return c.route.answerType == csvType && limit == 0 }
 
+// page reads which part of a list is wanted: all of it where there is no limit.
+func (c *call) page() (p records.Page, err error) {
+	skip, err1 := c.number("skip")
+	limit, err2 := c.number("limit")
+	return records.Page{Skip: max(skip, 0), Limit: min(max(limit, 0), ground.MaxRows)}, firstError(err1, err2)
+}
+
 func firstError(errs ...error) error {
 	for _, err := range errs {
 		if err != nil {
@@ -202,12 +210,15 @@ func (s *Server) folder(c *call) error {
 }
 
 func (s *Server) asset(c *call) error {
-	asset, versions, err := s.service.History(c.Request().Context(), c.actor, c.project(), c.QueryParam("branch"),
-		c.QueryParam("path"))
+	page, err := c.page()
 	if err != nil {
 		return err
 	}
-	return c.answer(model.AssetHistory{Asset: asset, Versions: versions})
+	out, err := s.service.HistoryPage(c.Request().Context(), c.actor, c.project(), c.QueryParam("branch"), c.QueryParam("path"), page)
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
 }
 
 func (s *Server) file(c *call) error {
@@ -368,27 +379,32 @@ func (s *Server) handoffs(c *call) error {
 	before, err1 := c.number("before")
 	limit, err2 := c.number("limit")
 	assets, err3 := c.number("assets")
-	if err := firstError(err1, err2, err3); err != nil {
+	skip, err4 := c.number("skip")
+	if err := firstError(err1, err2, err3, err4); err != nil {
 		return err
 	}
-	q := history.HandoffFilter{Before: before, Limit: limit, Assets: assets,
+	q := history.HandoffFilter{Before: before, Skip: skip, Limit: limit, Assets: assets,
 		Branch: c.QueryParam("branch"), Author: c.QueryParam("author"), Path: c.QueryParam("path"), Kind: c.QueryParam("kind"),
 		Since: c.QueryParam("since"),
 		Until: c.QueryParam("until"),
 		Task:  c.QueryParam("task"), Stage: c.QueryParam("stage"), Text: c.QueryParam("text")}
-	list, err := s.service.Handoffs(c.Request().Context(), c.actor, c.project(), q)
+	list, total, err := s.service.Handoffs(c.Request().Context(), c.actor, c.project(), q)
 	for rest := list; err == nil && c.all(limit) && len(rest) == ground.MaxRows; list = append(list, rest...) {
 		q.Before = rest[len(rest)-1].Number
-		rest, err = s.service.Handoffs(c.Request().Context(), c.actor, c.project(), q)
+		rest, _, err = s.service.Handoffs(c.Request().Context(), c.actor, c.project(), q)
 	}
 	if err != nil {
 		return err
 	}
-	return c.answer(model.Handoffs{Handoffs: list})
+	return c.answer(model.Handoffs{Handoffs: list, Total: total})
 }
 
 func (s *Server) handoff(c *call) error {
-	h, err := s.service.Handoff(c.Request().Context(), c.actor, c.project(), stateOf(c.Param("number")))
+	page, err := c.page()
+	if err != nil {
+		return err
+	}
+	h, err := s.service.HandoffPage(c.Request().Context(), c.actor, c.project(), stateOf(c.Param("number")), page)
 	if err != nil {
 		return err
 	}

@@ -8,11 +8,15 @@ import (
 )
 
 func (s *Server) locks(c *call) error {
-	list, err := s.service.Locks(c.Request().Context(), c.actor, c.project(), c.QueryParam("path"))
+	page, err := c.page()
 	if err != nil {
 		return err
 	}
-	return c.answer(model.Locks{Locks: append([]model.Lock{}, list...)})
+	list, tally, err := s.service.LocksPage(c.Request().Context(), c.actor, c.project(), c.QueryParam("path"), c.QueryParam("only"), page)
+	if err != nil {
+		return err
+	}
+	return c.answer(model.Locks{Locks: list, Tally: &tally})
 }
 
 func (s *Server) takeLocks(c *call) error {
@@ -83,16 +87,16 @@ func (s *Server) answerAsk(c *call) error {
 	return c.answer(nil)
 }
 
-func (s *Server) recordOf(c *call) ([]model.Hold, error) {
-	limit, err1 := c.number("limit")
+func (s *Server) recordOf(c *call) ([]model.Hold, int, error) {
+	page, err1 := c.page()
 	since, err2 := c.day("since")
 	until, err3 := c.day("until")
 	if err := firstError(err1, err2, err3); err != nil {
-		return nil, err
+		return nil, 0, err
 	}
 	return s.service.Record(c.Request().Context(), c.actor, c.project(),
 		locks.RecordQuery{Person: c.QueryParam("person"), Path: c.QueryParam("path"),
-			Ending: c.QueryParam("ending"), Since: since, Until: until, Limit: limit})
+			Ending: c.QueryParam("ending"), Since: since, Until: until, Skip: page.Skip, Limit: page.Limit})
 }
 
 // day reads a day or a time from the query; the zero time where it is left out.
@@ -110,11 +114,11 @@ func (c *call) day(name string) (time.Time, error) {
 }
 
 func (s *Server) record(c *call) error {
-	list, err := s.recordOf(c)
+	list, total, err := s.recordOf(c)
 	if err != nil {
 		return err
 	}
-	return c.answer(model.Record{Holds: append([]model.Hold{}, list...)})
+	return c.answer(model.Record{Holds: append([]model.Hold{}, list...), Total: total})
 }
 
 func (s *Server) contested(c *call) error {

@@ -13,6 +13,7 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/sheet"
 	"kettletarn/internal/service/ground"
+	"kettletarn/internal/service/locks"
 	"kettletarn/internal/service/looking"
 )
 
@@ -62,9 +63,12 @@ var recordParams = []param{{name: "person", kind: "string", about: "only of this
 	{name: "path", kind: "string", about: "only of this asset, or in this folder"},
 	{name: "ending", kind: "string", about: "only what ended so; held for what has not", words: lock.EndingWords()},
 	{name: "since", kind: "string", about: "only what ended after this day or time (2026-03-02, or RFC 3339)"},
-	{name: "until", kind: "string", about: "only what was taken before this day or time"}, limitParam}
+	{name: "until", kind: "string", about: "only what was taken before this day or time"}, skipParam, limitParam}
 
 var skipParam = param{name: "skip", kind: "integer", about: "the position at which the page begins; 0 where left out"}
+
+// pageParams are those of lists that are given whole where no limit is.
+var pageParams = []param{skipParam, {name: "limit", kind: "integer", about: "rows at most; all of them where left out"}}
 
 // The filters of a listing are for the present; what was is looked through by a part of its path alone.
 var folderParams = []param{{name: "path", kind: "string", about: "the folder; the root where left out"}, atParam, skipParam, limitParam,
@@ -81,7 +85,7 @@ var folderParams = []param{{name: "path", kind: "string", about: "the folder; th
 	{name: "order", kind: "string", about: "in which order; by name where left out", words: model.Orders},
 	{name: "down", kind: "boolean", about: "the other way round"}}
 
-var handoffParams = []param{{name: "before", kind: "integer", about: "only below this number"}, limitParam,
+var handoffParams = []param{{name: "before", kind: "integer", about: "only below this number"}, skipParam, limitParam,
 	{name: "branch", kind: "string", about: "only what was handed off on this branch"},
 	{name: "author", kind: "string", about: "only of this person"},
 	{name: "path", kind: "string", about: "only what changed this asset, something in this folder, or something that fits this pattern (* " +
@@ -186,8 +190,8 @@ var calls = []route{
 		summary: "What lies right in one folder, or, with a filter, anywhere below it", answer: model.FolderPage{}, handle: (*Server).folder,
 		query: folderParams},
 	{method: "GET", path: "/projects/:project/asset", right: ground.Viewer, summary: "One asset with its versions",
-		answer: model.AssetHistory{}, query: []param{pathParam, {name: "branch", kind: "string",
-			about: "the branch whose asset of this path is meant; the first one where left out"}}, handle: (*Server).asset},
+		answer: model.AssetHistory{}, query: append([]param{pathParam, {name: "branch", kind: "string",
+			about: "the branch whose asset of this path is meant; the first one where left out"}}, pageParams...), handle: (*Server).asset},
 	{method: "GET", path: "/projects/:project/file", right: ground.Viewer,
 		summary: "The content of a version, whole or in ranges (RFC 9110), as an attachment; its ETag is its digest", answerType: binary,
 		handle: (*Server).file,
@@ -263,7 +267,9 @@ var calls = []route{
 
 	{method: "GET", path: "/projects/:project/locks", right: ground.Viewer, summary: "What is held or waited for, the longest held first",
 		answer: model.Locks{}, handle: (*Server).locks,
-		query: []param{{name: "path", kind: "string", about: "only of this asset"}}},
+		query: append([]param{{name: "path", kind: "string", about: "only of this asset"},
+			{name: "only", kind: "string", about: "only one's own, what is waited for, or what looks forgotten", words: locks.OnlyLocks}},
+			pageParams...)},
 	{method: "POST", path: "/projects/:project/locks", right: ground.Artist, large: 64 << 20,
 		summary: "Lock all of the assets, or none, or those that can be; or wait in line", body: model.LockRequest{}, answer: model.Locks{},
 		handle: (*Server).takeLocks},
@@ -330,6 +336,7 @@ var calls = []route{
 		query: handoffParams},
 	{method: "GET", path: "/projects/:project/handoffs/:number", right: ground.Viewer,
 		summary: "One handoff with its assets, by its number, or as the state that at would name", answer: model.Handoff{},
+		query:  pageParams,
 		handle: (*Server).handoff},
 	{method: "POST", path: "/projects/:project/rollback", right: ground.Artist, large: 64 << 20,
 		summary: "Bring an old state back as a new handoff: a version of an asset, assets and folders or all as they were, or all but one " +

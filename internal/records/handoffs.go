@@ -4,6 +4,10 @@ import (
 	"context"
 	"encoding/hex"
 	"errors"
+	"fmt"
+	"maps"
+	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -80,6 +84,18 @@ type NewVersion struct {
 	Renames bool
 }
 
+// endings are those of the names of what it changed, each once.
+func (h *NewHandoff) endings() []string {
+	found := map[string]bool{}
+	for _, v := range h.Versions {
+		found[strings.ToLower(path.Ext(v.Path))] = true
+	}
+	for _, c := range h.Came {
+		found[strings.ToLower(path.Ext(c.Path))] = true
+	}
+	return append([]string{}, slices.Sorted(maps.Keys(found))...)
+}
+
 // NextNumber takes the next number of a project's handoffs. It locks the counter, last of all: nothing else may be locked after it.
 func (tx *Tx) NextNumber(ctx context.Context, project int64) (number int, err error) {
 	err = tx.q.QueryRow(ctx, `update projects set handoffs = handoffs + 1 where id = $1 returning handoffs`, project).Scan(&number)
@@ -112,10 +128,10 @@ func (tx *Tx) AddHandoff(ctx context.Context, project int64, h NewHandoff) error
 	}
 	var batch pgx.Batch
 	batch.Queue(`insert into handoffs (project_id, number, branch_id, author_id, workspace_id, note, at, tasks, stage, root, digest,
-		assets, size, commit_id, signed)
-		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15)`,
+		assets, size, commit_id, signed, endings)
+		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16)`,
 		project, h.Record.Number, h.Branch, h.Author, space, h.Record.Note, h.Record.Time(), h.Record.Tasks, h.Record.Stage,
-		h.Record.Root[:], h.Digest[:], n+len(h.Came), size, h.Record.Commit, h.Record.Signed)
+		h.Record.Root[:], h.Digest[:], n+len(h.Came), size, h.Record.Commit, h.Record.Signed, h.endings())
 	for i, parent := range h.Record.Parents {
 		batch.Queue(`insert into handoff_parents (project_id, number, place, branch_id, parent, parent_branch)
 			select $1, $2, $3, $4, number, branch_id from handoffs where project_id = $1 and number = $5`,
@@ -139,8 +155,8 @@ func (tx *Tx) AddHandoff(ctx context.Context, project int64, h NewHandoff) error
 	}
 	setPresentOf(&batch, project, h)
 	batch.Queue(`update branches set root = $2, head = $3, assets = $4, size = $5,
-		listed = case when name = '`+model.FirstBranch+`' and listed = head then $3 else listed end where id = $1`, h.Branch, h.Record.Root[:], h.Record.Number,
-		h.Assets, h.Size)
+		listed = case when name = '`+model.FirstBranch+`' and listed = head then $3 else listed end where id = $1`,
+		h.Branch, h.Record.Root[:], h.Record.Number, h.Assets, h.Size)
 	if h.Key != "" {
 		batch.Queue(`update send_keys set handoff = $3 where project_id = $1 and key = $2`, project, h.Key, h.Record.Number)
 	}
@@ -166,39 +182,89 @@ func scanHandoff(row pgx.CollectableRow) (h model.Handoff, err error) {
 	return h, err
 }
 
-// HandoffQuery says which handoffs are listed; zero values filter nothing. Path is a folded path of an asset or a folder; Pattern and Kind
-// are regular expressions for folded paths, which an asset of the handoff matches both of, with Path. Since and Until are times of the
-// handoff.
+// HandoffQuery says which handoffs are listed; zero values filter nothing. Path is a folded path of an asset or a folder; Pattern is a
+// regular expression for paths, without regard to case: an asset of the handoff fits both. Endings are those of names in small letters, of
+// which it has one, or, with Except, one that is none of them. Since and Until are times of the handoff.
 type HandoffQuery struct {
-	Before, Above, Limit int
+	Before, Above int
 	// Behind lists only what is behind a state, or is it; Branch only what was handed off on the branch with this id.
-	Behind              int
-	Branch              int64
-	Author              string
-	Path, Pattern, Kind string
-	Since, Until        time.Time
-	Task, Stage, Text   string
+	Behind            int
+	Branch            int64
+	Author            string
+	Path, Pattern     string
+	Endings           []string
+	Except            bool
+	Since, Until      time.Time
+	Task, Stage, Text string
 	// Assets is how many of its assets each of them is listed with, at most.
 	Assets int
+	Skip   int
+	Limit  int
+}
+
+// where is what the query asks of h, handoffs, and p, its author, with its arguments behind those that there are.
+func (q *HandoffQuery) where(args *[]any) string {
+	var out strings.Builder
+	and := func(format string, values ...any) {
+		places := make([]any, len(values))
+		for i, v := range values {
+			*args = append(*args, v)
+			places[i] = fmt.Sprintf("$%d", len(*args))
+		}
+		fmt.Fprintf(&out, " and "+format, places...)
+	}
+	if q.Behind > 0 {
+		out.WriteString(` and exists (select from behind b where b.branch_id = h.branch_id and h.number <= b.upto)`)
+	}
+	if q.Before > 0 {
+		and(`h.number < %s`, q.Before)
+	}
+	if q.Above > 0 {
+		and(`h.number > %s`, q.Above)
+	}
+	if q.Branch > 0 {
+		and(`h.branch_id = %s`, q.Branch)
+	}
+	if q.Author != "" {
+		and(authorName+` = %s`, q.Author)
+	}
+	if !q.Since.IsZero() {
+		and(`h.at >= %s`, q.Since)
+	}
+	if !q.Until.IsZero() {
+		and(`h.at <= %s`, q.Until)
+	}
+	if q.Task != "" {
+		and(`exists (select 1 from unnest(h.tasks) k where lower(k) = lower(%s))`, q.Task)
+	}
+	if q.Stage != "" {
+		and(`lower(h.stage) = lower(%s)`, q.Stage)
+	}
+	if q.Text != "" {
+		and(`position(lower(%s) in lower(h.note)) > 0`, q.Text)
+	}
+	if len(q.Endings) > 0 && !q.Except {
+		and(`h.endings && %s`, q.Endings)
+	} else if len(q.Endings) > 0 {
+		and(`not h.endings <@ %s`, q.Endings)
+	}
+	if q.Pattern != "" {
+		and(`exists (select from (`+changesOf("h.number")+`) v where v.path ~* %s)`, q.Pattern)
+	}
+	if q.Path != "" {
+		and(`exists (select from (`+changesOf("h.number")+`) v join assets a on a.id = v.asset_id
+			where a.folded = %[1]s or starts_with(a.folded, %[1]s || '/'))`, q.Path)
+	}
+	return out.String()
 }
 
 // Handoffs lists handoffs, the newest first, with as many of their assets as are asked for. Relies on the primary key of handoffs and on
 // versions_of_handoff.
 func (tx *Tx) Handoffs(ctx context.Context, project int64, q HandoffQuery) ([]model.Handoff, error) {
-	rows, err := tx.q.Query(ctx, behindOf("behind", "$14")+`select `+handoffColumns+`
-		where h.project_id = $1 and ($14 = 0 or exists (select from behind b where b.branch_id = h.branch_id and h.number <= b.upto))
-			and ($2 = 0 or h.number < $2) and h.number > $3 and ($5 = '' or `+authorName+` = $5)
-			and ($6 = '' and $7 = '' and $8 = '' or exists (select 1 from (select v.* from versions v
-				where v.project_id = h.project_id and v.handoff = h.number union all select v.* from came k join versions v
-				on v.asset_id = k.asset_id and v.number = k.number where k.project_id = h.project_id and k.handoff = h.number) v
-				join assets a on a.id = v.asset_id where ($6 = '' or a.folded = $6 or starts_with(a.folded, $6 || '/'))
-					and ($7 = '' or v.path ~* $7) and ($8 = '' or v.path ~* $8)))
-			and ($9::timestamptz is null or h.at >= $9) and ($10::timestamptz is null or h.at <= $10)
-			and ($11 = '' or exists (select 1 from unnest(h.tasks) k where lower(k) = lower($11))) and ($12 = '' or lower(h.stage) = lower($12))
-			and ($13 = '' or position(lower($13) in lower(h.note)) > 0) and ($15 = 0 or h.branch_id = $15)
-		order by h.number desc limit
-			$4`, project, q.Before, q.Above, q.Limit, q.Author, q.Path, q.Pattern, q.Kind,
-		notZero(q.Since), notZero(q.Until), q.Task, q.Stage, q.Text, q.Behind, q.Branch)
+	args := []any{project, q.Behind}
+	where := q.where(&args)
+	rows, err := tx.q.Query(ctx, behind+`select `+handoffColumns+` where h.project_id = $1`+where+
+		fmt.Sprintf(` order by h.number desc offset %d limit %d`, q.Skip, q.Limit), args...)
 	if err != nil {
 		return nil, err
 	}
@@ -225,6 +291,15 @@ func (tx *Tx) Handoffs(ctx context.Context, project int64, q HandoffQuery) ([]mo
 		list[at[number]].Assets = append(list[at[number]].Assets, a)
 	}
 	return list, rows.Err()
+}
+
+// CountHandoffs is how many handoffs there are for a query.
+func (tx *Tx) CountHandoffs(ctx context.Context, project int64, q HandoffQuery) (n int, err error) {
+	args := []any{project, q.Behind}
+	where := q.where(&args)
+	err = tx.q.QueryRow(ctx, behind+`select count(*) from handoffs h join people p on p.id = h.author_id where h.project_id = $1`+where,
+		args...).Scan(&n)
+	return n, err
 }
 
 // changesOf are the versions of a handoff of the project $1, and those that it brought from another branch: with, as was, what the branch
@@ -256,8 +331,24 @@ func scanChange(row pgx.CollectableRow, before ...any) (a model.HandoffAsset, er
 	return a, err
 }
 
+// Page is a part of a list: Limit rows from position Skip on; Limit 0 is all of them.
+type Page struct{ Skip, Limit int }
+
+// sql ends a statement with what makes it one of the page.
+func (p Page) sql() string {
+	if p.Limit == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" offset %d limit %d", p.Skip, p.Limit)
+}
+
 // Handoff returns one handoff with its assets by path. Relies on versions_of_handoff.
 func (tx *Tx) Handoff(ctx context.Context, project int64, number int) (model.Handoff, error) {
+	return tx.HandoffPage(ctx, project, number, Page{})
+}
+
+// HandoffPage is Handoff with a page of its assets.
+func (tx *Tx) HandoffPage(ctx context.Context, project int64, number int, page Page) (model.Handoff, error) {
 	rows, err := tx.q.Query(ctx, `select `+handoffColumns+` where h.project_id = $1 and h.number = $2`, project, number)
 	if err != nil {
 		return model.Handoff{}, err
@@ -269,7 +360,8 @@ func (tx *Tx) Handoff(ctx context.Context, project int64, number int) (model.Han
 		}
 		return h, err
 	}
-	rows, err = tx.q.Query(ctx, `select `+changeColumns+` from (`+changesOf("$2")+`) v`+changeJoins+` order by v.path`, project, number)
+	rows, err = tx.q.Query(ctx, `select `+changeColumns+` from (select * from (`+changesOf("$2")+`) v order by v.path`+page.sql()+`) v`+
+		changeJoins+` order by v.path`, project, number)
 	if err != nil {
 		return h, err
 	}
@@ -329,7 +421,18 @@ func (tx *Tx) AssetAt(ctx context.Context, project int64, state int, folded stri
 
 // Versions lists all versions of an asset, the newest first.
 func (tx *Tx) Versions(ctx context.Context, project, asset int64) ([]model.Version, error) {
-	rows, err := tx.q.Query(ctx, versionsOf+` order by v.number desc`, project, asset)
+	return tx.VersionsPage(ctx, project, asset, Page{})
+}
+
+// CountVersions is how many versions an asset has.
+func (tx *Tx) CountVersions(ctx context.Context, project, asset int64) (n int, err error) {
+	err = tx.q.QueryRow(ctx, `select count(*) from versions where project_id = $1 and asset_id = $2`, project, asset).Scan(&n)
+	return n, err
+}
+
+// VersionsPage is a page of Versions.
+func (tx *Tx) VersionsPage(ctx context.Context, project, asset int64, page Page) ([]model.Version, error) {
+	rows, err := tx.q.Query(ctx, versionsOf+` order by v.number desc`+page.sql(), project, asset)
 	if err != nil {
 		return nil, err
 	}

@@ -16,42 +16,50 @@ import (
 type RecordQuery struct {
 	Person, Below, Ending string
 	Since, Until          time.Time
-	Limit                 int
+	Skip, Limit           int
 }
 
-// Record lists who held what, the latest taken first. Relies on holds_of_project and assets_held.
-func (tx *Tx) Record(ctx context.Context, project int64, q RecordQuery) ([]model.Hold, error) {
-	all := 0
-	if q.Below == "" {
-		all = q.Limit
-	}
-	rows, err := tx.q.Query(ctx, `
-		select r.path, p.handle, coalesce(w.name, ''), r.note, r.taken, r.ended, extract(epoch from coalesce(r.ended, now()) - r.taken)::bigint,
-			r.ending, coalesce(e.handle, ''), r.word, coalesce(r.handoff, 0)
-		from (select path, person_id, workspace_id, note, taken, ended, ending, nullif(ender_id, person_id) ender_id, word, handoff from holds
-			where project_id = $1
+// Record lists who held what, the latest taken first, and counts what fits. Relies on holds_of_project and assets_held.
+func (tx *Tx) Record(ctx context.Context, project int64, q RecordQuery) (list []model.Hold, total int, err error) {
+	list = []model.Hold{}
+	args := []any{project, q.Person, q.Ending, notZero(q.Since), notZero(q.Until)}
+	const from = ` from (select path, person_id, workspace_id, note, taken, ended, ending, nullif(ender_id, person_id) ender_id, word, handoff
+			from holds where project_id = $1
 			union all select path, holder_id, workspace_id, lock_note, locked, null, '', null, '', null from assets where project_id = $1
 				and holder_id is not null) r
 		join people p on p.id = r.person_id left join people e on e.id = r.ender_id left join workspaces w on w.id = r.workspace_id
-		where ($2 = '' or p.handle = $2) and ($3 = '' or r.ending = $3 or $3 = '`+lock.Held+`' and r.ended is null)
-			and (r.ended is null or $4::timestamptz is null or r.ended >= $4) and ($5::timestamptz is null or r.taken < $5)
-		order by r.taken desc, r.path limit nullif($6, 0)`, project, q.Person, q.Ending, notZero(q.Since), notZero(q.Until), all)
+		where ($2 = '' or p.handle = $2) and ($3 = '' or r.ending = $3 or $3 = '` + lock.Held + `' and r.ended is null)
+			and (r.ended is null or $4::timestamptz is null or r.ended >= $4) and ($5::timestamptz is null or r.taken < $5)`
+	page := ""
+	if q.Below == "" {
+		page = Page{q.Skip, q.Limit}.sql()
+		if err := tx.q.QueryRow(ctx, `select count(*)`+from, args...).Scan(&total); err != nil {
+			return nil, 0, err
+		}
+	}
+	rows, err := tx.q.Query(ctx, `
+		select r.path, p.handle, coalesce(w.name, ''), r.note, r.taken, r.ended, extract(epoch from coalesce(r.ended, now()) - r.taken)::bigint,
+			r.ending, coalesce(e.handle, ''), r.word, coalesce(r.handoff, 0)`+from+` order by r.taken desc, r.path`+page, args...)
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
 	defer rows.Close()
-	list := []model.Hold{}
-	for len(list) < q.Limit && rows.Next() {
+	for rows.Next() {
 		var h model.Hold
 		if err := rows.Scan(&h.Path, &h.Person, &h.Workspace, &h.Note, &h.Taken, &h.Ended, &h.Seconds, &h.Ending, &h.EndedBy, &h.Word,
 			&h.Handoff); err != nil {
-			return nil, err
+			return nil, 0, err
 		}
-		if assetpath.Below(assetpath.Fold(h.Path), q.Below) {
+		switch {
+		case q.Below == "":
 			list = append(list, h)
+		case assetpath.Below(assetpath.Fold(h.Path), q.Below):
+			if total++; total > q.Skip && len(list) < q.Limit {
+				list = append(list, h)
+			}
 		}
 	}
-	return list, rows.Err()
+	return list, total, rows.Err()
 }
 
 // Contested says for the assets that were waited for longest since a time, up to limit of them, how long in which week. A wait that spans

@@ -10,8 +10,8 @@ import (
 	"kettletarn/internal/core/tree"
 )
 
-// Came is a version that a merge brings onto a branch as it is on the other one. Before is what the branch had, 0 for nothing. Path is where
-// it stands there, Folded that in its folded form, both "" where it goes.
+// Came is a version that a merge brings onto a branch as it is on the other one. Before is what the branch had, 0 for nothing. Path is
+// where it stands there, Folded that in its folded form, both "" where it goes.
 type Came struct {
 	Asset          int64
 	Number, Before int

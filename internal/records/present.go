@@ -210,9 +210,9 @@ func (tx *Tx) Present(ctx context.Context, project int64, q PresentQuery) (ids [
 	return ids, total, err
 }
 
-// Subfolders are the folders right in a folder (folded, with its slash, "" for the root) that have something present in them, in the order of
-// their folded paths, up to limit: each as a path of something in it, folded and as it is spelled. It looks at one row a folder. Relies on
-// present_in_folder.
+// Subfolders are the folders right in a folder (folded, with its slash, "" for the root) that have something present in them, in the order
+// of their folded paths, up to limit: each as a path of something in it, folded and as it is spelled. It looks at one row a folder. Relies
+// on present_in_folder.
 func (tx *Tx) Subfolders(ctx context.Context, project int64, folder string, limit int) (folded, spelled []string, err error) {
 	// What is below a folder begins with its path; the greatest character that there is comes behind all of it.
 	rows, err := tx.q.Query(ctx, `with recursive f (n, folder, folded, path) as (

@@ -276,7 +276,8 @@ func TestADatabaseOfTheLastReleaseMovesOn(t *testing.T) {
 	}); err != nil {
 		t.Fatal(err)
 	}
-	for _, step := range []string{"014_reviews.sql", "013_branch_records.sql", "012_merges.sql", "011_claims.sql", "010_working_apart.sql",
+	for _, step := range []string{"015_present.sql", "014_reviews.sql", "013_branch_records.sql", "012_merges.sql",
+		"011_claims.sql", "010_working_apart.sql",
 		"009_search.sql",
 		"008_branches.sql",
 		"007_packs.sql",

@@ -98,8 +98,8 @@ func TestListingsAreFilteredAndSorted(t *testing.T) {
 			}
 		}
 	}
-	for _, q := range []history.Listing{{Kind: "painting"}, {Order: "smell"}, {Lock: "mine"}, {Since: "soon"}, {Skip: -1}, {At: "h1", Kind: "sound"},
-		{Text: "\x00"}, {Author: strings.Repeat("x", 5000)}} {
+	for _, q := range []history.Listing{{Kind: "painting"}, {Order: "smell"}, {Lock: "mine"}, {Since: "soon"}, {Skip: -1},
+		{At: "h1", Kind: "sound"}, {Text: "\x00"}, {Author: strings.Repeat("x", 5000)}} {
 		if _, err := m.Folder(ctx, m.viewer, key, q); !errors.As(err, new(*model.Problem)) {
 			t.Errorf("%+v gives %v", q, err)
 		}

@@ -372,7 +372,7 @@ func TestAProjectIsRebuiltFromItsPacksAlone(t *testing.T) {
 	}
 	tell := func(s *service.Service, actor ground.Actor) string {
 		var out strings.Builder
-		list, err := s.Handoffs(ctx, actor, key, history.HandoffFilter{Limit: 100})
+		list, _, err := s.Handoffs(ctx, actor, key, history.HandoffFilter{Limit: 100})
 		if err != nil {
 			t.Fatal(err)
 		}

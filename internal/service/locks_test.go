@@ -343,7 +343,7 @@ func TestTheRecord(t *testing.T) {
 	m.lock(m.tamsin, "b.png", 1)
 	m.sql(`update waits set since = since - interval '8 days', ended = ended - interval '1 day'`)
 	tell := func(q locks.RecordQuery) string {
-		list, err := m.Record(t.Context(), m.viewer, key, q)
+		list, _, err := m.Record(t.Context(), m.viewer, key, q)
 		if err != nil {
 			t.Fatal(err)
 		}

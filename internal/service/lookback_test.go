@@ -88,7 +88,7 @@ func TestHandoffsAreFiltered(t *testing.T) {
 		"a page":               {history.HandoffFilter{Before: 3, Limit: 1}, []int{2}},
 		"% is no sign":         {history.HandoffFilter{Text: "%"}, nil},
 	} {
-		list, err := m.Handoffs(t.Context(), m.viewer, key, c.f)
+		list, _, err := m.Handoffs(t.Context(), m.viewer, key, c.f)
 		var got []int
 		for _, h := range list {
 			got = append(got, h.Number)
@@ -98,10 +98,10 @@ func TestHandoffsAreFiltered(t *testing.T) {
 		}
 	}
 	for _, f := range []history.HandoffFilter{{Kind: "spell"}, {Since: "yesterday"}, {Text: "a\x00"}, {Path: strings.Repeat("*", 3000)}} {
-		_, err := m.Handoffs(t.Context(), m.viewer, key, f)
+		_, _, err := m.Handoffs(t.Context(), m.viewer, key, f)
 		testbed.Problem(t, err, model.BadRequest)
 	}
-	list, err := m.Handoffs(t.Context(), m.viewer, key, history.HandoffFilter{Assets: 1})
+	list, _, err := m.Handoffs(t.Context(), m.viewer, key, history.HandoffFilter{Assets: 1})
 	if err != nil || len(list[0].Assets) != 1 || list[0].Count != 2 || list[1].Assets[0].Change != "new" {
 		t.Errorf("%+v, %v", list, err)
 	}

@@ -122,7 +122,7 @@ func TestAMergeThatGoesByItself(t *testing.T) {
 		strings.Join(told, ", ") != "edited a.png v1-v2, gone b.png v1-v2, moved far/bell.ktl v3-v4, new new.png v0-v1" {
 		t.Errorf("%v %+v", told, h)
 	}
-	if list, err := m.Handoffs(t.Context(), m.viewer, key, historyFilter("new.png")); err != nil || len(list) != 2 {
+	if list, _, err := m.Handoffs(t.Context(), m.viewer, key, historyFilter("new.png")); err != nil || len(list) != 2 {
 		t.Errorf("%d handoffs are about new.png, %v", len(list), err)
 	}
 	// There is nothing left to bring, and the branch gets the rest the other way.

@@ -38,7 +38,7 @@ func TestASendIsWholeOrNothingAndNamesEveryReason(t *testing.T) {
 	if n := len(testbed.Refused(t, err)); n < 8 {
 		t.Errorf("only %d reasons: %v", n, err)
 	}
-	list, err := m.Handoffs(ctx, m.odile, key, history.HandoffFilter{Limit: 10})
+	list, _, err := m.Handoffs(ctx, m.odile, key, history.HandoffFilter{Limit: 10})
 	if err != nil || len(list) != 1 {
 		t.Errorf("a refused send left %d handoffs, %v", len(list), err)
 	}
@@ -243,7 +243,7 @@ func TestConcurrentSendsOfOneNewPathMakeOneAsset(t *testing.T) {
 			reason(t, err, "behind")
 		}
 	}
-	list, err := m.Handoffs(t.Context(), m.odile, key, history.HandoffFilter{})
+	list, _, err := m.Handoffs(t.Context(), m.odile, key, history.HandoffFilter{})
 	if arrived != 1 || err != nil || len(list) != 1 || list[0].Number != 1 {
 		t.Errorf("%d sends arrived, %d handoffs, %v", arrived, len(list), err)
 	}

@@ -158,15 +158,15 @@ func TestFoldersAndPages(t *testing.T) {
 	if total != 10 {
 		t.Errorf("%d assets in pages, want 10", total)
 	}
-	list, err := m.Handoffs(ctx, m.viewer, key, history.HandoffFilter{Author: "rurik"})
+	list, _, err := m.Handoffs(ctx, m.viewer, key, history.HandoffFilter{Author: "rurik"})
 	if err != nil || len(list) != 0 {
 		t.Errorf("handoffs of somebody who made none: %+v, %v", list, err)
 	}
-	if list, err = m.Handoffs(ctx, m.viewer, key, history.HandoffFilter{Author: "tamsin", Path: "Textures/Rust"}); err != nil ||
+	if list, _, err = m.Handoffs(ctx, m.viewer, key, history.HandoffFilter{Author: "tamsin", Path: "Textures/Rust"}); err != nil ||
 		len(list) != 1 || list[0].Count != 10 {
 		t.Errorf("handoffs below a folder: %+v, %v", list, err)
 	}
-	if list, err = m.Handoffs(ctx, m.viewer, key, history.HandoffFilter{Path: "text"}); err != nil || len(list) != 0 {
+	if list, _, err = m.Handoffs(ctx, m.viewer, key, history.HandoffFilter{Path: "text"}); err != nil || len(list) != 0 {
 		t.Errorf("a folder that only begins so: %+v, %v", list, err)
 	}
 }

@@ -164,7 +164,7 @@ func TestTheRecordNeverShowsTwoHolders(t *testing.T) {
 		}
 		return back(k.tamsin)
 	}, func(n int, one, two error) {
-		holds, err := k.Record(t.Context(), k.odile, key, locks.RecordQuery{})
+		holds, _, err := k.Record(t.Context(), k.odile, key, locks.RecordQuery{})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -188,11 +188,11 @@ func TestTheRecordKnowsTheRulesForPaths(t *testing.T) {
 	ok(t)(m.TakeLocks(ctx, m.rurik, key, locks.Wish{Workspace: m.space["rurik"],
 		Wants: []locks.Want{{Path: "Ölfässer/Ä.txt", Version: 1}}}))
 	for _, path := range []string{"Ölfässer/Ä.txt", "ölfässer/ä.txt", "ÖLFÄSSER", "Ölfässer", ""} {
-		if holds, err := m.Record(ctx, m.odile, key, locks.RecordQuery{Path: path}); err != nil || len(holds) != 1 {
+		if holds, _, err := m.Record(ctx, m.odile, key, locks.RecordQuery{Path: path}); err != nil || len(holds) != 1 {
 			t.Errorf("%q: %d entries, %v", path, len(holds), err)
 		}
 	}
-	if holds, err := m.Record(ctx, m.odile, key, locks.RecordQuery{Path: "ölfäss"}); err != nil || len(holds) != 0 {
+	if holds, _, err := m.Record(ctx, m.odile, key, locks.RecordQuery{Path: "ölfäss"}); err != nil || len(holds) != 0 {
 		t.Errorf("half a name: %d entries, %v", len(holds), err)
 	}
 }

@@ -57,8 +57,8 @@ func KindOf(name string) string {
 	return Other
 }
 
-// EndingsOf are the endings of the names of a kind, in small letters with their dots; except says that those of [Other] are all but them. They
-// are nil where there is no such kind.
+// EndingsOf are the endings of the names of a kind, in small letters with their dots; except says that those of [Other] are all but them.
+// They are nil where there is no such kind.
 func EndingsOf(kind string) (list []string, except bool) {
 	if kind != Other {
 		return endings[kind], false

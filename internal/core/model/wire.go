@@ -31,6 +31,8 @@ type Workspaces struct {
 
 type Handoffs struct {
 	Handoffs []Handoff `json:"handoffs"`
+	// Total is how many fit in all.
+	Total int `json:"total"`
 }
 
 // TokenRequest makes a token for a project, which holds for so many days.
@@ -182,10 +184,11 @@ type LimitRequest struct {
 	StorageLimit int64 `json:"storage_limit"`
 }
 
-// AssetHistory is one asset with its versions, the newest first.
+// AssetHistory is one asset with a page of its versions, the newest first, of Total.
 type AssetHistory struct {
 	Asset    Asset     `json:"asset"`
 	Versions []Version `json:"versions"`
+	Total    int       `json:"total"`
 }
 
 // LockWant is one asset to lock and the version that the workspace has (0 for none).
@@ -218,6 +221,16 @@ type Locks struct {
 	Waiting  []Waiting `json:"waiting,omitempty"`
 	Refusals []Refusal `json:"refusals,omitempty"`
 	Assets   []Asset   `json:"assets,omitempty"`
+	// Tally is how many there are of each kind of lock that one may ask for, where a list was asked for.
+	Tally *LockTally `json:"tally,omitempty"`
+}
+
+// LockTally counts what is held or waited for.
+type LockTally struct {
+	All       int `json:"all"`
+	Mine      int `json:"mine"`
+	Waited    int `json:"waited"`
+	Forgotten int `json:"forgotten"`
 }
 
 // LeaveRequest takes one out of the lines for assets.
@@ -245,6 +258,7 @@ type AskAnswer struct {
 // Record is who held what, the latest taken first.
 type Record struct {
 	Holds []Hold `json:"holds"`
+	Total int    `json:"total"`
 }
 
 // ContestedWeeks is what people waited for, by asset and week.

@@ -171,6 +171,13 @@ func inOrder(ctx context.Context, tx *records.Tx, p records.Project, ids []int64
 // History returns one asset, as a branch has it ("" for the first one), with all its versions, the newest first.
 func (s *Room) History(ctx context.Context, actor ground.Actor, key, on, path string) (asset model.Asset, versions []model.Version,
 	err error) {
+	h, err := s.HistoryPage(ctx, actor, key, on, path, records.Page{})
+	return h.Asset, h.Versions, err
+}
+
+// HistoryPage is History with a page of the versions.
+func (s *Room) HistoryPage(ctx context.Context, actor ground.Actor, key, on, path string, page records.Page) (h model.AssetHistory,
+	err error) {
 	err = s.Use(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
@@ -189,21 +196,27 @@ func (s *Room) History(ctx context.Context, actor ground.Actor, key, on, path st
 			return model.NewProblem(model.NotFound, "check the spelling", "there is no asset %s in %s", ground.Printable(path), key)
 		}
 		ground.AddHeadsUps(found, heads, "")
-		asset = found[0]
+		h.Asset = found[0]
 		id, err := tx.AssetAt(ctx, p.ID, branch.Head, folded)
 		if err != nil {
 			return err
 		}
-		versions, err = tx.Versions(ctx, p.ID, id)
+		if h.Versions, err = tx.VersionsPage(ctx, p.ID, id, page); err != nil {
+			return err
+		}
+		if h.Total = len(h.Versions); page.Limit > 0 {
+			h.Total, err = tx.CountVersions(ctx, p.ID, id)
+		}
 		return err
 	})
-	return asset, versions, err
+	return h, err
 }
 
 // HandoffFilter says which handoffs are wanted; zero values filter nothing. Path is an asset, a folder, or a pattern with * or ?; Kind a
-// kind of asset; Since and Until are days or times. Assets is how many of its assets each is listed with, at most.
+// kind of asset; Since and Until are days or times. Assets is how many of its assets each is listed with, at most. Skip leaves out so many
+// of those that fit, and Before those from a number on.
 type HandoffFilter struct {
-	Before, Limit int
+	Before, Skip, Limit int
 	// Branch is the one that they were handed off on.
 	Branch            string
 	Author            string
@@ -232,8 +245,9 @@ func (f HandoffFilter) query() (q records.HandoffQuery, err error) {
 	} else {
 		q.Path = assetpath.Fold(path)
 	}
+	q.Skip = max(f.Skip, 0)
 	if f.Kind != "" {
-		if q.Kind = media.KindPattern(f.Kind); q.Kind == "" {
+		if q.Endings, q.Except = media.EndingsOf(f.Kind); q.Endings == nil {
 			return q, model.NewProblem(model.BadRequest, "take one of "+strings.Join(media.Kinds, ", "), "there is no kind of asset %q",
 				ground.Printable(f.Kind))
 		}
@@ -264,11 +278,11 @@ func timesOf(since, until string) (from, to time.Time, err error) {
 // maxWild is how many stars a pattern has at most: each more may make matching many times as slow.
 const maxWild = 10
 
-// Handoffs lists handoffs, the newest first.
-func (s *Room) Handoffs(ctx context.Context, actor ground.Actor, key string, f HandoffFilter) (list []model.Handoff, err error) {
+// Handoffs lists handoffs, the newest first; total is how many fit below Before.
+func (s *Room) Handoffs(ctx context.Context, actor ground.Actor, key string, f HandoffFilter) (list []model.Handoff, total int, err error) {
 	q, err := f.query()
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
 	err = s.Use(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
@@ -282,10 +296,16 @@ func (s *Room) Handoffs(ctx context.Context, actor ground.Actor, key string, f H
 			}
 			q.Branch = branch.ID
 		}
-		list, err = tx.Handoffs(ctx, p.ID, q)
+		if list, err = tx.Handoffs(ctx, p.ID, q); err != nil {
+			return err
+		}
+		if total = q.Skip + len(list); len(list) < q.Limit && (len(list) > 0 || q.Skip == 0) {
+			return nil
+		}
+		total, err = tx.CountHandoffs(ctx, p.ID, q)
 		return err
 	})
-	return list, err
+	return list, total, err
 }
 
 // OpenVersion opens the content of one version of an asset (0 for the newest).

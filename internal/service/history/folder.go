@@ -106,7 +106,8 @@ func (s *Room) present(ctx context.Context, tx *records.Tx, p records.Project, r
 	}
 	if q.Kind != "" {
 		if rows.Endings, rows.Except = media.EndingsOf(q.Kind); rows.Endings == nil {
-			return model.NewProblem(model.BadRequest, "take one of "+strings.Join(media.Kinds, ", "), "there is no kind %s", ground.Printable(q.Kind))
+			return model.NewProblem(model.BadRequest, "take one of "+strings.Join(media.Kinds, ", "),
+				"there is no kind %s", ground.Printable(q.Kind))
 		}
 	}
 	if holder, by := strings.CutPrefix(q.Lock, "by:"); by {
@@ -116,7 +117,8 @@ func (s *Room) present(ctx context.Context, tx *records.Tx, p records.Project, r
 		return model.NewProblem(model.BadRequest, "take free, held, waited or by:HANDLE", "a lock can't be %q", ground.Printable(q.Lock))
 	}
 	if q.Order != "" && !slices.Contains(model.Orders, q.Order) {
-		return model.NewProblem(model.BadRequest, "take one of "+strings.Join(model.Orders, ", "), "there is no order %q", ground.Printable(q.Order))
+		return model.NewProblem(model.BadRequest, "take one of "+strings.Join(model.Orders, ", "),
+			"there is no order %q", ground.Printable(q.Order))
 	}
 	ids, total, err := tx.Present(ctx, p.ID, rows)
 	if err != nil {
@@ -151,8 +153,8 @@ func (q *Listing) filters() bool {
 	return !f.plain()
 }
 
-// folder lists a page of what was in a folder, in the order of its tree, which counts everything below it and nothing right in it: the lines
-// are counted one by one.
+// folder lists a page of what was in a folder, in the order of its tree, which counts everything below it and nothing right in it: the
+// lines are counted one by one.
 func (s *Room) folder(ctx context.Context, tx *records.Tx, p records.Project, root chunk.Digest, folder string, q Listing,
 	page *model.FolderPage) error {
 	forest, after := s.Forest(tx, p.ID), ""

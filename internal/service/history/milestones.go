@@ -14,6 +14,11 @@ import (
 
 // Handoff shows one handoff, by its number, or as a state that somebody named, with its assets.
 func (s *Room) Handoff(ctx context.Context, actor ground.Actor, key, at string) (h model.Handoff, err error) {
+	return s.HandoffPage(ctx, actor, key, at, records.Page{})
+}
+
+// HandoffPage is Handoff with a page of its assets; its count says how many there are.
+func (s *Room) HandoffPage(ctx context.Context, actor ground.Actor, key, at string, page records.Page) (h model.Handoff, err error) {
 	err = s.Use(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
@@ -26,7 +31,7 @@ func (s *Room) Handoff(ctx context.Context, actor ground.Actor, key, at string) 
 		if number == 0 {
 			return model.NewProblem(model.NotFound, "send something first", "%s has no handoff yet", key)
 		}
-		h, err = tx.Handoff(ctx, p.ID, number)
+		h, err = tx.HandoffPage(ctx, p.ID, number, page)
 		return err
 	})
 	return h, err

@@ -3,6 +3,7 @@
 package locks
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"strings"
@@ -272,6 +273,16 @@ func (s *Room) AnswerAsk(ctx context.Context, actor ground.Actor, key string, an
 
 // Locks lists what is held or waited for; with a path, that of one asset.
 func (s *Room) Locks(ctx context.Context, actor ground.Actor, key, path string) (list []model.Lock, err error) {
+	list, _, err = s.LocksPage(ctx, actor, key, path, "", records.Page{})
+	return list, err
+}
+
+// OnlyLocks are the kinds of lock that one may ask for: one's own, those that somebody waits for, those that look forgotten.
+var OnlyLocks = []string{"mine", "waited", "forgotten"}
+
+// LocksPage is a page of Locks, of one of OnlyLocks or all, and how many there are of each.
+func (s *Room) LocksPage(ctx context.Context, actor ground.Actor, key, path, only string, page records.Page) (list []model.Lock,
+	tally model.LockTally, err error) {
 	err = s.Use(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
@@ -283,7 +294,27 @@ func (s *Room) Locks(ctx context.Context, actor ground.Actor, key, path string) 
 		list, err = tx.Locks(ctx, p.ID, assetpath.Fold(path))
 		return err
 	})
-	return list, err
+	if only != "" && !slices.Contains(OnlyLocks, only) {
+		err = cmp.Or(err, error(model.NewProblem(model.BadRequest, "take one of "+strings.Join(OnlyLocks, ", "), "no lock is only %q",
+			ground.Printable(only))))
+	}
+	fits := []model.Lock{}
+	for _, l := range list {
+		is := map[string]bool{"": true, "mine": l.Holder == actor.Handle, "waited": len(l.Waitlist) > 0, "forgotten": l.Forgotten}
+		for kind, n := range map[string]*int{"": &tally.All, "mine": &tally.Mine, "waited": &tally.Waited, "forgotten": &tally.Forgotten} {
+			if is[kind] {
+				*n++
+			}
+		}
+		if is[only] {
+			fits = append(fits, l)
+		}
+	}
+	if page.Limit > 0 {
+		from := min(page.Skip, len(fits))
+		fits = fits[from:min(from+page.Limit, len(fits))]
+	}
+	return fits, tally, err
 }
 
 // request is what a change of locks is about. workspace is "" for what a person does wherever they are; outcome says how what it ends

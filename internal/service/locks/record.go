@@ -19,11 +19,11 @@ const MaxRecord = 10_000
 type RecordQuery struct {
 	Person, Path, Ending string
 	Since, Until         time.Time
-	Limit                int
+	Skip, Limit          int
 }
 
-// Record lists who held what, the latest taken first.
-func (s *Room) Record(ctx context.Context, actor ground.Actor, key string, q RecordQuery) (list []model.Hold, err error) {
+// Record lists who held what, the latest taken first; total is how many fit.
+func (s *Room) Record(ctx context.Context, actor ground.Actor, key string, q RecordQuery) (list []model.Hold, total int, err error) {
 	limit := q.Limit
 	if limit <= 0 || limit > MaxRecord {
 		limit = MaxRecord
@@ -36,11 +36,11 @@ func (s *Room) Record(ctx context.Context, actor ground.Actor, key string, q Rec
 		if strings.ContainsRune(q.Person+q.Path+q.Ending, 0) {
 			return nil
 		}
-		list, err = tx.Record(ctx, p.ID, records.RecordQuery{Person: q.Person, Below: assetpath.Fold(q.Path), Ending: q.Ending, Since: q.Since,
-			Until: q.Until, Limit: limit})
+		list, total, err = tx.Record(ctx, p.ID, records.RecordQuery{Person: q.Person, Below: assetpath.Fold(q.Path), Ending: q.Ending,
+			Since: q.Since, Until: q.Until, Skip: max(q.Skip, 0), Limit: limit})
 		return err
 	})
-	return list, err
+	return list, total, err
 }
 
 // MaxWeeks is over how many weeks waiting is looked at; mostContested for how many assets.
