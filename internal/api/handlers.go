@@ -433,7 +433,7 @@ func (s *Server) drop(c *call) error {
 		return model.NewProblem(model.BadRequest, "", "the key of a send is a UUID")
 	}
 	send := handoffs.Send{Key: key, Workspace: model.KindConsole, About: model.About{Note: c.QueryParam("note")},
-		KeepLocks: c.QueryParam("keep_lock") == "true",
+		KeepLocks: c.QueryParam("keep_lock") == "true", TakeFree: true,
 		Older:     c.QueryParam("older") == "true",
 		Changes:   []handoffs.Change{{Path: c.QueryParam("path"), Base: base}}}
 	receipt, err := s.service.Drop(c.Request().Context(), c.actor, c.project(), send, c.Request().Body)

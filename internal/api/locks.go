@@ -12,7 +12,12 @@ func (s *Server) locks(c *call) error {
 	if err != nil {
 		return err
 	}
-	list, tally, err := s.service.LocksPage(c.Request().Context(), c.actor, c.project(), c.QueryParam("path"), c.QueryParam("only"), page)
+	each, err := c.number("each")
+	if err != nil {
+		return err
+	}
+	list, tally, err := s.service.LocksPage(c.Request().Context(), c.actor, c.project(), locks.LocksWanted{Path: c.QueryParam("path"),
+		Only: c.QueryParam("only"), By: c.QueryParam("by"), Each: each, Page: page})
 	if err != nil {
 		return err
 	}

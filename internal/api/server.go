@@ -7,7 +7,6 @@ import (
 	"crypto/rand"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
 	"log/slog"
@@ -54,7 +53,7 @@ func New(svc *service.Service, console fs.FS, version string, log *slog.Logger) 
 	e.Logger = log
 	e.HTTPErrorHandler = s.fail
 	e.Use(middleware.RequestIDWithConfig(middleware.RequestIDConfig{Generator: rand.Text, TargetHeader: "X-Request-ID"}))
-	e.Use(s.logged, middleware.Recover(), s.headers, sameOrigin)
+	e.Use(s.logged, middleware.Recover(), s.headers, sameOrigin, packed())
 	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	e.GET("/readyz", func(c *echo.Context) error {
 		if err := svc.Ready(c.Request().Context()); err != nil {
@@ -262,27 +261,3 @@ func (c *call) answer(v any) error {
 }
 
 func (c *call) project() string { return c.Param("project") }
-
-// pages serves the console: its files, and index.html for every address of a page.
-func pages(console fs.FS) echo.HandlerFunc {
-	return func(c *echo.Context) error {
-		name := strings.TrimPrefix(c.Request().URL.Path, "/")
-		h := c.Response().Header()
-		if info, err := fs.Stat(console, name); name == "" || err != nil || info.IsDir() {
-			if strings.HasPrefix(name, "assets/") {
-				return echo.ErrNotFound
-			}
-			name = "index.html"
-		}
-		if strings.HasPrefix(name, "assets/") {
-			h.Set("Cache-Control", "public, max-age=31536000, immutable")
-		} else {
-			h.Set("Cache-Control", "no-cache")
-		}
-		if _, err := fs.Stat(console, name); err != nil {
-			return fmt.Errorf("this tarnd was built without the console: %w", err)
-		}
-		http.ServeFileFS(c.Response(), c.Request(), console, name)
-		return nil
-	}
-}

@@ -427,7 +427,8 @@ func setLines(batch *pgx.Batch, project int64, o Outcome, assets []*Asset) {
 func (tx *Tx) Locks(ctx context.Context, project int64, folded string) ([]model.Lock, error) {
 	rows, err := tx.q.Query(ctx, `select a.id, a.path, coalesce(p.handle, ''), coalesce(w.name, ''), coalesce(w.id::text, ''),
 		coalesce(a.locked, now()), a.lock_note, a.fence, a.diverged, w.seen,
-			exists (select from heads_ups h where h.workspace_id = a.workspace_id and h.asset_id = a.id), coalesce(`+forgotten+`, false)
+			exists (select from heads_ups h where h.workspace_id = a.workspace_id and h.asset_id = a.id), coalesce(`+forgotten+`, false),
+			coalesce((select number from present r where r.asset_id = a.id), 0)
 		from assets a join projects j on j.id = a.project_id left join people p on p.id = a.holder_id left join workspaces w
 			on w.id = a.workspace_id
 		where a.project_id = $1 and (a.holder_id is not null or a.waiting > 0) and ($2 = ''
@@ -439,7 +440,7 @@ func (tx *Tx) Locks(ctx context.Context, project int64, folded string) ([]model.
 	list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (l model.Lock, err error) {
 		var id int64
 		err = row.Scan(&id, &l.Path, &l.Holder, &l.Workspace, &l.WorkspaceID, &l.Since, &l.Note, &l.Fence, &l.Diverged, &l.Heard, &l.Unsent,
-			&l.Forgotten)
+			&l.Forgotten, &l.Version)
 		l.Waitlist = []model.Waiter{}
 		at[id] = len(at)
 		return l, err

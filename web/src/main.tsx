@@ -1,86 +1,78 @@
-import { QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { MutationCache, QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
-import { createBrowserRouter, RouterProvider } from "react-router";
+import { createBrowserRouter, RouterProvider, type RouteObject } from "react-router";
 import { Problem } from "./api/client";
-import { AssetPage } from "./pages/asset/AssetPage";
-import { AssetsPage } from "./pages/assets/AssetsPage";
-import { BetweenPage } from "./pages/between/BetweenPage";
-import { BranchesPage } from "./pages/branches/BranchesPage";
-import { BranchPage } from "./pages/branches/BranchPage";
-import { MergePage } from "./pages/branches/MergePage";
-import { CodePage } from "./pages/code/CodePage";
-import { ComparePage } from "./pages/compare/ComparePage";
-import { HandoffPage } from "./pages/handoff/HandoffPage";
-import { HandoffsPage } from "./pages/handoffs/HandoffsPage";
-import { HistoryFrame } from "./pages/handoffs/HistoryFrame";
-import { Board } from "./pages/locks/Board";
-import { Contested } from "./pages/locks/Contested";
-import { LocksPage } from "./pages/locks/LocksPage";
-import { Record } from "./pages/locks/Record";
-import { MePage } from "./pages/me/MePage";
-import { MilestonesPage } from "./pages/milestones/MilestonesPage";
-import { NewsPage } from "./pages/news/NewsPage";
+import { signedOut } from "./acts/signedOut";
+import { NotFoundPage } from "./pages/NotFoundPage";
 import { ProjectFrame } from "./pages/project/ProjectFrame";
-import { ProjectsPage } from "./pages/projects/ProjectsPage";
-import { ReviewPage } from "./pages/review/ReviewPage";
-import { RulesPage } from "./pages/rules/RulesPage";
+import { Root } from "./pages/Root";
 import { SignInPage } from "./pages/signin/SignInPage";
-import { TodayPage } from "./pages/today/TodayPage";
 import "./parts/theme";
 import "./tokens.css";
 
+/** A page comes when one goes there. */
+const page = <M extends object>(load: () => Promise<M>, name: keyof M): Pick<RouteObject, "lazy"> => ({ lazy: async () => ({ Component: (await load())[name] as React.ComponentType }) });
+
 const router = createBrowserRouter([
-  { path: "/sign-in", element: <SignInPage /> },
-  { path: "/", element: <ProjectsPage /> },
-  { path: "/me", element: <MePage /> },
   {
-    path: "/p/:project",
-    element: <ProjectFrame />,
+    element: <Root />,
+    errorElement: <NotFoundPage broken />,
+    hydrateFallbackElement: <></>,
     children: [
-      { index: true, element: <TodayPage /> },
-      { path: "assets/*", element: <AssetsPage /> },
-      { path: "asset/*", element: <AssetPage /> },
+      { path: "/sign-in", element: <SignInPage /> },
+      { path: "/", ...page(() => import("./pages/projects/ProjectsPage"), "ProjectsPage") },
+      { path: "/me", ...page(() => import("./pages/me/MePage"), "MePage") },
       {
-        path: "handoffs",
-        element: <HistoryFrame />,
+        path: "/p/:project",
+        element: <ProjectFrame />,
         children: [
-          { index: true, element: <HandoffsPage /> },
-          { path: "milestones", element: <MilestonesPage /> },
-          { path: "between", element: <BetweenPage /> },
+          { index: true, ...page(() => import("./pages/today/TodayPage"), "TodayPage") },
+          { path: "assets/*", ...page(() => import("./pages/assets/AssetsPage"), "AssetsPage") },
+          { path: "asset/*", ...page(() => import("./pages/asset/AssetPage"), "AssetPage") },
+          {
+            path: "handoffs",
+            ...page(() => import("./pages/handoffs/HistoryFrame"), "HistoryFrame"),
+            children: [
+              { index: true, ...page(() => import("./pages/handoffs/HandoffsPage"), "HandoffsPage") },
+              { path: "milestones", ...page(() => import("./pages/milestones/MilestonesPage"), "MilestonesPage") },
+              { path: "between", ...page(() => import("./pages/between/BetweenPage"), "BetweenPage") },
+            ],
+          },
+          { path: "handoffs/:number", ...page(() => import("./pages/handoff/HandoffPage"), "HandoffPage") },
+          {
+            path: "locks",
+            ...page(() => import("./pages/locks/LocksPage"), "LocksPage"),
+            children: [
+              { index: true, ...page(() => import("./pages/locks/Board"), "Board") },
+              { path: "record", ...page(() => import("./pages/locks/Record"), "Record") },
+              { path: "waiting", ...page(() => import("./pages/locks/Contested"), "Contested") },
+            ],
+          },
+          { path: "branches", ...page(() => import("./pages/branches/BranchesPage"), "BranchesPage") },
+          { path: "branches/*", ...page(() => import("./pages/branches/BranchPage"), "BranchPage") },
+          { path: "merge", ...page(() => import("./pages/branches/MergePage"), "MergePage") },
+          { path: "reviews/:review", ...page(() => import("./pages/review/ReviewPage"), "ReviewPage") },
+          { path: "compare", ...page(() => import("./pages/compare/ComparePage"), "ComparePage") },
+          { path: "code", ...page(() => import("./pages/code/CodePage"), "CodePage") },
+          { path: "rules", ...page(() => import("./pages/rules/RulesPage"), "RulesPage") },
+          { path: "news", ...page(() => import("./pages/news/NewsPage"), "NewsPage") },
+          { path: "*", element: <NotFoundPage inside /> },
         ],
       },
-      { path: "handoffs/:number", element: <HandoffPage /> },
-      {
-        path: "locks",
-        element: <LocksPage />,
-        children: [
-          { index: true, element: <Board /> },
-          { path: "record", element: <Record /> },
-          { path: "waiting", element: <Contested /> },
-        ],
-      },
-      { path: "branches", element: <BranchesPage /> },
-      { path: "branches/*", element: <BranchPage /> },
-      { path: "merge", element: <MergePage /> },
-      { path: "reviews/:review", element: <ReviewPage /> },
-      { path: "compare", element: <ComparePage /> },
-      { path: "code", element: <CodePage /> },
-      { path: "rules", element: <RulesPage /> },
-      { path: "news", element: <NewsPage /> },
+      { path: "*", element: <NotFoundPage /> },
     ],
   },
-  { path: "*", element: <ProjectsPage /> },
 ]);
 
+/** Whoever is signed out meanwhile signs in again on the spot: the page stays as it is, with what was typed. */
+const noticed = (error: unknown) => {
+  if (error instanceof Problem && error.signedOut && location.pathname !== "/sign-in") signedOut.notice();
+};
+
 const queries = new QueryClient({
-  queryCache: new QueryCache({
-    onError: (error) => {
-      if (error instanceof Problem && error.signedOut && location.pathname !== "/sign-in") {
-        void router.navigate(`/sign-in?to=${encodeURIComponent(location.pathname + location.search)}`);
-      }
-    },
-  }),
+  queryCache: new QueryCache({ onError: noticed }),
+  mutationCache: new MutationCache({ onError: noticed }),
   defaultOptions: {
     queries: { staleTime: 10_000, retry: (count, error) => !(error instanceof Problem && error.details.status >= 400 && error.details.status < 500) && count < 3 },
   },

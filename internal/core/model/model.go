@@ -229,8 +229,10 @@ type Lock struct {
 	Heard       *time.Time `json:"heard,omitempty"`
 	Unsent      bool       `json:"unsent,omitempty"`
 	Forgotten   bool       `json:"forgotten,omitempty"`
-	Waitlist    []Waiter   `json:"waitlist"`
-	Asks        []Ask      `json:"asks,omitempty"`
+	// Version is the newest one of the first branch, in lists; 0 for a name that is kept for something to come.
+	Version  int      `json:"version,omitempty"`
+	Waitlist []Waiter `json:"waitlist"`
+	Asks     []Ask    `json:"asks,omitempty"`
 }
 
 // Waiter is somebody who waits for a lock. OfferedUntil is there while it is offered to them.

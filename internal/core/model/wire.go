@@ -231,6 +231,14 @@ type LockTally struct {
 	Mine      int `json:"mine"`
 	Waited    int `json:"waited"`
 	Forgotten int `json:"forgotten"`
+	// People are those who hold something, by handle, and how much each.
+	People []Holding `json:"people"`
+}
+
+// Holding is how many locks somebody has.
+type Holding struct {
+	Handle string `json:"handle"`
+	Held   int    `json:"held"`
 }
 
 // LeaveRequest takes one out of the lines for assets.

@@ -28,6 +28,8 @@ const unreachable: Schemas["ProblemDetails"] = {
   remedy: "Check the network. The page goes on by itself as soon as it does.",
 };
 
+const stopped: Schemas["ProblemDetails"] = { type: "urn:kettletarn:stopped", title: "Stopped", status: 0, detail: "It was stopped, and nothing of it arrived.", remedy: "Send it again when you want." };
+
 export const api = createClient<paths>({ baseUrl: prefix });
 
 /** ask unwraps an answer: its data, or a Problem thrown. */
@@ -72,13 +74,16 @@ export interface Drop {
 }
 
 /** sendFile sends one dropped file, and tells how far it is, 0 to 1. fetch can't tell that of an upload. */
-export function sendFile(key: string, drop: Drop, progress: (share: number) => void): Promise<Schemas["SendReceipt"]> {
+export function sendFile(key: string, drop: Drop, progress: (share: number) => void, signal?: AbortSignal): Promise<Schemas["SendReceipt"]> {
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest();
     request.open("POST", inProject(key, "drop", { path: drop.path, base: drop.base, note: drop.note, keep_lock: String(drop.keepLock), ...(drop.older && { older: "true" }) }));
     request.setRequestHeader("Content-Type", "application/octet-stream");
     request.setRequestHeader("Idempotency-Key", newKey());
     request.upload.onprogress = (e) => e.lengthComputable && progress(e.loaded / e.total);
+    request.onabort = () => reject(new Problem(stopped));
+    signal?.addEventListener("abort", () => request.abort(), { once: true });
+    if (signal?.aborted) return reject(new Problem(stopped));
     request.onerror = () => reject(new Problem(unreachable));
     request.onload = () => {
       let body: unknown;

@@ -1,5 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
-import { api, ask } from "./client";
+import { api, ask, type Schemas } from "./client";
+
+export type Person = Schemas["Person"];
 
 /** useMe tells who is signed in. */
 export function useMe() {

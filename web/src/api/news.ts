@@ -1,6 +1,7 @@
 import { newsKinds } from "./words.gen";
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
+import { changesOf, type Happened } from "./changes";
 import { prefix } from "./client";
 
 /** Item is news that concerns the one who looks. */
@@ -13,9 +14,9 @@ export interface Item {
 const urgent = new Set<string>(newsKinds.filter((k) => k.urgent).map((k) => k.name));
 
 /**
- * useNews keeps a project's pages live: whatever happens there makes what they show be asked for again. It returns whether the
- * stream stands, what is to be said of what happened meanwhile, and how to take that away. Only a page that is looked at keeps one: a browser has few connections to a service, and tabs in the back or pages
- * that were left would hold them all.
+ * useNews keeps a project's pages live: what happens there goes to what keeps their data true. It returns whether the stream stands, what is to
+ * be said of what happened meanwhile, and how to take that away. Only a page that is looked at keeps one: a browser has few connections to a
+ * service, and tabs in the back or pages that were left would hold them all.
  * since is where the first stream begins, "" until that is known; what is shown was asked for after it, so that nothing falls between the two.
  */
 export function useNews(key: string, since: string): [boolean, Item[], (id: string) => void] {
@@ -30,19 +31,19 @@ export function useNews(key: string, since: string): [boolean, Item[], (id: stri
     let source: EventSource | undefined;
     let missed = false;
     let again: ReturnType<typeof setTimeout> | undefined;
-    const refresh = () => void queries.invalidateQueries({ queryKey: ["project", key] });
+    const changes = changesOf(queries, key);
     const open = () => {
       if (source) return;
       source = new EventSource(`${prefix}/projects/${encodeURIComponent(key)}/news${missed ? "" : `?after=${encodeURIComponent(begin.current)}`}`);
       source.addEventListener("news", (e: MessageEvent<string>) => {
-        refresh();
-        const { id, news, text } = JSON.parse(e.data) as { id: string; news?: string; text?: string };
+        const { id, news, text, ...happened } = JSON.parse(e.data) as Happened & { id: string; news?: string; text?: string };
+        changes.add(happened);
         if (news && text && urgent.has(news)) setItems((list) => [...list.filter((i) => i.id !== id), { id, text }].slice(-4));
       });
       source.onopen = () => {
         setLive(true);
         // After a gap, what was missed is made good; the first stream begins where what is shown was asked for.
-        if (missed) refresh();
+        if (missed) void changes.all();
         missed = false;
       };
       source.onerror = () => {
@@ -52,6 +53,9 @@ export function useNews(key: string, since: string): [boolean, Item[], (id: stri
         if (source?.readyState === EventSource.CLOSED) {
           close();
           again = setTimeout(look, 3000);
+          // It may be that one is signed out, or does not belong there any more: these say so.
+          void queries.invalidateQueries({ queryKey: ["me"], exact: true });
+          void queries.invalidateQueries({ queryKey: ["project", key], exact: true });
         }
       };
     };

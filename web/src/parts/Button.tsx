@@ -2,7 +2,7 @@ import type { ButtonHTMLAttributes } from "react";
 
 const kinds = {
   act: "bg-copper text-on-copper border-copper hover:brightness-110",
-  plain: "bg-transparent text-ink border-line hover:border-copper",
+  plain: "bg-transparent text-ink border-edge hover:border-copper",
   quiet: "bg-transparent text-peat border-transparent hover:text-ink hover:border-line",
 };
 

@@ -1,10 +1,11 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
+import { changesOf } from "../api/changes";
 import { api, ask, newKey, type Schemas } from "../api/client";
 import { consoleSeat } from "../api/locks";
 import type { Here } from "../pages/project/ProjectFrame";
 import { Ask, fieldClass } from "./Ask";
-import { Trouble } from "./Trouble";
+import { remedy, sentence, Trouble } from "./Trouble";
 import { plural } from "./words";
 
 /** What is to go back: see the API's rollback. */
@@ -35,7 +36,7 @@ export function GoBack({ here, title, back, seat = consoleSeat, onClose }: { her
     mutationFn: () => roll(false, plan.data?.seen),
     onSuccess: () => {
       onClose();
-      return queries.invalidateQueries({ queryKey: ["project", here.key] });
+      return changesOf(queries, here.key).all();
     },
   });
   const changes = plan.data?.changes ?? [];
@@ -57,7 +58,7 @@ export function GoBack({ here, title, back, seat = consoleSeat, onClose }: { her
           {refusals.length > 0 && (
             <div role="alert" className="text-rust">
               <p>This stands in the way:</p>
-              <ul>{refusals.map((r) => <li key={r.path + r.reason}>{r.message}. {r.remedy}.</li>)}</ul>
+              <ul>{refusals.map((r) => <li key={r.path + r.reason} className="wrap-anywhere">{sentence(r.message)} {remedy(r) && sentence(remedy(r))}</li>)}</ul>
             </div>
           )}
           {plan.data.heads_up.map((h) => (

@@ -1,5 +1,6 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
+import { changesOf } from "../api/changes";
 import { api, ask } from "../api/client";
 import type { Here } from "../pages/project/ProjectFrame";
 import { Ask, fieldClass } from "./Ask";
@@ -14,7 +15,7 @@ export function NameState({ here, at, onClose }: { here: Here; at: string; onClo
     mutationFn: () => ask(api.POST("/projects/{project}/milestones", { params: { path: { project: here.key } }, body: { name, at, note } })),
     onSuccess: () => {
       onClose();
-      return queries.invalidateQueries({ queryKey: ["project", here.key] });
+      return changesOf(queries, here.key).all();
     },
   });
   return (

@@ -1,14 +1,11 @@
 import { AudioLines, Box, CircuitBoard, FileText, File as FileIcon, Table2 } from "lucide-react";
 import { useState } from "react";
 import { hasPicture, pictureAddress } from "../api/client";
+import { kindOf } from "../api/words.gen";
 
-const kinds: [RegExp, typeof FileIcon][] = [
-  [/\.(wav|ogg|flac|mp3)$/i, AudioLines],
-  [/\.(glb|gltf|stl|step|stp|obj)$/i, Box],
-  [/\.(kicad_sch|kicad_pcb|gbr|drl)$/i, CircuitBoard],
-  [/\.csv$/i, Table2],
-  [/\.(txt|md|toml|json)$/i, FileText],
-];
+const signs: Partial<Record<ReturnType<typeof kindOf>, typeof FileIcon>> = {
+  sound: AudioLines, model: Box, schematic: CircuitBoard, board: CircuitBoard, table: Table2, text: FileText, data: FileText, document: FileText,
+};
 
 interface Props {
   project: string;
@@ -22,10 +19,10 @@ interface Props {
 export function Picture({ project, path, version, edge, className = "" }: Props) {
   const [failed, setFailed] = useState("");
   const address = pictureAddress(project, path, version, edge);
-  if (hasPicture(path) && failed !== address) {
+  if (hasPicture(path) && version > 0 && failed !== address) {
     return <img src={address} alt="" loading="lazy" onError={() => setFailed(address)} className={`bg-stone object-contain ${className}`} />;
   }
-  const Sign = kinds.find(([pattern]) => pattern.test(path))?.[1] ?? FileIcon;
+  const Sign = signs[kindOf(path)] ?? FileIcon;
   return (
     <span className={`inline-grid place-items-center bg-stone text-peat ${className}`}>
       <Sign aria-hidden size={edge === 96 ? 18 : 40} strokeWidth={1.5} />

@@ -17,12 +17,13 @@ export function Shore({ children }: { children?: ReactNode }) {
   const leave = useMutation({
     mutationFn: () => ask(api.POST("/sign-out")),
     onSettled: () => {
-      queries.clear();
       void navigate("/sign-in");
+      queries.clear();
     },
   });
   return (
     <header className="border-b border-line bg-bank">
+      <a href="#page" className="sr-only focus:not-sr-only focus:absolute focus:z-40 focus:m-2 focus:rounded-md focus:bg-bank focus:px-3 focus:py-2">To the page</a>
       <div className="mx-auto flex max-w-[88rem] flex-wrap items-center gap-x-3 gap-y-1 px-3 py-2 sm:gap-x-6 sm:px-6">
         <Link to="/" className="flex items-center gap-2 font-semibold no-underline" aria-label="Kettle Tarn, all projects">
           <img src="/tarn.svg" alt="" className="size-6" />
@@ -52,5 +53,5 @@ export function Shore({ children }: { children?: ReactNode }) {
 
 /** Page is the room below it. */
 export function Page({ children }: { children: ReactNode }) {
-  return <main className="mx-auto max-w-[88rem] px-4 py-6 sm:px-6">{children}</main>;
+  return <main id="page" tabIndex={-1} className="mx-auto max-w-[88rem] px-4 py-6 outline-none sm:px-6">{children}</main>;
 }

@@ -1,4 +1,4 @@
-import { useEffect, useState } from "react";
+import { useSyncExternalStore } from "react";
 
 const units = ["B", "KiB", "MiB", "GiB", "TiB"];
 
@@ -13,31 +13,53 @@ export function size(bytes: number): string {
   return `${unit === 0 || n >= 100 ? Math.round(n) : n.toFixed(1)} ${units[unit]}`;
 }
 
-export const plural = (n: number, noun: string) => `${n.toLocaleString("en")} ${noun}${n === 1 ? "" : "s"}`;
+export const plural = (n: number, noun: string, nouns = `${noun}s`) => `${n.toLocaleString("en")} ${n === 1 ? noun : nouns}`;
 
 const relative = new Intl.RelativeTimeFormat("en", { numeric: "auto" });
 
-function ago(at: Date, now: number): string {
-  const seconds = (at.getTime() - now) / 1000;
-  const steps: [number, Intl.RelativeTimeFormatUnit][] = [[86400, "day"], [3600, "hour"], [60, "minute"]];
-  if (-seconds > 8 * 86400) return at.toLocaleDateString("en", { day: "numeric", month: "short", year: "numeric" });
-  for (const [length, unit] of steps) if (-seconds >= length) return relative.format(Math.round(seconds / length), unit);
-  return "just now";
+/** ago is a time for people: how long ago within the hour, the hour of today and yesterday, the day of the week within one, and the date. */
+export function ago(at: Date, now: number): string {
+  const seconds = (now - at.getTime()) / 1000;
+  if (seconds < 60) return "just now";
+  if (seconds < 3600) return relative.format(-Math.round(seconds / 60), "minute");
+  const clock = at.toLocaleTimeString("en", { hour: "2-digit", minute: "2-digit", hourCycle: "h23" });
+  const days = Math.round((midnight(new Date(now)) - midnight(at)) / 86_400_000);
+  if (days === 0) return `today ${clock}`;
+  if (days === 1) return `yesterday ${clock}`;
+  if (days < 7) return `${at.toLocaleDateString("en", { weekday: "short" })} ${clock}`;
+  return at.toLocaleDateString("en", { day: "numeric", month: "short", year: "numeric" });
 }
+
+const midnight = (t: Date) => new Date(t.getFullYear(), t.getMonth(), t.getDate()).getTime();
 
 /** When is a time for people; the exact one shows on hover, and it stays true while the page is open. */
 export function When({ at }: { at: string }) {
-  const [now, setNow] = useState(Date.now);
-  useEffect(() => {
-    const timer = setInterval(() => setNow(Date.now()), 30_000);
-    return () => clearInterval(timer);
-  }, []);
+  const now = useSyncExternalStore(ticking, () => tick);
   const date = new Date(at);
   return (
     <time dateTime={at} title={date.toLocaleString("en")} className="whitespace-nowrap">
       {ago(date, now)}
     </time>
   );
+}
+
+/** All times on a page go by one clock, which moves twice a minute. */
+let tick = Date.now();
+const watching = new Set<() => void>();
+let timer: ReturnType<typeof setInterval> | undefined;
+function ticking(l: () => void) {
+  watching.add(l);
+  if (watching.size === 1) {
+    tick = Date.now();
+    timer = setInterval(() => {
+      tick = Date.now();
+      for (const w of watching) w();
+    }, 30_000);
+  }
+  return () => {
+    watching.delete(l);
+    if (watching.size === 0) clearInterval(timer);
+  };
 }
 
 export const firstLine = (text: string) => text.split("\n", 1)[0] ?? "";

@@ -1,71 +1,72 @@
-import { useWindowVirtualizer } from "@tanstack/react-virtual";
 import { HoverCard } from "radix-ui";
-import { useEffect, useRef, useState, type DragEvent } from "react";
+import { memo, useState, type DragEvent } from "react";
 import { Link } from "react-router";
 import { hasPicture, type Asset } from "../../api/client";
+import type { Rows } from "../../api/rows";
 import { Holder } from "../../parts/Holder";
-import { ReleaseLock, TakeLock } from "../../parts/LockControl";
+import { List } from "../../parts/List";
+import { LockButtons } from "../../parts/LockControl";
 import { Picture } from "../../parts/Picture";
 import { assetPath, baseName, firstLine, size, When } from "../../parts/words";
 import type { Here } from "../project/ProjectFrame";
+import type { Listing } from "./listing";
 
 interface Props {
   here: Here;
-  assets: Asset[];
+  assets: Rows<Asset>;
+  listing: Listing;
   fullPaths: boolean;
-  /** The state that is shown where it is not the present: then there is nothing to do but look. */
-  at: string;
+  onOrder: (order: string) => void;
   onDrop: (e: DragEvent, asset?: Asset) => void;
-  onEnd: () => void;
 }
 
-const rowHeight = 56;
-const columns = "grid grid-cols-[3rem_minmax(0,1fr)_9.5rem] items-center gap-x-4 md:grid-cols-[3rem_minmax(0,3fr)_4rem_5.5rem_minmax(0,3fr)_6.5rem_6rem]";
+const columns = "grid grid-cols-[3rem_minmax(0,1fr)_auto] items-center gap-x-4 md:grid-cols-[3rem_minmax(0,3fr)_4.5rem_5.5rem_minmax(0,3fr)_6.5rem_7rem]";
 
-/** AssetTable shows only the rows in view, however many there are. */
-export function AssetTable({ here, assets, fullPaths, at, onDrop, onEnd }: Props) {
-  const top = useRef<HTMLDivElement>(null);
-  const [offset, setOffset] = useState(0);
-  useEffect(() => setOffset(top.current?.offsetTop ?? 0), [assets.length]);
-  const rows = useWindowVirtualizer({ count: assets.length, estimateSize: () => rowHeight, overscan: 12, scrollMargin: offset });
-  const shown = rows.getVirtualItems();
-  const last = shown.at(-1)?.index ?? 0;
-  useEffect(() => {
-    if (last >= assets.length - 20) onEnd();
-  }, [last, assets.length, onEnd]);
-  return (
-    <div role="table" aria-label="Assets" aria-rowcount={assets.length}>
+const heads = [["name", "Name", ""], ["version", "Version", ""], ["size", "Size", "justify-end"], ["date", "Last", ""]] as const;
+
+/** AssetTable is a row an asset, each with what one may do about its lock. */
+export function AssetTable({ here, assets, listing, fullPaths, onOrder, onDrop }: Props) {
+  const at = listing.at ?? "";
+  const order = listing.order ?? "name";
+  const head = (
+    <div role="rowgroup">
       <div role="row" className={`${columns} border-b border-line pb-1 text-xs text-peat max-md:hidden`}>
         <span role="columnheader"><span className="sr-only">Picture</span></span>
-        <span role="columnheader">Name</span>
-        <span role="columnheader">Version</span>
-        <span role="columnheader" className="text-right">Size</span>
-        <span role="columnheader">Last</span>
+        {heads.map(([name, word, side]) => (
+          <span key={name} role="columnheader" aria-sort={order === name ? (listing.down ? "descending" : "ascending") : "none"} className={`flex ${side}`}>
+            {at ? word : (
+              <button type="button" onClick={() => onOrder(name)} className={`hover:text-ink ${order === name ? "text-ink underline decoration-copper underline-offset-4" : ""}`} title={`Sort by ${word.toLowerCase()}`}>
+                {word}{order === name && <span className="ml-1 text-xs">{listing.down ? "down" : "up"}</span>}
+              </button>
+            )}
+          </span>
+        ))}
         <span role="columnheader">Lock</span>
         <span role="columnheader"><span className="sr-only">What to do</span></span>
       </div>
-      <div ref={top} className="relative" style={{ height: rows.getTotalSize() }}>
-        {shown.map((r) => {
-          const asset = assets[r.index]!;
-          return (
-            <div key={asset.path} className="absolute inset-x-0" style={{ height: r.size, transform: `translateY(${r.start - offset}px)` }}>
-              <Row here={here} asset={asset} at={at} name={fullPaths ? asset.path : baseName(asset.path)} onDrop={onDrop} />
-            </div>
-          );
-        })}
-      </div>
     </div>
+  );
+  return (
+    <List rows={assets} height={56} role="table" label="Assets" head={head}
+      row={(asset) => <Row here={here} asset={asset} at={at} name={fullPaths ? asset.path : baseName(asset.path)} onDrop={onDrop} />} />
   );
 }
 
-function Row({ here, asset, name, at, onDrop }: { here: Here; asset: Asset; name: string; at: string; onDrop: Props["onDrop"] }) {
+interface RowProps {
+  here: Here;
+  asset: Asset;
+  name: string;
+  at: string;
+  onDrop: Props["onDrop"];
+}
+
+const Row = memo(function Row({ here, asset, name, at, onDrop }: RowProps) {
   const past = at !== "";
   const [over, setOver] = useState(false);
-  const mine = asset.holder === here.me;
-  const takes = mine && here.maySend && !past;
+  const takes = asset.holder === here.me && here.maySend && !past;
   return (
     <div
-      role="row"
+      role="presentation"
       className={`${columns} h-full border-b border-line/60 ${over ? "bg-copper-wash" : "hover:bg-bank"}`}
       onDragOver={(e) => {
         if (!takes) return;
@@ -94,18 +95,20 @@ function Row({ here, asset, name, at, onDrop }: { here: Here; asset: Asset; name
       <span role="cell" className="max-md:hidden">{!past && <Holder lock={asset.lock} me={here.me} />}</span>
       <span role="cell" className="flex items-center justify-end gap-2">
         {!past && <span className="md:hidden"><Holder lock={asset.lock} me={here.me} /></span>}
-        {past ? null : asset.lock ? <ReleaseLock here={here} lock={asset.lock} /> : here.maySend && <TakeLock here={here} asset={asset} />}
+        {!past && <LockButtons here={here} asset={asset} lock={asset.lock} brief />}
       </span>
     </div>
   );
-}
+});
 
 function Preview({ here, asset }: { here: Here; asset: Asset }) {
   const small = <Picture project={here.key} path={asset.path} version={asset.newest} edge={96} className="size-11 rounded-md" />;
   if (!hasPicture(asset.path)) return small;
   return (
     <HoverCard.Root openDelay={250} closeDelay={80}>
-      <HoverCard.Trigger asChild><span>{small}</span></HoverCard.Trigger>
+      <HoverCard.Trigger asChild>
+        <Link to={assetPath(here.key, asset.path)} aria-label={`A larger picture of ${asset.path}`} tabIndex={-1} className="block">{small}</Link>
+      </HoverCard.Trigger>
       <HoverCard.Portal>
         <HoverCard.Content side="right" sideOffset={10} className="z-20 rounded-lg border border-line bg-bank p-1.5 shadow-2xl">
           <Picture project={here.key} path={asset.path} version={asset.newest} edge={320} className="max-h-80 max-w-80" />

@@ -1,45 +1,69 @@
-import { Search } from "lucide-react";
-import { useDeferredValue, useState, type DragEvent } from "react";
+import { ArrowDownUp, LayoutGrid, Rows3, SlidersHorizontal } from "lucide-react";
+import { ToggleGroup } from "radix-ui";
+import { useCallback, useState, type DragEvent, type ReactNode } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { archiveAddress, prefix, type Asset, type Schemas } from "../../api/client";
-import { firstBranch } from "../../api/words.gen";
+import { useMembers } from "../../api/members";
+import { assetKinds, firstBranch, orders } from "../../api/words.gen";
 import { fieldClass } from "../../parts/Ask";
 import { Button } from "../../parts/Button";
-import { DropFile } from "../../parts/DropFile";
+import { DropFiles } from "../../parts/DropFiles";
 import { GoBack } from "../../parts/GoBack";
 import { Trouble } from "../../parts/Trouble";
+import { useTitle } from "../../parts/title";
+import { Typed } from "../../parts/Typed";
 import { folderPath, plural, size } from "../../parts/words";
 import { branchPath, useBranches } from "../branches/useBranches";
 import { useHere, type Here } from "../project/ProjectFrame";
+import { AssetSheet } from "./AssetSheet";
 import { AssetTable } from "./AssetTable";
-import { useFolder } from "./useFolder";
+import { FolderTree } from "./FolderTree";
+import { filtered, filters, listingOf, useListing, type Listing } from "./listing";
 
 interface Dropped {
-  file: File;
-  target: Asset | string;
+  files: File[];
+  target?: Asset | undefined;
 }
+
+const edges = [96, 128, 176, 240, 320, 440];
 
 export function AssetsPage() {
   const here = useHere();
   const folder = useParams()["*"] ?? "";
   const [params, setParams] = useSearchParams();
-  const search = params.get("search") ?? "";
-  const at = params.get("at") ?? "";
-  const list = useFolder(here.key, folder, useDeferredValue(search), at);
+  const listing = listingOf(params);
+  const at = listing.at ?? "";
+  const assets = useListing(here.key, folder, listing);
   const [dropped, setDropped] = useState<Dropped>();
   const [over, setOver] = useState(false);
-  const assets = list.data?.pages.flatMap((p) => p.assets) ?? [];
-  const folders = list.data?.pages[0]?.folders ?? [];
+  const folders = assets.first?.folders ?? [];
+  const sheet = params.get("view") === "pictures";
+  const edge = edges.find((e) => e === Number(params.get("edge"))) ?? 176;
+  const narrowed = filtered(listing);
+  useTitle(folder || "Assets");
 
   const maySend = here.maySend && !at; // the past is looked at, not changed
-
-  const drop = (e: DragEvent, asset?: Asset) => {
+  const set = useCallback((changes: Record<string, string>) => setParams((now) => {
+    const next = new URLSearchParams(now);
+    for (const [k, v] of Object.entries(changes)) v ? next.set(k, v) : next.delete(k);
+    return next;
+  }, { replace: true }), [setParams]);
+  const order = useCallback((name: string) => setParams((now) => {
+    const next = new URLSearchParams(now);
+    const same = (now.get("order") ?? "name") === name;
+    if (name === "name") next.delete("order");
+    else next.set("order", name);
+    if (same && !now.get("down")) next.set("down", "true");
+    else next.delete("down");
+    return next;
+  }, { replace: true }), [setParams]);
+  const drop = useCallback((e: DragEvent, target?: Asset) => {
     e.preventDefault();
     e.stopPropagation();
     setOver(false);
-    const file = e.dataTransfer.files[0];
-    if (file && maySend) setDropped({ file, target: asset ?? (folder ? `${folder}/${file.name}` : file.name) });
-  };
+    const files = [...e.dataTransfer.files];
+    if (files.length > 0 && maySend) setDropped({ files, target });
+  }, [maySend]);
 
   return (
     <section
@@ -51,36 +75,115 @@ export function AssetsPage() {
       onDrop={(e) => drop(e)}
       className={over ? "outline-2 outline-offset-8 outline-copper outline-dashed" : ""}
     >
-      {at && <AsOf here={here} at={at} number={list.data?.pages[0]?.at} folder={folder} />}
-      <div className="mb-4 flex flex-wrap items-center gap-x-6 gap-y-2">
-        <Way here={here.key} folder={folder} search={search} at={at} />
-        <label className="relative ml-auto w-64 max-sm:w-full">
-          <Search aria-hidden size={16} className="absolute top-2.5 left-2.5 text-peat" />
-          <input
-            type="search"
-            aria-label="Search in all folders"
-            placeholder="Search in all folders"
-            className={`${fieldClass} pl-8`}
-            value={search}
-            onChange={(e) => setParams({ ...(e.target.value && { search: e.target.value }), ...(at && { at }) }, { replace: true })}
-          />
+      {at && <AsOf here={here} at={at} number={assets.first?.at} folder={folder} />}
+      <div className="mb-4 flex flex-wrap items-center gap-x-5 gap-y-2">
+        <Way here={here.key} folder={folder} at={at} />
+        <label className="ml-auto w-64 max-sm:w-full">
+          <span className="sr-only">Find in {folder || "all folders"}</span>
+          <Typed type="search" placeholder={folder ? "Find below this folder" : "Find in all folders"} value={listing.search ?? ""} onChange={(search) => set({ search })} />
         </label>
+        <View sheet={sheet} edge={edge} set={set} />
+        {maySend && <ChooseFiles onFiles={(files) => setDropped({ files })} />}
       </div>
-      <Trouble error={list.error} />
-      {!search && folders.length > 0 && <Shelves here={here.key} folder={folder} folders={folders} at={at} />}
-      {list.isSuccess && assets.length === 0 && (folders.length === 0 || search) && (
-        <p className="py-8 text-peat">{search ? `No path has “${search}” in it.` : maySend ? "Nothing here yet. Drop a file to send it." : "Nothing here yet."}</p>
-      )}
-      {assets.length > 0 && (
-        <AssetTable here={here} at={at} assets={assets} fullPaths={search !== ""} onDrop={drop} onEnd={() => list.hasNextPage && !list.isFetching && void list.fetchNextPage()} />
-      )}
-      {!search && (assets.length > 0 || folders.length > 0) && (
-        <p className="mt-4 text-peat">
-          <a href={`${prefix}/projects/${here.key}/assets.csv?${new URLSearchParams({ ...(folder && { scope: folder }), ...(at && { at }) })}`} download>{folder ? `All below ${folder}` : "All assets"} as a spreadsheet (CSV)</a>
-        </p>
-      )}
-      {dropped && <DropFile here={here} file={dropped.file} target={dropped.target} onClose={() => setDropped(undefined)} />}
+      <Filters here={here} listing={listing} set={set} order={order} />
+      <div className="grid gap-x-8 lg:grid-cols-[13rem_minmax(0,1fr)]">
+        <aside className="max-h-[calc(100dvh-4rem)] overflow-y-auto pr-1 max-lg:hidden lg:sticky lg:top-4 lg:self-start"><FolderTree project={here.key} folder={folder} at={at} /></aside>
+        <div className="min-w-0">
+          <Trouble error={assets.error} />
+          {narrowed && assets.total !== undefined && <p role="status" className="mb-3 text-peat">{assets.total === 0 ? "Nothing fits." : `${plural(assets.total, "asset")} below ${folder || "all folders"}`} <button type="button" className="ml-2 underline decoration-line underline-offset-3 hover:text-ink" onClick={() => set(Object.fromEntries(filters.map((k) => [k, ""])))}>Without filters</button></p>}
+          {!narrowed && folders.length > 0 && <div className={sheet ? "" : "lg:hidden"}><Shelves here={here.key} folder={folder} folders={folders} at={at} /></div>}
+          {!narrowed && assets.total === 0 && folders.length === 0 && <p className="py-8 text-peat">{maySend ? "Nothing here yet. Drop files here, or choose them, to send them." : "Nothing here yet."}</p>}
+          {(assets.total ?? 0) > 0 && (sheet
+            ? <AssetSheet here={here} assets={assets} listing={listing} fullPaths={narrowed} edge={edge} />
+            : <AssetTable here={here} assets={assets} listing={listing} fullPaths={narrowed} onOrder={order} onDrop={drop} />)}
+          {!narrowed && ((assets.total ?? 0) > 0 || folders.length > 0) && (
+            <p className="mt-4 text-peat">
+              <a href={`${prefix}/projects/${here.key}/assets.csv?${new URLSearchParams({ ...(folder && { scope: folder }), ...(at && { at }) })}`} download>{folder ? `All below ${folder}` : "All assets"} as a spreadsheet (CSV)</a>
+            </p>
+          )}
+        </div>
+      </div>
+      {dropped && <DropFiles here={here} files={dropped.files} folder={folder} target={dropped.target} onClose={() => setDropped(undefined)} />}
     </section>
+  );
+}
+
+type Set = (changes: Record<string, string>) => void;
+
+/** View is how the assets are shown: rows, or pictures as large as one sets. */
+function View({ sheet, edge, set }: { sheet: boolean; edge: number; set: Set }) {
+  const side = "flex items-center gap-1.5 border border-edge px-2.5 py-1 text-sm text-peat first:rounded-l-md last:-ml-px last:rounded-r-md data-[state=on]:bg-stone data-[state=on]:text-ink";
+  return (
+    <div className="flex items-center gap-3">
+      <ToggleGroup.Root type="single" value={sheet ? "pictures" : "rows"} onValueChange={(v) => v && set({ view: v === "pictures" ? v : "" })} aria-label="Shown as" className="flex">
+        <ToggleGroup.Item value="rows" className={side}><Rows3 aria-hidden size={15} />Rows</ToggleGroup.Item>
+        <ToggleGroup.Item value="pictures" className={side}><LayoutGrid aria-hidden size={15} />Pictures</ToggleGroup.Item>
+      </ToggleGroup.Root>
+      {sheet && (
+        <input type="range" min={0} max={edges.length - 1} step={1} value={edges.indexOf(edge)} onChange={(e) => set({ edge: String(edges[Number(e.target.value)]) })} aria-label="Size of the pictures"
+          aria-valuetext={`${edge} pixels`} className="w-28 accent-copper" />
+      )}
+    </div>
+  );
+}
+
+function ChooseFiles({ onFiles }: { onFiles: (files: File[]) => void }) {
+  const [input, setInput] = useState<HTMLInputElement | null>(null);
+  return (
+    <>
+      <Button onClick={() => input?.click()}>Send files</Button>
+      <input ref={setInput} type="file" multiple hidden aria-label="Files to send" onChange={(e) => {
+        const files = [...(e.target.files ?? [])];
+        e.target.value = ""; // so that the same file can be chosen again
+        if (files.length > 0) onFiles(files);
+      }} />
+    </>
+  );
+}
+
+const MiB = 1 << 20;
+const sizes: [string, string, string][] = [["", "any size", ""], ["", "under 1 MiB", String(MiB)], [String(MiB), "1 MiB or more", ""], [String(16 * MiB), "16 MiB or more", ""], [String(256 * MiB), "256 MiB or more", ""]];
+
+/** Filters are what of the assets is shown: each stands in the address. */
+function Filters({ here, listing: l, set, order }: { here: Here; listing: Listing; set: Set; order: (name: string) => void }) {
+  const members = useMembers(here.key);
+  const count = filters.filter((k) => k !== "search" && l[k]).length;
+  const [open, setOpen] = useState(count > 0);
+  if (l.at) return null; // what was knows the order of names alone
+  const choice = (label: string, value: string, options: [value: string, words: string][], change: (v: string) => void): ReactNode => (
+    <label>
+      <span className="mb-0.5 block text-xs text-peat">{label}</span>
+      <select className={fieldClass} value={value} onChange={(e) => change(e.target.value)}>
+        {options.map(([v, words]) => <option key={v} value={v}>{words}</option>)}
+      </select>
+    </label>
+  );
+  const bounds = Math.max(0, sizes.findIndex(([least, , most]) => least === (l.least ?? "") && most === (l.most ?? "")));
+  return (
+    <div className="mb-4">
+      <div className="flex flex-wrap items-center gap-x-4 gap-y-2">
+        <Button kind="quiet" aria-expanded={open} aria-controls="filters" onClick={() => setOpen(!open)} className="-ml-2.5"><SlidersHorizontal aria-hidden size={15} />Filters{count > 0 && ` (${count})`}</Button>
+        <label className="flex items-center gap-2 text-sm text-peat">
+          Sorted by
+          <select className={`${fieldClass} w-auto py-0.5`} value={l.order ?? "name"} onChange={(e) => order(e.target.value)}>
+            {orders.map((o) => <option key={o}>{o}</option>)}
+          </select>
+        </label>
+        <Button kind="quiet" onClick={() => set({ down: l.down ? "" : "true" })} aria-pressed={!!l.down}><ArrowDownUp aria-hidden size={15} />The other way round</Button>
+      </div>
+      <form id="filters" hidden={!open} onSubmit={(e) => e.preventDefault()} aria-label="Filters" className={open ? "mt-2 flex flex-wrap items-end gap-x-3 gap-y-2" : ""}>
+        {choice("Kind", l.kind ?? "", [["", "any kind"], ...assetKinds.map((k): [string, string] => [k, k])], (kind) => set({ kind }))}
+        {choice("Lock", l.lock ?? "", [["", "any"], ["free", "free"], [`by:${here.me}`, "mine"], ["held", "held by somebody"], ["waited", "waited for"],
+          ...(members.data?.members ?? []).filter((m) => m.handle !== here.me).map((m): [string, string] => [`by:${m.handle}`, `held by ${m.handle}`])], (lock) => set({ lock }))}
+        {choice("Changed by", l.author ?? "", [["", "anybody"], ...(members.data?.members ?? []).map((m): [string, string] => [m.handle, m.handle])], (author) => set({ author }))}
+        <label>
+          <span className="mb-0.5 block text-xs text-peat">Changed since</span>
+          <input type="date" className={fieldClass} value={l.since ?? ""} onChange={(e) => set({ since: e.target.value })} />
+        </label>
+        {choice("Size", String(bounds), sizes.map(([, words], i): [string, string] => [String(i), words]), (v) => set({ least: sizes[Number(v)]![0], most: sizes[Number(v)]![2] }))}
+        {choice("Reviews", l.remarked ?? "", [["", "any"], ["true", "with open remarks"]], (remarked) => set({ remarked }))}
+      </form>
+    </div>
   );
 }
 
@@ -103,9 +206,8 @@ function AsOf({ here, at, number, folder }: { here: Here; at: string; number: nu
 }
 
 /** Way is where one is: the project, and each folder down to this one. */
-function Way({ here, folder, search, at }: { here: string; folder: string; search: string; at: string }) {
+function Way({ here, folder, at }: { here: string; folder: string; at: string }) {
   const parts = folder ? folder.split("/") : [];
-  if (search) return <h1>Found</h1>;
   return (
     <h1 className="flex flex-wrap gap-x-2">
       {parts.length === 0 ? "Assets" : <Link to={folderPath(here, "", at)}>Assets</Link>}

@@ -4,6 +4,7 @@ import { api, ask, prefix, type Handoff, type Schemas } from "../../api/client";
 import { fieldClass } from "../../parts/Ask";
 import { Button } from "../../parts/Button";
 import { Picture } from "../../parts/Picture";
+import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
 import { assetPath, comparePath, grown, plural, size, When } from "../../parts/words";
 import { useMilestones } from "../milestones/MilestonesPage";
@@ -13,6 +14,7 @@ type Between = Schemas["Between"];
 
 /** BetweenPage is what changed between two states, for somebody who was not there: by folder, kind and person, then picture by picture. */
 export function BetweenPage() {
+  useTitle("Between two states");
   const here = useHere();
   const [params, setParams] = useSearchParams();
   const milestones = useMilestones(here.key);

@@ -2,6 +2,7 @@ import { useState } from "react";
 import { Link, useParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import { Button } from "../../parts/Button";
+import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
 import { assetPath, plural, When } from "../../parts/words";
 import { useHere, type Here } from "../project/ProjectFrame";
@@ -21,6 +22,7 @@ export function BranchPage() {
   const found = useBranch(here.key, name);
   const [asking, setAsking] = useState(false);
   const b = found.data;
+  useTitle(name);
   if (!b) return <Trouble error={found.error} />;
   return (
     <>

@@ -4,6 +4,7 @@ import { Link, useNavigate } from "react-router";
 import { api, ask } from "../../api/client";
 import { Ask, fieldClass } from "../../parts/Ask";
 import { Button } from "../../parts/Button";
+import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
 import { plural, When } from "../../parts/words";
 import { useHere, type Here } from "../project/ProjectFrame";
@@ -19,6 +20,7 @@ export function apart(b: Branch) {
 
 /** BranchesPage is what people try apart: how it left and came back, and how each stands. */
 export function BranchesPage() {
+  useTitle("Branches");
   const here = useHere();
   const found = useBranches(here.key);
   const [making, setMaking] = useState(false);

@@ -5,6 +5,7 @@ import type { Schemas } from "../../api/client";
 import { fieldClass } from "../../parts/Ask";
 import { Button } from "../../parts/Button";
 import { Picture } from "../../parts/Picture";
+import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
 import { comparePath, plural, size } from "../../parts/words";
 import { useHere, type Here } from "../project/ProjectFrame";
@@ -18,6 +19,7 @@ const exactly = (path: string) => `/${path.replace(/[\\*?[\]!#]/g, "\\$&")}`;
 
 /** MergePage shows what a merge would do, has decided what both sides changed, one click each, and does it. */
 export function MergePage() {
+  useTitle("Merging");
   const here = useHere();
   const [params] = useSearchParams();
   const from = params.get("from") ?? "";

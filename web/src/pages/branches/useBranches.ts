@@ -1,4 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { changesOf } from "../../api/changes";
 import { api, ask, newKey, type Schemas } from "../../api/client";
 import { consoleSeat } from "../../api/locks";
 
@@ -20,7 +21,7 @@ export function useAct<V, T>(key: string, act: (v: V) => Promise<T>, then?: (t: 
     mutationFn: act,
     onSuccess: (done) => {
       then?.(done);
-      return queries.invalidateQueries({ queryKey: ["project", key] });
+      return changesOf(queries, key).all();
     },
   });
 }

@@ -3,6 +3,7 @@ import { Link, useSearchParams } from "react-router";
 import { api, ask, type Schemas } from "../../api/client";
 import { fieldClass } from "../../parts/Ask";
 import { Labels } from "../../parts/Labels";
+import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
 import { firstLine, plural, size, When } from "../../parts/words";
 import { useHere } from "../project/ProjectFrame";
@@ -12,6 +13,7 @@ type Pinned = Schemas["PinnedCommit"];
 
 /** CodePage is what the code's commits pin, and which handoffs lie between two of them. Which two is in its address. */
 export function CodePage() {
+  useTitle("Code");
   const here = useHere();
   const [params, setParams] = useSearchParams();
   const found = usePins(here.key);

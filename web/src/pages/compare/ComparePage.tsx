@@ -3,6 +3,7 @@ import { Link, useSearchParams } from "react-router";
 import { api, ask, type Version } from "../../api/client";
 import { fieldClass } from "../../parts/Ask";
 import { Button } from "../../parts/Button";
+import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
 import { assetPath, baseName, firstLine, When } from "../../parts/words";
 import { useHere, type Here } from "../project/ProjectFrame";
@@ -16,6 +17,7 @@ export function ComparePage() {
   const path = params.get("path") ?? "";
   const sides: Sides = { path, a: Number(params.get("a") ?? 0), with: params.get("with") ?? path, b: Number(params.get("b") ?? 0) };
   const found = useCompare(here.key, sides);
+  useTitle(`${path.slice(path.lastIndexOf("/") + 1)} compared`);
   const set = (next: Partial<Sides>) => {
     const s = { ...sides, ...next };
     setParams({ path: s.path, a: String(s.a), ...(s.with !== s.path && { with: s.with }), b: String(s.b) }, { replace: true });

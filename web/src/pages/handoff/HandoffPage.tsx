@@ -1,14 +1,16 @@
-import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
-import { Link, useParams } from "react-router";
+import { memo, useState, useSyncExternalStore } from "react";
+import { Link, useParams, useSearchParams } from "react-router";
 import { api, archiveAddress, ask, type Handoff, type Schemas } from "../../api/client";
+import { useRows } from "../../api/rows";
 import { Button } from "../../parts/Button";
 import { GoBack, type Back } from "../../parts/GoBack";
 import { Labels } from "../../parts/Labels";
+import { List } from "../../parts/List";
 import { NameState } from "../../parts/NameState";
 import { Picture } from "../../parts/Picture";
 import { Trouble } from "../../parts/Trouble";
-import { assetPath, comparePath, grown, plural, size, When } from "../../parts/words";
+import { useTitle } from "../../parts/title";
+import { assetPath, comparePath, firstLine, grown, plural, size, When } from "../../parts/words";
 import { AskToLook, Reviews } from "../review/Reviews";
 import { usePins } from "../code/usePins";
 import { useHere, type Here } from "../project/ProjectFrame";
@@ -16,13 +18,19 @@ import { useHere, type Here } from "../project/ProjectFrame";
 export function HandoffPage() {
   const here = useHere();
   const number = useParams()["number"]!;
-  const found = useQuery({
+  const [params] = useSearchParams();
+  const found = useRows<Schemas["HandoffAsset"], Handoff>({
     queryKey: ["project", here.key, "handoff", number],
-    queryFn: () => ask(api.GET("/projects/{project}/handoffs/{number}", { params: { path: { project: here.key, number } } })),
+    fetch: (skip, limit) => ask(api.GET("/projects/{project}/handoffs/{number}", { params: { path: { project: here.key, number }, query: { skip, limit } } })),
+    rows: (h) => h.assets,
+    total: (h) => h.count,
   });
   const pins = usePins(here.key).data?.commits.filter((p) => String(p.handoff) === number) ?? [];
-  const h = found.data;
+  const wide = useWide();
+  const h = found.first;
+  useTitle(h ? `h${h.number} ${firstLine(h.note)}` : `h${number}`);
   if (!h) return <Trouble error={found.error} />;
+  const columns = wide >= 1200 ? 3 : wide >= 860 ? 2 : 1;
   return (
     <>
       <p className="text-peat">
@@ -39,17 +47,45 @@ export function HandoffPage() {
         ))}
       </p>
       <Doings here={here} handoff={h} />
-      <ul className="grid grid-cols-[repeat(auto-fill,minmax(min(100%,24rem),1fr))] gap-x-6 gap-y-8">
-        {h.assets.map((a) => (
-          <li key={a.path}>
-            <Change here={here} change={a} />
-          </li>
-        ))}
-      </ul>
+      {h.count > few && (
+        <p className="mb-3 text-peat">
+          {params.get("view") === "pictures" ? <Link to="." replace>As rows</Link> : <Link to="?view=pictures" replace>As pictures, before and after</Link>}
+        </p>
+      )}
+      {h.count > few && params.get("view") !== "pictures" ? (
+        <List key="rows" rows={found} height={56} label="What changed" className="border-t border-line" row={(a) => <Line here={here} change={a} />} />
+      ) : (
+        <List key={columns} rows={found} height={292} columns={columns} label="What changed" row={(a) => <div className="pr-6"><Change here={here} change={a} /></div>} />
+      )}
       <Reviews here={here} of={{ handoff: h.number }} />
     </>
   );
 }
+
+/** Up to so many changes are shown as pictures right away. */
+const few = 60;
+
+/** useWide is how wide the window is. */
+const useWide = () =>
+  useSyncExternalStore((l) => {
+    addEventListener("resize", l);
+    return () => removeEventListener("resize", l);
+  }, () => innerWidth);
+
+/** Line is what a handoff did to one asset, in a row. */
+const Line = memo(function Line({ here, change: a }: { here: Here; change: Schemas["HandoffAsset"] }) {
+  const now = a.now || a.path;
+  const both = a.change !== "new" && a.change !== "gone" && a.before > 0;
+  return (
+    <div className="flex h-full items-center gap-3 border-b border-line/60">
+      <Picture project={here.key} path={now} version={a.change === "gone" ? a.before : a.version} edge={96} className="size-11 shrink-0 rounded-md" />
+      <span className="min-w-0 flex-1 truncate">
+        <Link to={both ? comparePath(here.key, now, a.before, now, a.version) : `${assetPath(here.key, now)}?version=${a.version}`} className="font-medium">{a.path}</Link>
+      </span>
+      <span className="shrink-0 text-peat">{a.change}, v{a.version}{a.change !== "gone" && `, ${size(a.size)}`}</span>
+    </div>
+  );
+});
 
 /** Doings are what one may do with the state that a handoff led to, and with the handoff itself. */
 function Doings({ here, handoff: h }: { here: Here; handoff: Handoff }) {

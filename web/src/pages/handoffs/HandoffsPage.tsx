@@ -1,13 +1,15 @@
-import { useQuery } from "@tanstack/react-query";
-import { useWindowVirtualizer } from "@tanstack/react-virtual";
-import { memo, useEffect, useRef, useState, type ReactNode } from "react";
+import { memo, type ReactNode } from "react";
 import { Link, useSearchParams } from "react-router";
-import { api, ask, prefix, type Handoff } from "../../api/client";
+import { prefix, type Handoff } from "../../api/client";
+import { useMembers } from "../../api/members";
 import { assetKinds as kinds } from "../../api/words.gen";
 import { fieldClass } from "../../parts/Ask";
 import { Labels } from "../../parts/Labels";
+import { List } from "../../parts/List";
 import { Picture } from "../../parts/Picture";
 import { Trouble } from "../../parts/Trouble";
+import { useTitle } from "../../parts/title";
+import { Typed } from "../../parts/Typed";
 import { firstLine, plural, size, When } from "../../parts/words";
 import { usePins } from "../code/usePins";
 import { useHere, type Here } from "../project/ProjectFrame";
@@ -20,20 +22,23 @@ export function HandoffsPage() {
   // An address may say anything: the service tells what is wrong with it.
   const wanted = Object.fromEntries(filters.flatMap((k) => (params.get(k) ? [[k, params.get(k)!]] : []))) as Filters;
   const list = useTimeline(here.key, wanted);
-  const handoffs = list.data?.pages.flatMap((p) => p.handoffs) ?? [];
-  const set = (name: string, value: string) => {
-    const next = new URLSearchParams(params);
-    if (value) next.set(name, value);
-    else next.delete(name);
-    setParams(next, { replace: true });
-  };
+  const pins = usePins(here.key).data?.commits;
+  useTitle("Handoffs");
+  const set = (name: string, value: string) =>
+    setParams((now) => {
+      const next = new URLSearchParams(now);
+      if (value) next.set(name, value);
+      else next.delete(name);
+      return next;
+    }, { replace: true });
   return (
     <>
       <FilterForm here={here} wanted={wanted} set={set} onClear={() => setParams({}, { replace: true })} />
       <Trouble error={list.error} />
-      {list.isSuccess && handoffs.length === 0 && <p className="text-peat">{Object.keys(wanted).length > 0 ? "No handoff fits." : "Nothing was handed off yet."}</p>}
-      <Timeline here={here} handoffs={handoffs} onEnd={() => list.hasNextPage && !list.isFetching && void list.fetchNextPage()} />
-      {handoffs.length > 0 && (
+      {list.total === 0 && <p className="text-peat">{Object.keys(wanted).length > 0 ? "No handoff fits." : "Nothing was handed off yet."}</p>}
+      {(list.total ?? 0) > 0 && Object.keys(wanted).length > 0 && <p role="status" className="mb-2 text-peat">{plural(list.total!, "handoff")}</p>}
+      <List rows={list} height={68} measured label="Timeline" className="border-l-2 border-line" row={(h) => <Entry here={here} handoff={h} pins={pins} />} />
+      {(list.total ?? 0) > 0 && (
         <p className="mt-4 text-peat">
           <a href={`${prefix}/projects/${here.key}/handoffs.csv?${new URLSearchParams({ ...wanted })}`} download>As a spreadsheet (CSV)</a>
         </p>
@@ -43,7 +48,7 @@ export function HandoffsPage() {
 }
 
 function FilterForm({ here, wanted, set, onClear }: { here: Here; wanted: Filters; set: (name: string, value: string) => void; onClear: () => void }) {
-  const members = useQuery({ queryKey: ["project", here.key, "members"], queryFn: () => ask(api.GET("/projects/{project}/members", { params: { path: { project: here.key } } })) });
+  const members = useMembers(here.key);
   const active = Object.keys(wanted).length > 0;
   const text = (name: keyof Filters, label: string, placeholder: string, width = "w-32") => (
     <Field label={label} className={width}>
@@ -81,47 +86,6 @@ function Field({ label, className = "", children }: { label: string; className?:
       <span className="mb-0.5 block text-xs text-peat">{label}</span>
       {children}
     </label>
-  );
-}
-
-/** Typed tells what was typed once the fingers rest. */
-function Typed({ value, placeholder, onChange }: { value: string; placeholder: string; onChange: (v: string) => void }) {
-  const [text, setText] = useState(value);
-  const told = useRef(value);
-  useEffect(() => {
-    if (value !== told.current) setText((told.current = value));
-  }, [value]);
-  useEffect(() => {
-    if (text === told.current) return;
-    const timer = setTimeout(() => onChange((told.current = text)), 300);
-    return () => clearTimeout(timer);
-  }, [text, onChange]);
-  return <input className={fieldClass} value={text} placeholder={placeholder} onChange={(e) => setText(e.target.value)} />;
-}
-
-/** Timeline shows only the handoffs in view, however many there are. */
-function Timeline({ here, handoffs, onEnd }: { here: Here; handoffs: Handoff[]; onEnd: () => void }) {
-  const top = useRef<HTMLOListElement>(null);
-  const pins = usePins(here.key).data?.commits;
-  const [offset, setOffset] = useState(0);
-  useEffect(() => setOffset(top.current?.offsetTop ?? 0), [handoffs.length]);
-  const rows = useWindowVirtualizer({ count: handoffs.length, estimateSize: () => 68, overscan: 10, scrollMargin: offset, getItemKey: (i) => handoffs[i]!.number });
-  const shown = rows.getVirtualItems();
-  const last = shown.at(-1)?.index ?? 0;
-  useEffect(() => {
-    if (handoffs.length > 0 && last >= handoffs.length - 15) onEnd();
-  }, [last, handoffs.length, onEnd]);
-  return (
-    <ol ref={top} className="relative border-l-2 border-line" style={{ height: rows.getTotalSize() }}>
-      {shown.map((r) => {
-        const h = handoffs[r.index]!;
-        return (
-          <li key={h.number} ref={rows.measureElement} data-index={r.index} className="absolute inset-x-0 top-0" style={{ transform: `translateY(${r.start - offset}px)` }}>
-            <Entry here={here} handoff={h} pins={pins} />
-          </li>
-        );
-      })}
-    </ol>
   );
 }
 

@@ -1,72 +1,80 @@
+import { memo } from "react";
 import { Link, useSearchParams } from "react-router";
-import type { Lock } from "../../api/client";
-import { useLocks } from "../../api/locks";
+import { api, ask, type Lock, type Schemas } from "../../api/client";
+import { useRows } from "../../api/rows";
 import { Line } from "../../parts/Line";
-import { AnswerAsk, ReleaseLock, TakeOffer, WaitOrAsk } from "../../parts/LockControl";
+import { List } from "../../parts/List";
+import { LockButtons } from "../../parts/LockControl";
 import { Picture } from "../../parts/Picture";
 import { Trouble } from "../../parts/Trouble";
+import { useTitle } from "../../parts/title";
 import { assetPath, When } from "../../parts/words";
 import { useHere, type Here } from "../project/ProjectFrame";
 
-const filters: { name: string; words: string; fits: (l: Lock, me: string) => boolean }[] = [
-  { name: "", words: "All", fits: () => true },
-  { name: "mine", words: "Mine", fits: (l, me) => l.holder === me },
-  { name: "waiting", words: "Waited for", fits: (l) => l.waitlist.length > 0 },
-  { name: "forgotten", words: "Look forgotten", fits: (l) => !!l.forgotten },
-];
+const filters = [
+  { name: "", words: "All" },
+  { name: "mine", words: "Mine" },
+  { name: "waited", words: "Waited for" },
+  { name: "forgotten", words: "Look forgotten" },
+] as const;
+
+type Answer = Schemas["Locks"];
+
+const columns = "grid gap-x-4 gap-y-1 md:grid-cols-[minmax(16rem,1fr)_13rem_minmax(0,24%)_minmax(9rem,auto)]";
 
 /** Board is everything that is held or waited for, the longest held first. */
 export function Board() {
   const here = useHere();
-  const locks = useLocks(here.key);
   const [params] = useSearchParams();
-  const filter = filters.find((f) => f.name === (params.get("only") ?? "")) ?? filters[0]!;
-  if (!locks.data) return <Trouble error={locks.error} />;
-  const all = locks.data.locks;
-  const list = all.filter((l) => filter.fits(l, here.me));
+  useTitle("Locks");
+  const only = filters.find((f) => f.name === (params.get("only") ?? ""))?.name ?? "";
+  const by = params.get("by") ?? "";
+  const list = useRows<Lock, Answer>({
+    queryKey: ["project", here.key, "locks", only, by],
+    fetch: (skip, limit) => ask(api.GET("/projects/{project}/locks", { params: { path: { project: here.key }, query: { skip, limit, ...(only && { only }), ...(by && { by }) } } })),
+    rows: (a) => a.locks,
+    total: (a) => (by ? (a.tally?.people.find((p) => p.handle === by)?.held ?? 0) : (a.tally?.[only || "all"] ?? 0)),
+  });
+  const tally = list.first?.tally;
+  if (!list.first) return <Trouble error={list.error} />;
   return (
     <>
       <p className="mb-3 flex flex-wrap gap-x-4 text-peat" role="group" aria-label="Show only">
         {filters.map((f) => (
-          <Link key={f.name} to={f.name ? `?only=${f.name}` : "."} replace aria-current={f === filter} className={f === filter ? "text-ink" : "text-peat"}>
-            {f.words} {all.filter((l) => f.fits(l, here.me)).length}
+          <Link key={f.name} to={f.name ? `?only=${f.name}` : "."} replace aria-current={f.name === only && !by} className={f.name === only && !by ? "text-ink" : "text-peat"}>
+            {f.words} {(tally?.[f.name || "all"] ?? 0).toLocaleString("en")}
           </Link>
         ))}
+        {by && <span className="text-ink">held by {by} {list.total?.toLocaleString("en")}</span>}
       </p>
-      {list.length === 0 && <p className="text-peat">Nothing of that kind is locked.</p>}
-      <table className="w-full border-collapse text-left">
-        <thead className="text-peat">
-          <tr className="border-b border-line">
-            <th className="py-1.5 pr-4 font-normal md:min-w-72">Asset</th>
-            <th className="w-56 py-1.5 pr-4 font-normal">Held by</th>
-            <th className="w-[28%] py-1.5 pr-4 font-normal">Who waits</th>
-            <th className="py-1.5 font-normal"><span className="sr-only">What to do</span></th>
-          </tr>
-        </thead>
-        <tbody>
-          {list.slice(0, 500).map((l) => <Row key={l.path} here={here} lock={l} />)}
-        </tbody>
-      </table>
-      {list.length > 500 && <p className="mt-2 text-peat">and {(list.length - 500).toLocaleString("en")} more: tarn holders lists them</p>}
+      <Trouble error={list.error} />
+      {list.total === 0 && <p className="text-peat">Nothing of that kind is locked.</p>}
+      <List rows={list} height={72} measured role="table" label="Locks" row={(l) => <Row here={here} lock={l} />}
+        head={(
+          <div role="rowgroup">
+            <div role="row" className={`${columns} border-b border-line py-1.5 text-peat max-md:hidden`}>
+              {["Asset", "Held by", "Who waits"].map((w) => <span key={w} role="columnheader">{w}</span>)}
+              <span role="columnheader"><span className="sr-only">What to do</span></span>
+            </div>
+          </div>
+        )} />
     </>
   );
 }
 
-function Row({ here, lock }: { here: Here; lock: Lock }) {
+const Row = memo(function Row({ here, lock }: { here: Here; lock: Lock }) {
   const mine = lock.holder === here.me;
-  const offered = lock.waitlist[0]?.offered_until && lock.waitlist[0].handle === here.me;
   return (
-    <tr className="border-b border-line align-top">
-      <td className="py-2.5 pr-4">
-        <span className="flex items-start gap-3">
-          <Picture project={here.key} path={lock.path} version={0} edge={96} className="size-10 shrink-0 rounded-md" />
-          <span>
-            <Link to={assetPath(here.key, lock.path)} className="font-medium wrap-anywhere">{lock.path}</Link>
-            {lock.note && <span className="block text-peat">{lock.note}</span>}
-          </span>
+    <div role="presentation" className={`${columns} border-b border-line py-2.5`}>
+      <span role="cell" className="flex items-start gap-3">
+        <Picture project={here.key} path={lock.path} version={lock.version ?? 0} edge={96} className="size-10 shrink-0 rounded-md" />
+        <span className="min-w-0">
+          <Link to={assetPath(here.key, lock.path)} className="font-medium wrap-anywhere">{lock.path}</Link>
+          {lock.note && <span className="block text-peat">{lock.note}</span>}
+          {!lock.version && <span className="block text-peat">a name that is kept: nothing was sent there yet</span>}
         </span>
-      </td>
-      <td className="py-2.5 pr-4">
+      </span>
+      <span role="cell">
         {lock.holder ? (
           <>
             <span className={`font-medium ${mine ? "text-copper" : "text-ice"}`}>{mine ? "you" : lock.holder}</span>, <When at={lock.since} />
@@ -76,19 +84,12 @@ function Row({ here, lock }: { here: Here; lock: Lock }) {
         ) : (
           <span className="text-peat">nobody</span>
         )}
-      </td>
-      <td className="py-2.5 pr-4">{lock.waitlist.length === 0 && !lock.asks?.length ? <span className="text-peat">nobody</span> : <Line lock={lock} me={here.me} />}</td>
-      <td className="py-2.5">
-        <span className="flex flex-wrap justify-end gap-2">
-          {offered && <TakeOffer here={here} lock={lock} />}
-          {here.maySend && !mine && !offered && <WaitOrAsk here={here} lock={lock} />}
-          {mine && (lock.asks ?? []).filter((k) => !k.answer).map((k) => <AnswerAsk key={k.person} here={here} lock={lock} ask={k} />)}
-          <ReleaseLock here={here} lock={lock} />
-        </span>
-      </td>
-    </tr>
+      </span>
+      <span role="cell">{lock.waitlist.length === 0 && !lock.asks?.length ? <span className="text-peat max-md:hidden">nobody</span> : <Line lock={lock} me={here.me} />}</span>
+      <span role="cell"><LockButtons here={here} asset={{ path: lock.path, newest: lock.version ?? 0 }} lock={lock} /></span>
+    </div>
   );
-}
+});
 
 /** Marks are what makes a lock worth a second look. */
 export function Marks({ lock }: { lock: Lock }) {

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
 import { api, ask, type Schemas } from "../../api/client";
+import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
 import { assetPath, plural } from "../../parts/words";
 import { useHere } from "../project/ProjectFrame";
@@ -12,6 +13,7 @@ const spans = [6, 12, 26, 52];
 
 /** Contested is for which assets people waited longest, week by week: what might be split. */
 export function Contested() {
+  useTitle("What people wait for");
   const here = useHere();
   const [params] = useSearchParams();
   const count = spans.find((n) => n === Number(params.get("weeks"))) ?? 12;

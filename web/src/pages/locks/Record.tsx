@@ -1,34 +1,43 @@
-import { useQuery } from "@tanstack/react-query";
+import { memo } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, ask, prefix, type Schemas } from "../../api/client";
+import { useMembers } from "../../api/members";
+import { useRows } from "../../api/rows";
 import { endings } from "../../api/words.gen";
 import { fieldClass } from "../../parts/Ask";
+import { List } from "../../parts/List";
 import { Trouble } from "../../parts/Trouble";
-import { assetPath, When } from "../../parts/words";
+import { useTitle } from "../../parts/title";
+import { Typed } from "../../parts/Typed";
+import { assetPath, plural, When } from "../../parts/words";
 import { useHere } from "../project/ProjectFrame";
 
 type Hold = Schemas["Hold"];
 
-const shown = 500;
+type Answer = Schemas["Record"];
+
+const columns = "grid gap-x-4 gap-y-1 md:grid-cols-[minmax(14rem,2fr)_minmax(8rem,1fr)_9rem_5rem_minmax(10rem,1.5fr)]";
 
 /** Record is who held what, for how long, and how it ended. Its filters are in its address, so that it can be passed on. */
 export function Record() {
   const here = useHere();
   const [params, setParams] = useSearchParams();
+  useTitle("Record of locks");
   const query = Object.fromEntries(["person", "path", "ending", "since"].flatMap((k) => (params.get(k) ? [[k, params.get(k)!]] : [])));
-  const found = useQuery({
+  const found = useRows<Hold, Answer>({
     queryKey: ["project", here.key, "locks", "record", query],
-    queryFn: () => ask(api.GET("/projects/{project}/locks/record", { params: { path: { project: here.key }, query: { ...query, limit: shown } } })),
-    placeholderData: (before) => before,
+    fetch: (skip, limit) => ask(api.GET("/projects/{project}/locks/record", { params: { path: { project: here.key }, query: { ...query, skip, limit } } })),
+    rows: (a) => a.holds,
+    total: (a) => a.total,
   });
-  const members = useQuery({ queryKey: ["project", here.key, "members"], queryFn: () => ask(api.GET("/projects/{project}/members", { params: { path: { project: here.key } } })) });
-  const set = (name: string, value: string) => {
-    const next = new URLSearchParams(params);
-    if (value) next.set(name, value);
-    else next.delete(name);
-    setParams(next, { replace: true });
-  };
-  const holds = found.data?.holds ?? [];
+  const members = useMembers(here.key);
+  const set = (name: string, value: string) =>
+    setParams((now) => {
+      const next = new URLSearchParams(now);
+      if (value) next.set(name, value);
+      else next.delete(name);
+      return next;
+    }, { replace: true });
   return (
     <>
       <form className="mb-4 flex flex-wrap items-end gap-3" onSubmit={(e) => e.preventDefault()} aria-label="Filters">
@@ -41,7 +50,7 @@ export function Record() {
         </label>
         <label>
           <span className="mb-1 block text-peat">Asset or folder</span>
-          <input className={fieldClass} defaultValue={params.get("path") ?? ""} placeholder="levels" onChange={(e) => set("path", e.target.value.replace(/\/+$/, ""))} />
+          <Typed value={params.get("path") ?? ""} placeholder="levels" onChange={(v) => set("path", v.replace(/\/+$/, ""))} />
         </label>
         <label>
           <span className="mb-1 block text-peat">How it ended</span>
@@ -57,35 +66,37 @@ export function Record() {
         <a className="py-1.5" href={`${prefix}/projects/${here.key}/locks/record.csv?${new URLSearchParams(query)}`} download>As a spreadsheet (CSV)</a>
       </form>
       <Trouble error={found.error} />
-      {found.data && holds.length === 0 && <p className="text-peat">Nothing fits.</p>}
-      {holds.length > 0 && (
-        <table className="w-full border-collapse text-left">
-          <thead className="text-peat">
-            <tr className="border-b border-line">
-              <th className="py-1.5 pr-4 font-normal">Asset</th>
-              <th className="py-1.5 pr-4 font-normal">Held by</th>
-              <th className="py-1.5 pr-4 font-normal">Taken</th>
-              <th className="py-1.5 pr-4 text-right font-normal">For</th>
-              <th className="py-1.5 font-normal">How it ended</th>
-            </tr>
-          </thead>
-          <tbody>
-            {holds.map((h) => (
-              <tr key={h.path + h.taken} className="border-b border-line align-top">
-                <td className="py-2 pr-4"><Link to={assetPath(here.key, h.path)} className="font-medium break-all">{h.path}</Link>{h.note && <span className="block text-peat">{h.note}</span>}</td>
-                <td className="py-2 pr-4">{h.person}<span className="block text-peat">{h.workspace}</span></td>
-                <td className="py-2 pr-4"><When at={h.taken} /></td>
-                <td className="py-2 pr-4 text-right whitespace-nowrap">{span(h.seconds)}</td>
-                <td className="py-2"><Ending hold={h} project={here.key} /></td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+      {found.total === 0 && <p className="text-peat">Nothing fits.</p>}
+      {(found.total ?? 0) > 0 && (
+        <>
+          <p role="status" className="mb-2 text-peat">{plural(found.total!, "entry", "entries")}</p>
+          <List rows={found} height={64} measured role="table" label="Record" row={(h) => <Row hold={h} project={here.key} />}
+            head={(
+              <div role="rowgroup">
+                <div role="row" className={`${columns} border-b border-line py-1.5 text-peat max-md:hidden`}>
+                  {["Asset", "Held by", "Taken"].map((w) => <span key={w} role="columnheader">{w}</span>)}
+                  <span role="columnheader" className="text-right">For</span>
+                  <span role="columnheader">How it ended</span>
+                </div>
+              </div>
+            )} />
+        </>
       )}
-      {holds.length === shown && <p className="mt-2 text-peat">The latest {shown} are shown; the spreadsheet has all.</p>}
     </>
   );
 }
+
+const Row = memo(function Row({ hold: h, project }: { hold: Hold; project: string }) {
+  return (
+    <div role="presentation" className={`${columns} border-b border-line py-2`}>
+      <span role="cell"><Link to={assetPath(project, h.path)} className="font-medium break-all">{h.path}</Link>{h.note && <span className="block text-peat">{h.note}</span>}</span>
+      <span role="cell">{h.person}<span className="block text-peat">{h.workspace}</span></span>
+      <span role="cell"><When at={h.taken} /></span>
+      <span role="cell" className="whitespace-nowrap md:text-right">{span(h.seconds)}</span>
+      <span role="cell"><Ending hold={h} project={project} /></span>
+    </div>
+  );
+});
 
 function Ending({ hold, project }: { hold: Hold; project: string }) {
   return (

@@ -5,11 +5,13 @@ import { useMe } from "../../api/me";
 import { fieldClass } from "../../parts/Ask";
 import { Button } from "../../parts/Button";
 import { Page, Shore } from "../../parts/Shore";
+import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
 import { plural, When } from "../../parts/words";
 
 /** MePage is one's own way in: the passphrase, and where one is signed in. */
 export function MePage() {
+  useTitle("Passphrase and sign-ins");
   const me = useMe();
   return (
     <>
@@ -109,7 +111,7 @@ function SignIns() {
         </tbody>
       </table>
       {list.length > 1 && <Button className="mt-4" disabled={end.isPending} onClick={() => end.mutate("others")}>End all others</Button>}
-      <Trouble error={end.error} onClose={end.reset} />
+      <Trouble error={end.error} />
     </section>
   );
 }

@@ -1,10 +1,12 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
+import { changesOf } from "../../api/changes";
 import { api, ask, type Schemas } from "../../api/client";
 import { Ask } from "../../parts/Ask";
 import { Button } from "../../parts/Button";
 import { NameState } from "../../parts/NameState";
+import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
 import { When } from "../../parts/words";
 import { useHere } from "../project/ProjectFrame";
@@ -15,6 +17,7 @@ export function useMilestones(key: string) {
 
 /** MilestonesPage lists the names that handoffs have, and what came since the one before each. */
 export function MilestonesPage() {
+  useTitle("Milestones");
   const here = useHere();
   const found = useMilestones(here.key);
   const [naming, setNaming] = useState(false);
@@ -60,7 +63,7 @@ function Remove({ milestone, onClose }: { milestone: Schemas["Milestone"]; onClo
     mutationFn: () => ask(api.DELETE("/projects/{project}/milestones/{milestone}", { params: { path: { project: here.key, milestone: milestone.name } } })),
     onSuccess: () => {
       onClose();
-      return queries.invalidateQueries({ queryKey: ["project", here.key] });
+      return changesOf(queries, here.key).all();
     },
   });
   return (

@@ -80,7 +80,7 @@ export function Hooks({ here }: { here: Here }) {
             ))}
           </fieldset>
           <Button type="submit" disabled={!url || chosen.length === 0 || add.isPending}>Add</Button>
-          <Trouble error={add.error} onClose={add.reset} />
+          <Trouble error={add.error} />
         </form>
       )}
       {made?.secret && (

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { api, ask, type Schemas } from "../../api/client";
 import { fieldClass } from "../../parts/Ask";
 import { Button } from "../../parts/Button";
+import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
 import { useHere } from "../project/ProjectFrame";
 import { Hooks } from "./Hooks";
@@ -13,6 +14,7 @@ const mailWords: Record<string, string> = { "at-once": "at once", daily: "in the
 
 /** News: how one hears of what happens, and, for leads, where else a project's news goes. */
 export function NewsPage() {
+  useTitle("News");
   const here = useHere();
   const found = useQuery({ queryKey: ["me", "news"], queryFn: () => ask(api.GET("/me/news")) });
   return (
@@ -108,7 +110,7 @@ function Form({ settings }: { settings: Settings }) {
         <Button kind="act" type="submit" disabled={same || save.isPending}>Keep this</Button>
         {save.isSuccess && same && <span role="status" className="text-peat">Kept.</span>}
       </div>
-      <Trouble error={save.error} onClose={save.reset} />
+      <Trouble error={save.error} />
     </form>
   );
 }

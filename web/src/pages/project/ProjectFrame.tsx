@@ -1,10 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
-import { NavLink, Outlet, useOutletContext, useParams } from "react-router";
-import { api, ask, type Project } from "../../api/client";
+import { Link, NavLink, Outlet, useOutletContext, useParams } from "react-router";
+import { Outcomes } from "../../acts/Outcomes";
+import { api, ask, Problem, type Project } from "../../api/client";
 import { useMe } from "../../api/me";
 import { useNews } from "../../api/news";
 import { Page, Shore } from "../../parts/Shore";
 import { Told } from "../../parts/Told";
+import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
 import { StateHere } from "./StateHere";
 
@@ -28,6 +30,7 @@ export function ProjectFrame() {
   const project = useQuery({ queryKey: ["project", key], queryFn: () => ask(api.GET("/projects/{project}", { params: { path: { project: key } } })) });
   const [live, told, dismiss] = useNews(key, project.data?.news ?? "");
   const role = project.data?.role ?? "";
+  const here: Here | undefined = project.data && me.data && { key, me: me.data.handle, project: project.data, maySend: role !== "viewer", mayLead: role === "lead" || role === "owner" };
   return (
     <>
       <Shore>
@@ -44,15 +47,27 @@ export function ProjectFrame() {
           <NavLink to={`/p/${key}/rules`} className={tab}>Rules</NavLink>
           <NavLink to={`/p/${key}/news`} className={tab}>News</NavLink>
         </nav>
-        {!live && <span role="status" className="text-rust">No connection; this page may be old</span>}
+        {role === "viewer" && <span className="text-sm text-peat" title="A lead can let you send and lock">You look on</span>}
+        {!live && project.data && <span role="status" className="text-rust">No connection; this page may be old</span>}
       </Shore>
       <Told items={told} onClose={dismiss} />
+      {here && <Outcomes here={here} />}
       <Page>
-        <Trouble error={project.error} />
-        {project.data && me.data && (
-          <Outlet context={{ key, me: me.data.handle, project: project.data, maySend: role !== "viewer", mayLead: role === "lead" || role === "owner" } satisfies Here} />
-        )}
+        {project.error instanceof Problem && project.error.details.status === 404 ? <NotIn name={key} /> : <Trouble error={project.error} />}
+        {here && <Outlet context={here} />}
       </Page>
+    </>
+  );
+}
+
+/** NotIn is for a project that there is not, or that one does not belong to: the service does not say which. */
+function NotIn({ name }: { name: string }) {
+  useTitle("Nothing here");
+  return (
+    <>
+      <h1 className="wrap-anywhere">There is no project {name} for you</h1>
+      <p className="mt-2 max-w-prose text-peat">Either there is none of that name, or you are not among its people. Somebody who leads it can add you.</p>
+      <p className="mt-4"><Link to="/">Your projects</Link></p>
     </>
   );
 }

@@ -2,10 +2,12 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, ask } from "../../api/client";
 import { Page, Shore } from "../../parts/Shore";
+import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
 import { plural, size, When } from "../../parts/words";
 
 export function ProjectsPage() {
+  useTitle("Projects");
   const projects = useQuery({ queryKey: ["projects"], queryFn: () => ask(api.GET("/projects")) });
   return (
     <>

@@ -5,6 +5,7 @@ import { api, ask, type Schemas } from "../../api/client";
 import { Button } from "../../parts/Button";
 import { Picture } from "../../parts/Picture";
 import { Pointing, type Mark } from "../../parts/Pointing";
+import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
 import { assetPath, baseName, plural, size, When } from "../../parts/words";
 import { Shown } from "../asset/Shown";
@@ -23,6 +24,7 @@ export function ReviewPage() {
   const number = Number(useParams()["review"]);
   const found = useReview(here.key, number);
   const r = found.data;
+  useTitle(r ? `r${r.number} ${r.text}` : `r${number}`);
   if (!r) return <Trouble error={found.error} />;
   return r.branch ? <OfBranch here={here} review={r} /> : <OfHandoff here={here} review={r} />;
 }

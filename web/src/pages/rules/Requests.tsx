@@ -1,5 +1,6 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
+import { changesOf } from "../../api/changes";
 import { api, ask, type Schemas } from "../../api/client";
 import { Ask, fieldClass } from "../../parts/Ask";
 import { Button } from "../../parts/Button";
@@ -56,7 +57,7 @@ function Decide({ here, request }: { here: Here; request: Request }) {
       ask(api.POST("/projects/{project}/rules/requests/{request}/answer", { params: { path: { project: here.key, request: String(request.id) } }, body: { accept, word } })),
     onSuccess: () => {
       setAsking(undefined);
-      return queries.invalidateQueries({ queryKey: ["project", here.key] });
+      return changesOf(queries, here.key).all();
     },
   });
   const accept = asking === "accept";

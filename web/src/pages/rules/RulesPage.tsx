@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { api, ask, type Schemas } from "../../api/client";
+import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
 import { plural, size } from "../../parts/words";
 import { useHere, type Here } from "../project/ProjectFrame";
@@ -8,6 +9,7 @@ import { TestPath } from "./TestPath";
 
 /** What is tracked and what needs its lock, what people ask of the leads, and why a path is what it is. */
 export function RulesPage() {
+  useTitle("Rules");
   const here = useHere();
   const found = useQuery({
     queryKey: ["project", here.key, "rules"],

@@ -1,11 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, ask, type Lock } from "../../api/client";
-import { useLocks } from "../../api/locks";
 import { firstBranch } from "../../api/words.gen";
 import { Asked, clock } from "../../parts/Line";
-import { AnswerAsk, ReleaseLock, TakeOffer } from "../../parts/LockControl";
+import { AnswerAsk, LockButtons, TakeOffer } from "../../parts/LockControl";
 import { Picture } from "../../parts/Picture";
+import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
 import { Unsent } from "../../parts/Unsent";
 import { assetPath, firstLine, plural, When } from "../../parts/words";
@@ -17,21 +17,29 @@ import { useHere, type Here } from "../project/ProjectFrame";
 /** The first thing about a project: who is on what, and what came in. */
 export function TodayPage() {
   const here = useHere();
-  const locks = useLocks(here.key);
+  useTitle("Today");
+  const locks = useQuery({
+    queryKey: ["project", here.key, "locks", "today"],
+    queryFn: () => ask(api.GET("/projects/{project}/locks", { params: { path: { project: here.key }, query: { each } } })),
+  });
+  const people = locks.data?.tally?.people ?? [];
   return (
     <div className="grid gap-x-12 gap-y-8 lg:grid-cols-[3fr_2fr]">
       <section aria-labelledby="on-what">
         {locks.data && <ForYou here={here} locks={locks.data.locks} />}
         <h1 id="on-what" className="mb-4">Who is on what</h1>
         <Trouble error={locks.error} />
-        {locks.data?.locks.every((l) => !l.holder) && (
+        {locks.data && people.length === 0 && (
           <p className="text-peat">
             Nobody holds anything. <Link to={`/p/${here.key}/assets`}>Assets</Link> is where to take one.
           </p>
         )}
         <div className="space-y-6">
-          {locks.data && byHolder(locks.data.locks.filter((l) => l.holder), here.me).map(([holder, list]) => <Held key={holder} here={here} holder={holder} list={list} />)}
+          {[...people].sort((a, b) => Number(b.handle === here.me) - Number(a.handle === here.me)).slice(0, most).map((p) => (
+            <Held key={p.handle} here={here} holder={p.handle} held={p.held} list={locks.data!.locks.filter((l) => l.holder === p.handle).slice(0, each)} />
+          ))}
         </div>
+        {people.length > most && <p className="mt-4"><Link to={`/p/${here.key}/locks`}>All that is held, by {people.length} people</Link></p>}
         <NotSent here={here} />
       </section>
       <CameIn here={here} />
@@ -39,27 +47,24 @@ export function TodayPage() {
   );
 }
 
-/** byHolder groups locks, one's own first. */
-function byHolder(locks: Lock[], me: string): [string, Lock[]][] {
-  const groups = new Map<string, Lock[]>();
-  for (const l of locks) groups.set(l.holder, [...(groups.get(l.holder) ?? []), l]);
-  return [...groups].sort(([a], [b]) => Number(b === me) - Number(a === me) || a.localeCompare(b));
-}
+/** So many locks of each person, and so many people, are on the page; the page of locks has all. */
+const each = 8;
+const most = 24;
 
 /** fresh is what was taken while the viewer may have been looking. */
 const fresh = (since: string) => Date.now() - new Date(since).getTime() < 15_000;
 
-function Held({ here, holder, list }: { here: Here; holder: string; list: Lock[] }) {
+function Held({ here, holder, held, list }: { here: Here; holder: string; held: number; list: Lock[] }) {
   const mine = holder === here.me;
   return (
     <div className={`border-l-3 pl-4 ${mine ? "border-copper" : "border-ice"}`}>
       <h2 className={mine ? "text-copper" : "text-ice"}>
-        {mine ? "You" : holder} <span className="font-normal text-peat">{plural(list.length, "asset")}</span>
+        {mine ? "You" : holder} <span className="font-normal text-peat">{plural(held, "asset")}</span>
       </h2>
       <ul className="mt-1 divide-y divide-line">
         {list.map((l) => (
           <li key={l.path} className={`${fresh(l.since) ? "ripple " : ""}flex flex-wrap items-center gap-x-4 gap-y-1 py-2`}>
-            <Picture project={here.key} path={l.path} version={0} edge={96} className="size-10 rounded-md" />
+            <Picture project={here.key} path={l.path} version={l.version ?? 0} edge={96} className="size-10 rounded-md" />
             <span className="min-w-48 flex-1">
               <Link to={assetPath(here.key, l.path)} className="font-medium break-all">{l.path}</Link>
               <span className="block text-peat">
@@ -68,10 +73,11 @@ function Held({ here, holder, list }: { here: Here; holder: string; list: Lock[]
               </span>
               <Marks lock={l} />
             </span>
-            <ReleaseLock here={here} lock={l} />
+            <LockButtons here={here} asset={{ path: l.path, newest: l.version ?? 0 }} lock={l} brief />
           </li>
         ))}
       </ul>
+      {held > list.length && <p className="mt-1"><Link to={`/p/${here.key}/locks?by=${encodeURIComponent(holder)}`}>All {held.toLocaleString("en")}</Link></p>}
     </div>
   );
 }
@@ -86,7 +92,7 @@ function ForYou({ here, locks }: { here: Here; locks: Lock[] }) {
   if (offers.length + asked.length + mine.length + toLook.length === 0) return null;
   return (
     <section aria-labelledby="for-you" className="mb-8">
-      <h1 id="for-you" className="mb-3">Waiting for you</h1>
+      <h2 id="for-you" className="mb-3 text-xl">Waiting for you</h2>
       <ul className="divide-y divide-line border-l-3 border-copper pl-4">
         {offers.map((l) => (
           <li key={l.path} className="flex flex-wrap items-center justify-between gap-x-4 gap-y-2 py-2.5">
@@ -140,7 +146,7 @@ function NotSent({ here }: { here: Here }) {
           </li>
         ))}
       </ul>
-      {list.length > 50 && <p className="mt-2 text-peat">and {list.length - 50} more: tarn status --fetch lists them</p>}
+      {list.length > 50 && <p className="mt-2 text-peat">and {(list.length - 50).toLocaleString("en")} more</p>}
     </section>
   );
 }
@@ -152,7 +158,7 @@ function CameIn({ here }: { here: Here }) {
   });
   return (
     <section aria-labelledby="came-in">
-      <h1 id="came-in" className="mb-4">What came in</h1>
+      <h2 id="came-in" className="mb-4 text-xl">What came in</h2>
       <Trouble error={handoffs.error} />
       {handoffs.data?.handoffs.length === 0 && <p className="text-peat">Nothing yet.</p>}
       <ol className="space-y-3">

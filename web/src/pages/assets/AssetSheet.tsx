@@ -1,0 +1,94 @@
+import { memo, useEffect, useRef, useState } from "react";
+import { Link } from "react-router";
+import { type Asset } from "../../api/client";
+import type { Rows } from "../../api/rows";
+import { kindOf } from "../../api/words.gen";
+import { List } from "../../parts/List";
+import { Picture } from "../../parts/Picture";
+import { assetPath, baseName } from "../../parts/words";
+import { drawnOf } from "../compare/useCompare";
+import type { Here } from "../project/ProjectFrame";
+import type { Listing } from "./listing";
+
+interface Props {
+  here: Here;
+  assets: Rows<Asset>;
+  listing: Listing;
+  fullPaths: boolean;
+  /** How wide a picture is, in pixels. */
+  edge: number;
+}
+
+/** AssetSheet is a picture an asset, as large as one sets. */
+export function AssetSheet({ here, assets, listing, fullPaths, edge }: Props) {
+  const place = useRef<HTMLDivElement>(null);
+  const [width, setWidth] = useState(0);
+  useEffect(() => {
+    const seen = new ResizeObserver(([e]) => setWidth(e!.contentRect.width));
+    seen.observe(place.current!);
+    return () => seen.disconnect();
+  }, []);
+  const columns = Math.max(1, Math.floor(width / edge));
+  const height = Math.round((width || edge) / columns) + 44;
+  return (
+    <div ref={place}>
+      {width > 0 && (
+        <List key={columns} rows={assets} height={height} columns={columns} label="Assets"
+          row={(asset) => <Tile here={here} asset={asset} at={listing.at ?? ""} name={fullPaths ? asset.path : baseName(asset.path)} large={edge > 130} />} />
+      )}
+    </div>
+  );
+}
+
+interface TileProps {
+  here: Here;
+  asset: Asset;
+  name: string;
+  at: string;
+  large: boolean;
+}
+
+const Tile = memo(function Tile({ here, asset, name, at, large }: TileProps) {
+  const heard = kindOf(asset.path) === "sound";
+  const mine = asset.holder === here.me;
+  return (
+    <div className="flex h-full flex-col p-1.5">
+      <Link to={`${assetPath(here.key, asset.path)}${at && `?${new URLSearchParams({ version: String(asset.newest), at })}`}`} className="relative block min-h-0 flex-1 overflow-hidden rounded-lg" tabIndex={-1} aria-hidden>
+        <Picture project={here.key} path={asset.path} version={asset.newest} edge={large ? 320 : 96} className="size-full" />
+        {asset.holder && !at && (
+          <span className={`absolute bottom-1.5 left-1.5 max-w-[90%] truncate rounded-md border px-1.5 text-xs ${mine ? "border-copper bg-copper-wash text-copper" : "border-ice bg-ice-wash text-ice"}`}>{mine ? "yours" : asset.holder}</span>
+        )}
+      </Link>
+      <div className="flex h-10 shrink-0 items-center gap-2">
+        <Link to={`${assetPath(here.key, asset.path)}${at && `?${new URLSearchParams({ version: String(asset.newest), at })}`}`} className="min-w-0 flex-1 truncate text-sm" title={asset.path}>
+          {name}<span className="sr-only">, {asset.holder ? `held by ${mine ? "you" : asset.holder}` : "free"}</span>
+        </Link>
+        {heard && <Listen here={here} asset={asset} />}
+        <span className="text-xs text-peat">v{asset.newest}</span>
+      </div>
+    </div>
+  );
+});
+
+let playing: HTMLAudioElement | undefined;
+
+/** Listen plays a sound from its beginning; another one stops it. */
+function Listen({ here, asset }: { here: Here; asset: Asset }) {
+  const [on, setOn] = useState(false);
+  const audio = useRef<HTMLAudioElement>(undefined);
+  useEffect(() => () => audio.current?.pause(), []);
+  const turn = () => {
+    if (on) return audio.current?.pause();
+    playing?.pause();
+    const a = (playing = audio.current ??= new Audio(drawnOf(here.key, asset.path, asset.newest, "sound.wav")));
+    a.onpause = a.onended = () => setOn(false);
+    a.currentTime = 0;
+    setOn(true);
+    a.play().catch(() => setOn(false));
+  };
+  return (
+    <button type="button" onClick={turn} aria-pressed={on} aria-label={`Listen to ${asset.path}`} className={`rounded-md border px-1.5 text-xs ${on ? "border-copper text-copper" : "border-edge text-peat hover:text-ink"}`}>
+      {on ? "Stop" : "Listen"}
+    </button>
+  );
+}
