@@ -469,11 +469,11 @@ func TestLocksInTheConsole(t *testing.T) {
 		chromedp.SendKeys(`//label[contains(., "hours")]//input`, "2"), chromedp.Click(button("Tell them")))
 	b.do(b.sees("not yet until"), b.sees("half built"))
 	rurik.tarn(0, "ask", "-m", "now then?", level)
-	o.do(o.sees("now then?"), chromedp.Click(`button[aria-label="Give `+level+` to rurik"]`))
+	o.do(o.sees("now then?"), chromedp.Click(`button[aria-label="Give it: `+level+` to rurik"]`))
 	b.do(b.sees("offered to rurik"))
 	// The offer goes on, and the page says that it is one's turn.
 	rurik.tarn(0, "unlock", level)
-	b.do(b.sees("It is your turn: levels/harbour.glb is offered to you"), chromedp.Click(`button[aria-label="Take the lock of `+level+`"]`),
+	b.do(b.sees("It is your turn: levels/harbour.glb is offered to you"), chromedp.Click(`button[aria-label="Take it: the lock of `+level+`"]`),
 		b.sees("in odile-pc"))
 	says(t, odile.tarn(0, "holders"), level, "yours")
 
@@ -485,7 +485,7 @@ func TestLocksInTheConsole(t *testing.T) {
 		chromedp.SendKeys(`//label[contains(., "Reason")]//input`, "the build"), chromedp.Click(button("Take it away")),
 		chromedp.WaitVisible(button("Lock")))
 	b.do(chromedp.Navigate(d.URL+"/p/brinelight/locks/record?ending=overridden"),
-		chromedp.WaitVisible(`//td[contains(., "taken away") and contains(., "by odile")]`), b.sees("“the build”"))
+		chromedp.WaitVisible(`//*[@role="cell"][contains(., "taken away") and contains(., "by odile")]`), b.sees("“the build”"))
 	b.do(chromedp.Click(`//a[normalize-space(.)="What people wait for"]`), b.sees("Together"))
 
 	// How one hears of things.

@@ -23,7 +23,7 @@ const touches: [string, Kept[]][] = [
   ["branch.", ["branch", "branches", "merge"]],
   ["review.", ["review", "reviews", "merge", "spots", "branch"]],
   ["rules.", ["rules"]],
-  ["unsent.", ["unsent", "locks"]],
+  ["unsent.", ["unsent", "locks", "asset"]],
   ["pins.", ["pins"]],
   ["workspace.", ["workspaces"]],
   ["member.", ["", "members"]],

@@ -16,7 +16,7 @@ export class Problem extends Error {
     super(details.detail);
   }
   get signedOut() {
-    return this.details.status === 401;
+    return this.details.type.endsWith("not-signed-in");
   }
 }
 
