@@ -12,7 +12,9 @@ import "./parts/theme";
 import "./tokens.css";
 
 /** A page comes when one goes there. */
-const page = <M extends object>(load: () => Promise<M>, name: keyof M): Pick<RouteObject, "lazy"> => ({ lazy: async () => ({ Component: (await load())[name] as React.ComponentType }) });
+const page = <M extends object>(load: () => Promise<M>, name: keyof M): Pick<RouteObject, "lazy"> => ({
+  lazy: async () => ({ Component: (await load())[name] as React.ComponentType }),
+});
 
 const router = createBrowserRouter([
   {
@@ -74,7 +76,10 @@ const queries = new QueryClient({
   queryCache: new QueryCache({ onError: noticed }),
   mutationCache: new MutationCache({ onError: noticed }),
   defaultOptions: {
-    queries: { staleTime: 10_000, retry: (count, error) => !(error instanceof Problem && error.details.status >= 400 && error.details.status < 500) && count < 3 },
+    queries: {
+      staleTime: 10_000,
+      retry: (count, error) => !(error instanceof Problem && error.details.status >= 400 && error.details.status < 500) && count < 3,
+    },
   },
 });
 

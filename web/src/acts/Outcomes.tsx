@@ -15,12 +15,21 @@ import { outcomes, useOutcomes, useSaid, type Outcome } from "./outcomes";
 export function Outcomes({ here }: { here: Here }) {
   const list = useOutcomes();
   const said = useSaid();
+  // biome-ignore lint/correctness/useExhaustiveDependencies: what came of it stays in its project
   useEffect(() => outcomes.clear, [here.key]);
   return (
     <>
-      <p role="status" className="sr-only">{said}</p>
-      <div className="fixed right-4 bottom-4 z-30 flex w-[min(34rem,calc(100vw-2rem))] flex-col gap-3 empty:hidden" role="region" aria-label="What was not done">
-        {list.map((o) => <One key={o.id} here={here} outcome={o} />)}
+      <p role="status" className="sr-only">
+        {said}
+      </p>
+      <div
+        className="fixed right-4 bottom-4 z-30 flex w-[min(34rem,calc(100vw-2rem))] flex-col gap-3 empty:hidden"
+        role="region"
+        aria-label="What was not done"
+      >
+        {list.map((o) => (
+          <One key={o.id} here={here} outcome={o} />
+        ))}
       </div>
     </>
   );
@@ -32,8 +41,12 @@ function One({ here, outcome: o }: { here: Here; outcome: Outcome }) {
     <section aria-label={o.what} className="rounded-lg border border-line bg-bank p-3 shadow-2xl">
       <Trouble error={o.error} />
       <div className="mt-2 flex flex-wrap gap-2">
-        {refusals.slice(0, 1).map((r) => <WaysOut key={r.path + r.reason} here={here} outcome={o} refusal={r} />)}
-        <Button kind="quiet" onClick={() => outcomes.close(o.id)}>Close</Button>
+        {refusals.slice(0, 1).map((r) => (
+          <WaysOut key={r.path + r.reason} here={here} outcome={o} refusal={r} />
+        ))}
+        <Button kind="quiet" onClick={() => outcomes.close(o.id)}>
+          Close
+        </Button>
       </div>
     </section>
   );
@@ -59,6 +72,10 @@ function WaysOut({ here, outcome: o, refusal: r }: { here: Here; outcome: Outcom
   const lock = useQuery({ ...lockOf(here.key, r.path), enabled: waysOut[r.reason]?.ways.includes("ask") === true });
   const workspace = o.workspace ?? consoleSeat;
   const close = () => outcomes.close(o.id);
+  const closing = (then: () => void) => () => {
+    close();
+    then();
+  };
   const again = (more: { wait?: boolean; bring?: boolean; diverge?: boolean } = {}) => {
     close();
     take.mutate({ asset: { path: r.path, newest: 0 }, workspace, ...more });
@@ -70,13 +87,22 @@ function WaysOut({ here, outcome: o, refusal: r }: { here: Here; outcome: Outcom
     diverge: () => again({ diverge: true }),
     branch: () => void navigate(`/p/${here.key}/branches`),
     lock: () => again(),
-    older: o.go?.older && (() => (close(), o.go!.older!())),
-    again: () => (close(), void changesOf(queries, here.key).all()),
+    older: o.go?.older && closing(o.go.older),
+    again: closing(() => void changesOf(queries, here.key).all()),
   };
   return (
     <>
-      {waysOut[r.reason]?.ways.map((w) => go[w] && <Button key={w} onClick={go[w]}>{w === "ask" ? `Ask ${lock.data!.holder}` : words[w]}</Button>)}
-      {lock.data && <AskToLetGo here={here} lock={lock.data} workspace={workspace} open={asking} onClose={() => setAsking(false)} onDone={close} />}
+      {waysOut[r.reason]?.ways.map(
+        (w) =>
+          go[w] && (
+            <Button key={w} onClick={go[w]}>
+              {w === "ask" ? `Ask ${lock.data!.holder}` : words[w]}
+            </Button>
+          ),
+      )}
+      {lock.data && (
+        <AskToLetGo here={here} lock={lock.data} workspace={workspace} open={asking} onClose={() => setAsking(false)} onDone={close} />
+      )}
     </>
   );
 }

@@ -11,7 +11,29 @@ export interface Happened {
 const few = 3;
 
 /** What is kept of a project goes by these names, the third part of its key; what is not among them never changes: looks, lines, comparisons. */
-const kept = ["", "asset", "between", "branch", "branches", "folder", "handoff", "handoffs", "hooks", "lock", "locks", "members", "merge", "milestones", "pins", "review", "reviews", "rules", "spots", "unsent", "workspaces"] as const;
+const kept = [
+  "",
+  "asset",
+  "between",
+  "branch",
+  "branches",
+  "folder",
+  "handoff",
+  "handoffs",
+  "hooks",
+  "lock",
+  "locks",
+  "members",
+  "merge",
+  "milestones",
+  "pins",
+  "review",
+  "reviews",
+  "rules",
+  "spots",
+  "unsent",
+  "workspaces",
+] as const;
 export type Kept = (typeof kept)[number];
 
 /** What else an event touches, by the beginning of its kind. Assets and their lists are looked at by path. */
@@ -44,7 +66,8 @@ const paths = (e: Happened) => e.subject?.paths ?? [];
 const unnamed = (e: Happened) => (e.subject?.count ?? paths(e).length) > paths(e).length;
 
 /** lies reports whether a listing of a folder may show one of some paths. */
-export const lies = (list: string[], folder: string) => folder === "" || list.some((p) => p.toLowerCase().startsWith(`${folder.toLowerCase()}/`));
+export const lies = (list: string[], folder: string) =>
+  folder === "" || list.some((p) => p.toLowerCase().startsWith(`${folder.toLowerCase()}/`));
 
 type Page = Schemas["FolderPage"];
 
@@ -62,7 +85,8 @@ function locked(asset: Asset, lock: Lock | undefined): Asset {
 /** lockOf asks for the lock of one asset. */
 export const lockOf = (key: string, path: string) => ({
   queryKey: ["project", key, "lock", path],
-  queryFn: async () => (await ask(api.GET("/projects/{project}/locks", { params: { path: { project: key }, query: { path } } }))).locks[0] ?? null,
+  queryFn: async () =>
+    (await ask(api.GET("/projects/{project}/locks", { params: { path: { project: key }, query: { path } } }))).locks[0] ?? null,
 });
 
 /**
@@ -85,7 +109,10 @@ export class Changes {
 
   /** all asks for everything again: after a gap nobody knows what was missed. */
   all() {
-    return this.queries.invalidateQueries({ predicate: (q) => q.queryKey[0] === "project" && q.queryKey[1] === this.key && (kept as readonly unknown[]).includes(q.queryKey[2] ?? "") });
+    return this.queries.invalidateQueries({
+      predicate: (q) =>
+        q.queryKey[0] === "project" && q.queryKey[1] === this.key && (kept as readonly unknown[]).includes(q.queryKey[2] ?? ""),
+    });
   }
 
   close() {
@@ -118,7 +145,10 @@ export class Changes {
       if (name === "lock") return changed.has(String(what));
       if (name === "folder") {
         const filtered = how !== undefined && how !== "";
-        return (list.length > 0 || anywhere) && (anywhere || lies(list, String(what))) || (filtered && locks.size > 0 && /lock=/.test(String(how)));
+        return (
+          ((list.length > 0 || anywhere) && (anywhere || lies(list, String(what)))) ||
+          (filtered && locks.size > 0 && /lock=/.test(String(how)))
+        );
       }
       return false;
     };
@@ -129,14 +159,22 @@ export class Changes {
 
   /** patch changes the lock of one asset wherever it is shown. */
   private async patch(path: string) {
-    const shown = this.queries.getQueryCache().findAll({ queryKey: ["project", this.key] }).some((q) => {
-      const name = q.queryKey[2];
-      return name === "lock" ? q.queryKey[3] === path : name === "folder" && (q.state.data as Page | undefined)?.assets.some((a) => a.path === path);
-    });
+    const shown = this.queries
+      .getQueryCache()
+      .findAll({ queryKey: ["project", this.key] })
+      .some((q) => {
+        const name = q.queryKey[2];
+        return name === "lock"
+          ? q.queryKey[3] === path
+          : name === "folder" && (q.state.data as Page | undefined)?.assets.some((a) => a.path === path);
+      });
     if (!shown) return;
     try {
       const lock = await this.queries.fetchQuery({ ...lockOf(this.key, path), staleTime: 0 });
-      this.queries.setQueriesData<Page>({ queryKey: ["project", this.key, "folder"] }, (page) => page && withLock(page, path, lock ?? undefined));
+      this.queries.setQueriesData<Page>(
+        { queryKey: ["project", this.key, "folder"] },
+        (page) => page && withLock(page, path, lock ?? undefined),
+      );
     } catch {
       // The page goes on with what it has; the stream says when the service is there again.
     }

@@ -28,13 +28,19 @@ const unreachable: Schemas["ProblemDetails"] = {
   remedy: "Check the network. The page goes on by itself as soon as it does.",
 };
 
-const stopped: Schemas["ProblemDetails"] = { type: "urn:kettletarn:stopped", title: "Stopped", status: 0, detail: "It was stopped, and nothing of it arrived.", remedy: "Send it again when you want." };
+const stopped: Schemas["ProblemDetails"] = {
+  type: "urn:kettletarn:stopped",
+  title: "Stopped",
+  status: 0,
+  detail: "It was stopped, and nothing of it arrived.",
+  remedy: "Send it again when you want.",
+};
 
 export const api = createClient<paths>({ baseUrl: prefix });
 
 /** ask unwraps an answer: its data, or a Problem thrown. */
 export async function ask<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
-  let answer;
+  let answer: { data?: T; error?: unknown; response: Response };
   try {
     answer = await call;
   } catch {
@@ -54,14 +60,17 @@ export const inProject = (key: string, call: string, query: Record<string, strin
 export const fileAddress = (key: string, path: string, version: number) => inProject(key, "file", { path, version });
 
 /** archiveAddress is the project, or a folder of it, as it was, in one file. */
-export const archiveAddress = (key: string, at: string, path: string, form: "zip" | "tar") => inProject(key, "archive", { at, form, ...(path && { path }) });
+export const archiveAddress = (key: string, at: string, path: string, form: "zip" | "tar") =>
+  inProject(key, "archive", { at, form, ...(path && { path }) });
 
 export const pictureAddress = (key: string, path: string, version: number, edge: 96 | 320 | 1280) =>
   inProject(key, "thumbnail", { path, version, edge });
 
 /** hasPicture says whether the service may be able to draw an asset. */
 export const hasPicture = (path: string) =>
-  /\.(png|jpe?g|gif|bmp|tiff?|webp|tga|psd|dds|glb|gltf|obj|stl|wav|flac|ogg|oga|mp3|kicad_sch|kicad_pcb|gbr|ger|g[tb][losp]|gm1|gko|drl|xln|exc|json|xml|tmx|tsx|level|scene|ya?ml|csv|tsv|pdf|txt|md|toml|ini|cfg|lua|ink|dialogue|glsl|hlsl|vert|frag|mtl|step|stp)$/i.test(path);
+  /\.(png|jpe?g|gif|bmp|tiff?|webp|tga|psd|dds|glb|gltf|obj|stl|wav|flac|ogg|oga|mp3|kicad_sch|kicad_pcb|gbr|ger|g[tb][losp]|gm1|gko|drl|xln|exc|json|xml|tmx|tsx|level|scene|ya?ml|csv|tsv|pdf|txt|md|toml|ini|cfg|lua|ink|dialogue|glsl|hlsl|vert|frag|mtl|step|stp)$/i.test(
+    path,
+  );
 
 export interface Drop {
   file: File;
@@ -74,10 +83,24 @@ export interface Drop {
 }
 
 /** sendFile sends one dropped file, and tells how far it is, 0 to 1. fetch can't tell that of an upload. */
-export function sendFile(key: string, drop: Drop, progress: (share: number) => void, signal?: AbortSignal): Promise<Schemas["SendReceipt"]> {
+export function sendFile(
+  key: string,
+  drop: Drop,
+  progress: (share: number) => void,
+  signal?: AbortSignal,
+): Promise<Schemas["SendReceipt"]> {
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest();
-    request.open("POST", inProject(key, "drop", { path: drop.path, base: drop.base, note: drop.note, keep_lock: String(drop.keepLock), ...(drop.older && { older: "true" }) }));
+    request.open(
+      "POST",
+      inProject(key, "drop", {
+        path: drop.path,
+        base: drop.base,
+        note: drop.note,
+        keep_lock: String(drop.keepLock),
+        ...(drop.older && { older: "true" }),
+      }),
+    );
     request.setRequestHeader("Content-Type", "application/octet-stream");
     request.setRequestHeader("Idempotency-Key", newKey());
     request.upload.onprogress = (e) => e.lengthComputable && progress(e.loaded / e.total);

@@ -55,8 +55,21 @@ export function useLockActions(key: string) {
   };
   const take = useMutation({
     mutationFn: ({ asset, workspace, wait = false, bring = false, diverge = false }: Taking) =>
-      ask(api.POST("/projects/{project}/locks", { params, body: { workspace, assets: [{ path: asset.path, version: asset.newest }], will_update: workspace !== consoleSeat || !asset.newest, wait, bring, diverge } })),
-    onSuccess: (answer, { asset }) => done(asset.path, answer.waiting?.length ? `You are in line for ${asset.path}` : `${asset.path} is locked: it is yours`),
+      ask(
+        api.POST("/projects/{project}/locks", {
+          params,
+          body: {
+            workspace,
+            assets: [{ path: asset.path, version: asset.newest }],
+            will_update: workspace !== consoleSeat || !asset.newest,
+            wait,
+            bring,
+            diverge,
+          },
+        }),
+      ),
+    onSuccess: (answer, { asset }) =>
+      done(asset.path, answer.waiting?.length ? `You are in line for ${asset.path}` : `${asset.path} is locked: it is yours`),
     onError: (error, { asset, workspace }) => failed(asset.path, error, workspace),
   });
   const leave = useMutation({
@@ -75,13 +88,19 @@ export function useLockActions(key: string) {
     onError: (error, { path }) => failed(path, error),
   });
   const release = useMutation({
-    mutationFn: (lock: Lock) => ask(api.POST("/projects/{project}/locks/release", { params, body: { workspace: lock.workspace_id, paths: [lock.path] } })),
+    mutationFn: (lock: Lock) =>
+      ask(api.POST("/projects/{project}/locks/release", { params, body: { workspace: lock.workspace_id, paths: [lock.path] } })),
     onSuccess: (_, { path }) => done(path, `${path} is unlocked`),
     onError: (error, { path }) => failed(path, error),
   });
   const override = useMutation({
     mutationFn: ({ lock, reason }: { lock: Lock; reason: string }) =>
-      ask(api.POST("/projects/{project}/locks/release", { params, body: { workspace: consoleSeat, paths: [lock.path], override: true, reason } })),
+      ask(
+        api.POST("/projects/{project}/locks/release", {
+          params,
+          body: { workspace: consoleSeat, paths: [lock.path], override: true, reason },
+        }),
+      ),
     onSuccess: (_, { lock }) => done(lock.path, `The lock of ${lock.path} is taken away`),
   });
   return { take, leave, request, answer, release, override };

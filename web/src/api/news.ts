@@ -34,7 +34,9 @@ export function useNews(key: string, since: string): [boolean, Item[], (id: stri
     const changes = changesOf(queries, key);
     const open = () => {
       if (source) return;
-      source = new EventSource(`${prefix}/projects/${encodeURIComponent(key)}/news${missed ? "" : `?after=${encodeURIComponent(begin.current)}`}`);
+      source = new EventSource(
+        `${prefix}/projects/${encodeURIComponent(key)}/news${missed ? "" : `?after=${encodeURIComponent(begin.current)}`}`,
+      );
       source.addEventListener("news", (e: MessageEvent<string>) => {
         const { id, news, text, ...happened } = JSON.parse(e.data) as Happened & { id: string; news?: string; text?: string };
         changes.add(happened);

@@ -41,7 +41,12 @@ export function useRows<T, A>({ queryKey, fetch, rows, total, enabled = true }: 
   const name = JSON.stringify(queryKey);
   const wanted = range.name === name ? pagesFor(range.low, range.high) : [0]; // another list begins at its beginning
   const found = useQueries({
-    queries: wanted.map((page) => ({ queryKey: [...queryKey, page], queryFn: () => fetch(page * pageSize, pageSize), enabled, staleTime: 60_000 })),
+    queries: wanted.map((page) => ({
+      queryKey: [...queryKey, page],
+      queryFn: () => fetch(page * pageSize, pageSize),
+      enabled,
+      staleTime: 60_000,
+    })),
   });
   const parts = new Map(found.map((f, i) => [wanted[i]!, f.data]));
   const before = useRef<A>(undefined);
@@ -50,7 +55,9 @@ export function useRows<T, A>({ queryKey, fetch, rows, total, enabled = true }: 
   const shown = first ?? before.current;
   const see = useCallback(
     (low: number, high: number) =>
-      setRange((now) => (now.name === name && String(pagesFor(now.low, now.high)) === String(pagesFor(low, high)) ? now : { name, low, high })),
+      setRange((now) =>
+        now.name === name && String(pagesFor(now.low, now.high)) === String(pagesFor(low, high)) ? now : { name, low, high },
+      ),
     [name],
   );
   return {

@@ -10,7 +10,11 @@ export function NotFoundPage({ inside = false, broken = false }: { inside?: bool
     <>
       <h1>{broken ? "This page did not work" : "There is nothing at this address"}</h1>
       <p className="mt-2 max-w-prose text-peat wrap-anywhere">
-        {broken ? "Something in the page itself failed. Nothing was changed by that." : <>{pathname} leads nowhere. It may have been mistyped, or cut off where it was passed on.</>}
+        {broken ? (
+          "Something in the page itself failed. Nothing was changed by that."
+        ) : (
+          <>{pathname} leads nowhere. It may have been mistyped, or cut off where it was passed on.</>
+        )}
       </p>
       <p className="mt-4 flex gap-5">
         {broken && <a href={pathname}>Load it again</a>}
@@ -18,5 +22,12 @@ export function NotFoundPage({ inside = false, broken = false }: { inside?: bool
       </p>
     </>
   );
-  return inside ? text : <><Shore /><Page>{text}</Page></>;
+  return inside ? (
+    text
+  ) : (
+    <>
+      <Shore />
+      <Page>{text}</Page>
+    </>
+  );
 }

@@ -48,8 +48,11 @@ function SignInAgain() {
     <Dialog.Root open={out && !!was}>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-deep/75" />
-        <Dialog.Content onEscapeKeyDown={(e) => e.preventDefault()} onInteractOutside={(e) => e.preventDefault()}
-          className="fixed top-1/2 left-1/2 z-40 max-h-[calc(100dvh-2rem)] w-[min(24rem,calc(100vw-2rem))] -translate-1/2 overflow-y-auto rounded-lg border border-line bg-bank p-5 shadow-2xl">
+        <Dialog.Content
+          onEscapeKeyDown={(e) => e.preventDefault()}
+          onInteractOutside={(e) => e.preventDefault()}
+          className="fixed top-1/2 left-1/2 z-40 max-h-[calc(100dvh-2rem)] w-[min(24rem,calc(100vw-2rem))] -translate-1/2 overflow-y-auto rounded-lg border border-line bg-bank p-5 shadow-2xl"
+        >
           <Dialog.Title className="text-lg font-semibold">Sign in again</Dialog.Title>
           <Dialog.Description className="mt-1 mb-4 text-peat">You are signed out. The page stays as it is.</Dialog.Description>
           {was && <SignInForm known={was} onIn={back} />}

@@ -7,7 +7,11 @@ const kinds = {
 };
 
 /** Button: act for the one thing that the place is for, plain for the rest, quiet where there are many. */
-export function Button({ kind = "plain", className = "", ...rest }: ButtonHTMLAttributes<HTMLButtonElement> & { kind?: keyof typeof kinds }) {
+export function Button({
+  kind = "plain",
+  className = "",
+  ...rest
+}: ButtonHTMLAttributes<HTMLButtonElement> & { kind?: keyof typeof kinds }) {
   return (
     <button
       type="button"

@@ -45,7 +45,9 @@ export function DropFiles({ here, files, folder, target, onClose }: Props) {
 
   useEffect(() => {
     let gone = false;
-    void Promise.all(files.map((file) => known(here, file, target?.path ?? (folder ? `${folder}/${file.name}` : file.name)))).then((list) => !gone && setItems(list));
+    void Promise.all(files.map((file) => known(here, file, target?.path ?? (folder ? `${folder}/${file.name}` : file.name)))).then(
+      (list) => !gone && setItems(list),
+    );
     return () => {
       gone = true;
     };
@@ -69,7 +71,12 @@ export function DropFiles({ here, files, folder, target, onClose }: Props) {
       if (item.done || (only !== undefined && i !== only)) continue;
       put(i, { error: undefined, share: 0, older });
       try {
-        await sendFile(here.key, { file: item.file, path: item.path, base: item.base, note, keepLock: false, older }, (share) => put(i, { share }), cut.signal);
+        await sendFile(
+          here.key,
+          { file: item.file, path: item.path, base: item.base, note, keepLock: false, older },
+          (share) => put(i, { share }),
+          cut.signal,
+        );
         put(i, { done: true, share: 1 });
         sent.push(item.path);
       } catch (error) {
@@ -87,18 +94,41 @@ export function DropFiles({ here, files, folder, target, onClose }: Props) {
   };
   const one = items?.length === 1 ? items[0] : undefined;
   const left = items?.filter((i) => !i.done) ?? [];
-  const title = !items ? "Send" : one ? (one.base > 0 ? `Send version ${one.base + 1}` : "Send a new asset") : `Send ${plural(items.length, "file")}`;
+  const title = !items
+    ? "Send"
+    : one
+      ? one.base > 0
+        ? `Send version ${one.base + 1}`
+        : "Send a new asset"
+      : `Send ${plural(items.length, "file")}`;
   const over = items !== undefined && left.length === 0;
   return (
-    <Ask open title={title} action={over ? "Done" : items?.some((i) => i.error) ? "Send what is left" : "Send"} busy={busy} disabled={!items || (!over && (!note.trim() || left.every((i) => i.holder)))}
-      onStop={() => stop.current?.abort()} onAct={() => (over ? onClose() : void send())} onClose={onClose}>
+    <Ask
+      open
+      title={title}
+      action={over ? "Done" : items?.some((i) => i.error) ? "Send what is left" : "Send"}
+      busy={busy}
+      disabled={!items || (!over && (!note.trim() || left.every((i) => i.holder)))}
+      onStop={() => stop.current?.abort()}
+      onAct={() => (over ? onClose() : void send())}
+      onClose={onClose}
+    >
       <ul className="max-h-72 space-y-1.5 overflow-y-auto">
-        {(items ?? []).map((item, i) => <File key={item.path + i} here={here} item={item} onOlder={() => void send(i, true)} />)}
+        {(items ?? []).map((item, i) => (
+          <File key={item.path + i} here={here} item={item} onOlder={() => void send(i, true)} />
+        ))}
       </ul>
       {(items?.length ?? 0) > 1 && <p>Each becomes a handoff of its own, with this note.</p>}
       <label className="block">
         <span className="mb-1 block text-ink">Note</span>
-        <textarea className={fieldClass} name="note" rows={3} placeholder="What was done, and why" value={note} onChange={(e) => setNote(e.target.value)} />
+        <textarea
+          className={fieldClass}
+          name="note"
+          rows={3}
+          placeholder="What was done, and why"
+          value={note}
+          onChange={(e) => setNote(e.target.value)}
+        />
       </label>
     </Ask>
   );
@@ -109,12 +139,24 @@ function File({ here, item, onOlder }: { here: Here; item: Item; onOlder: () => 
   return (
     <li className="border-b border-line/60 pb-1.5">
       <span className="wrap-anywhere">
-        <span className="text-ink">{item.file.name}</span>, {size(item.file.size)}{item.done ? ": arrived as " : ", becomes "}{item.base > 0 ? `version ${item.base + 1} of ` : "a new asset, "}<span className="text-ink">{item.path}</span>.
+        <span className="text-ink">{item.file.name}</span>, {size(item.file.size)}
+        {item.done ? ": arrived as " : ", becomes "}
+        {item.base > 0 ? `version ${item.base + 1} of ` : "a new asset, "}
+        <span className="text-ink">{item.path}</span>.
       </span>
-      {item.holder && <span className="block text-rust">{item.holder === here.me ? "You hold it in another workspace" : `${item.holder} holds it`}: it can’t be sent from here.</span>}
+      {item.holder && (
+        <span className="block text-rust">
+          {item.holder === here.me ? "You hold it in another workspace" : `${item.holder} holds it`}: it can’t be sent from here.
+        </span>
+      )}
       {item.free && !item.done && <span className="block">It is locked for you first, and free again afterwards.</span>}
       {item.share !== undefined && !item.done && (
-        <span role="progressbar" aria-label={`Sending ${item.file.name}`} aria-valuenow={Math.round(item.share * 100)} className="mt-1 block h-1.5 bg-stone">
+        <span
+          role="progressbar"
+          aria-label={`Sending ${item.file.name}`}
+          aria-valuenow={Math.round(item.share * 100)}
+          className="mt-1 block h-1.5 bg-stone"
+        >
           <span className="block h-full bg-copper" style={{ width: `${item.share * 100}%` }} />
         </span>
       )}
@@ -123,7 +165,9 @@ function File({ here, item, onOlder }: { here: Here; item: Item; onOlder: () => 
           <span className="block text-ink">{older.message.charAt(0).toUpperCase() + older.message.slice(1)}.</span>
           <Button onClick={onOlder}>Send it all the same</Button>
         </span>
-      ) : <Trouble error={item.error} />}
+      ) : (
+        <Trouble error={item.error} />
+      )}
     </li>
   );
 }
@@ -131,10 +175,18 @@ function File({ here, item, onOlder }: { here: Here; item: Item; onOlder: () => 
 /** known finds out what a file becomes: whether there is an asset of that name, and who holds it. */
 async function known(here: Here, file: File, path: string): Promise<Item> {
   try {
-    const { asset } = await ask(api.GET("/projects/{project}/asset", { params: { path: { project: here.key }, query: { path, limit: 1 } } }));
+    const { asset } = await ask(
+      api.GET("/projects/{project}/asset", { params: { path: { project: here.key }, query: { path, limit: 1 } } }),
+    );
     const there = !asset.gone;
     const elsewhere = asset.lock && (asset.holder !== here.me || asset.lock.workspace !== consoleName) ? asset.holder : undefined;
-    return { file, path: asset.path, base: asset.newest, ...(there && elsewhere && { holder: elsewhere }), ...(there && !asset.lock && { free: true }) };
+    return {
+      file,
+      path: asset.path,
+      base: asset.newest,
+      ...(there && elsewhere && { holder: elsewhere }),
+      ...(there && !asset.lock && { free: true }),
+    };
   } catch {
     return { file, path, base: 0 }; // there is none, or the service says so once it is sent
   }

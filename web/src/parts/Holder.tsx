@@ -7,7 +7,9 @@ export function Holder({ lock, me, long = false }: { lock: Lock | undefined; me:
   const mine = lock.holder === me;
   return (
     <span title={`${lock.workspace}${lock.note ? `: ${lock.note}` : ""}`}>
-      <span className={`rounded-md px-1.5 py-0.5 font-medium ${mine ? "bg-copper-wash text-copper" : "bg-ice-wash text-ice"}`}>{mine ? "yours" : lock.holder}</span>
+      <span className={`rounded-md px-1.5 py-0.5 font-medium ${mine ? "bg-copper-wash text-copper" : "bg-ice-wash text-ice"}`}>
+        {mine ? "yours" : lock.holder}
+      </span>
       {long && (
         <span className="text-peat">
           {" "}

@@ -10,7 +10,13 @@ export function Kept({ children, className = "" }: { children: ReactNode; classN
     next?.focus();
   });
   return (
-    <span ref={place} tabIndex={-1} className={`outline-none ${className}`} onFocus={() => (within.current = true)} onBlur={() => (within.current = false)}>
+    <span
+      ref={place}
+      tabIndex={-1}
+      className={`outline-none ${className}`}
+      onFocus={() => (within.current = true)}
+      onBlur={() => (within.current = false)}
+    >
       {children}
     </span>
   );

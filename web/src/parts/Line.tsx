@@ -21,18 +21,26 @@ export function Line({ lock, me }: { lock: Lock; me: string }) {
         <li key={w.handle}>
           {w.offered_until ? (
             <>
-              <span className={w.handle === me ? "font-medium text-copper" : "text-ink"}>{w.handle === me ? "offered to you" : `offered to ${w.handle}`}</span> until {clock(w.offered_until)}
+              <span className={w.handle === me ? "font-medium text-copper" : "text-ink"}>
+                {w.handle === me ? "offered to you" : `offered to ${w.handle}`}
+              </span>{" "}
+              until {clock(w.offered_until)}
             </>
           ) : (
             <>
-              <span className="text-ink">{ordinal(i + 1)} in line: {w.handle === me ? "you" : w.handle}</span>, <When at={w.since} />
+              <span className="text-ink">
+                {ordinal(i + 1)} in line: {w.handle === me ? "you" : w.handle}
+              </span>
+              , <When at={w.since} />
             </>
           )}
           {w.note && !asks.some((k) => k.person === w.handle && k.reason === w.note) && <>, for “{w.note}”</>}
         </li>
       ))}
       {asks.map((k) => (
-        <li key={k.person + k.at}><Asked ask={k} lock={lock} me={me} /></li>
+        <li key={k.person + k.at}>
+          <Asked ask={k} lock={lock} me={me} />
+        </li>
       ))}
     </ul>
   );
@@ -42,14 +50,19 @@ export function Line({ lock, me }: { lock: Lock; me: string }) {
 export function Asked({ ask, lock, me }: { ask: Schemas["Ask"]; lock: Lock; me: string }) {
   return (
     <>
-      {ask.person === me ? "you ask" : `${ask.person} asks`} {lock.holder === me ? "you" : lock.holder} to let go: “{ask.reason}” (<When at={ask.at} />)
+      {ask.person === me ? "you ask" : `${ask.person} asks`} {lock.holder === me ? "you" : lock.holder} to let go: “{ask.reason}” (
+      <When at={ask.at} />)
       {ask.answer === "not-yet" && (
         <>
           ; <span className="text-ink">not yet{ask.until && ` until ${clock(ask.until)}`}</span>
           {ask.word && <>: “{ask.word}”</>}
         </>
       )}
-      {ask.unanswered && <>; <span className="text-rust">no answer yet</span></>}
+      {ask.unanswered && (
+        <>
+          ; <span className="text-rust">no answer yet</span>
+        </>
+      )}
     </>
   );
 }

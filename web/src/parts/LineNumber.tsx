@@ -6,11 +6,24 @@ export function LineNumber({ line }: { line: number }) {
   const spot = `line ${line}`;
   return (
     <span className="inline-flex items-center justify-end">
-      {points.marks.filter((m) => m.where === spot).map((m) => <MarkButton key={m.number} mark={m} points={points} />)}
+      {points.marks
+        .filter((m) => m.where === spot)
+        .map((m) => (
+          <MarkButton key={m.number} mark={m} points={points} />
+        ))}
       {points.point ? (
-        <button type="button" aria-label={`Point at line ${line}`} aria-pressed={points.spot === spot} onClick={() => points.point!(spot)}
-          className={`cursor-pointer px-1 hover:text-ink ${points.spot === spot ? "bg-copper text-on-copper" : ""}`}>{line}</button>
-      ) : line}
+        <button
+          type="button"
+          aria-label={`Point at line ${line}`}
+          aria-pressed={points.spot === spot}
+          onClick={() => points.point!(spot)}
+          className={`cursor-pointer px-1 hover:text-ink ${points.spot === spot ? "bg-copper text-on-copper" : ""}`}
+        >
+          {line}
+        </button>
+      ) : (
+        line
+      )}
     </span>
   );
 }

@@ -24,8 +24,10 @@ export function List<T>({ rows, height, measured = false, columns = 1, role = "l
   const top = useRef<HTMLDivElement>(null);
   const [offset, setOffset] = useState(0);
   const count = Math.min(rows.total ?? 0, most);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: where it stands changes with what is above it
   useLayoutEffect(() => setOffset(top.current ? top.current.getBoundingClientRect().top + scrollY : 0), [count > 0, label]);
   const lines = useWindowVirtualizer({ count: Math.ceil(count / columns), estimateSize: () => height, overscan: 6, scrollMargin: offset });
+  // biome-ignore lint/correctness/useExhaustiveDependencies: other rows are measured anew
   useEffect(() => lines.measure(), [lines, height, columns]);
   const shown = lines.getVirtualItems();
   const [first, last] = [(shown[0]?.index ?? 0) * columns, Math.max(0, Math.min(count, ((shown.at(-1)?.index ?? 0) + 1) * columns) - 1)];
@@ -35,19 +37,48 @@ export function List<T>({ rows, height, measured = false, columns = 1, role = "l
   return (
     <div role={role} aria-label={label} {...(role === "table" && { "aria-rowcount": rows.total })}>
       {head}
-      <div ref={top} role={role === "table" ? "rowgroup" : "presentation"} className={`relative ${className}`} style={{ height: lines.getTotalSize() }}>
+      <div
+        ref={top}
+        role={role === "table" ? "rowgroup" : "presentation"}
+        className={`relative ${className}`}
+        style={{ height: lines.getTotalSize() }}
+      >
         {shown.map((line) => (
-          <div key={line.key} data-index={line.index} ref={measured ? lines.measureElement : undefined} role="presentation" className="absolute inset-x-0"
-            style={{ ...(!measured && { height: line.size }), transform: `translateY(${line.start - offset}px)`, ...(columns > 1 && { display: "grid", gridTemplateColumns: `repeat(${columns}, minmax(0, 1fr))` }) }}>
-            {Array.from({ length: columns }, (_, i) => line.index * columns + i).filter((i) => i < count).map((i) => {
-              const data = rows.at(i);
-              const place = item === "row" ? { "aria-rowindex": i + 1 } : { "aria-posinset": i + 1, "aria-setsize": rows.total };
-              return <div key={i} role={item} {...place} className="h-full min-w-0">{data === undefined ? <span className="block h-full border-b border-line/60 text-peat" aria-busy="true" /> : row(data, i)}</div>;
-            })}
+          <div
+            key={line.key}
+            data-index={line.index}
+            ref={measured ? lines.measureElement : undefined}
+            role="presentation"
+            className="absolute inset-x-0"
+            style={{
+              ...(!measured && { height: line.size }),
+              transform: `translateY(${line.start - offset}px)`,
+              ...(columns > 1 && { display: "grid", gridTemplateColumns: `repeat(${columns}, minmax(0, 1fr))` }),
+            }}
+          >
+            {Array.from({ length: columns }, (_, i) => line.index * columns + i)
+              .filter((i) => i < count)
+              .map((i) => {
+                const data = rows.at(i);
+                const place = item === "row" ? { "aria-rowindex": i + 1 } : { "aria-posinset": i + 1, "aria-setsize": rows.total };
+                return (
+                  <div key={i} role={item} {...place} className="h-full min-w-0">
+                    {data === undefined ? (
+                      <span className="block h-full border-b border-line/60 text-peat" aria-busy="true" />
+                    ) : (
+                      row(data, i)
+                    )}
+                  </div>
+                );
+              })}
           </div>
         ))}
       </div>
-      {(rows.total ?? 0) > most && <p className="mt-3 text-peat">The first {most.toLocaleString("en")} of {rows.total!.toLocaleString("en")}. A filter shows the others.</p>}
+      {(rows.total ?? 0) > most && (
+        <p className="mt-3 text-peat">
+          The first {most.toLocaleString("en")} of {rows.total!.toLocaleString("en")}. A filter shows the others.
+        </p>
+      )}
     </div>
   );
 }

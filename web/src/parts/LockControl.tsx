@@ -11,19 +11,37 @@ import { Trouble } from "./Trouble";
 const item = "cursor-default rounded-md px-3 py-1.5 outline-none data-highlighted:bg-stone";
 
 /** ForWhom is a button that asks for which of one's workspaces something is. */
-function ForWhom({ here, title, label, busy, onChoose }: { here: Here; title: ReactNode; label: string; busy: boolean; onChoose: (workspace: string) => void }) {
+function ForWhom({
+  here,
+  title,
+  label,
+  busy,
+  onChoose,
+}: {
+  here: Here;
+  title: ReactNode;
+  label: string;
+  busy: boolean;
+  onChoose: (workspace: string) => void;
+}) {
   const folders = useWorkspaces(here.key);
   return (
     <DropdownMenu.Root>
       <DropdownMenu.Trigger asChild>
-        <Button disabled={busy} aria-label={label}>{title}</Button>
+        <Button disabled={busy} aria-label={label}>
+          {title}
+        </Button>
       </DropdownMenu.Trigger>
       <DropdownMenu.Portal>
         <DropdownMenu.Content align="end" sideOffset={4} className="z-20 rounded-lg border border-line bg-bank p-1 text-sm shadow-xl">
           <DropdownMenu.Label className="px-3 py-1 text-xs text-peat">The lock is for</DropdownMenu.Label>
-          <DropdownMenu.Item className={item} onSelect={() => onChoose(consoleSeat)}>this page: I drop the new file here</DropdownMenu.Item>
+          <DropdownMenu.Item className={item} onSelect={() => onChoose(consoleSeat)}>
+            this page: I drop the new file here
+          </DropdownMenu.Item>
           {folders.data?.map((w) => (
-            <DropdownMenu.Item key={w.id} className={item} onSelect={() => onChoose(w.id)}>{w.name}</DropdownMenu.Item>
+            <DropdownMenu.Item key={w.id} className={item} onSelect={() => onChoose(w.id)}>
+              {w.name}
+            </DropdownMenu.Item>
           ))}
         </DropdownMenu.Content>
       </DropdownMenu.Portal>
@@ -34,7 +52,15 @@ function ForWhom({ here, title, label, busy, onChoose }: { here: Here; title: Re
 /** TakeLock locks an asset, for the page or for one of one's folders. */
 export function TakeLock({ here, asset }: { here: Here; asset: Pick<Asset, "path" | "newest"> }) {
   const { take } = useLockActions(here.key);
-  return <ForWhom here={here} title="Lock" label={`Lock ${asset.path}`} busy={take.isPending} onChoose={(workspace) => take.mutate({ asset, workspace })} />;
+  return (
+    <ForWhom
+      here={here}
+      title="Lock"
+      label={`Lock ${asset.path}`}
+      busy={take.isPending}
+      onChoose={(workspace) => take.mutate({ asset, workspace })}
+    />
+  );
 }
 
 /** TakeOffer takes a lock that is offered, for the workspace that waited. */
@@ -44,11 +70,21 @@ export function TakeOffer({ here, lock }: { here: Here; lock: Lock }) {
   if (!turn) return null;
   return (
     <span className="flex gap-2">
-      <Button kind="act" disabled={take.isPending} aria-label={`Take it: the lock of ${lock.path}`}
-        onClick={() => take.mutate({ asset: { path: lock.path, newest: 0 }, workspace: turn.workspace_id })}>
+      <Button
+        kind="act"
+        disabled={take.isPending}
+        aria-label={`Take it: the lock of ${lock.path}`}
+        onClick={() => take.mutate({ asset: { path: lock.path, newest: 0 }, workspace: turn.workspace_id })}
+      >
         Take it
       </Button>
-      <Button disabled={leave.isPending} aria-label={`Not any more: leave the line for ${lock.path}`} onClick={() => leave.mutate(lock.path)}>Not any more</Button>
+      <Button
+        disabled={leave.isPending}
+        aria-label={`Not any more: leave the line for ${lock.path}`}
+        onClick={() => leave.mutate(lock.path)}
+      >
+        Not any more
+      </Button>
     </span>
   );
 }
@@ -62,12 +98,23 @@ export function WaitOrAsk({ here, lock }: { here: Here; lock: Lock }) {
   return (
     <>
       {turn ? (
-        <Button disabled={leave.isPending} aria-label={`Leave the line for ${lock.path}`} onClick={() => leave.mutate(lock.path)}>Leave the line</Button>
+        <Button disabled={leave.isPending} aria-label={`Leave the line for ${lock.path}`} onClick={() => leave.mutate(lock.path)}>
+          Leave the line
+        </Button>
       ) : (
-        <ForWhom here={here} title="Wait in line" label={`Wait in line for ${lock.path}`} busy={take.isPending}
-          onChoose={(workspace) => take.mutate({ asset: { path: lock.path, newest: 0 }, workspace, wait: true })} />
+        <ForWhom
+          here={here}
+          title="Wait in line"
+          label={`Wait in line for ${lock.path}`}
+          busy={take.isPending}
+          onChoose={(workspace) => take.mutate({ asset: { path: lock.path, newest: 0 }, workspace, wait: true })}
+        />
       )}
-      {lock.holder && !asked && <Button onClick={() => setAsking(true)} aria-label={`Ask ${lock.holder} to let go of ${lock.path}`}>Ask {lock.holder}</Button>}
+      {lock.holder && !asked && (
+        <Button onClick={() => setAsking(true)} aria-label={`Ask ${lock.holder} to let go of ${lock.path}`}>
+          Ask {lock.holder}
+        </Button>
+      )}
       <AskToLetGo here={here} lock={lock} workspace={turn?.workspace_id ?? consoleSeat} open={asking} onClose={() => setAsking(false)} />
     </>
   );
@@ -87,8 +134,25 @@ export function AskToLetGo({ here, lock, workspace, open, onClose, onDone }: Ask
   const { request } = useLockActions(here.key);
   const [reason, setReason] = useState("");
   return (
-    <Ask open={open} title={`Ask ${lock.holder} to let go?`} action="Ask" busy={request.isPending} disabled={!reason.trim()} onClose={onClose}
-      onAct={() => request.mutate({ path: lock.path, workspace, reason }, { onSuccess: () => (onClose(), onDone?.()) })}>
+    <Ask
+      open={open}
+      title={`Ask ${lock.holder} to let go?`}
+      action="Ask"
+      busy={request.isPending}
+      disabled={!reason.trim()}
+      onClose={onClose}
+      onAct={() =>
+        request.mutate(
+          { path: lock.path, workspace, reason },
+          {
+            onSuccess: () => {
+              onClose();
+              onDone?.();
+            },
+          },
+        )
+      }
+    >
       <p>{lock.holder} is told at once, and gives it or says until when not. You wait in line meanwhile.</p>
       <label className="block">
         <span className="mb-1 block text-ink">What you need it for</span>
@@ -110,24 +174,58 @@ export function AnswerAsk({ here, lock, ask }: { here: Here; lock: Lock; ask: Sc
   const until = Number(hours) > 0 ? { until: new Date(Date.now() + Number(hours) * 3_600_000).toISOString() } : {};
   return (
     <span className="flex flex-wrap gap-2">
-      <Button kind="act" disabled={answer.isPending} aria-label={`Give it: ${lock.path} to ${ask.person}`} onClick={() => (lock.unsent ? setMore("give") : give())}>Give it</Button>
-      <Button disabled={answer.isPending} aria-label={`Not yet, to ${ask.person} about ${lock.path}`} onClick={() => answer.mutate({ path: lock.path, give: false, to: ask.person })}>Not yet</Button>
-      <Button kind="quiet" onClick={() => setMore("not-yet")} aria-label={`Not yet, because …: to ${ask.person} about ${lock.path}`}>Not yet, because …</Button>
-      <Ask open={more === "give"} title={`Give ${lock.path} away with changes that were not sent?`} action="Give it" busy={answer.isPending} onAct={give} onClose={() => setMore(undefined)}>
+      <Button
+        kind="act"
+        disabled={answer.isPending}
+        aria-label={`Give it: ${lock.path} to ${ask.person}`}
+        onClick={() => (lock.unsent ? setMore("give") : give())}
+      >
+        Give it
+      </Button>
+      <Button
+        disabled={answer.isPending}
+        aria-label={`Not yet, to ${ask.person} about ${lock.path}`}
+        onClick={() => answer.mutate({ path: lock.path, give: false, to: ask.person })}
+      >
+        Not yet
+      </Button>
+      <Button kind="quiet" onClick={() => setMore("not-yet")} aria-label={`Not yet, because …: to ${ask.person} about ${lock.path}`}>
+        Not yet, because …
+      </Button>
+      <Ask
+        open={more === "give"}
+        title={`Give ${lock.path} away with changes that were not sent?`}
+        action="Give it"
+        busy={answer.isPending}
+        onAct={give}
+        onClose={() => setMore(undefined)}
+      >
         <p>
-          There are changes in {lock.workspace} that were not sent. They stay on that disk, but can't be sent over what {ask.person} makes of it. Sending them there first gives
-          the lock back by itself.
+          There are changes in {lock.workspace} that were not sent. They stay on that disk, but can't be sent over what {ask.person} makes
+          of it. Sending them there first gives the lock back by itself.
         </p>
         <Trouble error={answer.error} />
       </Ask>
-      <Ask open={more === "not-yet"} title="Not yet" action="Tell them" busy={answer.isPending} onAct={() => answer.mutate({ path: lock.path, give: false, to: ask.person, word, ...until }, done)} onClose={() => setMore(undefined)}>
+      <Ask
+        open={more === "not-yet"}
+        title="Not yet"
+        action="Tell them"
+        busy={answer.isPending}
+        onAct={() => answer.mutate({ path: lock.path, give: false, to: ask.person, word, ...until }, done)}
+        onClose={() => setMore(undefined)}
+      >
         <label className="block">
           <span className="mb-1 block text-ink">Why</span>
           <input className={fieldClass} value={word} onChange={(e) => setWord(e.target.value)} maxLength={500} />
         </label>
         <label className="block">
           <span className="mb-1 block text-ink">For about how many hours more</span>
-          <input className={fieldClass} value={hours} inputMode="decimal" onChange={(e) => setHours(e.target.value.replace(/[^0-9.]/g, ""))} />
+          <input
+            className={fieldClass}
+            value={hours}
+            inputMode="decimal"
+            onChange={(e) => setHours(e.target.value.replace(/[^0-9.]/g, ""))}
+          />
         </label>
         <Trouble error={answer.error} />
       </Ask>
@@ -141,18 +239,32 @@ export function ReleaseLock({ here, lock }: { here: Here; lock: Lock }) {
   const [asking, setAsking] = useState(false);
   const [reason, setReason] = useState("");
   if (lock.holder === here.me) {
-    return <Button disabled={release.isPending} onClick={() => release.mutate(lock)} aria-label={`Unlock ${lock.path}`}>Unlock</Button>;
+    return (
+      <Button disabled={release.isPending} onClick={() => release.mutate(lock)} aria-label={`Unlock ${lock.path}`}>
+        Unlock
+      </Button>
+    );
   }
   if (!here.mayLead || !lock.holder) return null;
   return (
     <>
-      <Button onClick={() => setAsking(true)} aria-label={`Take away the lock of ${lock.path}`}>Take away</Button>
-      <Ask open={asking} title={`Take the lock away from ${lock.holder}?`} action="Take it away" busy={override.isPending} disabled={!reason.trim()}
-        onClose={() => setAsking(false)} onAct={() => override.mutate({ lock, reason }, { onSuccess: () => setAsking(false) })}>
+      <Button onClick={() => setAsking(true)} aria-label={`Take away the lock of ${lock.path}`}>
+        Take away
+      </Button>
+      <Ask
+        open={asking}
+        title={`Take the lock away from ${lock.holder}?`}
+        action="Take it away"
+        busy={override.isPending}
+        disabled={!reason.trim()}
+        onClose={() => setAsking(false)}
+        onAct={() => override.mutate({ lock, reason }, { onSuccess: () => setAsking(false) })}
+      >
         <p>
-          {lock.path} {lock.waitlist.length > 0 ? `is offered to ${lock.waitlist[0]!.handle}` : "becomes free"}. {lock.holder} is told. What {lock.holder} has not sent
-          {lock.unsent ? " (there is something)" : ""} stays on their disk, and can be sent as a new file beside the asset, but no longer over what comes after. The reason is recorded
-          with your name.
+          {lock.path} {lock.waitlist.length > 0 ? `is offered to ${lock.waitlist[0]!.handle}` : "becomes free"}. {lock.holder} is told. What{" "}
+          {lock.holder} has not sent
+          {lock.unsent ? " (there is something)" : ""} stays on their disk, and can be sent as a new file beside the asset, but no longer
+          over what comes after. The reason is recorded with your name.
         </p>
         <label className="block">
           <span className="mb-1 block text-ink">Reason</span>
@@ -178,11 +290,15 @@ export function LockButtons({ here, asset, lock, brief = false }: LockButtonsPro
   const mine = lock?.holder === here.me;
   return (
     <Kept className="flex flex-wrap justify-end gap-2">
-      {lock && offered === here.me ? <TakeOffer here={here} lock={lock} /> : (
+      {lock && offered === here.me ? (
+        <TakeOffer here={here} lock={lock} />
+      ) : (
         <>
           {here.maySend && !asset.gone && !lock?.holder && !offered && <TakeLock here={here} asset={asset} />}
           {!brief && here.maySend && lock && !mine && (lock.holder || offered) && <WaitOrAsk here={here} lock={lock} />}
-          {!brief && mine && (lock.asks ?? []).filter((k) => !k.answer).map((k) => <AnswerAsk key={k.person} here={here} lock={lock} ask={k} />)}
+          {!brief &&
+            mine &&
+            (lock.asks ?? []).filter((k) => !k.answer).map((k) => <AnswerAsk key={k.person} here={here} lock={lock} ask={k} />)}
           {lock && <ReleaseLock here={here} lock={lock} />}
         </>
       )}

@@ -12,14 +12,23 @@ export function NameState({ here, at, onClose }: { here: Here; at: string; onClo
   const [name, setName] = useState("");
   const [note, setNote] = useState("");
   const act = useMutation({
-    mutationFn: () => ask(api.POST("/projects/{project}/milestones", { params: { path: { project: here.key } }, body: { name, at, note } })),
+    mutationFn: () =>
+      ask(api.POST("/projects/{project}/milestones", { params: { path: { project: here.key } }, body: { name, at, note } })),
     onSuccess: () => {
       onClose();
       return changesOf(queries, here.key).all();
     },
   });
   return (
-    <Ask open title={`Name ${at}`} action="Name it" busy={act.isPending} disabled={name === ""} onAct={() => act.mutate()} onClose={onClose}>
+    <Ask
+      open
+      title={`Name ${at}`}
+      action="Name it"
+      busy={act.isPending}
+      disabled={name === ""}
+      onAct={() => act.mutate()}
+      onClose={onClose}
+    >
       <p>A milestone stays with its handoff: it is never moved to another one. Commands take it wherever they take a handoff.</p>
       <label className="block">
         <span className="mb-1 block">Name</span>

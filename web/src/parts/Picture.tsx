@@ -4,7 +4,14 @@ import { hasPicture, pictureAddress } from "../api/client";
 import { kindOf } from "../api/words.gen";
 
 const signs: Partial<Record<ReturnType<typeof kindOf>, typeof FileIcon>> = {
-  sound: AudioLines, model: Box, schematic: CircuitBoard, board: CircuitBoard, table: Table2, text: FileText, data: FileText, document: FileText,
+  sound: AudioLines,
+  model: Box,
+  schematic: CircuitBoard,
+  board: CircuitBoard,
+  table: Table2,
+  text: FileText,
+  data: FileText,
+  document: FileText,
 };
 
 interface Props {
@@ -20,7 +27,9 @@ export function Picture({ project, path, version, edge, className = "" }: Props)
   const [failed, setFailed] = useState("");
   const address = pictureAddress(project, path, version, edge);
   if (hasPicture(path) && version > 0 && failed !== address) {
-    return <img src={address} alt="" loading="lazy" onError={() => setFailed(address)} className={`bg-stone object-contain ${className}`} />;
+    return (
+      <img src={address} alt="" loading="lazy" onError={() => setFailed(address)} className={`bg-stone object-contain ${className}`} />
+    );
   }
   const Sign = signs[kindOf(path)] ?? FileIcon;
   return (

@@ -55,11 +55,26 @@ export function spotPoint(where: string): [number, number, number] | undefined {
 export const spotNamed = (where: string, word: string) => (where.startsWith(`${word} `) ? where.slice(word.length + 1) : undefined);
 
 /** Diamond is how a remark looks on a thing. */
-export function Diamond({ number, settled = false, chosen = false, elsewhere = false }: { number: number | string; settled?: boolean; chosen?: boolean; elsewhere?: boolean }) {
+export function Diamond({
+  number,
+  settled = false,
+  chosen = false,
+  elsewhere = false,
+}: {
+  number: number | string;
+  settled?: boolean;
+  chosen?: boolean;
+  elsewhere?: boolean;
+}) {
   return (
     <span className="inline-grid size-6 place-items-center align-middle">
-      <span aria-hidden className={`col-start-1 row-start-1 size-4.5 rotate-45 border-2 ${settled ? "border-peat bg-stone" : "border-deep bg-copper"} ${elsewhere ? "border-dashed" : ""} ${chosen ? "outline-2 outline-ink" : ""}`} />
-      <span className={`relative col-start-1 row-start-1 text-xs leading-none font-semibold ${settled ? "text-ink" : "text-on-copper"}`}>{number}</span>
+      <span
+        aria-hidden
+        className={`col-start-1 row-start-1 size-4.5 rotate-45 border-2 ${settled ? "border-peat bg-stone" : "border-deep bg-copper"} ${elsewhere ? "border-dashed" : ""} ${chosen ? "outline-2 outline-ink" : ""}`}
+      />
+      <span className={`relative col-start-1 row-start-1 text-xs leading-none font-semibold ${settled ? "text-ink" : "text-on-copper"}`}>
+        {number}
+      </span>
     </span>
   );
 }
@@ -67,8 +82,14 @@ export function Diamond({ number, settled = false, chosen = false, elsewhere = f
 /** MarkButton is a mark that one can choose. */
 export function MarkButton({ mark: m, points }: { mark: Mark; points: Points }) {
   return (
-    <button type="button" data-mark={m.number} onClick={() => points.choose(m.number)} aria-pressed={points.chosen === m.number}
-      aria-label={`Remark ${m.number} at ${m.where}${m.settled ? ", settled" : ""}`} className="block cursor-pointer">
+    <button
+      type="button"
+      data-mark={m.number}
+      onClick={() => points.choose(m.number)}
+      aria-pressed={points.chosen === m.number}
+      aria-label={`Remark ${m.number} at ${m.where}${m.settled ? ", settled" : ""}`}
+      className="block cursor-pointer"
+    >
       <Diamond number={m.number} settled={m.settled} chosen={points.chosen === m.number} elsewhere={m.elsewhere} />
     </button>
   );
@@ -83,9 +104,19 @@ export function PlaceMarks({ scale = 1 }: { scale?: number }) {
     <>
       {points.marks.map((m) => {
         const p = spotPlace(m.where);
-        return p && <span key={m.number} className="absolute" style={at(p)}><MarkButton mark={m} points={points} /></span>;
+        return (
+          p && (
+            <span key={m.number} className="absolute" style={at(p)}>
+              <MarkButton mark={m} points={points} />
+            </span>
+          )
+        );
       })}
-      {own && <span className="pointer-events-none absolute" style={at(own)}><Diamond number="+" chosen /></span>}
+      {own && (
+        <span className="pointer-events-none absolute" style={at(own)}>
+          <Diamond number="+" chosen />
+        </span>
+      )}
     </>
   );
 }
@@ -101,31 +132,50 @@ export function OnPage({ page, children }: { page: number; children: ReactNode }
   const points = usePoints();
   const here = (where: string) => spotPage(where)[0] === page;
   return (
-    <Pointing value={{
-      ...points,
-      marks: points.marks.filter((m) => here(m.where)).map((m) => ({ ...m, where: spotPage(m.where)[1] })),
-      spot: points.spot && here(points.spot) ? spotPage(points.spot)[1] : undefined,
-      point: points.point && ((where) => points.point!(page > 1 ? `page ${page} ${where}` : where)),
-    }}>
+    <Pointing
+      value={{
+        ...points,
+        marks: points.marks.filter((m) => here(m.where)).map((m) => ({ ...m, where: spotPage(m.where)[1] })),
+        spot: points.spot && here(points.spot) ? spotPage(points.spot)[1] : undefined,
+        point: points.point && ((where) => points.point!(page > 1 ? `page ${page} ${where}` : where)),
+      }}
+    >
       {children}
     </Pointing>
   );
 }
 
 /** markedPages are the pages of a document with remarks on them. */
-export const markedPages = (points: Points) => new Set(points.marks.filter((m) => spotPlace(spotPage(m.where)[1])).map((m) => spotPage(m.where)[0]));
+export const markedPages = (points: Points) =>
+  new Set(points.marks.filter((m) => spotPlace(spotPage(m.where)[1])).map((m) => spotPage(m.where)[0]));
 
 type Frame = readonly number[];
-interface Box { name: string; at: readonly number[] }
-interface Circuit { frame?: Frame; parts?: Box[]; nets?: Box[] }
+interface Box {
+  name: string;
+  at: readonly number[];
+}
+interface Circuit {
+  frame?: Frame;
+  parts?: Box[];
+  nets?: Box[];
+}
 
 /** OnSheet turns what is said of a circuit into places on a picture of it, and back: a part is where it is drawn, a net where it has its first pin, and a place on the drawing of the
  * version alone (own) is somewhere else on one that shows another stretch of the sheet (shown). */
-export function OnSheet({ shown, of: { frame: own, parts, nets }, children }: { shown: Frame | undefined; of: Circuit; children: ReactNode }) {
+export function OnSheet({
+  shown,
+  of: { frame: own, parts, nets },
+  children,
+}: {
+  shown: Frame | undefined;
+  of: Circuit;
+  children: ReactNode;
+}) {
   const points = usePoints();
   if (own?.length !== 4 || shown?.length !== 4) return children;
   const units = (f: Frame, x: number, y: number) => [f[0]! + (x / 100) * (f[2]! - f[0]!), f[1]! + (y / 100) * (f[3]! - f[1]!)] as const;
-  const percent = (f: Frame, x: number, y: number) => placeSpot(((x - f[0]!) / (f[2]! - f[0]!)) * 100, ((y - f[1]!) / (f[3]! - f[1]!)) * 100);
+  const percent = (f: Frame, x: number, y: number) =>
+    placeSpot(((x - f[0]!) / (f[2]! - f[0]!)) * 100, ((y - f[1]!) / (f[3]! - f[1]!)) * 100);
   const place = (where: string) => {
     const p = spotPlace(where);
     if (p) return percent(shown, ...units(own, p.x, p.y));
@@ -141,12 +191,14 @@ export function OnSheet({ shown, of: { frame: own, parts, nets }, children }: { 
     return hit ? `part ${hit.name}` : percent(own, x, y);
   };
   return (
-    <Pointing value={{
-      ...points,
-      marks: points.marks.map((m) => ({ ...m, where: place(m.where) })),
-      spot: points.spot && place(points.spot),
-      point: points.point && ((where) => points.point!(spotAt(where))),
-    }}>
+    <Pointing
+      value={{
+        ...points,
+        marks: points.marks.map((m) => ({ ...m, where: place(m.where) })),
+        spot: points.spot && place(points.spot),
+        point: points.point && ((where) => points.point!(spotAt(where))),
+      }}
+    >
       {children}
     </Pointing>
   );

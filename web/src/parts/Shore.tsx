@@ -23,7 +23,12 @@ export function Shore({ children }: { children?: ReactNode }) {
   });
   return (
     <header className="border-b border-line bg-bank">
-      <a href="#page" className="sr-only focus:not-sr-only focus:absolute focus:z-40 focus:m-2 focus:rounded-md focus:bg-bank focus:px-3 focus:py-2">To the page</a>
+      <a
+        href="#page"
+        className="sr-only focus:not-sr-only focus:absolute focus:z-40 focus:m-2 focus:rounded-md focus:bg-bank focus:px-3 focus:py-2"
+      >
+        To the page
+      </a>
       <div className="mx-auto flex max-w-[88rem] flex-wrap items-center gap-x-3 gap-y-1 px-3 py-2 sm:gap-x-6 sm:px-6">
         <Link to="/" className="flex items-center gap-2 font-semibold no-underline" aria-label="Kettle Tarn, all projects">
           <img src="/tarn.svg" alt="" className="size-6" />
@@ -31,9 +36,15 @@ export function Shore({ children }: { children?: ReactNode }) {
         </Link>
         {children}
         <DropdownMenu.Root>
-          <DropdownMenu.Trigger className="ml-auto rounded-md border border-transparent px-2 py-1 text-peat hover:border-line hover:text-ink">{me.data?.handle ?? "…"}</DropdownMenu.Trigger>
+          <DropdownMenu.Trigger className="ml-auto rounded-md border border-transparent px-2 py-1 text-peat hover:border-line hover:text-ink">
+            {me.data?.handle ?? "…"}
+          </DropdownMenu.Trigger>
           <DropdownMenu.Portal>
-            <DropdownMenu.Content align="end" sideOffset={6} className="z-20 min-w-44 rounded-lg border border-line bg-bank p-1 text-sm shadow-xl">
+            <DropdownMenu.Content
+              align="end"
+              sideOffset={6}
+              className="z-20 min-w-44 rounded-lg border border-line bg-bank p-1 text-sm shadow-xl"
+            >
               <DropdownMenu.Item className={item} onSelect={() => void navigate("/me")}>
                 Passphrase and sign-ins
               </DropdownMenu.Item>
@@ -53,5 +64,9 @@ export function Shore({ children }: { children?: ReactNode }) {
 
 /** Page is the room below it. */
 export function Page({ children }: { children: ReactNode }) {
-  return <main id="page" tabIndex={-1} className="mx-auto max-w-[88rem] px-4 py-6 outline-none sm:px-6">{children}</main>;
+  return (
+    <main id="page" tabIndex={-1} className="mx-auto max-w-[88rem] px-4 py-6 outline-none sm:px-6">
+      {children}
+    </main>
+  );
 }

@@ -7,10 +7,16 @@ export function Told({ items, onClose }: { items: Item[]; onClose: (id: string) 
   return (
     <Toast.Provider duration={20_000} label="News">
       {items.map((i) => (
-        <Toast.Root key={i.id} onOpenChange={(open) => !open && onClose(i.id)} className="border-l-3 border-copper bg-bank px-4 py-3 shadow-2xl">
+        <Toast.Root
+          key={i.id}
+          onOpenChange={(open) => !open && onClose(i.id)}
+          className="border-l-3 border-copper bg-bank px-4 py-3 shadow-2xl"
+        >
           <Toast.Description>{i.text}.</Toast.Description>
           <Toast.Close asChild>
-            <Button kind="quiet" className="-ml-2.5">Seen</Button>
+            <Button kind="quiet" className="-ml-2.5">
+              Seen
+            </Button>
           </Toast.Close>
         </Toast.Root>
       ))}

@@ -13,7 +13,9 @@ export function remedy(r: Pick<Schemas["Refusal"], "reason" | "remedy">): string
 export function Trouble({ error }: { error: unknown }) {
   if (!error) return null;
   const d = error instanceof Problem ? error.details : undefined;
-  const reasons = d?.refusals?.length ? d.refusals : [{ path: "", reason: "", message: d?.detail ?? String(error), remedy: d?.remedy ?? "" }];
+  const reasons = d?.refusals?.length
+    ? d.refusals
+    : [{ path: "", reason: "", message: d?.detail ?? String(error), remedy: d?.remedy ?? "" }];
   return (
     <div role="alert" className="border-l-3 border-rust bg-bank px-3 py-2 text-sm">
       {reasons.slice(0, most).map((r) => (

@@ -69,7 +69,8 @@ export const baseName = (path: string) => path.slice(path.lastIndexOf("/") + 1);
 /** assetPath and folderPath are addresses in the console. */
 export const encodePath = (path: string) => path.split("/").map(encodeURIComponent).join("/");
 export const assetPath = (key: string, path: string) => `/p/${key}/asset/${encodePath(path)}`;
-export const folderPath = (key: string, folder: string, at = "") => `/p/${key}/assets${folder ? `/${encodePath(folder)}` : ""}${at && `?at=${encodeURIComponent(at)}`}`;
+export const folderPath = (key: string, folder: string, at = "") =>
+  `/p/${key}/assets${folder ? `/${encodePath(folder)}` : ""}${at && `?at=${encodeURIComponent(at)}`}`;
 
 /** grown is a difference of sizes for people. */
 export const grown = (bytes: number) => (bytes === 0 ? "the same size" : bytes > 0 ? `+${size(bytes)}` : `−${size(-bytes)}`);

@@ -33,7 +33,12 @@ export function AssetPage() {
   const found = useRows<Version, Schemas["AssetHistory"]>({
     queryKey: ["project", here.key, "asset", path, branch],
     enabled: at === "" || !branches.isPending,
-    fetch: (skip, limit) => ask(api.GET("/projects/{project}/asset", { params: { path: { project: here.key }, query: { path, skip, limit, ...(branch && { branch }) } } })),
+    fetch: (skip, limit) =>
+      ask(
+        api.GET("/projects/{project}/asset", {
+          params: { path: { project: here.key }, query: { path, skip, limit, ...(branch && { branch }) } },
+        }),
+      ),
     rows: (h) => h.versions,
     total: (h) => h.total,
   });
@@ -46,12 +51,25 @@ export function AssetPage() {
   const far = useQuery({
     queryKey: ["project", here.key, "asset", path, branch, Math.floor(place / pageSize)],
     enabled: place >= pageSize,
-    queryFn: () => ask(api.GET("/projects/{project}/asset", { params: { path: { project: here.key }, query: { path, skip: Math.floor(place / pageSize) * pageSize, limit: pageSize, ...(branch && { branch }) } } })),
+    queryFn: () =>
+      ask(
+        api.GET("/projects/{project}/asset", {
+          params: {
+            path: { project: here.key },
+            query: { path, skip: Math.floor(place / pageSize) * pageSize, limit: pageSize, ...(branch && { branch }) },
+          },
+        }),
+      ),
   });
-  if (!found.first || found.first.asset.path.toLowerCase() !== path.toLowerCase() && found.pending) return <Trouble error={found.error} />;
+  if (!found.first || (found.first.asset.path.toLowerCase() !== path.toLowerCase() && found.pending))
+    return <Trouble error={found.error} />;
   const { asset, versions } = found.first;
   if (place >= pageSize && !far.data) return <Trouble error={far.error} />;
-  const shown = [...versions, ...(far.data?.versions ?? [])].find((v) => v.version === wanted) ?? versions.find((v) => v.version === asset.newest) ?? versions.find((v) => !v.gone) ?? versions[0]!;
+  const shown =
+    [...versions, ...(far.data?.versions ?? [])].find((v) => v.version === wanted) ??
+    versions.find((v) => v.version === asset.newest) ??
+    versions.find((v) => !v.gone) ??
+    versions[0]!;
   const mayDrop = here.maySend && !branch && asset.holder === here.me && !asset.gone;
   return (
     <section
@@ -82,16 +100,34 @@ export function AssetPage() {
   );
 }
 
-function Heading({ here, asset, at, branch, mayDrop, onFile }: { here: Here; asset: Asset; at: string; branch: string; mayDrop: boolean; onFile: (f: File[]) => void }) {
+function Heading({
+  here,
+  asset,
+  at,
+  branch,
+  mayDrop,
+  onFile,
+}: {
+  here: Here;
+  asset: Asset;
+  at: string;
+  branch: string;
+  mayDrop: boolean;
+  onFile: (f: File[]) => void;
+}) {
   const input = useRef<HTMLInputElement>(null);
   const lock = useLock(here.key, asset.path).data ?? undefined;
   const folder = asset.path.includes("/") ? asset.path.slice(0, asset.path.lastIndexOf("/")) : "";
   return (
     <div className="mb-5 flex flex-wrap items-end gap-x-6 gap-y-3">
       <div className="min-w-0">
-        <Link to={folderPath(here.key, folder, at)} className="text-peat">{folder || "Assets"}</Link>
+        <Link to={folderPath(here.key, folder, at)} className="text-peat">
+          {folder || "Assets"}
+        </Link>
         <h1 className="break-all">{baseName(asset.path)}</h1>
-        <p className="mt-1"><Holder lock={lock?.holder ? lock : undefined} me={here.me} long /></p>
+        <p className="mt-1">
+          <Holder lock={lock?.holder ? lock : undefined} me={here.me} long />
+        </p>
         {lock && (
           <>
             <Marks lock={lock} />
@@ -99,18 +135,28 @@ function Heading({ here, asset, at, branch, mayDrop, onFile }: { here: Here; ass
           </>
         )}
         {asset.heads_up?.map((h) => (
-          <p key={h.workspace_id} className="text-ice"><Unsent head={h} me={here.me} /></p>
+          <p key={h.workspace_id} className="text-ice">
+            <Unsent head={h} me={here.me} />
+          </p>
         ))}
       </div>
       <div className="ml-auto flex flex-wrap gap-2">
         {mayDrop && (
           <>
-            <Button kind="act" onClick={() => input.current?.click()}>Send a new version</Button>
-            <input ref={input} type="file" className="hidden" aria-label="File of the new version" onChange={(e) => {
-              const files = [...(e.target.files ?? [])];
-              e.target.value = ""; // so that the same file can be chosen again
-              if (files.length > 0) onFile(files);
-            }} />
+            <Button kind="act" onClick={() => input.current?.click()}>
+              Send a new version
+            </Button>
+            <input
+              ref={input}
+              type="file"
+              className="hidden"
+              aria-label="File of the new version"
+              onChange={(e) => {
+                const files = [...(e.target.files ?? [])];
+                e.target.value = ""; // so that the same file can be chosen again
+                if (files.length > 0) onFile(files);
+              }}
+            />
           </>
         )}
         {!branch && <LockButtons here={here} asset={asset} lock={lock} />}
@@ -132,14 +178,39 @@ function Versions({ here, asset, branch, list, shown }: VersionsProps) {
   return (
     <div>
       <div className="mb-2 flex items-baseline gap-4">
-        <h2>Versions <span className="font-normal text-peat">{(list.total ?? 0).toLocaleString("en")}</span></h2>
-        <a className="ml-auto text-peat" href={inProject(here.key, "asset.csv", { path: asset.path })} download>As a spreadsheet (CSV)</a>
+        <h2>
+          Versions <span className="font-normal text-peat">{(list.total ?? 0).toLocaleString("en")}</span>
+        </h2>
+        <a className="ml-auto text-peat" href={inProject(here.key, "asset.csv", { path: asset.path })} download>
+          As a spreadsheet (CSV)
+        </a>
       </div>
-      <List rows={list} height={94} measured label="Versions" className="border-t border-line"
-        row={(v, i) => <One here={here} asset={asset} branch={branch} version={v} before={list.at(i + 1)} on={v.version === shown.version} onBack={setBack} />} />
+      <List
+        rows={list}
+        height={94}
+        measured
+        label="Versions"
+        className="border-t border-line"
+        row={(v, i) => (
+          <One
+            here={here}
+            asset={asset}
+            branch={branch}
+            version={v}
+            before={list.at(i + 1)}
+            on={v.version === shown.version}
+            onBack={setBack}
+          />
+        )}
+      />
       {back && (
-        <GoBack here={here} title={`Go back to version ${back.version}?`} back={{ paths: [asset.path], version: back.version }}
-          {...(asset.lock?.holder === here.me && { seat: asset.lock.workspace_id })} onClose={() => setBack(undefined)} />
+        <GoBack
+          here={here}
+          title={`Go back to version ${back.version}?`}
+          back={{ paths: [asset.path], version: back.version }}
+          {...(asset.lock?.holder === here.me && { seat: asset.lock.workspace_id })}
+          onClose={() => setBack(undefined)}
+        />
       )}
     </div>
   );
@@ -161,23 +232,41 @@ const One = memo(function One({ here, asset, branch, version: v, before, on, onB
     <div className={`flex gap-3 border-b border-line px-2 py-2.5 ${on ? "bg-bank" : ""}`}>
       <Picture project={here.key} path={asset.path} version={v.version} edge={96} className="size-12 shrink-0 rounded-md" />
       <div className="min-w-0 flex-1">
-        <Link to={`?${new URLSearchParams({ version: String(v.version), ...(branch && { at: branch }) })}`} replace aria-current={on} className="font-medium wrap-anywhere">
+        <Link
+          to={`?${new URLSearchParams({ version: String(v.version), ...(branch && { at: branch }) })}`}
+          replace
+          aria-current={on}
+          className="font-medium wrap-anywhere"
+        >
           v{v.version} {firstLine(v.note)}
-        </Link> <Labels handoff={v} />
+        </Link>{" "}
+        <Labels handoff={v} />
         <p className="text-peat">
-          {v.author}, <When at={v.at} />, {v.gone ? "removed" : size(v.size)}{grew !== 0 && ` (${grown(grew)})`}, <Link to={`/p/${here.key}/handoffs/${v.handoff}`}>h{v.handoff}</Link>
+          {v.author}, <When at={v.at} />, {v.gone ? "removed" : size(v.size)}
+          {grew !== 0 && ` (${grown(grew)})`}, <Link to={`/p/${here.key}/handoffs/${v.handoff}`}>h{v.handoff}</Link>
           {before && before.path !== v.path && <span className="block break-all">moved from {before.path}</span>}
         </p>
         {!v.gone && (
           <p className="text-peat">
-            {before && !before.gone && <Link to={comparePath(here.key, asset.path, before.version, asset.path, v.version)} className="mr-4">Compare with v{before.version}</Link>}
-            {v.version !== asset.newest && !asset.gone && <Link to={comparePath(here.key, asset.path, v.version, asset.path, asset.newest)}>With the newest</Link>}
+            {before && !before.gone && (
+              <Link to={comparePath(here.key, asset.path, before.version, asset.path, v.version)} className="mr-4">
+                Compare with v{before.version}
+              </Link>
+            )}
+            {v.version !== asset.newest && !asset.gone && (
+              <Link to={comparePath(here.key, asset.path, v.version, asset.path, asset.newest)}>With the newest</Link>
+            )}
           </p>
         )}
       </div>
       {!v.gone && (
         <div className="flex w-18 shrink-0 items-start gap-1">
-          <a href={fileAddress(here.key, asset.path, v.version)} download title={`Download version ${v.version}`} className="rounded-md border border-transparent p-1.5 text-peat hover:border-line hover:text-ink">
+          <a
+            href={fileAddress(here.key, asset.path, v.version)}
+            download
+            title={`Download version ${v.version}`}
+            className="rounded-md border border-transparent p-1.5 text-peat hover:border-line hover:text-ink"
+          >
             <Download size={16} aria-label={`Download version ${v.version}`} />
           </a>
           {here.maySend && !branch && v.version !== asset.newest && (

@@ -28,7 +28,10 @@ export function Shown({ here, path, version }: { here: Here; path: string; versi
       {look && look.facts.length > 0 && (
         <dl className="mt-3 flex flex-wrap gap-x-6 gap-y-1" aria-label="Facts">
           {look.facts.map((f) => (
-            <div key={f.name}><dt className="inline text-peat">{f.name} </dt><dd className="inline">{f.value}</dd></div>
+            <div key={f.name}>
+              <dt className="inline text-peat">{f.name} </dt>
+              <dd className="inline">{f.value}</dd>
+            </div>
           ))}
         </dl>
       )}
@@ -39,7 +42,11 @@ export function Shown({ here, path, version }: { here: Here; path: string; versi
 function View({ here, path, version, look }: { here: Here; path: string; version: number; look: Schemas["Report"] | undefined }) {
   const drawn = (name: string) => drawnOf(here.key, path, version, name);
   if (look?.files.includes("mesh.bin")) {
-    return <Suspense fallback={<p className="h-[30rem] text-peat">Loading the model …</p>}><Models before={drawn("mesh.bin")} /></Suspense>;
+    return (
+      <Suspense fallback={<p className="h-[30rem] text-peat">Loading the model …</p>}>
+        <Models before={drawn("mesh.bin")} />
+      </Suspense>
+    );
   }
   if (look?.kind === "sound") return <Sounds sides={[{ report: look, address: drawn }]} />;
   if (look?.table) return <Table table={look.table} />;
@@ -49,7 +56,12 @@ function View({ here, path, version, look }: { here: Here; path: string; version
     const whole = drawn("whole.png");
     return (
       <OnSheet shown={look.frame} of={look}>
-        <Pictures key={version} after={whole} channels={look.kind === "texture"} {...(look.files.includes("lit.png") && { lit: [whole, drawn("lit.png")] as [string, string] })} />
+        <Pictures
+          key={version}
+          after={whole}
+          channels={look.kind === "texture"}
+          {...(look.files.includes("lit.png") && { lit: [whole, drawn("lit.png")] as [string, string] })}
+        />
       </OnSheet>
     );
   }
@@ -64,12 +76,21 @@ function Pages({ count, drawn }: { count: number; drawn: (name: string) => strin
     <>
       <nav className="mb-3 flex flex-wrap gap-1.5" aria-label="Pages">
         {Array.from({ length: count }, (_, i) => i + 1).map((p) => (
-          <button key={p} type="button" aria-current={p === page} onClick={() => setPage(p)} className={`rounded-md border px-2.5 py-1 ${p === page ? "border-copper font-semibold" : "border-line text-peat hover:text-ink"}`}>
-            {p}{marked.has(p) && <span className="ml-1.5 text-xs text-copper">remarks</span>}
+          <button
+            key={p}
+            type="button"
+            aria-current={p === page}
+            onClick={() => setPage(p)}
+            className={`rounded-md border px-2.5 py-1 ${p === page ? "border-copper font-semibold" : "border-line text-peat hover:text-ink"}`}
+          >
+            {p}
+            {marked.has(p) && <span className="ml-1.5 text-xs text-copper">remarks</span>}
           </button>
         ))}
       </nav>
-      <OnPage page={page}><Pictures key={page} after={drawn(`page-${page}.png`)} channels={false} /></OnPage>
+      <OnPage page={page}>
+        <Pictures key={page} after={drawn(`page-${page}.png`)} channels={false} />
+      </OnPage>
     </>
   );
 }
@@ -78,8 +99,26 @@ function Table({ table }: { table: Schemas["Table"] }) {
   return (
     <div className="max-h-[34rem] overflow-auto rounded-lg border border-line">
       <table className="w-full border-collapse text-left">
-        <thead className="sticky top-0 bg-stone"><tr>{table.heads.map((h, i) => <th key={i} className="px-2.5 py-1 font-semibold">{h}</th>)}</tr></thead>
-        <tbody>{table.cells.map((row, i) => <tr key={i} className="border-t border-line/60">{row.map((c, k) => <td key={k} className="px-2.5 py-1">{c}</td>)}</tr>)}</tbody>
+        <thead className="sticky top-0 bg-stone">
+          <tr>
+            {table.heads.map((h, i) => (
+              <th key={i} className="px-2.5 py-1 font-semibold">
+                {h}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {table.cells.map((row, i) => (
+            <tr key={i} className="border-t border-line/60">
+              {row.map((c, k) => (
+                <td key={k} className="px-2.5 py-1">
+                  {c}
+                </td>
+              ))}
+            </tr>
+          ))}
+        </tbody>
       </table>
       {table.rows > table.cells.length && <p className="px-2.5 py-1 text-peat">{table.rows.toLocaleString("en")} rows in all</p>}
     </div>
@@ -105,8 +144,19 @@ function Origins({ here, path, version }: { here: Here; path: string; version: n
             last = l.version;
             return (
               <tr key={l.line} className={fresh ? "border-t border-line/60" : ""}>
-                <td className="w-44 truncate px-2 text-peat" title={l.note}>{fresh && <><Link to={`?version=${l.version}`} replace>v{l.version}</Link> {l.author}, <When at={l.at} /></>}</td>
-                <td className="w-10 pr-3 text-right font-mono text-peat select-none"><LineNumber line={l.line} /></td>
+                <td className="w-44 truncate px-2 text-peat" title={l.note}>
+                  {fresh && (
+                    <>
+                      <Link to={`?version=${l.version}`} replace>
+                        v{l.version}
+                      </Link>{" "}
+                      {l.author}, <When at={l.at} />
+                    </>
+                  )}
+                </td>
+                <td className="w-10 pr-3 text-right font-mono text-peat select-none">
+                  <LineNumber line={l.line} />
+                </td>
                 <td className="pr-2 font-mono break-all whitespace-pre-wrap">{l.text}</td>
               </tr>
             );

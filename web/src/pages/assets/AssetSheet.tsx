@@ -1,6 +1,6 @@
 import { memo, useEffect, useRef, useState } from "react";
 import { Link } from "react-router";
-import { type Asset } from "../../api/client";
+import type { Asset } from "../../api/client";
 import type { Rows } from "../../api/rows";
 import { kindOf } from "../../api/words.gen";
 import { List } from "../../parts/List";
@@ -33,8 +33,16 @@ export function AssetSheet({ here, assets, listing, fullPaths, edge }: Props) {
   return (
     <div ref={place}>
       {width > 0 && (
-        <List key={columns} rows={assets} height={height} columns={columns} label="Assets"
-          row={(asset) => <Tile here={here} asset={asset} at={listing.at ?? ""} name={fullPaths ? asset.path : baseName(asset.path)} large={edge > 130} />} />
+        <List
+          key={columns}
+          rows={assets}
+          height={height}
+          columns={columns}
+          label="Assets"
+          row={(asset) => (
+            <Tile here={here} asset={asset} at={listing.at ?? ""} name={fullPaths ? asset.path : baseName(asset.path)} large={edge > 130} />
+          )}
+        />
       )}
     </div>
   );
@@ -53,15 +61,29 @@ const Tile = memo(function Tile({ here, asset, name, at, large }: TileProps) {
   const mine = asset.holder === here.me;
   return (
     <div className="flex h-full flex-col p-1.5">
-      <Link to={`${assetPath(here.key, asset.path)}${at && `?${new URLSearchParams({ version: String(asset.newest), at })}`}`} className="relative block min-h-0 flex-1 overflow-hidden rounded-lg" tabIndex={-1} aria-hidden>
+      <Link
+        to={`${assetPath(here.key, asset.path)}${at && `?${new URLSearchParams({ version: String(asset.newest), at })}`}`}
+        className="relative block min-h-0 flex-1 overflow-hidden rounded-lg"
+        tabIndex={-1}
+        aria-hidden
+      >
         <Picture project={here.key} path={asset.path} version={asset.newest} edge={large ? 320 : 96} className="size-full" />
         {asset.holder && !at && (
-          <span className={`absolute bottom-1.5 left-1.5 max-w-[90%] truncate rounded-md border px-1.5 text-xs ${mine ? "border-copper bg-copper-wash text-copper" : "border-ice bg-ice-wash text-ice"}`}>{mine ? "yours" : asset.holder}</span>
+          <span
+            className={`absolute bottom-1.5 left-1.5 max-w-[90%] truncate rounded-md border px-1.5 text-xs ${mine ? "border-copper bg-copper-wash text-copper" : "border-ice bg-ice-wash text-ice"}`}
+          >
+            {mine ? "yours" : asset.holder}
+          </span>
         )}
       </Link>
       <div className="flex h-10 shrink-0 items-center gap-2">
-        <Link to={`${assetPath(here.key, asset.path)}${at && `?${new URLSearchParams({ version: String(asset.newest), at })}`}`} className="min-w-0 flex-1 truncate text-sm" title={asset.path}>
-          {name}<span className="sr-only">, {asset.holder ? `held by ${mine ? "you" : asset.holder}` : "free"}</span>
+        <Link
+          to={`${assetPath(here.key, asset.path)}${at && `?${new URLSearchParams({ version: String(asset.newest), at })}`}`}
+          className="min-w-0 flex-1 truncate text-sm"
+          title={asset.path}
+        >
+          {name}
+          <span className="sr-only">, {asset.holder ? `held by ${mine ? "you" : asset.holder}` : "free"}</span>
         </Link>
         {heard && <Listen here={here} asset={asset} />}
         <span className="text-xs text-peat">v{asset.newest}</span>
@@ -87,7 +109,13 @@ function Listen({ here, asset }: { here: Here; asset: Asset }) {
     a.play().catch(() => setOn(false));
   };
   return (
-    <button type="button" onClick={turn} aria-pressed={on} aria-label={`Listen to ${asset.path}`} className={`rounded-md border px-1.5 text-xs ${on ? "border-copper text-copper" : "border-edge text-peat hover:text-ink"}`}>
+    <button
+      type="button"
+      onClick={turn}
+      aria-pressed={on}
+      aria-label={`Listen to ${asset.path}`}
+      className={`rounded-md border px-1.5 text-xs ${on ? "border-copper text-copper" : "border-edge text-peat hover:text-ink"}`}
+    >
       {on ? "Stop" : "Listen"}
     </button>
   );

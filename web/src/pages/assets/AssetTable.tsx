@@ -20,9 +20,15 @@ interface Props {
   onDrop: (e: DragEvent, asset?: Asset) => void;
 }
 
-const columns = "grid grid-cols-[3rem_minmax(0,1fr)_auto] items-center gap-x-4 md:grid-cols-[3rem_minmax(0,3fr)_4.5rem_5.5rem_minmax(0,3fr)_6.5rem_7rem]";
+const columns =
+  "grid grid-cols-[3rem_minmax(0,1fr)_auto] items-center gap-x-4 md:grid-cols-[3rem_minmax(0,3fr)_4.5rem_5.5rem_minmax(0,3fr)_6.5rem_7rem]";
 
-const heads = [["name", "Name", ""], ["version", "Version", ""], ["size", "Size", "justify-end"], ["date", "Last", ""]] as const;
+const heads = [
+  ["name", "Name", ""],
+  ["version", "Version", ""],
+  ["size", "Size", "justify-end"],
+  ["date", "Last", ""],
+] as const;
 
 /** AssetTable is a row an asset, each with what one may do about its lock. */
 export function AssetTable({ here, assets, listing, fullPaths, onOrder, onDrop }: Props) {
@@ -31,24 +37,47 @@ export function AssetTable({ here, assets, listing, fullPaths, onOrder, onDrop }
   const head = (
     <div role="rowgroup">
       <div role="row" className={`${columns} border-b border-line pb-1 text-xs text-peat max-md:hidden`}>
-        <span role="columnheader"><span className="sr-only">Picture</span></span>
+        <span role="columnheader">
+          <span className="sr-only">Picture</span>
+        </span>
         {heads.map(([name, word, side]) => (
-          <span key={name} role="columnheader" aria-sort={order === name ? (listing.down ? "descending" : "ascending") : "none"} className={`flex ${side}`}>
-            {at ? word : (
-              <button type="button" onClick={() => onOrder(name)} className={`hover:text-ink ${order === name ? "text-ink underline decoration-copper underline-offset-4" : ""}`} title={`Sort by ${word.toLowerCase()}`}>
-                {word}{order === name && <span className="ml-1 text-xs">{listing.down ? "down" : "up"}</span>}
+          <span
+            key={name}
+            role="columnheader"
+            aria-sort={order === name ? (listing.down ? "descending" : "ascending") : "none"}
+            className={`flex ${side}`}
+          >
+            {at ? (
+              word
+            ) : (
+              <button
+                type="button"
+                onClick={() => onOrder(name)}
+                className={`hover:text-ink ${order === name ? "text-ink underline decoration-copper underline-offset-4" : ""}`}
+                title={`Sort by ${word.toLowerCase()}`}
+              >
+                {word}
+                {order === name && <span className="ml-1 text-xs">{listing.down ? "down" : "up"}</span>}
               </button>
             )}
           </span>
         ))}
         <span role="columnheader">Lock</span>
-        <span role="columnheader"><span className="sr-only">What to do</span></span>
+        <span role="columnheader">
+          <span className="sr-only">What to do</span>
+        </span>
       </div>
     </div>
   );
   return (
-    <List rows={assets} height={56} role="table" label="Assets" head={head}
-      row={(asset) => <Row here={here} asset={asset} at={at} name={fullPaths ? asset.path : baseName(asset.path)} onDrop={onDrop} />} />
+    <List
+      rows={assets}
+      height={56}
+      role="table"
+      label="Assets"
+      head={head}
+      row={(asset) => <Row here={here} asset={asset} at={at} name={fullPaths ? asset.path : baseName(asset.path)} onDrop={onDrop} />}
+    />
   );
 }
 
@@ -84,17 +113,35 @@ const Row = memo(function Row({ here, asset, name, at, onDrop }: RowProps) {
         <Preview here={here} asset={asset} />
       </span>
       <span role="cell" className="truncate">
-        <Link to={`${assetPath(here.key, asset.path)}${past ? `?${new URLSearchParams({ version: String(asset.newest), at })}` : ""}`} className="font-medium" title={asset.path}>{name}</Link>
-        <span className="block truncate text-xs text-peat md:hidden">v{asset.newest}, {size(asset.size)}, {asset.author}</span>
+        <Link
+          to={`${assetPath(here.key, asset.path)}${past ? `?${new URLSearchParams({ version: String(asset.newest), at })}` : ""}`}
+          className="font-medium"
+          title={asset.path}
+        >
+          {name}
+        </Link>
+        <span className="block truncate text-xs text-peat md:hidden">
+          v{asset.newest}, {size(asset.size)}, {asset.author}
+        </span>
       </span>
-      <span role="cell" className="max-md:hidden">v{asset.newest}</span>
-      <span role="cell" className="text-right max-md:hidden">{size(asset.size)}</span>
+      <span role="cell" className="max-md:hidden">
+        v{asset.newest}
+      </span>
+      <span role="cell" className="text-right max-md:hidden">
+        {size(asset.size)}
+      </span>
       <span role="cell" className="truncate text-peat max-md:hidden" title={asset.note}>
         {asset.author}, {asset.at && <When at={asset.at} />}: {firstLine(asset.note ?? "")}
       </span>
-      <span role="cell" className="max-md:hidden">{!past && <Holder lock={asset.lock} me={here.me} />}</span>
+      <span role="cell" className="max-md:hidden">
+        {!past && <Holder lock={asset.lock} me={here.me} />}
+      </span>
       <span role="cell" className="flex items-center justify-end gap-2">
-        {!past && <span className="md:hidden"><Holder lock={asset.lock} me={here.me} /></span>}
+        {!past && (
+          <span className="md:hidden">
+            <Holder lock={asset.lock} me={here.me} />
+          </span>
+        )}
         {!past && <LockButtons here={here} asset={asset} lock={asset.lock} brief />}
       </span>
     </div>
@@ -107,7 +154,9 @@ function Preview({ here, asset }: { here: Here; asset: Asset }) {
   return (
     <HoverCard.Root openDelay={250} closeDelay={80}>
       <HoverCard.Trigger asChild>
-        <Link to={assetPath(here.key, asset.path)} aria-label={`A larger picture of ${asset.path}`} tabIndex={-1} className="block">{small}</Link>
+        <Link to={assetPath(here.key, asset.path)} aria-label={`A larger picture of ${asset.path}`} tabIndex={-1} className="block">
+          {small}
+        </Link>
       </HoverCard.Trigger>
       <HoverCard.Portal>
         <HoverCard.Content side="right" sideOffset={10} className="z-20 rounded-lg border border-line bg-bank p-1.5 shadow-2xl">

@@ -43,27 +43,44 @@ export function AssetsPage() {
   useTitle(folder || "Assets");
 
   const maySend = here.maySend && !at; // the past is looked at, not changed
-  const set = useCallback((changes: Record<string, string>) => setParams((now) => {
-    const next = new URLSearchParams(now);
-    for (const [k, v] of Object.entries(changes)) v ? next.set(k, v) : next.delete(k);
-    return next;
-  }, { replace: true }), [setParams]);
-  const order = useCallback((name: string) => setParams((now) => {
-    const next = new URLSearchParams(now);
-    const same = (now.get("order") ?? "name") === name;
-    if (name === "name") next.delete("order");
-    else next.set("order", name);
-    if (same && !now.get("down")) next.set("down", "true");
-    else next.delete("down");
-    return next;
-  }, { replace: true }), [setParams]);
-  const drop = useCallback((e: DragEvent, target?: Asset) => {
-    e.preventDefault();
-    e.stopPropagation();
-    setOver(false);
-    const files = [...e.dataTransfer.files];
-    if (files.length > 0 && maySend) setDropped({ files, target });
-  }, [maySend]);
+  const set = useCallback(
+    (changes: Record<string, string>) =>
+      setParams(
+        (now) => {
+          const next = new URLSearchParams(now);
+          for (const [k, v] of Object.entries(changes)) v ? next.set(k, v) : next.delete(k);
+          return next;
+        },
+        { replace: true },
+      ),
+    [setParams],
+  );
+  const order = useCallback(
+    (name: string) =>
+      setParams(
+        (now) => {
+          const next = new URLSearchParams(now);
+          const same = (now.get("order") ?? "name") === name;
+          if (name === "name") next.delete("order");
+          else next.set("order", name);
+          if (same && !now.get("down")) next.set("down", "true");
+          else next.delete("down");
+          return next;
+        },
+        { replace: true },
+      ),
+    [setParams],
+  );
+  const drop = useCallback(
+    (e: DragEvent, target?: Asset) => {
+      e.preventDefault();
+      e.stopPropagation();
+      setOver(false);
+      const files = [...e.dataTransfer.files];
+      if (files.length > 0 && maySend) setDropped({ files, target });
+    },
+    [maySend],
+  );
 
   return (
     <section
@@ -80,30 +97,62 @@ export function AssetsPage() {
         <Way here={here.key} folder={folder} at={at} />
         <label className="ml-auto w-64 max-sm:w-full">
           <span className="sr-only">Find in {folder || "all folders"}</span>
-          <Typed type="search" placeholder={folder ? "Find below this folder" : "Find in all folders"} value={listing.search ?? ""} onChange={(search) => set({ search })} />
+          <Typed
+            type="search"
+            placeholder={folder ? "Find below this folder" : "Find in all folders"}
+            value={listing.search ?? ""}
+            onChange={(search) => set({ search })}
+          />
         </label>
         <View sheet={sheet} edge={edge} set={set} />
         {maySend && <ChooseFiles onFiles={(files) => setDropped({ files })} />}
       </div>
       <Filters here={here} listing={listing} set={set} order={order} />
       <div className="grid gap-x-8 lg:grid-cols-[13rem_minmax(0,1fr)]">
-        <aside className="max-h-[calc(100dvh-4rem)] overflow-y-auto pr-1 max-lg:hidden lg:sticky lg:top-4 lg:self-start"><FolderTree project={here.key} folder={folder} at={at} /></aside>
+        <aside className="max-h-[calc(100dvh-4rem)] overflow-y-auto pr-1 max-lg:hidden lg:sticky lg:top-4 lg:self-start">
+          <FolderTree project={here.key} folder={folder} at={at} />
+        </aside>
         <div className="min-w-0">
           <Trouble error={assets.error} />
-          {narrowed && assets.total !== undefined && <p role="status" className="mb-3 text-peat">{assets.total === 0 ? "Nothing fits." : `${plural(assets.total, "asset")} below ${folder || "all folders"}`} <button type="button" className="ml-2 underline decoration-line underline-offset-3 hover:text-ink" onClick={() => set(Object.fromEntries(filters.map((k) => [k, ""])))}>Without filters</button></p>}
-          {!narrowed && folders.length > 0 && <div className={sheet ? "" : "lg:hidden"}><Shelves here={here.key} folder={folder} folders={folders} at={at} /></div>}
-          {!narrowed && assets.total === 0 && folders.length === 0 && <p className="py-8 text-peat">{maySend ? "Nothing here yet. Drop files here, or choose them, to send them." : "Nothing here yet."}</p>}
-          {(assets.total ?? 0) > 0 && (sheet
-            ? <AssetSheet here={here} assets={assets} listing={listing} fullPaths={narrowed} edge={edge} />
-            : <AssetTable here={here} assets={assets} listing={listing} fullPaths={narrowed} onOrder={order} onDrop={drop} />)}
+          {narrowed && assets.total !== undefined && (
+            <p role="status" className="mb-3 text-peat">
+              {assets.total === 0 ? "Nothing fits." : `${plural(assets.total, "asset")} ${folder ? `below ${folder}` : "in all folders"}`}{" "}
+              <button
+                type="button"
+                className="ml-2 underline decoration-line underline-offset-3 hover:text-ink"
+                onClick={() => set(Object.fromEntries(filters.map((k) => [k, ""])))}
+              >
+                Without filters
+              </button>
+            </p>
+          )}
+          {!narrowed && folders.length > 0 && <Shelves here={here.key} folder={folder} folders={folders} at={at} />}
+          {!narrowed && assets.total === 0 && folders.length === 0 && (
+            <p className="py-8 text-peat">
+              {maySend ? "Nothing here yet. Drop files here, or choose them, to send them." : "Nothing here yet."}
+            </p>
+          )}
+          {(assets.total ?? 0) > 0 &&
+            (sheet ? (
+              <AssetSheet here={here} assets={assets} listing={listing} fullPaths={narrowed} edge={edge} />
+            ) : (
+              <AssetTable here={here} assets={assets} listing={listing} fullPaths={narrowed} onOrder={order} onDrop={drop} />
+            ))}
           {!narrowed && ((assets.total ?? 0) > 0 || folders.length > 0) && (
             <p className="mt-4 text-peat">
-              <a href={`${prefix}/projects/${here.key}/assets.csv?${new URLSearchParams({ ...(folder && { scope: folder }), ...(at && { at }) })}`} download>{folder ? `All below ${folder}` : "All assets"} as a spreadsheet (CSV)</a>
+              <a
+                href={`${prefix}/projects/${here.key}/assets.csv?${new URLSearchParams({ ...(folder && { scope: folder }), ...(at && { at }) })}`}
+                download
+              >
+                {folder ? `All below ${folder}` : "All assets"} as a spreadsheet (CSV)
+              </a>
             </p>
           )}
         </div>
       </div>
-      {dropped && <DropFiles here={here} files={dropped.files} folder={folder} target={dropped.target} onClose={() => setDropped(undefined)} />}
+      {dropped && (
+        <DropFiles here={here} files={dropped.files} folder={folder} target={dropped.target} onClose={() => setDropped(undefined)} />
+      )}
     </section>
   );
 }
@@ -112,16 +161,38 @@ type Set = (changes: Record<string, string>) => void;
 
 /** View is how the assets are shown: rows, or pictures as large as one sets. */
 function View({ sheet, edge, set }: { sheet: boolean; edge: number; set: Set }) {
-  const side = "flex items-center gap-1.5 border border-edge px-2.5 py-1 text-sm text-peat first:rounded-l-md last:-ml-px last:rounded-r-md data-[state=on]:bg-stone data-[state=on]:text-ink";
+  const side =
+    "flex items-center gap-1.5 border border-edge px-2.5 py-1 text-sm text-peat first:rounded-l-md last:-ml-px last:rounded-r-md data-[state=on]:bg-stone data-[state=on]:text-ink";
   return (
     <div className="flex items-center gap-3">
-      <ToggleGroup.Root type="single" value={sheet ? "pictures" : "rows"} onValueChange={(v) => v && set({ view: v === "pictures" ? v : "" })} aria-label="Shown as" className="flex">
-        <ToggleGroup.Item value="rows" className={side}><Rows3 aria-hidden size={15} />Rows</ToggleGroup.Item>
-        <ToggleGroup.Item value="pictures" className={side}><LayoutGrid aria-hidden size={15} />Pictures</ToggleGroup.Item>
+      <ToggleGroup.Root
+        type="single"
+        value={sheet ? "pictures" : "rows"}
+        onValueChange={(v) => v && set({ view: v === "pictures" ? v : "" })}
+        aria-label="Shown as"
+        className="flex"
+      >
+        <ToggleGroup.Item value="rows" className={side}>
+          <Rows3 aria-hidden size={15} />
+          Rows
+        </ToggleGroup.Item>
+        <ToggleGroup.Item value="pictures" className={side}>
+          <LayoutGrid aria-hidden size={15} />
+          Pictures
+        </ToggleGroup.Item>
       </ToggleGroup.Root>
       {sheet && (
-        <input type="range" min={0} max={edges.length - 1} step={1} value={edges.indexOf(edge)} onChange={(e) => set({ edge: String(edges[Number(e.target.value)]) })} aria-label="Size of the pictures"
-          aria-valuetext={`${edge} pixels`} className="w-28 accent-copper" />
+        <input
+          type="range"
+          min={0}
+          max={edges.length - 1}
+          step={1}
+          value={edges.indexOf(edge)}
+          onChange={(e) => set({ edge: String(edges[Number(e.target.value)]) })}
+          aria-label="Size of the pictures"
+          aria-valuetext={`${edge} pixels`}
+          className="w-28 accent-copper"
+        />
       )}
     </div>
   );
@@ -132,17 +203,30 @@ function ChooseFiles({ onFiles }: { onFiles: (files: File[]) => void }) {
   return (
     <>
       <Button onClick={() => input?.click()}>Send files</Button>
-      <input ref={setInput} type="file" multiple hidden aria-label="Files to send" onChange={(e) => {
-        const files = [...(e.target.files ?? [])];
-        e.target.value = ""; // so that the same file can be chosen again
-        if (files.length > 0) onFiles(files);
-      }} />
+      <input
+        ref={setInput}
+        type="file"
+        multiple
+        hidden
+        aria-label="Files to send"
+        onChange={(e) => {
+          const files = [...(e.target.files ?? [])];
+          e.target.value = ""; // so that the same file can be chosen again
+          if (files.length > 0) onFiles(files);
+        }}
+      />
     </>
   );
 }
 
 const MiB = 1 << 20;
-const sizes: [string, string, string][] = [["", "any size", ""], ["", "under 1 MiB", String(MiB)], [String(MiB), "1 MiB or more", ""], [String(16 * MiB), "16 MiB or more", ""], [String(256 * MiB), "256 MiB or more", ""]];
+const sizes: [string, string, string][] = [
+  ["", "any size", ""],
+  ["", "under 1 MiB", String(MiB)],
+  [String(MiB), "1 MiB or more", ""],
+  [String(16 * MiB), "16 MiB or more", ""],
+  [String(256 * MiB), "256 MiB or more", ""],
+];
 
 /** Filters are what of the assets is shown: each stands in the address. */
 function Filters({ here, listing: l, set, order }: { here: Here; listing: Listing; set: Set; order: (name: string) => void }) {
@@ -154,34 +238,86 @@ function Filters({ here, listing: l, set, order }: { here: Here; listing: Listin
     <label>
       <span className="mb-0.5 block text-xs text-peat">{label}</span>
       <select className={fieldClass} value={value} onChange={(e) => change(e.target.value)}>
-        {options.map(([v, words]) => <option key={v} value={v}>{words}</option>)}
+        {options.map(([v, words]) => (
+          <option key={v} value={v}>
+            {words}
+          </option>
+        ))}
       </select>
     </label>
   );
-  const bounds = Math.max(0, sizes.findIndex(([least, , most]) => least === (l.least ?? "") && most === (l.most ?? "")));
+  const bounds = Math.max(
+    0,
+    sizes.findIndex(([least, , most]) => least === (l.least ?? "") && most === (l.most ?? "")),
+  );
   return (
     <div className="mb-4">
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2">
-        <Button kind="quiet" aria-expanded={open} aria-controls="filters" onClick={() => setOpen(!open)} className="-ml-2.5"><SlidersHorizontal aria-hidden size={15} />Filters{count > 0 && ` (${count})`}</Button>
-        <label className="flex items-center gap-2 text-sm text-peat">
+        <Button kind="quiet" aria-expanded={open} aria-controls="filters" onClick={() => setOpen(!open)} className="-ml-2.5">
+          <SlidersHorizontal aria-hidden size={15} />
+          Filters{count > 0 && ` (${count})`}
+        </Button>
+        <label className="flex items-center gap-2 text-sm whitespace-nowrap text-peat">
           Sorted by
           <select className={`${fieldClass} w-auto py-0.5`} value={l.order ?? "name"} onChange={(e) => order(e.target.value)}>
-            {orders.map((o) => <option key={o}>{o}</option>)}
+            {orders.map((o) => (
+              <option key={o}>{o}</option>
+            ))}
           </select>
         </label>
-        <Button kind="quiet" onClick={() => set({ down: l.down ? "" : "true" })} aria-pressed={!!l.down}><ArrowDownUp aria-hidden size={15} />The other way round</Button>
+        <Button kind="quiet" onClick={() => set({ down: l.down ? "" : "true" })} aria-pressed={!!l.down}>
+          <ArrowDownUp aria-hidden size={15} />
+          The other way round
+        </Button>
       </div>
-      <form id="filters" hidden={!open} onSubmit={(e) => e.preventDefault()} aria-label="Filters" className={open ? "mt-2 flex flex-wrap items-end gap-x-3 gap-y-2" : ""}>
+      <form
+        id="filters"
+        hidden={!open}
+        onSubmit={(e) => e.preventDefault()}
+        aria-label="Filters"
+        className={open ? "mt-2 flex flex-wrap items-end gap-x-3 gap-y-2" : ""}
+      >
         {choice("Kind", l.kind ?? "", [["", "any kind"], ...assetKinds.map((k): [string, string] => [k, k])], (kind) => set({ kind }))}
-        {choice("Lock", l.lock ?? "", [["", "any"], ["free", "free"], [`by:${here.me}`, "mine"], ["held", "held by somebody"], ["waited", "waited for"],
-          ...(members.data?.members ?? []).filter((m) => m.handle !== here.me).map((m): [string, string] => [`by:${m.handle}`, `held by ${m.handle}`])], (lock) => set({ lock }))}
-        {choice("Changed by", l.author ?? "", [["", "anybody"], ...(members.data?.members ?? []).map((m): [string, string] => [m.handle, m.handle])], (author) => set({ author }))}
+        {choice(
+          "Lock",
+          l.lock ?? "",
+          [
+            ["", "any"],
+            ["free", "free"],
+            [`by:${here.me}`, "mine"],
+            ["held", "held by somebody"],
+            ["waited", "waited for"],
+            ...(members.data?.members ?? [])
+              .filter((m) => m.handle !== here.me)
+              .map((m): [string, string] => [`by:${m.handle}`, `held by ${m.handle}`]),
+          ],
+          (lock) => set({ lock }),
+        )}
+        {choice(
+          "Changed by",
+          l.author ?? "",
+          [["", "anybody"], ...(members.data?.members ?? []).map((m): [string, string] => [m.handle, m.handle])],
+          (author) => set({ author }),
+        )}
         <label>
           <span className="mb-0.5 block text-xs text-peat">Changed since</span>
           <input type="date" className={fieldClass} value={l.since ?? ""} onChange={(e) => set({ since: e.target.value })} />
         </label>
-        {choice("Size", String(bounds), sizes.map(([, words], i): [string, string] => [String(i), words]), (v) => set({ least: sizes[Number(v)]![0], most: sizes[Number(v)]![2] }))}
-        {choice("Reviews", l.remarked ?? "", [["", "any"], ["true", "with open remarks"]], (remarked) => set({ remarked }))}
+        {choice(
+          "Size",
+          String(bounds),
+          sizes.map(([, words], i): [string, string] => [String(i), words]),
+          (v) => set({ least: sizes[Number(v)]![0], most: sizes[Number(v)]![2] }),
+        )}
+        {choice(
+          "Reviews",
+          l.remarked ?? "",
+          [
+            ["", "any"],
+            ["true", "with open remarks"],
+          ],
+          (remarked) => set({ remarked }),
+        )}
       </form>
     </div>
   );
@@ -195,12 +331,35 @@ function AsOf({ here, at, number, folder }: { here: Here; at: string; number: nu
   const name = number === undefined || at === `h${number}` ? at : `${at} (h${number})`;
   return (
     <div role="status" className="mb-5 flex flex-wrap items-center gap-x-5 gap-y-1 border-l-2 border-ice bg-ice-wash px-3 py-2">
-      <strong className="font-semibold">{branch ? <>On the branch <Link to={branchPath(here.key, branch.name)}>{branch.name}</Link></> : <>As it was at {number ? <Link to={`/p/${here.key}/handoffs/${number}`}>{name}</Link> : name}</>}</strong>
-      <a href={archiveAddress(here.key, at, folder, "zip")} download>{folder || "All of it"} as a ZIP file</a>
-      <a href={archiveAddress(here.key, at, folder, "tar")} download>as a tar file</a>
-      {here.maySend && !branch && <Button kind="quiet" onClick={() => setBack(true)}>Bring {folder || "all of it"} back</Button>}
+      <strong className="font-semibold">
+        {branch ? (
+          <>
+            On the branch <Link to={branchPath(here.key, branch.name)}>{branch.name}</Link>
+          </>
+        ) : (
+          <>As it was at {number ? <Link to={`/p/${here.key}/handoffs/${number}`}>{name}</Link> : name}</>
+        )}
+      </strong>
+      <a href={archiveAddress(here.key, at, folder, "zip")} download>
+        {folder || "All of it"} as a ZIP file
+      </a>
+      <a href={archiveAddress(here.key, at, folder, "tar")} download>
+        as a tar file
+      </a>
+      {here.maySend && !branch && (
+        <Button kind="quiet" onClick={() => setBack(true)}>
+          Bring {folder || "all of it"} back
+        </Button>
+      )}
       <Link to={folderPath(here.key, folder)}>{branch ? `On ${firstBranch}` : "As it is now"}</Link>
-      {back && <GoBack here={here} title={`Bring ${folder || "the whole project"} back to ${name}?`} back={folder ? { paths: [folder], to: at } : { all: true, to: at }} onClose={() => setBack(false)} />}
+      {back && (
+        <GoBack
+          here={here}
+          title={`Bring ${folder || "the whole project"} back to ${name}?`}
+          back={folder ? { paths: [folder], to: at } : { all: true, to: at }}
+          onClose={() => setBack(false)}
+        />
+      )}
     </div>
   );
 }
@@ -213,7 +372,9 @@ function Way({ here, folder, at }: { here: string; folder: string; at: string })
       {parts.length === 0 ? "Assets" : <Link to={folderPath(here, "", at)}>Assets</Link>}
       {parts.map((name, i) => (
         <span key={i} className="flex gap-x-2">
-          <span className="text-peat" aria-hidden>/</span>
+          <span className="text-peat" aria-hidden>
+            /
+          </span>
           {i === parts.length - 1 ? name : <Link to={folderPath(here, parts.slice(0, i + 1).join("/"), at)}>{name}</Link>}
         </span>
       ))}
@@ -222,16 +383,32 @@ function Way({ here, folder, at }: { here: string; folder: string; at: string })
 }
 
 function Shelves({ here, folder, folders, at }: { here: string; folder: string; folders: Schemas["Folder"][]; at: string }) {
+  const [all, setAll] = useState(false);
   return (
     <ul className="mb-5 grid grid-cols-[repeat(auto-fill,minmax(12rem,1fr))] gap-2" aria-label="Folders">
-      {folders.map((f) => (
+      {folders.slice(0, all ? undefined : few).map((f) => (
         <li key={f.name}>
-          <Link to={folderPath(here, folder ? `${folder}/${f.name}` : f.name, at)} className="block border-b-2 border-line bg-bank px-3 py-2 no-underline hover:border-copper">
+          <Link
+            to={folderPath(here, folder ? `${folder}/${f.name}` : f.name, at)}
+            className="block border-b-2 border-line bg-bank px-3 py-2 no-underline hover:border-copper"
+          >
             <span className="font-semibold">{f.name}</span>
-            <span className="block text-xs text-peat">{plural(f.assets, "asset")}, {size(f.size)}</span>
+            <span className="block text-xs text-peat">
+              {plural(f.assets, "asset")}, {size(f.size)}
+            </span>
           </Link>
         </li>
       ))}
+      {folders.length > few && !all && (
+        <li>
+          <Button className="h-full w-full" onClick={() => setAll(true)}>
+            {(folders.length - few).toLocaleString("en")} more
+          </Button>
+        </li>
+      )}
     </ul>
   );
 }
+
+/** So many folders are shown at once. */
+const few = 60;

@@ -48,7 +48,8 @@ function Branch({ project, path, name, shown, at, depth }: BranchProps) {
     queryKey: ["project", project, "folder", path, at ? `at=${at}` : "", "below"],
     enabled: open,
     staleTime: 60_000,
-    queryFn: () => ask(api.GET("/projects/{project}/folder", { params: { path: { project }, query: { path, limit: 1, ...(at && { at }) } } })),
+    queryFn: () =>
+      ask(api.GET("/projects/{project}/folder", { params: { path: { project }, query: { path, limit: 1, ...(at && { at }) } } })),
   });
   const folders = below.data?.folders ?? [];
   const keys = (e: KeyboardEvent) => {
@@ -61,16 +62,44 @@ function Branch({ project, path, name, shown, at, depth }: BranchProps) {
     <li>
       <span className={`flex items-center ${on ? "bg-bank font-semibold" : ""}`} style={{ paddingLeft: `${depth * 0.8}rem` }}>
         {path !== "" && (
-          <button type="button" tabIndex={-1} onClick={() => setOpen(!open)} aria-expanded={open} aria-label={`${open ? "Close" : "Open"} ${name}`} className="w-5 shrink-0 text-peat hover:text-ink">
+          <button
+            type="button"
+            tabIndex={-1}
+            onClick={() => setOpen(!open)}
+            aria-expanded={open}
+            aria-label={`${open ? "Close" : "Open"} ${name}`}
+            className="w-5 shrink-0 text-peat hover:text-ink"
+          >
             {open ? (folders.length > 0 || below.isPending ? "–" : "") : "+"}
           </button>
         )}
-        <Link to={folderPath(project, path, at)} aria-current={on ? "page" : undefined} onKeyDown={keys} className="min-w-0 flex-1 truncate py-1 no-underline hover:underline">{name}</Link>
+        <Link
+          to={folderPath(project, path, at)}
+          aria-current={on ? "page" : undefined}
+          onKeyDown={keys}
+          className="min-w-0 flex-1 truncate py-1 no-underline hover:underline"
+        >
+          {name}
+        </Link>
       </span>
       {open && folders.length > 0 && (
         <ul>
-          {folders.slice(0, most).map((f) => <Branch key={f.name} project={project} path={path ? `${path}/${f.name}` : f.name} name={f.name} shown={shown} at={at} depth={depth + 1} />)}
-          {folders.length > most && <li className="py-1 text-xs text-peat" style={{ paddingLeft: `${(depth + 1) * 0.8 + 1.25}rem` }}>and {(folders.length - most).toLocaleString("en")} more</li>}
+          {folders.slice(0, most).map((f) => (
+            <Branch
+              key={f.name}
+              project={project}
+              path={path ? `${path}/${f.name}` : f.name}
+              name={f.name}
+              shown={shown}
+              at={at}
+              depth={depth + 1}
+            />
+          ))}
+          {folders.length > most && (
+            <li className="py-1 text-xs text-peat" style={{ paddingLeft: `${(depth + 1) * 0.8 + 1.25}rem` }}>
+              and {(folders.length - most).toLocaleString("en")} more
+            </li>
+          )}
         </ul>
       )}
     </li>

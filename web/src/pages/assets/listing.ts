@@ -30,11 +30,19 @@ type Query = NonNullable<import("../../api/schema.gen").paths["/projects/{projec
 /** useListing lists what lies right in a folder, or, with a filter, anywhere below it. */
 export function useListing(key: string, folder: string, l: Listing) {
   const { remarked, down, least, most, ...rest } = l;
-  const query = { path: folder, ...rest, ...(remarked && { remarked: true }), ...(down && { down: true }), ...(least && { least: Number(least) }), ...(most && { most: Number(most) }) } as Query;
+  const query = {
+    path: folder,
+    ...rest,
+    ...(remarked && { remarked: true }),
+    ...(down && { down: true }),
+    ...(least && { least: Number(least) }),
+    ...(most && { most: Number(most) }),
+  } as Query;
   const how = new URLSearchParams(Object.entries(l).sort()).toString();
   return useRows<Asset, Page>({
     queryKey: ["project", key, "folder", folder, how],
-    fetch: (skip, limit) => ask(api.GET("/projects/{project}/folder", { params: { path: { project: key }, query: { ...query, skip, limit } } })),
+    fetch: (skip, limit) =>
+      ask(api.GET("/projects/{project}/folder", { params: { path: { project: key }, query: { ...query, skip, limit } } })),
     rows: (p) => p.assets,
     total: (p) => p.total,
   });

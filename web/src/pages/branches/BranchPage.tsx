@@ -11,7 +11,16 @@ import { AskToLook, Reviews } from "../review/Reviews";
 import { setState, useAct, useBranch, type Branch } from "./useBranches";
 
 function changes(n: Schemas["BranchChanges"] | undefined) {
-  const parts = n ? [[n.new, "new"], [n.changed, "changed"], [n.moved, "moved"], [n.gone, "gone"]].filter(([count]) => count).map(([count, word]) => `${count} ${word}`) : [];
+  const parts = n
+    ? [
+        [n.new, "new"],
+        [n.changed, "changed"],
+        [n.moved, "moved"],
+        [n.gone, "gone"],
+      ]
+        .filter(([count]) => count)
+        .map(([count, word]) => `${count} ${word}`)
+    : [];
   return parts.length ? parts.join(", ") : "nothing";
 }
 
@@ -26,28 +35,55 @@ export function BranchPage() {
   if (!b) return <Trouble error={found.error} />;
   return (
     <>
-      <p className="text-peat"><Link to={`/p/${here.key}/branches`}>Branches</Link> / {b.name}</p>
+      <p className="text-peat">
+        <Link to={`/p/${here.key}/branches`}>Branches</Link> / {b.name}
+      </p>
       <h1 className="mt-1 break-all">{b.name}</h1>
       {b.why && <p className="mt-1 max-w-prose text-lg">{b.why}</p>}
       <p className="mt-1 text-peat">
-        {b.state === "live" ? "Live" : b.state === "done" ? "Done: ready to come in" : "Closed: it keeps everything, and takes nothing more"}; {apart(b) || plural(b.assets, "asset")}
-        {b.from && <>; made by {b.person} from {b.from} at h{b.at}, <When at={b.made} /></>}
+        {b.state === "live"
+          ? "Live"
+          : b.state === "done"
+            ? "Done: ready to come in"
+            : "Closed: it keeps everything, and takes nothing more"}
+        ; {apart(b) || plural(b.assets, "asset")}
+        {b.from && (
+          <>
+            ; made by {b.person} from {b.from} at h{b.at}, <When at={b.made} />
+          </>
+        )}
       </p>
       {b.from && (
         <p className="mt-3 max-w-prose">
-          Since <Link to={`/p/${here.key}/handoffs/${b.since}`}>h{b.since}</Link> it has gone its own way: {changes(b.here)}. On {b.from} since: {changes(b.there)}.{" "}
-          <Link to={`/p/${here.key}/handoffs/between?${new URLSearchParams({ from: `h${b.since}`, to: b.name })}`} className="underline">Its changes, asset by asset</Link>;{" "}
-          <Link to={`/p/${here.key}/assets?${new URLSearchParams({ at: b.name })}`} className="underline">its assets</Link>
+          Since <Link to={`/p/${here.key}/handoffs/${b.since}`}>h{b.since}</Link> it has gone its own way: {changes(b.here)}. On {b.from}{" "}
+          since: {changes(b.there)}.{" "}
+          <Link to={`/p/${here.key}/handoffs/between?${new URLSearchParams({ from: `h${b.since}`, to: b.name })}`} className="underline">
+            Its changes, asset by asset
+          </Link>
+          ;{" "}
+          <Link to={`/p/${here.key}/assets?${new URLSearchParams({ at: b.name })}`} className="underline">
+            its assets
+          </Link>
         </p>
       )}
       <Doings here={here} branch={b} onAsk={() => setAsking(true)} />
       {(b.clashing ?? 0) > 0 && (
         <section className="mt-6">
           <h2 className="mb-1">Changed on both, and to be decided when they meet ({b.clashing})</h2>
-          <ul>{b.clashes?.map((path) => <li key={path}><Link to={assetPath(here.key, path)} className="break-all">{path}</Link></li>)}</ul>
+          <ul>
+            {b.clashes?.map((path) => (
+              <li key={path}>
+                <Link to={assetPath(here.key, path)} className="break-all">
+                  {path}
+                </Link>
+              </li>
+            ))}
+          </ul>
         </section>
       )}
-      {(b.workspaces?.length ?? 0) > 0 && <p className="mt-4 text-peat">On it: {b.workspaces!.map((w) => `${w.handle} (${w.workspace})`).join(", ")}</p>}
+      {(b.workspaces?.length ?? 0) > 0 && (
+        <p className="mt-4 text-peat">On it: {b.workspaces!.map((w) => `${w.handle} (${w.workspace})`).join(", ")}</p>
+      )}
       <Reviews here={here} of={{ branch: b.name }} />
       {asking && <AskToLook here={here} of={b.name} onClose={() => setAsking(false)} />}
     </>
@@ -61,12 +97,18 @@ function Doings({ here, branch: b, onAsk }: { here: Here; branch: Branch; onAsk:
   return (
     <div className="mt-4 flex flex-wrap items-center gap-2">
       {b.state !== "closed" && b.ahead > 0 && (
-        <Link to={`/p/${here.key}/merge?${new URLSearchParams({ from: b.name, into: b.from })}`} className="rounded-md border border-copper bg-copper px-2.5 py-1 text-sm font-medium text-on-copper no-underline hover:brightness-110">
+        <Link
+          to={`/p/${here.key}/merge?${new URLSearchParams({ from: b.name, into: b.from })}`}
+          className="rounded-md border border-copper bg-copper px-2.5 py-1 text-sm font-medium text-on-copper no-underline hover:brightness-110"
+        >
           Bring it into {b.from}
         </Link>
       )}
       {b.state !== "closed" && b.behind > 0 && (
-        <Link to={`/p/${here.key}/merge?${new URLSearchParams({ from: b.from, into: b.name })}`} className="rounded-md border border-line px-2.5 py-1 text-sm font-medium no-underline hover:border-copper">
+        <Link
+          to={`/p/${here.key}/merge?${new URLSearchParams({ from: b.from, into: b.name })}`}
+          className="rounded-md border border-line px-2.5 py-1 text-sm font-medium no-underline hover:border-copper"
+        >
           Bring {b.from} in here
         </Link>
       )}

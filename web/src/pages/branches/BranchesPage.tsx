@@ -14,7 +14,9 @@ import { Waters } from "./Waters";
 /** apart says how far a branch and the one that it came from are from each other. */
 export function apart(b: Branch) {
   if (!b.from) return "";
-  const parts = [b.ahead > 0 && `${plural(b.ahead, "handoff")} of its own`, b.behind > 0 && `${plural(b.behind, "handoff")} behind`].filter(Boolean);
+  const parts = [b.ahead > 0 && `${plural(b.ahead, "handoff")} of its own`, b.behind > 0 && `${plural(b.behind, "handoff")} behind`].filter(
+    Boolean,
+  );
   return parts.length ? parts.join(", ") : `the same as ${b.from}`;
 }
 
@@ -45,7 +47,8 @@ export function BranchesPage() {
       <Trouble error={found.error} />
       {list.length === 1 && (
         <p className="max-w-prose text-peat">
-          Everything goes on {list[0]!.name} so far. A branch is for trying something without breaking what works; it copies nothing, and comes in once it is right.
+          Everything goes on {list[0]!.name} so far. A branch is for trying something without breaking what works; it copies nothing, and
+          comes in once it is right.
         </p>
       )}
       {list.length > 1 && <Waters project={here.key} branches={list} meetings={meetings} newest={here.project.handoffs} />}
@@ -53,12 +56,24 @@ export function BranchesPage() {
         {list.map((b) => (
           <li key={b.name} className="grid gap-x-6 gap-y-1 border-b border-line py-3 sm:grid-cols-[minmax(0,1fr)_auto]">
             <div className="min-w-0">
-              <Link to={b.from ? branchPath(here.key, b.name) : `/p/${here.key}/handoffs`} className="text-lg font-semibold break-all">{b.name}</Link>{" "}
+              <Link to={b.from ? branchPath(here.key, b.name) : `/p/${here.key}/handoffs`} className="text-lg font-semibold break-all">
+                {b.name}
+              </Link>{" "}
               {b.state !== "live" && <span className="text-peat">{b.state === "done" ? "done: ready to come in" : "closed"}</span>}
               {b.why && <p className="max-w-prose">{b.why}</p>}
               <p className="text-peat">
-                {b.from ? <>made by {b.person} from {b.from} at h{b.at}, <When at={b.made} /></> : "the first one"}
-                {b.moved && <>; newest h{b.head} by {b.author}, <When at={b.moved} /></>}
+                {b.from ? (
+                  <>
+                    made by {b.person} from {b.from} at h{b.at}, <When at={b.made} />
+                  </>
+                ) : (
+                  "the first one"
+                )}
+                {b.moved && (
+                  <>
+                    ; newest h{b.head} by {b.author}, <When at={b.moved} />
+                  </>
+                )}
               </p>
             </div>
             <p className="sm:text-right">
@@ -84,15 +99,31 @@ function MakeBranch({ here, onClose }: { here: Here; onClose: () => void }) {
     (b) => void navigate(branchPath(here.key, b.name)),
   );
   return (
-    <Ask open title="Make a branch" action="Make it" busy={act.isPending} disabled={name === ""} onAct={() => act.mutate(undefined)} onClose={onClose}>
-      <p>It begins at a state that is there, and goes its own way from then on. Nothing is copied; a workspace comes over to it when its owner wants.</p>
+    <Ask
+      open
+      title="Make a branch"
+      action="Make it"
+      busy={act.isPending}
+      disabled={name === ""}
+      onAct={() => act.mutate(undefined)}
+      onClose={onClose}
+    >
+      <p>
+        It begins at a state that is there, and goes its own way from then on. Nothing is copied; a workspace comes over to it when its
+        owner wants.
+      </p>
       <label className="block">
         <span className="mb-1 block">Name</span>
         <input className={fieldClass} value={name} onChange={(e) => setName(e.target.value)} placeholder="second-chapter" maxLength={60} />
       </label>
       <label className="block">
         <span className="mb-1 block">Where it begins</span>
-        <input className={fieldClass} value={at} onChange={(e) => setAt(e.target.value)} placeholder="the newest; or h40, a milestone, a branch" />
+        <input
+          className={fieldClass}
+          value={at}
+          onChange={(e) => setAt(e.target.value)}
+          placeholder="the newest; or h40, a milestone, a branch"
+        />
       </label>
       <label className="block">
         <span className="mb-1 block">What it is for</span>

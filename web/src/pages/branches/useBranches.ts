@@ -9,10 +9,17 @@ export type Way = Schemas["Decision"]["way"];
 const path = (key: string, branch: string) => ({ project: key, branch });
 
 export const useBranches = (key: string, enabled = true) =>
-  useQuery({ enabled, queryKey: ["project", key, "branches"], queryFn: () => ask(api.GET("/projects/{project}/branches", { params: { path: { project: key } } })) });
+  useQuery({
+    enabled,
+    queryKey: ["project", key, "branches"],
+    queryFn: () => ask(api.GET("/projects/{project}/branches", { params: { path: { project: key } } })),
+  });
 
 export const useBranch = (key: string, name: string) =>
-  useQuery({ queryKey: ["project", key, "branch", name], queryFn: () => ask(api.GET("/projects/{project}/branches/{branch}", { params: { path: path(key, name) } })) });
+  useQuery({
+    queryKey: ["project", key, "branch", name],
+    queryFn: () => ask(api.GET("/projects/{project}/branches/{branch}", { params: { path: path(key, name) } })),
+  });
 
 /** useAct does something in a project, and has its pages look again. */
 export function useAct<V, T>(key: string, act: (v: V) => Promise<T>, then?: (t: T) => void) {

@@ -24,8 +24,8 @@ export function CodePage() {
       <>
         <h1 className="mb-4">Code</h1>
         <p className="max-w-prose text-peat">
-          No commit of the code names a state of these assets yet. In a workspace beside the code, <code>tarn pin</code> writes one into tarn.pin; commit it with the code.
-          With <code>tarn pin --hook</code> the commits that move it show here by themselves.
+          No commit of the code names a state of these assets yet. In a workspace beside the code, <code>tarn pin</code> writes one into
+          tarn.pin; commit it with the code. With <code>tarn pin --hook</code> the commits that move it show here by themselves.
         </p>
       </>
     );
@@ -63,13 +63,25 @@ export function CodePage() {
             return (
               <tr key={c.commit} className="border-b border-line align-top">
                 <td className="py-2 pr-4">
-                  <code className="mr-2 text-peat" title={c.commit}>{c.commit.slice(0, 10)}</code>
+                  <code className="mr-2 text-peat" title={c.commit}>
+                    {c.commit.slice(0, 10)}
+                  </code>
                   <span className="font-medium">{c.subject}</span>
                 </td>
                 <td className="py-2 pr-4">{c.author}</td>
-                <td className="py-2 pr-4"><When at={c.at} /></td>
-                <td className="py-2 pr-4"><Link to={`/p/${here.key}/handoffs/${c.handoff}`}>h{c.handoff}</Link></td>
-                <td className="py-2">{before ? <Link to={`?from=${before.commit}&to=${c.commit}`}>{distance(before, c)}</Link> : <span className="text-peat">the first one</span>}</td>
+                <td className="py-2 pr-4">
+                  <When at={c.at} />
+                </td>
+                <td className="py-2 pr-4">
+                  <Link to={`/p/${here.key}/handoffs/${c.handoff}`}>h{c.handoff}</Link>
+                </td>
+                <td className="py-2">
+                  {before ? (
+                    <Link to={`?from=${before.commit}&to=${c.commit}`}>{distance(before, c)}</Link>
+                  ) : (
+                    <span className="text-peat">the first one</span>
+                  )}
+                </td>
               </tr>
             );
           })}
@@ -85,7 +97,17 @@ function distance(from: Pinned, to: Pinned): string {
   return n > 0 ? `${plural(n, "handoff")} more` : `${plural(-n, "handoff")} fewer`;
 }
 
-function Choice({ label, commits, value, onChange }: { label: string; commits: Pinned[]; value: Pinned; onChange: (commit: string) => void }) {
+function Choice({
+  label,
+  commits,
+  value,
+  onChange,
+}: {
+  label: string;
+  commits: Pinned[];
+  value: Pinned;
+  onChange: (commit: string) => void;
+}) {
   return (
     <label className="min-w-0">
       <span className="mb-1 block text-peat">{label}</span>
@@ -108,7 +130,12 @@ function Between({ from, to }: { from: Pinned; to: Pinned }) {
   const list = useQuery({
     queryKey: ["project", here.key, "handoffs", "between", low, high],
     enabled: high > low,
-    queryFn: () => ask(api.GET("/projects/{project}/handoffs", { params: { path: { project: here.key }, query: { before: high + 1, limit: Math.min(high - low, shown) } } })),
+    queryFn: () =>
+      ask(
+        api.GET("/projects/{project}/handoffs", {
+          params: { path: { project: here.key }, query: { before: high + 1, limit: Math.min(high - low, shown) } },
+        }),
+      ),
   });
   if (high === low) return <p>Both commits go with the same assets, h{high}.</p>;
   const back = to.handoff < from.handoff;
@@ -117,19 +144,29 @@ function Between({ from, to }: { from: Pinned; to: Pinned }) {
       <Trouble error={list.error} />
       <p className="mb-2 text-lg">
         {back ? "Going back, the code loses " : "The code gains "}
-        <strong className="font-semibold">{plural(high - low, "handoff")}</strong> of assets <span className="text-peat">({high - low === 1 ? `h${high}` : `h${low + 1} to h${high}`})</span>
+        <strong className="font-semibold">{plural(high - low, "handoff")}</strong> of assets{" "}
+        <span className="text-peat">({high - low === 1 ? `h${high}` : `h${low + 1} to h${high}`})</span>
       </p>
       <ol>
-        {list.data?.handoffs.filter((h) => h.number > low).map((h) => (
-          <li key={h.number} className="grid grid-cols-[3.5rem_1fr_auto] gap-x-2 border-b border-line py-1.5">
-            <span className="text-peat">h{h.number}</span>
-            <span>
-              <Link to={`/p/${here.key}/handoffs/${h.number}`} className="font-medium">{firstLine(h.note)}</Link> <Labels handoff={h} />
-              <span className="block text-peat">{h.author}, <When at={h.at} /></span>
-            </span>
-            <span className="text-peat">{plural(h.count, "asset")}, {size(h.size)}</span>
-          </li>
-        ))}
+        {list.data?.handoffs
+          .filter((h) => h.number > low)
+          .map((h) => (
+            <li key={h.number} className="grid grid-cols-[3.5rem_1fr_auto] gap-x-2 border-b border-line py-1.5">
+              <span className="text-peat">h{h.number}</span>
+              <span>
+                <Link to={`/p/${here.key}/handoffs/${h.number}`} className="font-medium">
+                  {firstLine(h.note)}
+                </Link>{" "}
+                <Labels handoff={h} />
+                <span className="block text-peat">
+                  {h.author}, <When at={h.at} />
+                </span>
+              </span>
+              <span className="text-peat">
+                {plural(h.count, "asset")}, {size(h.size)}
+              </span>
+            </li>
+          ))}
       </ol>
       {high - low > shown && <p className="mt-2 text-peat">The latest {shown} are shown.</p>}
     </section>

@@ -25,12 +25,16 @@ export function ComparePage() {
   const data = found.data;
   return (
     <>
-      <p className="text-peat"><Link to={assetPath(here.key, sides.with)}>{sides.with}</Link></p>
+      <p className="text-peat">
+        <Link to={assetPath(here.key, sides.with)}>{sides.with}</Link>
+      </p>
       <h1 className="break-all">{baseName(sides.with)}, compared</h1>
       <form className="mt-3 mb-5 flex flex-wrap items-end gap-3" aria-label="Which versions" onSubmit={(e) => e.preventDefault()}>
         <Choice here={here} label="Before" path={sides.path} version={data?.before.version ?? sides.a} onChange={(a) => set({ a })} />
         <Choice here={here} label="After" path={sides.with} version={data?.after.version ?? sides.b} onChange={(b) => set({ b })} />
-        <Button kind="quiet" onClick={() => set({ path: sides.with, a: sides.b, with: sides.path, b: sides.a })}>The other way round</Button>
+        <Button kind="quiet" onClick={() => set({ path: sides.with, a: sides.b, with: sides.path, b: sides.a })}>
+          The other way round
+        </Button>
       </form>
       <Trouble error={found.error} />
       {found.isPending && <p className="text-peat">Looking at both …</p>}
@@ -39,7 +43,19 @@ export function ComparePage() {
   );
 }
 
-function Choice({ here, label, path, version, onChange }: { here: Here; label: string; path: string; version: number; onChange: (v: number) => void }) {
+function Choice({
+  here,
+  label,
+  path,
+  version,
+  onChange,
+}: {
+  here: Here;
+  label: string;
+  path: string;
+  version: number;
+  onChange: (v: number) => void;
+}) {
   const found = useQuery({
     queryKey: ["project", here.key, "asset", path],
     queryFn: () => ask(api.GET("/projects/{project}/asset", { params: { path: { project: here.key }, query: { path } } })),
@@ -48,9 +64,18 @@ function Choice({ here, label, path, version, onChange }: { here: Here; label: s
   const chosen = versions.find((v) => v.version === version);
   return (
     <label className="min-w-0 flex-1 sm:max-w-md">
-      <span className="mb-1 block text-peat">{label}{chosen && <>: {chosen.author}, <When at={chosen.at} /></>}</span>
+      <span className="mb-1 block text-peat">
+        {label}
+        {chosen && (
+          <>
+            : {chosen.author}, <When at={chosen.at} />
+          </>
+        )}
+      </span>
       <select className={fieldClass} value={version} onChange={(e) => onChange(Number(e.target.value))}>
-        {versions.map((v) => <option key={v.version} value={v.version}>{`v${v.version}  ${firstLine(v.note)}`}</option>)}
+        {versions.map((v) => (
+          <option key={v.version} value={v.version}>{`v${v.version}  ${firstLine(v.note)}`}</option>
+        ))}
       </select>
     </label>
   );

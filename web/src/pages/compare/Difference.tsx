@@ -14,10 +14,20 @@ const Models = lazy(() => import("./Models"));
 
 /** Difference is what is different between two versions: measured, drawn or heard, and told part by part. */
 export function Difference({ here, sides, comparison: c }: { here: Here; sides: Sides; comparison: Comparison }) {
-  const unread = [["before", c.before], ["after", c.after]] as const;
+  const unread = [
+    ["before", c.before],
+    ["after", c.after],
+  ] as const;
   return (
     <>
-      {unread.map(([side, r]) => r.trouble && <p key={side} role="alert" className="mb-3 text-rust">The version {side} can’t be read: {r.trouble}.</p>)}
+      {unread.map(
+        ([side, r]) =>
+          r.trouble && (
+            <p key={side} role="alert" className="mb-3 text-rust">
+              The version {side} can’t be read: {r.trouble}.
+            </p>
+          ),
+      )}
       {c.same && <p className="mb-3 text-lg">Nothing that can be seen or heard is different.</p>}
       <Measures list={c.measures} />
       <View here={here} sides={sides} comparison={c} />
@@ -39,10 +49,20 @@ function View({ here, sides, comparison: c }: { here: Here; sides: Sides; compar
   const plan = hasPlan(c) && (
     <div className="mt-6 grid gap-x-8 gap-y-6 lg:grid-cols-2">
       <figure>
-        <img src={drawnOfBoth(here.key, sides, "plan.png")} alt="Seen from above: what came is filled, what went is a ring, and a line leads from where something was" className="w-full rounded-lg" />
-        <figcaption className="mt-1.5 text-peat">Seen from above. Filled: came, or moved here. Ring: went, or was here. Square: as before.</figcaption>
+        <img
+          src={drawnOfBoth(here.key, sides, "plan.png")}
+          alt="Seen from above: what came is filled, what went is a ring, and a line leads from where something was"
+          className="w-full rounded-lg"
+        />
+        <figcaption className="mt-1.5 text-peat">
+          Seen from above. Filled: came, or moved here. Ring: went, or was here. Square: as before.
+        </figcaption>
       </figure>
-      {!c.table && <div className="min-w-0"><Changes list={c.changes} left={c.changes_left ?? 0} narrow /></div>}
+      {!c.table && (
+        <div className="min-w-0">
+          <Changes list={c.changes} left={c.changes_left ?? 0} narrow />
+        </div>
+      )}
     </div>
   );
   const first = (name: string) => drawnOf(here.key, sides.path, sides.a, name);
@@ -50,18 +70,30 @@ function View({ here, sides, comparison: c }: { here: Here; sides: Sides; compar
   const of = (name: string) => drawnOfBoth(here.key, sides, name);
   if (c.kind === "texture" && both("whole.png")) {
     return (
-      <Pictures before={first("whole.png")} after={second("whole.png")}
+      <Pictures
+        before={first("whole.png")}
+        after={second("whole.png")}
         {...(c.files.includes("difference.png") && { difference: of("difference.png") })}
-        {...(both("lit.png") && { lit: [first("lit.png"), second("lit.png")] as [string, string] })} />
+        {...(both("lit.png") && { lit: [first("lit.png"), second("lit.png")] as [string, string] })}
+      />
     );
   }
   if (c.files.includes("was.png") && c.files.includes("is.png")) return <Circuits comparison={c} of={of} />;
   if (c.kind === "document") return <Pages comparison={c} first={first} second={second} of={of} />;
-  if (c.kind === "other" && c.strip) return <div className="mt-4"><Strip strip={c.strip} tall /></div>;
+  if (c.kind === "other" && c.strip)
+    return (
+      <div className="mt-4">
+        <Strip strip={c.strip} tall />
+      </div>
+    );
   if (c.kind === "model" && both("mesh.bin")) {
     return (
       <Suspense fallback={<p className="h-[30rem] text-peat">Loading the models …</p>}>
-        <Models before={first("mesh.bin")} after={second("mesh.bin")} {...(c.files.includes("difference.png") && { difference: of("difference.png") })} />
+        <Models
+          before={first("mesh.bin")}
+          after={second("mesh.bin")}
+          {...(c.files.includes("difference.png") && { difference: of("difference.png") })}
+        />
         {plan}
       </Suspense>
     );
@@ -89,13 +121,23 @@ function Circuits({ comparison: c, of }: { comparison: Comparison; of: (name: st
           <span className="text-peat">Layers</span>
           <select className={`${fieldClass} max-w-56`} value={layer} onChange={(e) => setLayer(e.target.value)}>
             <option value="difference.png">all</option>
-            {layers.map((f) => <option key={f} value={f}>{f.slice("layer-".length, -".png".length)}</option>)}
+            {layers.map((f) => (
+              <option key={f} value={f}>
+                {f.slice("layer-".length, -".png".length)}
+              </option>
+            ))}
           </select>
         </label>
       )}
       <OnSheet shown={c.frame} of={c.after}>
-        <Pictures before={of("was.png")} after={of("is.png")} {...(c.files.includes(layer) && { difference: of(layer) })} first="Difference" channels={false}
-          legend="Copper, solid: came. Ice, dashed: went. Grey: as before." />
+        <Pictures
+          before={of("was.png")}
+          after={of("is.png")}
+          {...(c.files.includes(layer) && { difference: of(layer) })}
+          first="Difference"
+          channels={false}
+          legend="Copper, solid: came. Ice, dashed: went. Grey: as before."
+        />
       </OnSheet>
     </>
   );

@@ -9,7 +9,16 @@ export function Matched({ table }: { table: Schemas["Matched"] }) {
     <div className="mt-5 max-h-[38rem] overflow-auto rounded-lg border border-line">
       <table className="w-full border-collapse text-left" aria-label="Both tables">
         <thead className="sticky top-0 bg-stone">
-          <tr><th className="px-2.5 py-1 font-normal text-peat"><span className="sr-only">What happened</span></th>{table.heads.map((h, i) => <th key={i} className="px-2.5 py-1 font-semibold">{h}</th>)}</tr>
+          <tr>
+            <th className="px-2.5 py-1 font-normal text-peat">
+              <span className="sr-only">What happened</span>
+            </th>
+            {table.heads.map((h, i) => (
+              <th key={i} className="px-2.5 py-1 font-semibold">
+                {h}
+              </th>
+            ))}
+          </tr>
         </thead>
         <tbody>
           {table.rows.map((row, i) => (
@@ -19,7 +28,14 @@ export function Matched({ table }: { table: Schemas["Matched"] }) {
                 const was = row.was?.[k];
                 return (
                   <td key={k} className="px-2.5 py-1">
-                    {was === undefined ? cell : <><del className="text-peat decoration-1">{was || "(empty)"}</del> <ins className="border-b-2 border-copper font-semibold no-underline">{cell || "(empty)"}</ins></>}
+                    {was === undefined ? (
+                      cell
+                    ) : (
+                      <>
+                        <del className="text-peat decoration-1">{was || "(empty)"}</del>{" "}
+                        <ins className="border-b-2 border-copper font-semibold no-underline">{cell || "(empty)"}</ins>
+                      </>
+                    )}
                   </td>
                 );
               })}

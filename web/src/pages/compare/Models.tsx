@@ -20,7 +20,9 @@ export default function Models({ before, after, difference }: { before: string; 
   latest.current = points;
   const overlay = useRef<HTMLDivElement>(null);
   const redraw = useRef(() => {});
+  // biome-ignore lint/correctness/useExhaustiveDependencies: marks are drawn by what is looked up in points
   useEffect(() => redraw.current(), [points.marks, points.spot]);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: home begins anew
   useEffect(() => {
     const el = canvas.current;
     if (!el || mode === "What is different") return;
@@ -47,40 +49,90 @@ export default function Models({ before, after, difference }: { before: string; 
       <div className="mb-3 flex flex-wrap items-center gap-4">
         {after && (
           <span role="radiogroup" aria-label="How" className="inline-flex overflow-hidden rounded-md border border-line">
-            {modes.filter((m) => m !== "What is different" || difference).map((m) => (
-              <button key={m} type="button" role="radio" aria-checked={m === mode} onClick={() => setMode(m)} className={`px-2.5 py-1 ${m === mode ? "bg-stone font-semibold" : "text-peat hover:text-ink"}`}>{m}</button>
-            ))}
+            {modes
+              .filter((m) => m !== "What is different" || difference)
+              .map((m) => (
+                <button
+                  key={m}
+                  type="button"
+                  role="radio"
+                  aria-checked={m === mode}
+                  onClick={() => setMode(m)}
+                  className={`px-2.5 py-1 ${m === mode ? "bg-stone font-semibold" : "text-peat hover:text-ink"}`}
+                >
+                  {m}
+                </button>
+              ))}
           </span>
         )}
-        {mode !== "What is different" && <Button kind="quiet" onClick={() => setHome((h) => h + 1)}>As at first</Button>}
-        <span className="text-xs text-peat">{mode === "What is different" ? "Copper: came nearer, or is new. Ice stripes: went." : "Drag to turn, wheel to zoom, right button to move; arrow keys move, with shift they turn."}{points.point && mode !== "What is different" && " Click, or Enter for the middle, to point at something."}</span>
-      </div>
-      {trouble && <p role="alert" className="text-rust">{trouble}</p>}
-      {mode === "What is different" && difference
-        ? <img src={difference} alt="What is different" className="mx-auto max-h-[30rem] rounded-lg" />
-        : (
-          <div className="relative overflow-hidden rounded-lg">
-            <canvas ref={canvas} tabIndex={0} className={`h-[30rem] w-full touch-none bg-stone ${points.point ? "cursor-crosshair" : ""}`} role="img" aria-label={after ? "Both models" : "The model"} />
-            <div ref={overlay} className="pointer-events-none absolute inset-0">
-              {points.marks.filter((m) => spotPoint(m.where)).map((m) => (
-                <span key={m.number} data-at={m.where} className="pointer-events-auto absolute -translate-1/2"><MarkButton mark={m} points={points} /></span>
-              ))}
-              {spotPoint(points.spot ?? "") && <span data-at={points.spot} className="absolute -translate-1/2"><Diamond number="+" chosen /></span>}
-            </div>
-          </div>
+        {mode !== "What is different" && (
+          <Button kind="quiet" onClick={() => setHome((h) => h + 1)}>
+            As at first
+          </Button>
         )}
-      {after && mode === "Side by side" && <p className="grid grid-cols-2 text-peat"><span>before</span><span>after</span></p>}
+        <span className="text-xs text-peat">
+          {mode === "What is different"
+            ? "Copper: came nearer, or is new. Ice stripes: went."
+            : "Drag to turn, wheel to zoom, right button to move; arrow keys move, with shift they turn."}
+          {points.point && mode !== "What is different" && " Click, or Enter for the middle, to point at something."}
+        </span>
+      </div>
+      {trouble && (
+        <p role="alert" className="text-rust">
+          {trouble}
+        </p>
+      )}
+      {mode === "What is different" && difference ? (
+        <img src={difference} alt="What is different" className="mx-auto max-h-[30rem] rounded-lg" />
+      ) : (
+        <div className="relative overflow-hidden rounded-lg">
+          <canvas
+            ref={canvas}
+            tabIndex={0}
+            className={`h-[30rem] w-full touch-none bg-stone ${points.point ? "cursor-crosshair" : ""}`}
+            role="img"
+            aria-label={after ? "Both models" : "The model"}
+          />
+          <div ref={overlay} className="pointer-events-none absolute inset-0">
+            {points.marks
+              .filter((m) => spotPoint(m.where))
+              .map((m) => (
+                <span key={m.number} data-at={m.where} className="pointer-events-auto absolute -translate-1/2">
+                  <MarkButton mark={m} points={points} />
+                </span>
+              ))}
+            {spotPoint(points.spot ?? "") && (
+              <span data-at={points.spot} className="absolute -translate-1/2">
+                <Diamond number="+" chosen />
+              </span>
+            )}
+          </div>
+        </div>
+      )}
+      {after && mode === "Side by side" && (
+        <p className="grid grid-cols-2 text-peat">
+          <span>before</span>
+          <span>after</span>
+        </p>
+      )}
       {after && mode === "Over each other" && <p className="text-peat">Before as a net of lines, after as a solid.</p>}
     </section>
   );
 }
 
 /** The page has y upwards; a file may have z. */
-const upright = ([x, y, z]: readonly [number, number, number], zUp: boolean) => (zUp ? new THREE.Vector3(x, z, -y) : new THREE.Vector3(x, y, z));
+const upright = ([x, y, z]: readonly [number, number, number], zUp: boolean) =>
+  zUp ? new THREE.Vector3(x, z, -y) : new THREE.Vector3(x, y, z);
 const asInFile = (p: THREE.Vector3, zUp: boolean) => (zUp ? [p.x, -p.z, p.y] : [p.x, p.y, p.z]);
 
 /** show draws until it is told to stop. What lies in overlay with a point (data-at) of the last mesh stands where that is; a click on the mesh points. */
-function show(el: HTMLCanvasElement, meshes: THREE.BufferGeometry[], mode: Mode, overlay: HTMLElement, point: (at: string) => void): { draw: () => void; stop: () => void } {
+function show(
+  el: HTMLCanvasElement,
+  meshes: THREE.BufferGeometry[],
+  mode: Mode,
+  overlay: HTMLElement,
+  point: (at: string) => void,
+): { draw: () => void; stop: () => void } {
   const ink = tokens();
   const renderer = new THREE.WebGLRenderer({ canvas: el, antialias: true, alpha: true, preserveDrawingBuffer: true });
   renderer.setPixelRatio(Math.min(devicePixelRatio, 2));
@@ -98,7 +150,10 @@ function show(el: HTMLCanvasElement, meshes: THREE.BufferGeometry[], mode: Mode,
   controls.update();
   const solid = () => new THREE.MeshStandardMaterial({ color: 0xd6cebe, roughness: 0.85, side: THREE.DoubleSide, flatShading: true });
   const net = () => new THREE.MeshBasicMaterial({ color: ink.ice, wireframe: true, transparent: true, opacity: 0.35 });
-  const scenes = mode === "Side by side" ? meshes.map((g) => scene([[g, solid()]])) : [scene(meshes.map((g, i) => [g, i < meshes.length - 1 ? net() : solid()]))];
+  const scenes =
+    mode === "Side by side"
+      ? meshes.map((g) => scene([[g, solid()]]))
+      : [scene(meshes.map((g, i) => [g, i < meshes.length - 1 ? net() : solid()]))];
   const draw = () => {
     const { clientWidth: w, clientHeight: h } = el;
     renderer.setSize(w, h, false);
@@ -130,11 +185,17 @@ function show(el: HTMLCanvasElement, meshes: THREE.BufferGeometry[], mode: Mode,
     const ray = new THREE.Raycaster();
     ray.setFromCamera(new THREE.Vector2(((x - (scenes.length - 1) * each) / each) * 2 - 1, 1 - (y / h) * 2), camera);
     const hit = ray.intersectObject(new THREE.Mesh(last, new THREE.MeshBasicMaterial({ side: THREE.DoubleSide })))[0];
-    if (hit) point(asInFile(hit.point, zUp).map((v) => Number(v.toFixed(digits)) + 0).join(","));
+    if (hit)
+      point(
+        asInFile(hit.point, zUp)
+          .map((v) => Number(v.toFixed(digits)) + 0)
+          .join(","),
+      );
   };
   let down = { x: 0, y: 0 };
   const pressed = (e: PointerEvent) => (down = { x: e.offsetX, y: e.offsetY });
-  const clicked = (e: PointerEvent) => e.button === 0 && Math.hypot(e.offsetX - down.x, e.offsetY - down.y) < 4 && pointAt(e.offsetX, e.offsetY);
+  const clicked = (e: PointerEvent) =>
+    e.button === 0 && Math.hypot(e.offsetX - down.x, e.offsetY - down.y) < 4 && pointAt(e.offsetX, e.offsetY);
   const key = (e: KeyboardEvent) => e.key === "Enter" && pointAt(el.clientWidth * (1 - 0.5 / scenes.length), el.clientHeight / 2);
   el.addEventListener("pointerdown", pressed);
   el.addEventListener("pointerup", clicked);

@@ -24,18 +24,32 @@ export function Pages({ comparison: c, first, second, of }: Props) {
     <>
       <nav className="mb-3 flex flex-wrap gap-1.5" aria-label="Pages">
         {pages.map((p) => (
-          <button key={p} type="button" aria-current={p === page} onClick={() => setPage(p)}
-            className={`rounded-md border px-2.5 py-1 ${p === page ? "border-copper font-semibold" : "border-line text-peat hover:text-ink"}`}>
-            {p}{changed(p) && <span className="ml-1.5 text-xs text-copper">{p > before ? "added" : p > after ? "removed" : "changed"}</span>}
+          <button
+            key={p}
+            type="button"
+            aria-current={p === page}
+            onClick={() => setPage(p)}
+            className={`rounded-md border px-2.5 py-1 ${p === page ? "border-copper font-semibold" : "border-line text-peat hover:text-ink"}`}
+          >
+            {p}
+            {changed(p) && <span className="ml-1.5 text-xs text-copper">{p > before ? "added" : p > after ? "removed" : "changed"}</span>}
             {marked.has(p) && <span className="ml-1.5 text-xs text-copper">remarks</span>}
           </button>
         ))}
       </nav>
-      <OnPage page={page}>{both ? (
-        <Pictures key={page} before={first(name)} after={second(name)} {...(c.files.includes(`difference-${name}`) && { difference: of(`difference-${name}`) })} channels={false} />
-      ) : pages.length > 0 && (
-        <Pictures key={page} after={page <= after ? second(name) : first(name)} channels={false} />
-      )}</OnPage>
+      <OnPage page={page}>
+        {both ? (
+          <Pictures
+            key={page}
+            before={first(name)}
+            after={second(name)}
+            {...(c.files.includes(`difference-${name}`) && { difference: of(`difference-${name}`) })}
+            channels={false}
+          />
+        ) : (
+          pages.length > 0 && <Pictures key={page} after={page <= after ? second(name) : first(name)} channels={false} />
+        )}
+      </OnPage>
     </>
   );
 }

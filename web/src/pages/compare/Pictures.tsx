@@ -27,7 +27,15 @@ export interface PicturesProps {
 
 /** Pictures lays two pictures side by side, over each other with a wipe, by turns, or shows what is different; zoomed and moved as one. One picture alone is
  * shown by itself. */
-export function Pictures({ before, after, difference, lit, first = "Side by side", legend = "what is different, the more the brighter", channels: single = true }: PicturesProps) {
+export function Pictures({
+  before,
+  after,
+  difference,
+  lit,
+  first = "Side by side",
+  legend = "what is different, the more the brighter",
+  channels: single = true,
+}: PicturesProps) {
   const ways = modes.filter((m) => m !== "Difference" || difference);
   const [wanted, setMode] = useState<Mode>(first);
   const mode = ways.includes(wanted) ? wanted : ways[0];
@@ -50,35 +58,69 @@ export function Pictures({ before, after, difference, lit, first = "Side by side
       <div className="mb-3 flex flex-wrap items-center gap-x-6 gap-y-2">
         {before && <Choice label="How" options={ways} value={mode!} onChange={setMode} />}
         {single && <Choice label="Channel" options={channels} value={channel} onChange={setChannel} />}
-        {lit && <label className="flex items-center gap-1.5"><input type="checkbox" checked={asLit} onChange={(e) => setLit(e.target.checked)} /> lit, as a normal map</label>}
-        <Button kind="quiet" onClick={() => setView({ x: 0, y: 0, scale: 1 })} disabled={view.scale === 1 && view.x === 0 && view.y === 0}>Whole picture</Button>
-        <span className="text-xs text-peat">{Math.round(view.scale * 100)} %. Wheel or + and − to zoom, drag or arrow keys to move.{points.point && " Click, or Enter for the middle, to point at something."}</span>
+        {lit && (
+          <label className="flex items-center gap-1.5">
+            <input type="checkbox" checked={asLit} onChange={(e) => setLit(e.target.checked)} /> lit, as a normal map
+          </label>
+        )}
+        <Button kind="quiet" onClick={() => setView({ x: 0, y: 0, scale: 1 })} disabled={view.scale === 1 && view.x === 0 && view.y === 0}>
+          Whole picture
+        </Button>
+        <span className="text-xs text-peat">
+          {Math.round(view.scale * 100)} %. Wheel or + and − to zoom, drag or arrow keys to move.
+          {points.point && " Click, or Enter for the middle, to point at something."}
+        </span>
       </div>
-      {!before || !one ? <Pane {...shown} label="" pointed><Layer src={two} name="the picture" {...shown} pointed /></Pane> : (
+      {!before || !one ? (
+        <Pane {...shown} label="" pointed>
+          <Layer src={two} name="the picture" {...shown} pointed />
+        </Pane>
+      ) : (
         <>
           {mode === "Side by side" && (
             <div className="grid grid-cols-2 gap-2">
-              <Pane {...shown} label="before"><Layer src={one} name="before" {...shown} /></Pane>
-              <Pane {...shown} label="after" pointed><Layer src={two} name="after" {...shown} pointed /></Pane>
+              <Pane {...shown} label="before">
+                <Layer src={one} name="before" {...shown} />
+              </Pane>
+              <Pane {...shown} label="after" pointed>
+                <Layer src={two} name="after" {...shown} pointed />
+              </Pane>
             </div>
           )}
           {mode === "Wipe" && (
             <>
               <Pane {...shown} label="before | after" pointed>
                 <Layer src={two} name="after" {...shown} pointed />
-                <span className="pointer-events-none absolute inset-0" style={{ clipPath: `inset(0 ${100 - wipe * 100}% 0 0)` }}><Layer src={one} name="before" {...shown} /></span>
+                <span className="pointer-events-none absolute inset-0" style={{ clipPath: `inset(0 ${100 - wipe * 100}% 0 0)` }}>
+                  <Layer src={one} name="before" {...shown} />
+                </span>
                 <span aria-hidden className="absolute inset-y-0 w-0.5 bg-copper" style={{ left: `${wipe * 100}%` }} />
               </Pane>
-              <input type="range" min={0} max={1} step={0.005} value={wipe} aria-label="Wipe" className="mt-2 w-full accent-copper" onChange={(e) => setWipe(Number(e.target.value))} />
+              <input
+                type="range"
+                min={0}
+                max={1}
+                step={0.005}
+                value={wipe}
+                aria-label="Wipe"
+                className="mt-2 w-full accent-copper"
+                onChange={(e) => setWipe(Number(e.target.value))}
+              />
             </>
           )}
           {mode === "Blink" && (
             <Pane {...shown} label={turn ? "after" : "before"} pointed>
               <Layer src={two} name="after" {...shown} pointed />
-              <span className={turn ? "hidden" : "pointer-events-none absolute inset-0"}><Layer src={one} name="before" {...shown} /></span>
+              <span className={turn ? "hidden" : "pointer-events-none absolute inset-0"}>
+                <Layer src={one} name="before" {...shown} />
+              </span>
             </Pane>
           )}
-          {mode === "Difference" && difference && <Pane {...shown} label={legend} pointed><Layer src={difference} name="difference" {...shown} channel="All" pointed /></Pane>}
+          {mode === "Difference" && difference && (
+            <Pane {...shown} label={legend} pointed>
+              <Layer src={difference} name="difference" {...shown} channel="All" pointed />
+            </Pane>
+          )}
         </>
       )}
       <Filters />
@@ -86,11 +128,30 @@ export function Pictures({ before, after, difference, lit, first = "Side by side
   );
 }
 
-function Choice<T extends string>({ label, options, value, onChange }: { label: string; options: readonly T[]; value: T; onChange: (v: T) => void }) {
+function Choice<T extends string>({
+  label,
+  options,
+  value,
+  onChange,
+}: {
+  label: string;
+  options: readonly T[];
+  value: T;
+  onChange: (v: T) => void;
+}) {
   return (
     <span role="radiogroup" aria-label={label} className="inline-flex overflow-hidden rounded-md border border-line">
       {options.map((o) => (
-        <button key={o} type="button" role="radio" aria-checked={o === value} onClick={() => onChange(o)} className={`px-2.5 py-1 ${o === value ? "bg-stone font-semibold" : "text-peat hover:text-ink"}`}>{o}</button>
+        <button
+          key={o}
+          type="button"
+          role="radio"
+          aria-checked={o === value}
+          onClick={() => onChange(o)}
+          className={`px-2.5 py-1 ${o === value ? "bg-stone font-semibold" : "text-peat hover:text-ink"}`}
+        >
+          {o}
+        </button>
       ))}
     </span>
   );
@@ -99,7 +160,21 @@ function Choice<T extends string>({ label, options, value, onChange }: { label: 
 const clamp = (s: number) => Math.min(64, Math.max(0.25, s));
 
 /** Pane is a window on a picture. What is done to the view of one is done to all. */
-function Pane({ view, setView, label, ratio, pointed = false, children }: { view: View; setView: (v: View) => void; label: string; ratio: number; pointed?: boolean; children: ReactNode }) {
+function Pane({
+  view,
+  setView,
+  label,
+  ratio,
+  pointed = false,
+  children,
+}: {
+  view: View;
+  setView: (v: View) => void;
+  label: string;
+  ratio: number;
+  pointed?: boolean;
+  children: ReactNode;
+}) {
   const { point } = usePoints();
   const box = useRef<HTMLDivElement>(null);
   const drag = useRef<{ x: number; y: number }>(undefined);
@@ -138,13 +213,20 @@ function Pane({ view, setView, label, ratio, pointed = false, children }: { view
     pointAt(r.left + r.width / 2, r.top + r.height / 2);
   };
   const keys: Record<string, () => View> = {
-    "+": () => ({ ...view, scale: clamp(view.scale * 1.25) }), "-": () => ({ ...view, scale: clamp(view.scale / 1.25) }),
-    ArrowLeft: () => ({ ...view, x: view.x + 0.05 }), ArrowRight: () => ({ ...view, x: view.x - 0.05 }), ArrowUp: () => ({ ...view, y: view.y + 0.05 }), ArrowDown: () => ({ ...view, y: view.y - 0.05 }),
+    "+": () => ({ ...view, scale: clamp(view.scale * 1.25) }),
+    "-": () => ({ ...view, scale: clamp(view.scale / 1.25) }),
+    ArrowLeft: () => ({ ...view, x: view.x + 0.05 }),
+    ArrowRight: () => ({ ...view, x: view.x - 0.05 }),
+    ArrowUp: () => ({ ...view, y: view.y + 0.05 }),
+    ArrowDown: () => ({ ...view, y: view.y - 0.05 }),
   };
   return (
     <figure className="min-w-0">
       <div
-        ref={box} tabIndex={0} role="group" aria-label={label ? `Picture, ${label}` : "Picture"}
+        ref={box}
+        tabIndex={0}
+        role="group"
+        aria-label={label ? `Picture, ${label}` : "Picture"}
         className={`group relative touch-none overflow-hidden rounded-lg bg-stone [container-type:size] ${drag.current ? "cursor-grabbing" : point && pointed ? "cursor-crosshair" : "cursor-grab"} max-h-[54vh] w-full`}
         style={{ aspectRatio: String(Math.min(3, Math.max(0.6, ratio))) }}
         onPointerDown={(e) => {
@@ -158,10 +240,23 @@ function Pane({ view, setView, label, ratio, pointed = false, children }: { view
           drag.current = undefined;
           if (clicked) pointAt(e.clientX, e.clientY);
         }}
-        onKeyDown={(e) => { if (e.target !== e.currentTarget) return; if (e.key === "Enter") middle(); const k = keys[e.key === "=" ? "+" : e.key]; if (k) { e.preventDefault(); setView(k()); } }}
+        onKeyDown={(e) => {
+          if (e.target !== e.currentTarget) return;
+          if (e.key === "Enter") middle();
+          const k = keys[e.key === "=" ? "+" : e.key];
+          if (k) {
+            e.preventDefault();
+            setView(k());
+          }
+        }}
       >
         {children}
-        {point && pointed && <span aria-hidden className="pointer-events-none absolute top-1/2 left-1/2 hidden size-4 -translate-1/2 border border-copper group-focus-visible:block" />}
+        {point && pointed && (
+          <span
+            aria-hidden
+            className="pointer-events-none absolute top-1/2 left-1/2 hidden size-4 -translate-1/2 border border-copper group-focus-visible:block"
+          />
+        )}
       </div>
       {label && <figcaption className="mt-1 text-peat">{label}</figcaption>}
     </figure>
@@ -169,12 +264,41 @@ function Pane({ view, setView, label, ratio, pointed = false, children }: { view
 }
 
 /** Layer is a picture in a pane, as large as fits; pointed is the one that remarks are about. */
-function Layer({ src, name, view, channel, ratio, onRatio, pointed = false }: { src: string; name: string; view: View; channel: string; ratio: number; onRatio: (ratio: number) => void; pointed?: boolean }) {
+function Layer({
+  src,
+  name,
+  view,
+  channel,
+  ratio,
+  onRatio,
+  pointed = false,
+}: {
+  src: string;
+  name: string;
+  view: View;
+  channel: string;
+  ratio: number;
+  onRatio: (ratio: number) => void;
+  pointed?: boolean;
+}) {
   return (
-    <span className="absolute inset-0 grid place-items-center" style={{ transform: `translate(${view.x * 100}%, ${view.y * 100}%) scale(${view.scale})` }}>
-      <span className="relative block" {...(pointed && { "data-pointed": "" })} style={{ aspectRatio: String(ratio), width: `min(100cqw, calc(100cqh * ${ratio}))` }}>
-        <img src={src} alt={name} onLoad={(e) => onRatio(e.currentTarget.naturalWidth / Math.max(1, e.currentTarget.naturalHeight))} draggable={false} className="h-full w-full object-contain select-none"
-          style={{ imageRendering: view.scale > 3 ? "pixelated" : "auto", ...(channel !== "All" && { filter: `url(#only-${channel})` }) }} />
+    <span
+      className="absolute inset-0 grid place-items-center"
+      style={{ transform: `translate(${view.x * 100}%, ${view.y * 100}%) scale(${view.scale})` }}
+    >
+      <span
+        className="relative block"
+        {...(pointed && { "data-pointed": "" })}
+        style={{ aspectRatio: String(ratio), width: `min(100cqw, calc(100cqh * ${ratio}))` }}
+      >
+        <img
+          src={src}
+          alt={name}
+          onLoad={(e) => onRatio(e.currentTarget.naturalWidth / Math.max(1, e.currentTarget.naturalHeight))}
+          draggable={false}
+          className="h-full w-full object-contain select-none"
+          style={{ imageRendering: view.scale > 3 ? "pixelated" : "auto", ...(channel !== "All" && { filter: `url(#only-${channel})` }) }}
+        />
         {pointed && <PlaceMarks scale={view.scale} />}
       </span>
     </span>

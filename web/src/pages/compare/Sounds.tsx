@@ -17,6 +17,7 @@ export function Sounds({ sides }: { sides: Side[] }) {
   const [at, setAt] = useState(0);
   const points = usePoints();
   const longest = Math.max(...sides.map((s) => s.report.seconds ?? 0), 0.01);
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the players are always the same two
   useEffect(() => {
     if (playing === undefined) return;
     let frame = 0;
@@ -51,26 +52,58 @@ export function Sounds({ sides }: { sides: Side[] }) {
             {sides.length > 1 && <h2>{i === 0 ? "Before" : "After"}</h2>}
             {s.report.files.includes("sound.wav") && (
               <>
-                <Button onClick={() => play(i)}>{playing === i ? "Stop" : `Play ${sides.length > 1 ? `${names[i]} ` : ""}from ${at.toFixed(1)} s`}</Button>
+                <Button onClick={() => play(i)}>
+                  {playing === i ? "Stop" : `Play ${sides.length > 1 ? `${names[i]} ` : ""}from ${at.toFixed(1)} s`}
+                </Button>
                 <audio ref={players[i]} src={s.address("sound.wav")} preload="auto" onEnded={() => setPlaying(undefined)} />
               </>
             )}
           </div>
-          {["whole.png", "spectrogram.png"].filter((n) => s.report.files.includes(n)).map((n) => (
-            <div key={n} className="relative mb-1 rounded-md bg-stone" style={{ width: `${((s.report.seconds ?? longest) / longest) * 100}%` }}
-              onClick={(e) => { if ((e.target as Element).closest("[data-mark]")) return; const r = e.currentTarget.getBoundingClientRect(); seek(((e.clientX - r.left) / r.width) * (s.report.seconds ?? 0)); }}>
-              <img src={s.address(n)} alt={n === "whole.png" ? `Waveform ${names[i]}` : `Spectrogram ${names[i]}`} className="block h-36 w-full cursor-crosshair" />
-              <span aria-hidden className="pointer-events-none absolute inset-y-0 w-0.5 bg-copper" style={{ left: `${(Math.min(at, s.report.seconds ?? 0) / (s.report.seconds || 1)) * 100}%` }} />
-              {i === sides.length - 1 && n === "whole.png" && <Moments seconds={s.report.seconds ?? 0} />}
-            </div>
-          ))}
+          {["whole.png", "spectrogram.png"]
+            .filter((n) => s.report.files.includes(n))
+            .map((n) => (
+              <div
+                key={n}
+                className="relative mb-1 rounded-md bg-stone"
+                style={{ width: `${((s.report.seconds ?? longest) / longest) * 100}%` }}
+                onClick={(e) => {
+                  if ((e.target as Element).closest("[data-mark]")) return;
+                  const r = e.currentTarget.getBoundingClientRect();
+                  seek(((e.clientX - r.left) / r.width) * (s.report.seconds ?? 0));
+                }}
+              >
+                <img
+                  src={s.address(n)}
+                  alt={n === "whole.png" ? `Waveform ${names[i]}` : `Spectrogram ${names[i]}`}
+                  className="block h-36 w-full cursor-crosshair"
+                />
+                <span
+                  aria-hidden
+                  className="pointer-events-none absolute inset-y-0 w-0.5 bg-copper"
+                  style={{ left: `${(Math.min(at, s.report.seconds ?? 0) / (s.report.seconds || 1)) * 100}%` }}
+                />
+                {i === sides.length - 1 && n === "whole.png" && <Moments seconds={s.report.seconds ?? 0} />}
+              </div>
+            ))}
         </div>
       ))}
       <label className="block">
         <span className="text-xs text-peat">Where to listen: {at.toFixed(2)} s</span>
-        <input type="range" min={0} max={longest} step={0.01} value={at} className="w-full accent-copper" onChange={(e) => seek(Number(e.target.value))} />
+        <input
+          type="range"
+          min={0}
+          max={longest}
+          step={0.01}
+          value={at}
+          className="w-full accent-copper"
+          onChange={(e) => seek(Number(e.target.value))}
+        />
       </label>
-      {points.point && <Button onClick={() => points.point!(momentSpot(Math.min(at, sides.at(-1)!.report.seconds ?? 0)))}>Point at {momentSpot(at)}</Button>}
+      {points.point && (
+        <Button onClick={() => points.point!(momentSpot(Math.min(at, sides.at(-1)!.report.seconds ?? 0)))}>
+          Point at {momentSpot(at)}
+        </Button>
+      )}
     </section>
   );
 }
@@ -88,9 +121,23 @@ function Moments({ seconds }: { seconds: number }) {
     <>
       {points.marks.map((m) => {
         const left = at(m.where);
-        return left && <span key={m.number} className={line} style={left}><span className="pointer-events-auto absolute -top-1 -left-3.5"><MarkButton mark={m} points={points} /></span></span>;
+        return (
+          left && (
+            <span key={m.number} className={line} style={left}>
+              <span className="pointer-events-auto absolute -top-1 -left-3.5">
+                <MarkButton mark={m} points={points} />
+              </span>
+            </span>
+          )
+        );
       })}
-      {own && <span className={line} style={own}><span className="absolute -top-1 -left-3.5"><Diamond number="+" chosen /></span></span>}
+      {own && (
+        <span className={line} style={own}>
+          <span className="absolute -top-1 -left-3.5">
+            <Diamond number="+" chosen />
+          </span>
+        </span>
+      )}
     </>
   );
 }

@@ -25,29 +25,57 @@ export function HandoffsPage() {
   const pins = usePins(here.key).data?.commits;
   useTitle("Handoffs");
   const set = (name: string, value: string) =>
-    setParams((now) => {
-      const next = new URLSearchParams(now);
-      if (value) next.set(name, value);
-      else next.delete(name);
-      return next;
-    }, { replace: true });
+    setParams(
+      (now) => {
+        const next = new URLSearchParams(now);
+        if (value) next.set(name, value);
+        else next.delete(name);
+        return next;
+      },
+      { replace: true },
+    );
   return (
     <>
       <FilterForm here={here} wanted={wanted} set={set} onClear={() => setParams({}, { replace: true })} />
       <Trouble error={list.error} />
-      {list.total === 0 && <p className="text-peat">{Object.keys(wanted).length > 0 ? "No handoff fits." : "Nothing was handed off yet."}</p>}
-      {(list.total ?? 0) > 0 && Object.keys(wanted).length > 0 && <p role="status" className="mb-2 text-peat">{plural(list.total!, "handoff")}</p>}
-      <List rows={list} height={68} measured label="Timeline" className="border-l-2 border-line" row={(h) => <Entry here={here} handoff={h} pins={pins} />} />
+      {list.total === 0 && (
+        <p className="text-peat">{Object.keys(wanted).length > 0 ? "No handoff fits." : "Nothing was handed off yet."}</p>
+      )}
+      {(list.total ?? 0) > 0 && Object.keys(wanted).length > 0 && (
+        <p role="status" className="mb-2 text-peat">
+          {plural(list.total!, "handoff")}
+        </p>
+      )}
+      <List
+        rows={list}
+        height={68}
+        measured
+        label="Timeline"
+        className="border-l-2 border-line"
+        row={(h) => <Entry here={here} handoff={h} pins={pins} />}
+      />
       {(list.total ?? 0) > 0 && (
         <p className="mt-4 text-peat">
-          <a href={`${prefix}/projects/${here.key}/handoffs.csv?${new URLSearchParams({ ...wanted })}`} download>As a spreadsheet (CSV)</a>
+          <a href={`${prefix}/projects/${here.key}/handoffs.csv?${new URLSearchParams({ ...wanted })}`} download>
+            As a spreadsheet (CSV)
+          </a>
         </p>
       )}
     </>
   );
 }
 
-function FilterForm({ here, wanted, set, onClear }: { here: Here; wanted: Filters; set: (name: string, value: string) => void; onClear: () => void }) {
+function FilterForm({
+  here,
+  wanted,
+  set,
+  onClear,
+}: {
+  here: Here;
+  wanted: Filters;
+  set: (name: string, value: string) => void;
+  onClear: () => void;
+}) {
   const members = useMembers(here.key);
   const active = Object.keys(wanted).length > 0;
   const text = (name: keyof Filters, label: string, placeholder: string, width = "w-32") => (
@@ -60,22 +88,34 @@ function FilterForm({ here, wanted, set, onClear }: { here: Here; wanted: Filter
       <Field label="Person" className="w-32">
         <select className={fieldClass} value={wanted.author ?? ""} onChange={(e) => set("author", e.target.value)}>
           <option value="">anybody</option>
-          {members.data?.members.map((m) => <option key={m.handle}>{m.handle}</option>)}
+          {members.data?.members.map((m) => (
+            <option key={m.handle}>{m.handle}</option>
+          ))}
         </select>
       </Field>
       {text("path", "Folder or pattern", "levels, *.glb", "w-44")}
       <Field label="Kind" className="w-32">
         <select className={fieldClass} value={wanted.kind ?? ""} onChange={(e) => set("kind", e.target.value)}>
           <option value="">any kind</option>
-          {kinds.map((k) => <option key={k}>{k}</option>)}
+          {kinds.map((k) => (
+            <option key={k}>{k}</option>
+          ))}
         </select>
       </Field>
       {text("text", "In the note", "rust", "w-36")}
       {text("task", "Task", "BRL-112", "w-28")}
       {text("stage", "Stage", "polish", "w-28")}
-      <Field label="From"><input className={fieldClass} type="date" value={wanted.since ?? ""} onChange={(e) => set("since", e.target.value)} /></Field>
-      <Field label="Up to"><input className={fieldClass} type="date" value={wanted.until ?? ""} onChange={(e) => set("until", e.target.value)} /></Field>
-      {active && <button type="button" className="py-1.5 text-peat underline decoration-line underline-offset-3 hover:text-ink" onClick={onClear}>All handoffs</button>}
+      <Field label="From">
+        <input className={fieldClass} type="date" value={wanted.since ?? ""} onChange={(e) => set("since", e.target.value)} />
+      </Field>
+      <Field label="Up to">
+        <input className={fieldClass} type="date" value={wanted.until ?? ""} onChange={(e) => set("until", e.target.value)} />
+      </Field>
+      {active && (
+        <button type="button" className="py-1.5 text-peat underline decoration-line underline-offset-3 hover:text-ink" onClick={onClear}>
+          All handoffs
+        </button>
+      )}
     </form>
   );
 }
@@ -90,7 +130,15 @@ function Field({ label, className = "", children }: { label: string; className?:
 }
 
 /** Entry stays as it is while one scrolls. */
-const Entry = memo(function Entry({ here, handoff: h, pins }: { here: Here; handoff: Handoff; pins: { handoff: number; commit: string; subject: string }[] | undefined }) {
+const Entry = memo(function Entry({
+  here,
+  handoff: h,
+  pins,
+}: {
+  here: Here;
+  handoff: Handoff;
+  pins: { handoff: number; commit: string; subject: string }[] | undefined;
+}) {
   const pinnedBy = pins?.filter((p) => p.handoff === h.number) ?? [];
   const drawn = h.assets.filter((a) => a.change !== "gone");
   return (
@@ -98,11 +146,18 @@ const Entry = memo(function Entry({ here, handoff: h, pins }: { here: Here; hand
       <span aria-hidden className={`absolute top-5 -left-[5px] h-0.5 bg-copper ${h.milestones?.length ? "w-5" : "w-3"}`} />
       <span className="text-peat">h{h.number}</span>
       <span className="min-w-0">
-        <Link to={`/p/${here.key}/handoffs/${h.number}`} className="font-medium">{firstLine(h.note)}</Link> <Labels handoff={h} pinnedBy={pinnedBy} />
-        <span className="block text-peat">{h.author}, <When at={h.at} /></span>
+        <Link to={`/p/${here.key}/handoffs/${h.number}`} className="font-medium">
+          {firstLine(h.note)}
+        </Link>{" "}
+        <Labels handoff={h} pinnedBy={pinnedBy} />
+        <span className="block text-peat">
+          {h.author}, <When at={h.at} />
+        </span>
       </span>
       <span className="flex gap-1 max-md:hidden" aria-hidden>
-        {drawn.slice(0, 4).map((a) => <Picture key={a.path} project={here.key} path={a.now || a.path} version={a.version} edge={96} className="size-11 rounded-md" />)}
+        {drawn.slice(0, 4).map((a) => (
+          <Picture key={a.path} project={here.key} path={a.now || a.path} version={a.version} edge={96} className="size-11 rounded-md" />
+        ))}
       </span>
       <span className="text-right text-peat max-md:col-start-2 max-md:text-left">
         {plural(h.count, "asset")}

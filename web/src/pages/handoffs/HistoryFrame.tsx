@@ -11,9 +11,15 @@ export function HistoryFrame() {
       <div className="mb-4 flex flex-wrap items-baseline gap-x-6 gap-y-1">
         <h1>Handoffs</h1>
         <nav className="flex gap-x-4" aria-label="Looking back">
-          <NavLink to={`/p/${here.key}/handoffs`} end className={tab}>Timeline</NavLink>
-          <NavLink to={`/p/${here.key}/handoffs/milestones`} className={tab}>Milestones</NavLink>
-          <NavLink to={`/p/${here.key}/handoffs/between`} className={tab}>Between two states</NavLink>
+          <NavLink to={`/p/${here.key}/handoffs`} end className={tab}>
+            Timeline
+          </NavLink>
+          <NavLink to={`/p/${here.key}/handoffs/milestones`} className={tab}>
+            Milestones
+          </NavLink>
+          <NavLink to={`/p/${here.key}/handoffs/between`} className={tab}>
+            Between two states
+          </NavLink>
         </nav>
       </div>
       <Outlet context={here} />

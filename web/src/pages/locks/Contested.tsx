@@ -19,7 +19,8 @@ export function Contested() {
   const count = spans.find((n) => n === Number(params.get("weeks"))) ?? 12;
   const found = useQuery({
     queryKey: ["project", here.key, "locks", "contested", count],
-    queryFn: () => ask(api.GET("/projects/{project}/locks/contested", { params: { path: { project: here.key }, query: { weeks: count } } })),
+    queryFn: () =>
+      ask(api.GET("/projects/{project}/locks/contested", { params: { path: { project: here.key }, query: { weeks: count } } })),
   });
   if (!found.data) return <Trouble error={found.error} />;
   const weeks = lastWeeks(count);
@@ -28,11 +29,14 @@ export function Contested() {
   return (
     <>
       <p className="max-w-prose text-peat">
-        How long people waited in line, together, in each week. What is contested week after week may be worth splitting, so that two can work on it.
+        How long people waited in line, together, in each week. What is contested week after week may be worth splitting, so that two can
+        work on it.
       </p>
       <p className="mt-2 mb-4 text-peat">
         {spans.map((n) => (
-          <Link key={n} to={`?weeks=${n}`} replace aria-current={n === count} className={`mr-3 ${n === count ? "text-ink" : ""}`}>{n} weeks</Link>
+          <Link key={n} to={`?weeks=${n}`} replace aria-current={n === count} className={`mr-3 ${n === count ? "text-ink" : ""}`}>
+            {n} weeks
+          </Link>
         ))}
       </p>
       {assets.length === 0 && <p className="text-peat">Nobody has waited for anything in these weeks.</p>}
@@ -43,7 +47,11 @@ export function Contested() {
               <th className="py-1 pr-6 font-normal">Asset</th>
               {weeks.map((w, i) => (
                 <th key={w} className="px-1 py-1 text-center font-normal whitespace-nowrap">
-                  {i % Math.ceil(count / 12) === 0 ? new Date(w).toLocaleDateString("en", { day: "numeric", month: "short" }) : <span className="sr-only">{w}</span>}
+                  {i % Math.ceil(count / 12) === 0 ? (
+                    new Date(w).toLocaleDateString("en", { day: "numeric", month: "short" })
+                  ) : (
+                    <span className="sr-only">{w}</span>
+                  )}
                 </th>
               ))}
               <th className="py-1 pl-6 text-right font-normal">Together</th>
@@ -54,11 +62,27 @@ export function Contested() {
               const total = cells.reduce((sum, c) => sum + c.seconds, 0);
               return (
                 <tr key={path} className="border-t border-line">
-                  <td className="max-w-80 py-2 pr-6"><Link to={assetPath(here.key, path)} className="font-medium break-all">{path}</Link></td>
-                  {weeks.map((w) => <Bar key={w} cell={cells.find((c) => c.week === w)} most={most} width={count > 12 ? "w-3" : count > 6 ? "w-14" : "w-24"} />)}
+                  <td className="max-w-80 py-2 pr-6">
+                    <Link to={assetPath(here.key, path)} className="font-medium break-all">
+                      {path}
+                    </Link>
+                  </td>
+                  {weeks.map((w) => (
+                    <Bar
+                      key={w}
+                      cell={cells.find((c) => c.week === w)}
+                      most={most}
+                      width={count > 12 ? "w-3" : count > 6 ? "w-14" : "w-24"}
+                    />
+                  ))}
                   <td className="py-2 pl-6 text-right whitespace-nowrap">
                     {span(total)}
-                    <span className="block text-peat">{plural(cells.reduce((sum, c) => sum + c.waits, 0), "wait")}</span>
+                    <span className="block text-peat">
+                      {plural(
+                        cells.reduce((sum, c) => sum + c.waits, 0),
+                        "wait",
+                      )}
+                    </span>
                   </td>
                 </tr>
               );
@@ -76,8 +100,14 @@ function Bar({ cell, most, width }: { cell: Cell | undefined; most: number; widt
   return (
     <td className="px-1 align-bottom" title={cell && words}>
       <span className={`flex h-14 ${width} flex-col items-center justify-end border-b border-line`}>
-        {cell && width !== "w-3" && <span className="text-xs text-peat" aria-hidden>{span(cell.seconds)}</span>}
-        {cell && <span className="w-full rounded-t-md bg-copper" style={{ height: `${Math.max(4, (cell.seconds / most) * 62)}%` }} aria-hidden />}
+        {cell && width !== "w-3" && (
+          <span className="text-xs text-peat" aria-hidden>
+            {span(cell.seconds)}
+          </span>
+        )}
+        {cell && (
+          <span className="w-full rounded-t-md bg-copper" style={{ height: `${Math.max(4, (cell.seconds / most) * 62)}%` }} aria-hidden />
+        )}
         <span className="sr-only">{words}</span>
       </span>
     </td>

@@ -11,9 +11,15 @@ export function LocksPage() {
       <div className="mb-4 flex flex-wrap items-baseline gap-x-6">
         <h1>Locks</h1>
         <nav className="flex gap-5" aria-label="Locks">
-          <NavLink to={`/p/${here.key}/locks`} end className={tab}>Now</NavLink>
-          <NavLink to={`/p/${here.key}/locks/record`} className={tab}>Record</NavLink>
-          <NavLink to={`/p/${here.key}/locks/waiting`} className={tab}>What people wait for</NavLink>
+          <NavLink to={`/p/${here.key}/locks`} end className={tab}>
+            Now
+          </NavLink>
+          <NavLink to={`/p/${here.key}/locks/record`} className={tab}>
+            Record
+          </NavLink>
+          <NavLink to={`/p/${here.key}/locks/waiting`} className={tab}>
+            What people wait for
+          </NavLink>
         </nav>
       </div>
       <Outlet context={here} />

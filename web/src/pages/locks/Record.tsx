@@ -26,18 +26,22 @@ export function Record() {
   const query = Object.fromEntries(["person", "path", "ending", "since"].flatMap((k) => (params.get(k) ? [[k, params.get(k)!]] : [])));
   const found = useRows<Hold, Answer>({
     queryKey: ["project", here.key, "locks", "record", query],
-    fetch: (skip, limit) => ask(api.GET("/projects/{project}/locks/record", { params: { path: { project: here.key }, query: { ...query, skip, limit } } })),
+    fetch: (skip, limit) =>
+      ask(api.GET("/projects/{project}/locks/record", { params: { path: { project: here.key }, query: { ...query, skip, limit } } })),
     rows: (a) => a.holds,
     total: (a) => a.total,
   });
   const members = useMembers(here.key);
   const set = (name: string, value: string) =>
-    setParams((now) => {
-      const next = new URLSearchParams(now);
-      if (value) next.set(name, value);
-      else next.delete(name);
-      return next;
-    }, { replace: true });
+    setParams(
+      (now) => {
+        const next = new URLSearchParams(now);
+        if (value) next.set(name, value);
+        else next.delete(name);
+        return next;
+      },
+      { replace: true },
+    );
   return (
     <>
       <form className="mb-4 flex flex-wrap items-end gap-3" onSubmit={(e) => e.preventDefault()} aria-label="Filters">
@@ -45,7 +49,9 @@ export function Record() {
           <span className="mb-1 block text-peat">Person</span>
           <select className={fieldClass} value={params.get("person") ?? ""} onChange={(e) => set("person", e.target.value)}>
             <option value="">anybody</option>
-            {members.data?.members.map((m) => <option key={m.handle}>{m.handle}</option>)}
+            {members.data?.members.map((m) => (
+              <option key={m.handle}>{m.handle}</option>
+            ))}
           </select>
         </label>
         <label>
@@ -56,30 +62,51 @@ export function Record() {
           <span className="mb-1 block text-peat">How it ended</span>
           <select className={fieldClass} value={params.get("ending") ?? ""} onChange={(e) => set("ending", e.target.value)}>
             <option value="">any way</option>
-            {Object.entries(endings).map(([k, words]) => <option key={k} value={k}>{words}</option>)}
+            {Object.entries(endings).map(([k, words]) => (
+              <option key={k} value={k}>
+                {words}
+              </option>
+            ))}
           </select>
         </label>
         <label>
           <span className="mb-1 block text-peat">From</span>
           <input className={fieldClass} type="date" value={params.get("since") ?? ""} onChange={(e) => set("since", e.target.value)} />
         </label>
-        <a className="py-1.5" href={`${prefix}/projects/${here.key}/locks/record.csv?${new URLSearchParams(query)}`} download>As a spreadsheet (CSV)</a>
+        <a className="py-1.5" href={`${prefix}/projects/${here.key}/locks/record.csv?${new URLSearchParams(query)}`} download>
+          As a spreadsheet (CSV)
+        </a>
       </form>
       <Trouble error={found.error} />
       {found.total === 0 && <p className="text-peat">Nothing fits.</p>}
       {(found.total ?? 0) > 0 && (
         <>
-          <p role="status" className="mb-2 text-peat">{plural(found.total!, "entry", "entries")}</p>
-          <List rows={found} height={64} measured role="table" label="Record" row={(h) => <Row hold={h} project={here.key} />}
-            head={(
+          <p role="status" className="mb-2 text-peat">
+            {plural(found.total!, "entry", "entries")}
+          </p>
+          <List
+            rows={found}
+            height={64}
+            measured
+            role="table"
+            label="Record"
+            row={(h) => <Row hold={h} project={here.key} />}
+            head={
               <div role="rowgroup">
                 <div role="row" className={`${columns} border-b border-line py-1.5 text-peat max-md:hidden`}>
-                  {["Asset", "Held by", "Taken"].map((w) => <span key={w} role="columnheader">{w}</span>)}
-                  <span role="columnheader" className="text-right">For</span>
+                  {["Asset", "Held by", "Taken"].map((w) => (
+                    <span key={w} role="columnheader">
+                      {w}
+                    </span>
+                  ))}
+                  <span role="columnheader" className="text-right">
+                    For
+                  </span>
                   <span role="columnheader">How it ended</span>
                 </div>
               </div>
-            )} />
+            }
+          />
         </>
       )}
     </>
@@ -89,11 +116,25 @@ export function Record() {
 const Row = memo(function Row({ hold: h, project }: { hold: Hold; project: string }) {
   return (
     <div role="presentation" className={`${columns} border-b border-line py-2`}>
-      <span role="cell"><Link to={assetPath(project, h.path)} className="font-medium break-all">{h.path}</Link>{h.note && <span className="block text-peat">{h.note}</span>}</span>
-      <span role="cell">{h.person}<span className="block text-peat">{h.workspace}</span></span>
-      <span role="cell"><When at={h.taken} /></span>
-      <span role="cell" className="whitespace-nowrap md:text-right">{span(h.seconds)}</span>
-      <span role="cell"><Ending hold={h} project={project} /></span>
+      <span role="cell">
+        <Link to={assetPath(project, h.path)} className="font-medium break-all">
+          {h.path}
+        </Link>
+        {h.note && <span className="block text-peat">{h.note}</span>}
+      </span>
+      <span role="cell">
+        {h.person}
+        <span className="block text-peat">{h.workspace}</span>
+      </span>
+      <span role="cell">
+        <When at={h.taken} />
+      </span>
+      <span role="cell" className="whitespace-nowrap md:text-right">
+        {span(h.seconds)}
+      </span>
+      <span role="cell">
+        <Ending hold={h} project={project} />
+      </span>
     </div>
   );
 });
@@ -102,7 +143,12 @@ function Ending({ hold, project }: { hold: Hold; project: string }) {
   return (
     <>
       {endings[hold.ending || "held"] ?? hold.ending}
-      {hold.handoff ? <> as <Link to={`/p/${project}/handoffs/${hold.handoff}`}>h{hold.handoff}</Link></> : null}
+      {hold.handoff ? (
+        <>
+          {" "}
+          as <Link to={`/p/${project}/handoffs/${hold.handoff}`}>h{hold.handoff}</Link>
+        </>
+      ) : null}
       {hold.ended_by && <> by {hold.ended_by}</>}
       {hold.word && hold.ending === "overridden" && <span className="block text-peat">“{hold.word}”</span>}
     </>

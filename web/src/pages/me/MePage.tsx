@@ -54,20 +54,58 @@ function Passphrase() {
       >
         <label className="block">
           <span className="mb-1 block">The one that you have</span>
-          <input className={fieldClass} name="old" type="password" autoComplete="current-password" required value={old} onChange={(e) => setOld(e.target.value)} />
+          <input
+            className={fieldClass}
+            name="old"
+            type="password"
+            autoComplete="current-password"
+            required
+            value={old}
+            onChange={(e) => setOld(e.target.value)}
+          />
         </label>
         <label className="block">
           <span className="mb-1 block">The new one</span>
-          <input className={fieldClass} name="new" type="password" autoComplete="new-password" required minLength={10} value={fresh} onChange={(e) => setFresh(e.target.value)} />
+          <input
+            className={fieldClass}
+            name="new"
+            type="password"
+            autoComplete="new-password"
+            required
+            minLength={10}
+            value={fresh}
+            onChange={(e) => setFresh(e.target.value)}
+          />
         </label>
         <label className="block">
           <span className="mb-1 block">The same again</span>
-          <input className={fieldClass} name="again" type="password" autoComplete="new-password" required aria-invalid={differ} aria-describedby="differ" value={again}
-            onChange={(e) => setAgain(e.target.value)} />
+          <input
+            className={fieldClass}
+            name="again"
+            type="password"
+            autoComplete="new-password"
+            required
+            aria-invalid={differ}
+            aria-describedby="differ"
+            value={again}
+            onChange={(e) => setAgain(e.target.value)}
+          />
         </label>
-        <p id="differ" className="text-sm text-peat">{differ ? <span className="text-rust">The two are not the same.</span> : "At least ten characters. A few words that do not belong together are easy to keep and hard to guess."}</p>
-        <Button kind="act" type="submit" disabled={!old || !fresh || fresh !== again || change.isPending}>Change it</Button>
-        {change.data && <p role="status" className="text-peat">Changed. {plural(change.data.ended, "sign-in")} elsewhere ended.</p>}
+        <p id="differ" className="text-sm text-peat">
+          {differ ? (
+            <span className="text-rust">The two are not the same.</span>
+          ) : (
+            "At least ten characters. A few words that do not belong together are easy to keep and hard to guess."
+          )}
+        </p>
+        <Button kind="act" type="submit" disabled={!old || !fresh || fresh !== again || change.isPending}>
+          Change it
+        </Button>
+        {change.data && (
+          <p role="status" className="text-peat">
+            Changed. {plural(change.data.ended, "sign-in")} elsewhere ended.
+          </p>
+        )}
         <Trouble error={change.error} />
       </form>
     </section>
@@ -92,25 +130,42 @@ function SignIns() {
             <th className="py-1.5 pr-4 font-normal">From</th>
             <th className="py-1.5 pr-4 font-normal">Since</th>
             <th className="py-1.5 pr-4 font-normal">Last used</th>
-            <th className="py-1.5 font-normal"><span className="sr-only">End it</span></th>
+            <th className="py-1.5 font-normal">
+              <span className="sr-only">End it</span>
+            </th>
           </tr>
         </thead>
         <tbody>
           {list.map((s) => (
             <tr key={s.id} className="border-b border-line">
               <td className="py-2 pr-4">{s.from || "not said"}</td>
-              <td className="py-2 pr-4 text-peat"><When at={s.made} /></td>
+              <td className="py-2 pr-4 text-peat">
+                <When at={s.made} />
+              </td>
               <td className="py-2 pr-4 text-peat">{s.used ? <When at={s.used} /> : "never"}</td>
               <td className="py-1 text-right">
-                {s.here ? <span className="text-ice">this one</span> : (
-                  <Button kind="quiet" disabled={end.isPending} aria-label={`End the sign-in from ${s.from || "somewhere"}`} onClick={() => end.mutate(String(s.id))}>End</Button>
+                {s.here ? (
+                  <span className="text-ice">this one</span>
+                ) : (
+                  <Button
+                    kind="quiet"
+                    disabled={end.isPending}
+                    aria-label={`End the sign-in from ${s.from || "somewhere"}`}
+                    onClick={() => end.mutate(String(s.id))}
+                  >
+                    End
+                  </Button>
                 )}
               </td>
             </tr>
           ))}
         </tbody>
       </table>
-      {list.length > 1 && <Button className="mt-4" disabled={end.isPending} onClick={() => end.mutate("others")}>End all others</Button>}
+      {list.length > 1 && (
+        <Button className="mt-4" disabled={end.isPending} onClick={() => end.mutate("others")}>
+          End all others
+        </Button>
+      )}
       <Trouble error={end.error} />
     </section>
   );

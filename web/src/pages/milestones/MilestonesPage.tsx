@@ -12,7 +12,10 @@ import { When } from "../../parts/words";
 import { useHere } from "../project/ProjectFrame";
 
 export function useMilestones(key: string) {
-  return useQuery({ queryKey: ["project", key, "milestones"], queryFn: () => ask(api.GET("/projects/{project}/milestones", { params: { path: { project: key } } })) });
+  return useQuery({
+    queryKey: ["project", key, "milestones"],
+    queryFn: () => ask(api.GET("/projects/{project}/milestones", { params: { path: { project: key } } })),
+  });
 }
 
 /** MilestonesPage lists the names that handoffs have, and what came since the one before each. */
@@ -26,9 +29,15 @@ export function MilestonesPage() {
   return (
     <>
       <Trouble error={found.error} />
-      {here.maySend && here.project.handoffs > 0 && <Button className="mb-4" onClick={() => setNaming(true)}>Name the newest state</Button>}
+      {here.maySend && here.project.handoffs > 0 && (
+        <Button className="mb-4" onClick={() => setNaming(true)}>
+          Name the newest state
+        </Button>
+      )}
       {found.isSuccess && list.length === 0 && (
-        <p className="max-w-prose text-peat">No handoff has a name yet. A milestone is a name that stays: a stable base, a vertical slice, a board that was sent to be made.</p>
+        <p className="max-w-prose text-peat">
+          No handoff has a name yet. A milestone is a name that stays: a stable base, a vertical slice, a board that was sent to be made.
+        </p>
       )}
       <ol className="border-t border-line">
         {list.map((m, i) => {
@@ -36,15 +45,25 @@ export function MilestonesPage() {
           return (
             <li key={m.name} className="grid gap-x-6 gap-y-1 border-b border-line py-3 sm:grid-cols-[minmax(0,1fr)_auto]">
               <div>
-                <Link to={`/p/${here.key}/handoffs/${m.handoff}`} className="text-lg font-semibold">{m.name}</Link>
+                <Link to={`/p/${here.key}/handoffs/${m.handoff}`} className="text-lg font-semibold">
+                  {m.name}
+                </Link>
                 {m.note && <p className="max-w-prose">{m.note}</p>}
-                <p className="text-peat">h{m.handoff}, handed off <When at={m.handed_off} />; named by {m.person}, <When at={m.at} /></p>
+                <p className="text-peat">
+                  h{m.handoff}, handed off <When at={m.handed_off} />; named by {m.person}, <When at={m.at} />
+                </p>
               </div>
               <p className="flex flex-wrap items-start gap-x-4 gap-y-1 sm:justify-end">
-                {before && <Link to={`/p/${here.key}/handoffs/between?from=${before.name}&to=${m.name}`}>What came since {before.name}</Link>}
+                {before && (
+                  <Link to={`/p/${here.key}/handoffs/between?from=${before.name}&to=${m.name}`}>What came since {before.name}</Link>
+                )}
                 <Link to={`/p/${here.key}/handoffs/between?from=${m.name}&to=newest`}>What came behind it</Link>
                 <Link to={`/p/${here.key}/assets?at=${m.name}`}>The project as it was</Link>
-                {here.mayLead && <Button kind="quiet" onClick={() => setRemoving(m)}>Remove</Button>}
+                {here.mayLead && (
+                  <Button kind="quiet" onClick={() => setRemoving(m)}>
+                    Remove
+                  </Button>
+                )}
               </p>
             </li>
           );
@@ -60,14 +79,22 @@ function Remove({ milestone, onClose }: { milestone: Schemas["Milestone"]; onClo
   const here = useHere();
   const queries = useQueryClient();
   const act = useMutation({
-    mutationFn: () => ask(api.DELETE("/projects/{project}/milestones/{milestone}", { params: { path: { project: here.key, milestone: milestone.name } } })),
+    mutationFn: () =>
+      ask(api.DELETE("/projects/{project}/milestones/{milestone}", { params: { path: { project: here.key, milestone: milestone.name } } })),
     onSuccess: () => {
       onClose();
       return changesOf(queries, here.key).all();
     },
   });
   return (
-    <Ask open title={`Remove the name ${milestone.name}?`} action="Remove the name" busy={act.isPending} onAct={() => act.mutate()} onClose={onClose}>
+    <Ask
+      open
+      title={`Remove the name ${milestone.name}?`}
+      action="Remove the name"
+      busy={act.isPending}
+      onAct={() => act.mutate()}
+      onClose={onClose}
+    >
       <p>h{milestone.handoff} stays as it is. Links and commands that use the name stop working, until somebody gives it again.</p>
       <Trouble error={act.error} />
     </Ask>

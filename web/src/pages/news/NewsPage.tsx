@@ -22,8 +22,8 @@ export function NewsPage() {
       <section aria-labelledby="hear">
         <h1 id="hear">How you hear of things</h1>
         <p className="mt-1 mb-4 max-w-prose text-peat">
-          This page and tarn watch tell everything as it happens. Here is what reaches you elsewhere, in all your projects: by mail, and on the desktop of a machine on which tarn watch
-          runs.
+          This page and tarn watch tell everything as it happens. Here is what reaches you elsewhere, in all your projects: by mail, and on
+          the desktop of a machine on which tarn watch runs.
         </p>
         <Trouble error={found.error} />
         {found.data && <Form settings={found.data} />}
@@ -54,7 +54,9 @@ function Code({ address }: { address: string }) {
         <span className="mb-1 block">A letter with a code went to {address}. Mail goes there once you have entered it.</span>
         <input className={fieldClass} name="code" autoComplete="one-time-code" value={code} onChange={(e) => setCode(e.target.value)} />
       </label>
-      <Button className="mt-2" type="submit" disabled={!code.trim() || show.isPending}>Enter it</Button>
+      <Button className="mt-2" type="submit" disabled={!code.trim() || show.isPending}>
+        Enter it
+      </Button>
       <Trouble error={show.error} />
     </form>
   );
@@ -68,7 +70,8 @@ function Form({ settings }: { settings: Settings }) {
     mutationFn: () => ask(api.PUT("/me/news", { body: { mail: mail.trim(), mail_works: settings.mail_works, kinds } })),
     onSuccess: (answer) => queries.setQueryData(["me", "news"], answer),
   });
-  const set = (name: string, change: Partial<Settings["kinds"][number]>) => setKinds(kinds.map((k) => (k.name === name ? { ...k, ...change } : k)));
+  const set = (name: string, change: Partial<Settings["kinds"][number]>) =>
+    setKinds(kinds.map((k) => (k.name === name ? { ...k, ...change } : k)));
   const same = mail === (settings.mail_wanted || settings.mail) && JSON.stringify(kinds) === JSON.stringify(settings.kinds);
   return (
     <form
@@ -81,7 +84,11 @@ function Form({ settings }: { settings: Settings }) {
         <span className="mb-1 block">Your mail address</span>
         <input className={fieldClass} type="email" value={mail} placeholder="none: no mail" onChange={(e) => setMail(e.target.value)} />
       </label>
-      {!settings.mail_works && <p className="mt-1 text-rust">This service has no mail server: whoever runs it sets one with TARND_MAIL. Until then nothing goes by mail.</p>}
+      {!settings.mail_works && (
+        <p className="mt-1 text-rust">
+          This service has no mail server: whoever runs it sets one with TARND_MAIL. Until then nothing goes by mail.
+        </p>
+      )}
       <table className="mt-5 w-full border-collapse text-left">
         <thead className="text-peat">
           <tr className="border-b border-line">
@@ -95,20 +102,41 @@ function Form({ settings }: { settings: Settings }) {
             <tr key={k.name} className="border-b border-line">
               <td className="py-2 pr-4 first-letter:uppercase">{k.about}</td>
               <td className="w-52 py-2 pr-4">
-                <select className={fieldClass} value={k.mail} aria-label={`By mail: ${k.about}`} onChange={(e) => set(k.name, { mail: e.target.value })}>
-                  {Object.entries(mailWords).map(([v, words]) => <option key={v} value={v}>{words}</option>)}
+                <select
+                  className={fieldClass}
+                  value={k.mail}
+                  aria-label={`By mail: ${k.about}`}
+                  onChange={(e) => set(k.name, { mail: e.target.value })}
+                >
+                  {Object.entries(mailWords).map(([v, words]) => (
+                    <option key={v} value={v}>
+                      {words}
+                    </option>
+                  ))}
                 </select>
               </td>
               <td className="py-2 text-center">
-                <input type="checkbox" className="size-4 accent-copper" checked={k.desktop} aria-label={`On the desktop: ${k.about}`} onChange={(e) => set(k.name, { desktop: e.target.checked })} />
+                <input
+                  type="checkbox"
+                  className="size-4 accent-copper"
+                  checked={k.desktop}
+                  aria-label={`On the desktop: ${k.about}`}
+                  onChange={(e) => set(k.name, { desktop: e.target.checked })}
+                />
               </td>
             </tr>
           ))}
         </tbody>
       </table>
       <div className="mt-4 flex items-center gap-3">
-        <Button kind="act" type="submit" disabled={same || save.isPending}>Keep this</Button>
-        {save.isSuccess && same && <span role="status" className="text-peat">Kept.</span>}
+        <Button kind="act" type="submit" disabled={same || save.isPending}>
+          Keep this
+        </Button>
+        {save.isSuccess && same && (
+          <span role="status" className="text-peat">
+            Kept.
+          </span>
+        )}
       </div>
       <Trouble error={save.error} />
     </form>

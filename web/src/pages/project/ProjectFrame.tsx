@@ -27,33 +27,69 @@ const tab = ({ isActive }: { isActive: boolean }) =>
 export function ProjectFrame() {
   const key = useParams()["project"]!;
   const me = useMe();
-  const project = useQuery({ queryKey: ["project", key], queryFn: () => ask(api.GET("/projects/{project}", { params: { path: { project: key } } })) });
+  const project = useQuery({
+    queryKey: ["project", key],
+    queryFn: () => ask(api.GET("/projects/{project}", { params: { path: { project: key } } })),
+  });
   const [live, told, dismiss] = useNews(key, project.data?.news ?? "");
   const role = project.data?.role ?? "";
-  const here: Here | undefined = project.data && me.data && { key, me: me.data.handle, project: project.data, maySend: role !== "viewer", mayLead: role === "lead" || role === "owner" };
+  const here: Here | undefined = project.data &&
+    me.data && { key, me: me.data.handle, project: project.data, maySend: role !== "viewer", mayLead: role === "lead" || role === "owner" };
   return (
     <>
       <Shore>
-        <span className="text-peat max-sm:hidden" aria-hidden>/</span>
-        <NavLink to={`/p/${key}`} end className="font-semibold no-underline">{key}</NavLink>
+        <span className="text-peat max-sm:hidden" aria-hidden>
+          /
+        </span>
+        <NavLink to={`/p/${key}`} end className="font-semibold no-underline">
+          {key}
+        </NavLink>
         <StateHere project={key} />
         <nav className="flex flex-wrap gap-x-3 max-sm:order-last max-sm:w-full sm:gap-x-5" aria-label="Project">
-          <NavLink to={`/p/${key}`} end className={tab}>Today</NavLink>
-          <NavLink to={`/p/${key}/assets`} className={tab}>Assets</NavLink>
-          <NavLink to={`/p/${key}/handoffs`} className={tab}>Handoffs</NavLink>
-          <NavLink to={`/p/${key}/branches`} className={tab}>Branches</NavLink>
-          <NavLink to={`/p/${key}/locks`} className={tab}>Locks</NavLink>
-          <NavLink to={`/p/${key}/code`} className={tab}>Code</NavLink>
-          <NavLink to={`/p/${key}/rules`} className={tab}>Rules</NavLink>
-          <NavLink to={`/p/${key}/news`} className={tab}>News</NavLink>
+          <NavLink to={`/p/${key}`} end className={tab}>
+            Today
+          </NavLink>
+          <NavLink to={`/p/${key}/assets`} className={tab}>
+            Assets
+          </NavLink>
+          <NavLink to={`/p/${key}/handoffs`} className={tab}>
+            Handoffs
+          </NavLink>
+          <NavLink to={`/p/${key}/branches`} className={tab}>
+            Branches
+          </NavLink>
+          <NavLink to={`/p/${key}/locks`} className={tab}>
+            Locks
+          </NavLink>
+          <NavLink to={`/p/${key}/code`} className={tab}>
+            Code
+          </NavLink>
+          <NavLink to={`/p/${key}/rules`} className={tab}>
+            Rules
+          </NavLink>
+          <NavLink to={`/p/${key}/news`} className={tab}>
+            News
+          </NavLink>
         </nav>
-        {role === "viewer" && <span className="text-sm text-peat" title="A lead can let you send and lock">You look on</span>}
-        {!live && project.data && <span role="status" className="text-rust">No connection; this page may be old</span>}
+        {role === "viewer" && (
+          <span className="text-sm text-peat" title="A lead can let you send and lock">
+            You look on
+          </span>
+        )}
+        {!live && project.data && (
+          <span role="status" className="text-rust">
+            No connection; this page may be old
+          </span>
+        )}
       </Shore>
       <Told items={told} onClose={dismiss} />
       {here && <Outcomes here={here} />}
       <Page>
-        {project.error instanceof Problem && project.error.details.status === 404 ? <NotIn name={key} /> : <Trouble error={project.error} />}
+        {project.error instanceof Problem && project.error.details.status === 404 ? (
+          <NotIn name={key} />
+        ) : (
+          <Trouble error={project.error} />
+        )}
         {here && <Outlet context={here} />}
       </Page>
     </>
@@ -66,8 +102,12 @@ function NotIn({ name }: { name: string }) {
   return (
     <>
       <h1 className="wrap-anywhere">There is no project {name} for you</h1>
-      <p className="mt-2 max-w-prose text-peat">Either there is none of that name, or you are not among its people. Somebody who leads it can add you.</p>
-      <p className="mt-4"><Link to="/">Your projects</Link></p>
+      <p className="mt-2 max-w-prose text-peat">
+        Either there is none of that name, or you are not among its people. Somebody who leads it can add you.
+      </p>
+      <p className="mt-4">
+        <Link to="/">Your projects</Link>
+      </p>
     </>
   );
 }

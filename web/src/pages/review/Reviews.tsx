@@ -14,7 +14,13 @@ import { useReview, useReviewActs, useReviews } from "./useReview";
 export function Reviews({ here, of }: { here: Here; of: { branch: string } | { handoff: number } }) {
   const found = useReviews(here.key);
   const about = found.data?.reviews.filter((r) => ("branch" in of ? r.branch === of.branch : !r.branch && r.handoff === of.handoff)) ?? [];
-  return <>{about.map((r) => <ReviewPart key={r.number} here={here} number={r.number} />)}</>;
+  return (
+    <>
+      {about.map((r) => (
+        <ReviewPart key={r.number} here={here} number={r.number} />
+      ))}
+    </>
+  );
 }
 
 /** ReviewPart is one conversation: who was asked and answered what, and what was said, each thing beside what it points at. */
@@ -26,13 +32,34 @@ function ReviewPart({ here, number }: { here: Here; number: number }) {
   const closed = !!r.closed;
   return (
     <section className="mt-8 border-t border-line pt-4" aria-label={`Review r${r.number}`}>
-      <h2>r{r.number}: {r.text}</h2>
-      <p className="text-peat">{r.person}, <When at={r.at} />{closed && <>; closed by {r.closer}, <When at={r.closed!} /></>}</p>
-      <p className="my-3"><Link to={reviewPath(here.key, r.number)} className="rounded-md border border-line px-2.5 py-1 text-sm font-medium no-underline hover:border-copper">Look at it, one thing after the other</Link>{r.open > 0 && <span className="ml-3 text-peat">{plural(r.open, "remark")} open</span>}</p>
+      <h2>
+        r{r.number}: {r.text}
+      </h2>
+      <p className="text-peat">
+        {r.person}, <When at={r.at} />
+        {closed && (
+          <>
+            ; closed by {r.closer}, <When at={r.closed!} />
+          </>
+        )}
+      </p>
+      <p className="my-3">
+        <Link
+          to={reviewPath(here.key, r.number)}
+          className="rounded-md border border-line px-2.5 py-1 text-sm font-medium no-underline hover:border-copper"
+        >
+          Look at it, one thing after the other
+        </Link>
+        {r.open > 0 && <span className="ml-3 text-peat">{plural(r.open, "remark")} open</span>}
+      </p>
       <Answers review={r} />
       {!closed && (
         <AnswerForm review={r} acts={acts}>
-          {(here.mayLead || r.person === here.me) && <Button kind="quiet" onClick={() => acts.close.mutate(undefined)}>Close the review</Button>}
+          {(here.mayLead || r.person === here.me) && (
+            <Button kind="quiet" onClick={() => acts.close.mutate(undefined)}>
+              Close the review
+            </Button>
+          )}
         </AnswerForm>
       )}
       <Trouble error={acts.answer.error ?? acts.settle.error ?? acts.close.error} />
@@ -44,7 +71,8 @@ function ReviewPart({ here, number }: { here: Here; number: number }) {
 }
 
 /** reviewPath is where a review is gone through, one thing after the other; path is the thing that comes first. */
-export const reviewPath = (key: string, number: number, path = "") => `/p/${key}/reviews/${number}${path && `?${new URLSearchParams({ path })}`}`;
+export const reviewPath = (key: string, number: number, path = "") =>
+  `/p/${key}/reviews/${number}${path && `?${new URLSearchParams({ path })}`}`;
 
 /** AskToLook opens a review of a branch, or of a handoff (h40). */
 export function AskToLook({ here, of, onClose }: { here: Here; of: string; onClose: () => void }) {
@@ -52,11 +80,25 @@ export function AskToLook({ here, of, onClose }: { here: Here; of: string; onClo
   const [handles, setHandles] = useState("");
   const act = useAct(
     here.key,
-    () => ask(api.POST("/projects/{project}/reviews", { params: { path: { project: here.key } }, body: { of, text, ask: handles.split(/[\s,]+/).filter(Boolean) } })),
+    () =>
+      ask(
+        api.POST("/projects/{project}/reviews", {
+          params: { path: { project: here.key } },
+          body: { of, text, ask: handles.split(/[\s,]+/).filter(Boolean) },
+        }),
+      ),
     onClose,
   );
   return (
-    <Ask open title={`Ask people to look at ${of}`} action="Ask them" busy={act.isPending} disabled={text.trim() === ""} onAct={() => act.mutate(undefined)} onClose={onClose}>
+    <Ask
+      open
+      title={`Ask people to look at ${of}`}
+      action="Ask them"
+      busy={act.isPending}
+      disabled={text.trim() === ""}
+      onAct={() => act.mutate(undefined)}
+      onClose={onClose}
+    >
       <label className="block">
         <span className="mb-1 block">What is to be looked at</span>
         <input className={fieldClass} value={text} onChange={(e) => setText(e.target.value)} />

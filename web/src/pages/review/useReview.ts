@@ -6,7 +6,10 @@ export type Review = Schemas["Review"];
 export type Acts = ReturnType<typeof useReviewActs>;
 
 export const useReviews = (key: string) =>
-  useQuery({ queryKey: ["project", key, "reviews"], queryFn: () => ask(api.GET("/projects/{project}/reviews", { params: { path: { project: key } } })) });
+  useQuery({
+    queryKey: ["project", key, "reviews"],
+    queryFn: () => ask(api.GET("/projects/{project}/reviews", { params: { path: { project: key } } })),
+  });
 
 export const useReview = (key: string, number: number) =>
   useQuery({
@@ -20,16 +23,27 @@ export const useSpots = (key: string, number: number, path: string, version: num
     queryKey: ["project", key, "spots", number, path, version, said],
     enabled: path !== "" && version > 0,
     staleTime: Infinity,
-    queryFn: () => ask(api.GET("/projects/{project}/reviews/{review}/spots", { params: { path: { project: key, review: String(number) }, query: { path, version } } })),
+    queryFn: () =>
+      ask(
+        api.GET("/projects/{project}/reviews/{review}/spots", {
+          params: { path: { project: key, review: String(number) }, query: { path, version } },
+        }),
+      ),
   });
 
 /** useReviewActs is what may be done in a review. */
 export function useReviewActs(key: string, number: number) {
   const path = { project: key, review: String(number) };
   return {
-    answer: useAct(key, (body: Schemas["AnswerRequest"]) => ask(api.POST("/projects/{project}/reviews/{review}/answer", { params: { path }, body }))),
-    say: useAct(key, (body: Schemas["RemarkRequest"]) => ask(api.POST("/projects/{project}/reviews/{review}/remarks", { params: { path }, body }))),
-    settle: useAct(key, (body: Schemas["SettleRequest"]) => ask(api.POST("/projects/{project}/reviews/{review}/settle", { params: { path }, body }))),
+    answer: useAct(key, (body: Schemas["AnswerRequest"]) =>
+      ask(api.POST("/projects/{project}/reviews/{review}/answer", { params: { path }, body })),
+    ),
+    say: useAct(key, (body: Schemas["RemarkRequest"]) =>
+      ask(api.POST("/projects/{project}/reviews/{review}/remarks", { params: { path }, body })),
+    ),
+    settle: useAct(key, (body: Schemas["SettleRequest"]) =>
+      ask(api.POST("/projects/{project}/reviews/{review}/settle", { params: { path }, body })),
+    ),
     close: useAct(key, (_: undefined) => ask(api.POST("/projects/{project}/reviews/{review}/close", { params: { path } }))),
   };
 }

@@ -16,7 +16,9 @@ export function Requests({ here, requests }: { here: Here; requests: Request[] }
   const answered = requests.filter((r) => r.answered).slice(0, 5);
   return (
     <section aria-labelledby="requests">
-      <h2 id="requests" className="mb-2">Asked for</h2>
+      <h2 id="requests" className="mb-2">
+        Asked for
+      </h2>
       {open.length === 0 && (
         <p className="text-peat">
           Nothing waits. Who needs a path that is left out asks with <code>tarn rules include PATH</code>.
@@ -54,7 +56,12 @@ function Decide({ here, request }: { here: Here; request: Request }) {
   const queries = useQueryClient();
   const answer = useMutation({
     mutationFn: (accept: boolean) =>
-      ask(api.POST("/projects/{project}/rules/requests/{request}/answer", { params: { path: { project: here.key, request: String(request.id) } }, body: { accept, word } })),
+      ask(
+        api.POST("/projects/{project}/rules/requests/{request}/answer", {
+          params: { path: { project: here.key, request: String(request.id) } },
+          body: { accept, word },
+        }),
+      ),
     onSuccess: () => {
       setAsking(undefined);
       return changesOf(queries, here.key).all();
@@ -63,10 +70,20 @@ function Decide({ here, request }: { here: Here; request: Request }) {
   const accept = asking === "accept";
   return (
     <div className="mt-2 flex gap-2">
-      <Button kind="act" onClick={() => setAsking("accept")} aria-label={`Accept ${request.path}`}>Accept</Button>
-      <Button onClick={() => setAsking("decline")} aria-label={`Decline ${request.path}`}>Decline</Button>
-      <Ask open={!!asking} title={accept ? "Make it an asset?" : "Decline it?"} action={accept ? "Make it an asset" : "Decline"} busy={answer.isPending}
-        onAct={() => answer.mutate(accept)} onClose={() => setAsking(undefined)}>
+      <Button kind="act" onClick={() => setAsking("accept")} aria-label={`Accept ${request.path}`}>
+        Accept
+      </Button>
+      <Button onClick={() => setAsking("decline")} aria-label={`Decline ${request.path}`}>
+        Decline
+      </Button>
+      <Ask
+        open={!!asking}
+        title={accept ? "Make it an asset?" : "Decline it?"}
+        action={accept ? "Make it an asset" : "Decline"}
+        busy={answer.isPending}
+        onAct={() => answer.mutate(accept)}
+        onClose={() => setAsking(undefined)}
+      >
         <p className="break-all">
           {accept
             ? `A rule for ${request.path} is put at the end of tarn.toml and sent as a handoff in your name. Rolling tarn.toml back takes it out again.`

@@ -42,12 +42,16 @@ function BranchRules({ rules }: { rules: Schemas["Rules"] }) {
   if (rules.branches.length === 0) return null;
   return (
     <section aria-labelledby="onto-branches">
-      <h2 id="onto-branches" className="mb-1">What comes onto branches</h2>
+      <h2 id="onto-branches" className="mb-1">
+        What comes onto branches
+      </h2>
       <ul>
         {rules.branches.map((b) => (
           <li key={b.line} className="border-b border-line py-2">
             <Patterns match={b.match} /> {b.says}
-            <span className="block text-peat">{b.in}, line {b.line}</span>
+            <span className="block text-peat">
+              {b.in}, line {b.line}
+            </span>
           </li>
         ))}
       </ul>
@@ -82,15 +86,27 @@ function RuleTable({ rules }: { rules: Schemas["Rules"] }) {
               <Patterns match={r.match} />
             </td>
             <td className="py-2 pr-4">{[r.kind && kindWords[r.kind], r.lock && lockWords[r.lock]].filter(Boolean).join(", ")}</td>
-            <td className="py-2 pr-4 text-peat whitespace-nowrap">{r.in}{r.line ? `, line ${r.line}` : ""}</td>
+            <td className="py-2 pr-4 text-peat whitespace-nowrap">
+              {r.in}
+              {r.line ? `, line ${r.line}` : ""}
+            </td>
             <td className="py-2 text-right whitespace-nowrap tabular-nums">
-              {r.assets > 0 ? <>{plural(r.assets, "asset")}<span className="block text-peat">{size(r.size)}</span></> : <span className="text-peat">{r.kind === "asset" || !r.kind ? "none" : ""}</span>}
+              {r.assets > 0 ? (
+                <>
+                  {plural(r.assets, "asset")}
+                  <span className="block text-peat">{size(r.size)}</span>
+                </>
+              ) : (
+                <span className="text-peat">{r.kind === "asset" || !r.kind ? "none" : ""}</span>
+              )}
             </td>
           </tr>
         ))}
         {rules.uncovered > 0 && (
           <tr className="border-b border-line">
-            <td className="py-2 pr-4 text-peat" colSpan={3}>Covered by no rule</td>
+            <td className="py-2 pr-4 text-peat" colSpan={3}>
+              Covered by no rule
+            </td>
             <td className="py-2 text-right whitespace-nowrap">{plural(rules.uncovered, "asset")}</td>
           </tr>
         )}
@@ -101,11 +117,19 @@ function RuleTable({ rules }: { rules: Schemas["Rules"] }) {
 
 function Patterns({ match }: { match: string[] }) {
   const few = 8;
-  const list = (patterns: string[]) => patterns.map((p) => <code key={p} className="mr-2 inline-block text-sm break-all">{p}</code>);
+  const list = (patterns: string[]) =>
+    patterns.map((p) => (
+      <code key={p} className="mr-2 inline-block text-sm break-all">
+        {p}
+      </code>
+    ));
   if (match.length <= few) return <>{list(match)}</>;
   return (
     <details>
-      <summary className="cursor-pointer">{list(match.slice(0, few))}<span className="text-peat">and {match.length - few} more</span></summary>
+      <summary className="cursor-pointer">
+        {list(match.slice(0, few))}
+        <span className="text-peat">and {match.length - few} more</span>
+      </summary>
       {list(match.slice(few))}
     </details>
   );
@@ -115,7 +139,8 @@ function RulesText({ here, rules }: { here: Here; rules: Schemas["Rules"] }) {
   if (rules.version === 0) {
     return (
       <p className="mt-4 max-w-prose text-peat">
-        {here.key} has no tarn.toml yet: only the built-in rules hold. A lead makes one in their folder, with <code>tarn rules preset NAME</code> for a start, and sends it.
+        {here.key} has no tarn.toml yet: only the built-in rules hold. A lead makes one in their folder, with{" "}
+        <code>tarn rules preset NAME</code> for a start, and sends it.
       </p>
     );
   }

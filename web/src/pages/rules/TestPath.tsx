@@ -8,7 +8,11 @@ import { Trouble } from "../../parts/Trouble";
 import type { Here } from "../project/ProjectFrame";
 
 const kindWords: Record<string, string> = { asset: "It is an asset", code: "It is left to the main history", ignored: "It is left out" };
-const lockWords: Record<string, string> = { required: "Its lock is needed to send it", "on-edit": "Its lock is needed, and taken on the first edit where a folder is watched", free: "It may be sent without a lock" };
+const lockWords: Record<string, string> = {
+  required: "Its lock is needed to send it",
+  "on-edit": "Its lock is needed, and taken on the first edit where a folder is watched",
+  free: "It may be sent without a lock",
+};
 
 /** TestPath says what the rules make of a path, which need not exist, and which line decides. The path is part of the address. */
 export function TestPath({ here }: { here: Here }) {
@@ -23,7 +27,9 @@ export function TestPath({ here }: { here: Here }) {
   const t = tested.data;
   return (
     <section aria-labelledby="test">
-      <h2 id="test" className="mb-2">Why is a path what it is?</h2>
+      <h2 id="test" className="mb-2">
+        Why is a path what it is?
+      </h2>
       <form
         className="flex gap-2"
         onSubmit={(e) => {
@@ -31,16 +37,31 @@ export function TestPath({ here }: { here: Here }) {
           setParams(typed.trim() ? { path: typed.trim() } : {}, { replace: true });
         }}
       >
-        <input className={fieldClass} aria-label="Path" placeholder="textures/cache/rust.png" value={typed} onChange={(e) => setTyped(e.target.value)} maxLength={1024} />
+        <input
+          className={fieldClass}
+          aria-label="Path"
+          placeholder="textures/cache/rust.png"
+          value={typed}
+          onChange={(e) => setTyped(e.target.value)}
+          maxLength={1024}
+        />
         <Button type="submit">Test</Button>
       </form>
       {path && <Trouble error={tested.error} />}
       {t && (
         <div role="status" className="mt-3 space-y-1">
           <p className="font-medium break-all">{t.path}</p>
-          <p>{kindWords[t.kind]}. <span className="text-peat">Decided by {t.kind_by}.</span></p>
-          {t.kind === "asset" && <p>{lockWords[t.lock]}. <span className="text-peat">Decided by {t.lock_by}.</span></p>}
-          {t.asset && t.kind !== "asset" && <p>It is an asset of the project already, and stays one until somebody hands off its removal.</p>}
+          <p>
+            {kindWords[t.kind]}. <span className="text-peat">Decided by {t.kind_by}.</span>
+          </p>
+          {t.kind === "asset" && (
+            <p>
+              {lockWords[t.lock]}. <span className="text-peat">Decided by {t.lock_by}.</span>
+            </p>
+          )}
+          {t.asset && t.kind !== "asset" && (
+            <p>It is an asset of the project already, and stays one until somebody hands off its removal.</p>
+          )}
         </div>
       )}
     </section>

@@ -22,11 +22,29 @@ export function SignInForm({ known = "", onIn }: { known?: string; onIn: (handle
     >
       <label className="mb-3 block">
         <span className="mb-1 block font-medium">Handle</span>
-        <input className={fieldClass} name="handle" autoComplete="username" autoCapitalize="none" autoFocus={!known} required value={handle} onChange={(e) => setHandle(e.target.value)} />
+        <input
+          className={fieldClass}
+          name="handle"
+          autoComplete="username"
+          autoCapitalize="none"
+          autoFocus={!known}
+          required
+          value={handle}
+          onChange={(e) => setHandle(e.target.value)}
+        />
       </label>
       <label className="mb-5 block">
         <span className="mb-1 block font-medium">Passphrase</span>
-        <input className={fieldClass} name="passphrase" type="password" autoComplete="current-password" autoFocus={!!known} required value={passphrase} onChange={(e) => setPassphrase(e.target.value)} />
+        <input
+          className={fieldClass}
+          name="passphrase"
+          type="password"
+          autoComplete="current-password"
+          autoFocus={!!known}
+          required
+          value={passphrase}
+          onChange={(e) => setPassphrase(e.target.value)}
+        />
       </label>
       <Button kind="act" type="submit" className="mb-4 w-full justify-center py-2" disabled={enter.isPending}>
         Sign in

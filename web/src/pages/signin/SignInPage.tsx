@@ -12,7 +12,9 @@ export function SignInPage() {
     queries.clear();
     const to = params.get("to") ?? "/";
     // Only a page of this console: a backslash, or anything that a browser takes out of an address, may lead elsewhere.
-    void navigate(/^\/(?![/\\])[^\\\s]*$/.test(to) && new URL(to, location.origin).origin === location.origin ? to : "/", { replace: true });
+    void navigate(/^\/(?![/\\])[^\\\s]*$/.test(to) && new URL(to, location.origin).origin === location.origin ? to : "/", {
+      replace: true,
+    });
   };
   return (
     <main className="grid min-h-screen place-items-center px-4">
