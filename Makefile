@@ -20,7 +20,7 @@ build: console
 # The console is built only where something in it is newer than what was built.
 console: web/dist/index.html
 
-web/dist/index.html: web/package-lock.json web/index.html web/vite.config.ts docs/openapi.json $(shell find web/src web/public -type f -not -name 'schema.gen.ts' 2>/dev/null)
+web/dist/index.html: web/package-lock.json web/index.html web/vite.config.ts web/vite.computed.ts docs/openapi.json $(shell find web/src web/public -type f -not -name 'schema.gen.ts' 2>/dev/null)
 	@cd web && npm ci --no-audit --no-fund --loglevel=error && npm run --silent build
 	@touch web/dist/index.html web/dist/.keep
 

@@ -63,6 +63,26 @@ func (b *browser) until(script string) chromedp.Action[chromedp.Void] {
 	})
 }
 
+// text is what the page says.
+func (b *browser) text() string {
+	b.t.Helper()
+	text, err := chromedp.Run(b.ctx, chromedp.Text(`body`))
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	return text
+}
+
+// still waits until nothing is on its way any more.
+func (b *browser) still() chromedp.Action[chromedp.Void] {
+	return b.until(`(() => {
+		const n = performance.getEntriesByType("resource").length + document.querySelectorAll("*, [aria-busy=true]").length;
+		const was = window.still ?? {};
+		window.still = {n, since: n === was.n ? was.since : performance.now()};
+		return performance.now() - window.still.since > 400;
+	})()`)
+}
+
 // number is what a script gives.
 func (b *browser) number(script string) float64 {
 	b.t.Helper()

@@ -31,7 +31,10 @@ type browser struct {
 	url string
 }
 
-func open(t *testing.T, d *daemon) *browser {
+func open(t *testing.T, d *daemon) *browser { return browse(t, d.URL) }
+
+// browse is a browser with a profile of its own, for a service at an address.
+func browse(t *testing.T, url string) *browser {
 	t.Helper()
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.UserDataDir(t.TempDir()), chromedp.NoSandbox,
 		chromedp.WindowSize(1280, 800),
@@ -41,7 +44,7 @@ func open(t *testing.T, d *daemon) *browser {
 	t.Cleanup(cancel)
 	ctx, cancel = chromedp.NewContext(ctx)
 	t.Cleanup(cancel)
-	b := &browser{t: t, ctx: ctx, url: d.URL}
+	b := &browser{t: t, ctx: ctx, url: url}
 	if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)); err != nil {
 		t.Fatal(err)
 	}
@@ -63,7 +66,8 @@ func (b *browser) do(steps ...chromedp.Action[chromedp.Void]) {
 }
 
 func (b *browser) sees(text string) chromedp.Action[chromedp.Void] {
-	return chromedp.WaitVisible(fmt.Sprintf(`//*[contains(normalize-space(.), %q) and not(*[contains(normalize-space(.), %q)])]`, text, text))
+	return chromedp.WaitVisible(fmt.Sprintf(
+		`//body//*[contains(normalize-space(.), %q) and not(*[contains(normalize-space(.), %q)])]`, text, text))
 }
 
 func (b *browser) evaluate(script string) chromedp.Action[chromedp.Void] {
@@ -212,7 +216,8 @@ func TestTheConsoleWithoutAMouseAndInBothThemes(t *testing.T) {
 	b.signIn("odile")
 	b.do(b.sees("owner, latest"), chromedp.KeyEvent(kb.Tab), chromedp.KeyEvent(kb.Enter), b.sees("Who is on what")) // one is in the page
 	// From its beginning: past the header, or over all of it.
-	b.do(chromedp.Reload(), b.sees("Who is on what"), chromedp.KeyEvent(kb.Tab), b.until(`document.activeElement.textContent === "To the page"`),
+	b.do(chromedp.Reload(), b.sees("Who is on what"), chromedp.KeyEvent(kb.Tab),
+		b.until(`document.activeElement.textContent === "To the page"`),
 		chromedp.KeyEvent(kb.Enter), b.until(`document.activeElement.id === "page" || location.hash === "#page"`))
 	ratio, err := chromedp.Run(b.ctx, chromedp.Evaluate[map[string]float64](contrast))
 	if err != nil {

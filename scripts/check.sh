@@ -4,6 +4,7 @@ set -eu
 . scripts/look.sh
 look
 
+(cd web && npx --no-install biome check --error-on-warnings)
 bin/tools/staticcheck ./...
 (cd bench && ../bin/tools/staticcheck ./...)
 # What only one of them uses looks unused on the others.

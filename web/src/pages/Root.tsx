@@ -49,6 +49,10 @@ function SignInAgain() {
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-deep/75" />
         <Dialog.Content
+          onOpenAutoFocus={(e) => {
+            e.preventDefault();
+            (e.currentTarget as HTMLElement).querySelector<HTMLInputElement>("input[name=passphrase]")?.focus();
+          }}
           onEscapeKeyDown={(e) => e.preventDefault()}
           onInteractOutside={(e) => e.preventDefault()}
           className="fixed top-1/2 left-1/2 z-40 max-h-[calc(100dvh-2rem)] w-[min(24rem,calc(100vw-2rem))] -translate-1/2 overflow-y-auto rounded-lg border border-line bg-bank p-5 shadow-2xl"

@@ -1,3 +1,4 @@
+import { plural } from "../../parts/words";
 import { Link } from "react-router";
 import { branchPath, type Branch } from "./useBranches";
 
@@ -32,8 +33,8 @@ export function Waters({
     <svg
       viewBox={`${-half} 0 ${2 * half} ${height + 16}`}
       className="mb-6 h-auto max-h-96 w-full"
-      role="img"
-      aria-label={`How ${others.length} branches left ${branches[0]?.name} and came back`}
+      role="group"
+      aria-label={`How ${plural(others.length, "branch", "branches")} left ${branches[0]?.name} and came back`}
     >
       <path
         d={`M -4 4 C -7 ${height / 2}, -10 ${height - 60}, -16 ${height - 18} L 16 ${height - 18} C 10 ${height - 60}, 7 ${height / 2}, 4 4 Z`}

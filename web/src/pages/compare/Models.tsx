@@ -4,6 +4,7 @@ import { OrbitControls } from "three/examples/jsm/controls/OrbitControls.js";
 import { Button } from "../../parts/Button";
 import { Diamond, MarkButton, spotPoint, usePoints } from "../../parts/Pointing";
 import { tokens } from "../../parts/theme";
+import { distanceFor } from "./framing";
 import { readMesh } from "./mesh";
 
 const modes = ["Side by side", "Over each other", "What is different"] as const;
@@ -120,6 +121,9 @@ export default function Models({ before, after, difference }: { before: string; 
   );
 }
 
+/** From where one looks at first. */
+const from = [0.5, 0.45, 0.8] as const;
+
 /** The page has y upwards; a file may have z. */
 const upright = ([x, y, z]: readonly [number, number, number], zUp: boolean) =>
   zUp ? new THREE.Vector3(x, z, -y) : new THREE.Vector3(x, y, z);
@@ -143,7 +147,10 @@ function show(
   const reach = whole.getSize(new THREE.Vector3()).length() / 2 || 1;
   camera.near = reach / 100;
   camera.far = reach * 30;
-  camera.position.copy(middle).add(new THREE.Vector3(0.5, 0.45, 0.8).normalize().multiplyScalar(reach * 2.2));
+  // All of it is seen, however tall or wide it is, also in half the width.
+  const aspect = el.clientWidth / (mode === "Side by side" ? meshes.length : 1) / (el.clientHeight || 1) || 1;
+  const far = distanceFor(whole.getSize(new THREE.Vector3()).toArray(), from, (camera.fov * Math.PI) / 180, aspect);
+  camera.position.copy(middle).add(new THREE.Vector3(...from).normalize().multiplyScalar(far));
   const controls = new OrbitControls(camera, el);
   controls.target.copy(middle);
   controls.listenToKeyEvents(el);

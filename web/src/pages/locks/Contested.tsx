@@ -41,54 +41,56 @@ export function Contested() {
       </p>
       {assets.length === 0 && <p className="text-peat">Nobody has waited for anything in these weeks.</p>}
       {assets.length > 0 && (
-        <table className="border-collapse text-left">
-          <thead className="text-peat">
-            <tr>
-              <th className="py-1 pr-6 font-normal">Asset</th>
-              {weeks.map((w, i) => (
-                <th key={w} className="px-1 py-1 text-center font-normal whitespace-nowrap">
-                  {i % Math.ceil(count / 12) === 0 ? (
-                    new Date(w).toLocaleDateString("en", { day: "numeric", month: "short" })
-                  ) : (
-                    <span className="sr-only">{w}</span>
-                  )}
-                </th>
-              ))}
-              <th className="py-1 pl-6 text-right font-normal">Together</th>
-            </tr>
-          </thead>
-          <tbody>
-            {assets.map(([path, cells]) => {
-              const total = cells.reduce((sum, c) => sum + c.seconds, 0);
-              return (
-                <tr key={path} className="border-t border-line">
-                  <td className="max-w-80 py-2 pr-6">
-                    <Link to={assetPath(here.key, path)} className="font-medium break-all">
-                      {path}
-                    </Link>
-                  </td>
-                  {weeks.map((w) => (
-                    <Bar
-                      key={w}
-                      cell={cells.find((c) => c.week === w)}
-                      most={most}
-                      width={count > 12 ? "w-3" : count > 6 ? "w-14" : "w-24"}
-                    />
-                  ))}
-                  <td className="py-2 pl-6 text-right whitespace-nowrap">
-                    {span(total)}
-                    <span className="block text-peat">
-                      {plural(
-                        cells.reduce((sum, c) => sum + c.waits, 0),
-                        "wait",
-                      )}
-                    </span>
-                  </td>
-                </tr>
-              );
-            })}
-          </tbody>
-        </table>
+        <div className="relative overflow-x-auto" tabIndex={0} role="region" aria-label="Week by week">
+          <table className="border-collapse text-left">
+            <thead className="text-peat">
+              <tr>
+                <th className="py-1 pr-6 font-normal">Asset</th>
+                {weeks.map((w, i) => (
+                  <th key={w} className="px-1 py-1 text-center font-normal whitespace-nowrap">
+                    {i % Math.ceil(count / 12) === 0 ? (
+                      new Date(w).toLocaleDateString("en", { day: "numeric", month: "short" })
+                    ) : (
+                      <span className="sr-only">{w}</span>
+                    )}
+                  </th>
+                ))}
+                <th className="py-1 pl-6 text-right font-normal">Together</th>
+              </tr>
+            </thead>
+            <tbody>
+              {assets.map(([path, cells]) => {
+                const total = cells.reduce((sum, c) => sum + c.seconds, 0);
+                return (
+                  <tr key={path} className="border-t border-line">
+                    <td className="max-w-80 py-2 pr-6">
+                      <Link to={assetPath(here.key, path)} className="font-medium break-all">
+                        {path}
+                      </Link>
+                    </td>
+                    {weeks.map((w) => (
+                      <Bar
+                        key={w}
+                        cell={cells.find((c) => c.week === w)}
+                        most={most}
+                        width={count > 12 ? "w-3" : count > 6 ? "w-14" : "w-24"}
+                      />
+                    ))}
+                    <td className="py-2 pl-6 text-right whitespace-nowrap">
+                      {span(total)}
+                      <span className="block text-peat">
+                        {plural(
+                          cells.reduce((sum, c) => sum + c.waits, 0),
+                          "wait",
+                        )}
+                      </span>
+                    </td>
+                  </tr>
+                );
+              })}
+            </tbody>
+          </table>
+        </div>
       )}
     </>
   );

@@ -16,7 +16,7 @@ type Hold = Schemas["Hold"];
 
 type Answer = Schemas["Record"];
 
-const columns = "grid gap-x-4 gap-y-1 md:grid-cols-[minmax(14rem,2fr)_minmax(8rem,1fr)_9rem_5rem_minmax(10rem,1.5fr)]";
+const columns = "grid gap-x-4 gap-y-1 lg:grid-cols-[minmax(14rem,2fr)_minmax(8rem,1fr)_9rem_5rem_minmax(10rem,1.5fr)]";
 
 /** Record is who held what, for how long, and how it ended. Its filters are in its address, so that it can be passed on. */
 export function Record() {
@@ -93,7 +93,7 @@ export function Record() {
             row={(h) => <Row hold={h} project={here.key} />}
             head={
               <div role="rowgroup">
-                <div role="row" className={`${columns} border-b border-line py-1.5 text-peat max-md:hidden`}>
+                <div role="row" className={`${columns} border-b border-line py-1.5 text-peat max-lg:hidden`}>
                   {["Asset", "Held by", "Taken"].map((w) => (
                     <span key={w} role="columnheader">
                       {w}
@@ -129,7 +129,7 @@ const Row = memo(function Row({ hold: h, project }: { hold: Hold; project: strin
       <span role="cell">
         <When at={h.taken} />
       </span>
-      <span role="cell" className="whitespace-nowrap md:text-right">
+      <span role="cell" className="whitespace-nowrap lg:text-right">
         {span(h.seconds)}
       </span>
       <span role="cell">

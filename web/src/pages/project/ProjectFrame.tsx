@@ -88,7 +88,7 @@ export function ProjectFrame() {
         {project.error instanceof Problem && project.error.details.status === 404 ? (
           <NotIn name={key} />
         ) : (
-          <Trouble error={project.error} />
+          !here && <Trouble error={project.error ?? me.error} />
         )}
         {here && <Outlet context={here} />}
       </Page>

@@ -18,7 +18,7 @@ export function RulesPage() {
   const rules = found.data;
   if (!rules) return <Trouble error={found.error} />;
   return (
-    <div className="grid gap-x-12 gap-y-8 lg:grid-cols-[minmax(0,3fr)_minmax(20rem,2fr)]">
+    <div className="grid grid-cols-[minmax(0,1fr)] gap-x-12 gap-y-8 lg:grid-cols-[minmax(0,3fr)_minmax(20rem,2fr)]">
       <section aria-labelledby="rules">
         <h1 id="rules">Rules</h1>
         <p className="mt-1 mb-4 max-w-prose text-peat">
@@ -70,48 +70,50 @@ const lockWords: Record<string, string> = { required: "lock needed", "on-edit": 
 /** RuleTable shows the latest layer first: there somebody looks for what they wrote. */
 function RuleTable({ rules }: { rules: Schemas["Rules"] }) {
   return (
-    <table className="w-full border-collapse text-left align-top">
-      <thead className="text-peat">
-        <tr className="border-b border-line">
-          <th className="py-1.5 pr-4 font-normal">Patterns</th>
-          <th className="py-1.5 pr-4 font-normal whitespace-nowrap">Makes them</th>
-          <th className="py-1.5 pr-4 font-normal">Where</th>
-          <th className="py-1.5 text-right font-normal whitespace-nowrap">Decides about</th>
-        </tr>
-      </thead>
-      <tbody>
-        {[...rules.rules].reverse().map((r) => (
-          <tr key={`${r.in} ${r.line} ${r.match.join(" ")}`} className="border-b border-line align-top">
-            <td className="py-2 pr-4">
-              <Patterns match={r.match} />
-            </td>
-            <td className="py-2 pr-4">{[r.kind && kindWords[r.kind], r.lock && lockWords[r.lock]].filter(Boolean).join(", ")}</td>
-            <td className="py-2 pr-4 text-peat whitespace-nowrap">
-              {r.in}
-              {r.line ? `, line ${r.line}` : ""}
-            </td>
-            <td className="py-2 text-right whitespace-nowrap tabular-nums">
-              {r.assets > 0 ? (
-                <>
-                  {plural(r.assets, "asset")}
-                  <span className="block text-peat">{size(r.size)}</span>
-                </>
-              ) : (
-                <span className="text-peat">{r.kind === "asset" || !r.kind ? "none" : ""}</span>
-              )}
-            </td>
-          </tr>
-        ))}
-        {rules.uncovered > 0 && (
+    <div className="relative overflow-x-auto" tabIndex={0} role="region" aria-label="What the rules say">
+      <table className="w-full border-collapse text-left align-top">
+        <thead className="text-peat">
           <tr className="border-b border-line">
-            <td className="py-2 pr-4 text-peat" colSpan={3}>
-              Covered by no rule
-            </td>
-            <td className="py-2 text-right whitespace-nowrap">{plural(rules.uncovered, "asset")}</td>
+            <th className="py-1.5 pr-4 font-normal">Patterns</th>
+            <th className="py-1.5 pr-4 font-normal whitespace-nowrap">Makes them</th>
+            <th className="py-1.5 pr-4 font-normal">Where</th>
+            <th className="py-1.5 text-right font-normal whitespace-nowrap">Decides about</th>
           </tr>
-        )}
-      </tbody>
-    </table>
+        </thead>
+        <tbody>
+          {[...rules.rules].reverse().map((r) => (
+            <tr key={`${r.in} ${r.line} ${r.match.join(" ")}`} className="border-b border-line align-top">
+              <td className="py-2 pr-4">
+                <Patterns match={r.match} />
+              </td>
+              <td className="py-2 pr-4">{[r.kind && kindWords[r.kind], r.lock && lockWords[r.lock]].filter(Boolean).join(", ")}</td>
+              <td className="py-2 pr-4 text-peat whitespace-nowrap">
+                {r.in}
+                {r.line ? `, line ${r.line}` : ""}
+              </td>
+              <td className="py-2 text-right whitespace-nowrap tabular-nums">
+                {r.assets > 0 ? (
+                  <>
+                    {plural(r.assets, "asset")}
+                    <span className="block text-peat">{size(r.size)}</span>
+                  </>
+                ) : (
+                  <span className="text-peat">{r.kind === "asset" || !r.kind ? "none" : ""}</span>
+                )}
+              </td>
+            </tr>
+          ))}
+          {rules.uncovered > 0 && (
+            <tr className="border-b border-line">
+              <td className="py-2 pr-4 text-peat" colSpan={3}>
+                Covered by no rule
+              </td>
+              <td className="py-2 text-right whitespace-nowrap">{plural(rules.uncovered, "asset")}</td>
+            </tr>
+          )}
+        </tbody>
+      </table>
+    </div>
   );
 }
 

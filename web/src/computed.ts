@@ -1,0 +1,9 @@
+// What the console computes, for the tests alone: they run it in a browser.
+export { lies, touched, withLock } from "./api/changes";
+export { pagesFor } from "./api/rows";
+export { kindOf } from "./api/words.gen";
+export { listingOf } from "./pages/assets/listing";
+export { distanceFor } from "./pages/compare/framing";
+export { momentSpot, placeSpot, spotMoment, spotNamed, spotPlace, spotPoint } from "./parts/Pointing";
+export { remedy, sentence } from "./parts/Trouble";
+export { ago, grown, plural, size } from "./parts/words";
