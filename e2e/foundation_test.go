@@ -8,6 +8,7 @@ import (
 	"net/http/httputil"
 	"net/url"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -289,4 +290,43 @@ func TestPagesAreForEverybody(t *testing.T) {
 			b.until(`performance.getEntriesByType("resource").length > 2 && document.fonts.status === "loaded"`), b.still())
 		look(page)
 	}
+}
+
+// TestManyFilesAtOnce: each is what its name says, an asset that is there is not made anew, and what somebody holds is left alone.
+func TestManyFilesAtOnce(t *testing.T) {
+	t.Parallel()
+	d := serve(t)
+	odile, rurik := d.person("odile"), d.person("rurik")
+	odile.start(map[string]string{"art/a.png": "a", "art/b.png": "b"})
+	rurik.join(odile, "artist")
+	rurik.tarn(0, "lock", "art/b.png")
+	b := open(t, d)
+	b.signIn("odile")
+	fall := func(names string) chromedp.Action[chromedp.Void] {
+		return b.evaluate(fmt.Sprintf(`(() => {
+			const data = new DataTransfer();
+			for (const name of %q.split(" ")) data.items.add(new File(["new " + name], name));
+			for (const kind of ["dragover", "drop"]) document.querySelector("main section").dispatchEvent(
+				new DragEvent(kind, {bubbles: true, cancelable: true, dataTransfer: data}));
+		})()`, names))
+	}
+	note := func(text string) chromedp.Action[chromedp.Void] { return chromedp.SendKeys(`textarea[name=note]`, text) }
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/assets/art"), b.sees("a.png"), fall("a.png b.png c.png"), b.sees("Send 3 files"),
+		b.sees("becomes version 2 of"), b.sees("rurik holds it"), b.sees("becomes a new asset"), note("Three at once"), chromedp.Click(button("Send")),
+		b.until(`document.querySelectorAll('[role=alertdialog] [role=alert]').length === 1`), chromedp.Click(button("Cancel")),
+		b.sees("c.png"), b.until(`[...document.querySelectorAll("[role=row]")].some(r => r.innerText.includes("a.png") && r.innerText.includes("v2"))`))
+	rurik.tarn(0, "update")
+	rurik.has("art/a.png", "new a.png")
+	rurik.has("art/c.png", "new c.png")
+	rurik.has("art/b.png", "b")
+	says(t, odile.tarn(0, "holders"), "art/b.png") // and nothing is left locked of what was sent
+	if out := odile.tarn(0, "holders"); strings.Contains(out, "a.png") {
+		t.Errorf("a lock is left: %s", out)
+	}
+	// The one that is there now becomes a version more, also where it is chosen twice in a row.
+	choose := chromedp.SetUploadFiles(`input[aria-label="Files to send"]`, []string{filepath.Join(odile.dir, "art", "c.png")})
+	odile.tarn(0, "update")
+	b.do(choose, b.sees("Send version 2"), chromedp.Click(button("Cancel")), choose, b.sees("Send version 2"), note("Again"),
+		chromedp.Click(button("Send")),
+		b.until(`[...document.querySelectorAll("[role=row]")].some(r => r.innerText.includes("c.png") && r.innerText.includes("v2"))`))
 }

@@ -154,7 +154,7 @@ function Preview({ here, asset }: { here: Here; asset: Asset }) {
   return (
     <HoverCard.Root openDelay={250} closeDelay={80}>
       <HoverCard.Trigger asChild>
-        <Link to={assetPath(here.key, asset.path)} aria-label={`A larger picture of ${asset.path}`} tabIndex={-1} className="block">
+        <Link to={assetPath(here.key, asset.path)} aria-label={`A larger picture of ${asset.path}`} className="block">
           {small}
         </Link>
       </HoverCard.Trigger>

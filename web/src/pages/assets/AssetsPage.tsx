@@ -1,5 +1,4 @@
 import { ArrowDownUp, LayoutGrid, Rows3, SlidersHorizontal } from "lucide-react";
-import { ToggleGroup } from "radix-ui";
 import { useCallback, useState, type DragEvent, type ReactNode } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { archiveAddress, prefix, type Asset, type Schemas } from "../../api/client";
@@ -7,6 +6,7 @@ import { useMembers } from "../../api/members";
 import { assetKinds, firstBranch, orders } from "../../api/words.gen";
 import { fieldClass } from "../../parts/Ask";
 import { Button } from "../../parts/Button";
+import { Choice } from "../../parts/Choice";
 import { DropFiles } from "../../parts/DropFiles";
 import { GoBack } from "../../parts/GoBack";
 import { Trouble } from "../../parts/Trouble";
@@ -161,26 +161,27 @@ type Set = (changes: Record<string, string>) => void;
 
 /** View is how the assets are shown: rows, or pictures as large as one sets. */
 function View({ sheet, edge, set }: { sheet: boolean; edge: number; set: Set }) {
-  const side =
-    "flex items-center gap-1.5 border border-edge px-2.5 py-1 text-sm text-peat first:rounded-l-md last:-ml-px last:rounded-r-md data-[state=on]:bg-stone data-[state=on]:text-ink";
   return (
     <div className="flex items-center gap-3">
-      <ToggleGroup.Root
-        type="single"
+      <Choice
+        label="Shown as"
+        options={["rows", "pictures"] as const}
         value={sheet ? "pictures" : "rows"}
-        onValueChange={(v) => v && set({ view: v === "pictures" ? v : "" })}
-        aria-label="Shown as"
-        className="flex"
-      >
-        <ToggleGroup.Item value="rows" className={side}>
-          <Rows3 aria-hidden size={15} />
-          Rows
-        </ToggleGroup.Item>
-        <ToggleGroup.Item value="pictures" className={side}>
-          <LayoutGrid aria-hidden size={15} />
-          Pictures
-        </ToggleGroup.Item>
-      </ToggleGroup.Root>
+        onChange={(v) => set({ view: v === "pictures" ? v : "" })}
+        show={(v) =>
+          v === "rows" ? (
+            <>
+              <Rows3 aria-hidden size={15} />
+              Rows
+            </>
+          ) : (
+            <>
+              <LayoutGrid aria-hidden size={15} />
+              Pictures
+            </>
+          )
+        }
+      />
       {sheet && (
         <input
           type="range"

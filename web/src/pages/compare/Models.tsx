@@ -2,6 +2,7 @@ import { useEffect, useRef, useState } from "react";
 import * as THREE from "three";
 import { OrbitControls } from "three/examples/jsm/controls/OrbitControls.js";
 import { Button } from "../../parts/Button";
+import { Choice } from "../../parts/Choice";
 import { Diamond, MarkButton, spotPoint, usePoints } from "../../parts/Pointing";
 import { tokens } from "../../parts/theme";
 import { distanceFor } from "./framing";
@@ -49,22 +50,7 @@ export default function Models({ before, after, difference }: { before: string; 
     <section aria-label="Models">
       <div className="mb-3 flex flex-wrap items-center gap-4">
         {after && (
-          <span role="radiogroup" aria-label="How" className="inline-flex overflow-hidden rounded-md border border-line">
-            {modes
-              .filter((m) => m !== "What is different" || difference)
-              .map((m) => (
-                <button
-                  key={m}
-                  type="button"
-                  role="radio"
-                  aria-checked={m === mode}
-                  onClick={() => setMode(m)}
-                  className={`px-2.5 py-1 ${m === mode ? "bg-stone font-semibold" : "text-peat hover:text-ink"}`}
-                >
-                  {m}
-                </button>
-              ))}
-          </span>
+          <Choice label="How" options={modes.filter((m) => m !== "What is different" || difference)} value={mode} onChange={setMode} />
         )}
         {mode !== "What is different" && (
           <Button kind="quiet" onClick={() => setHome((h) => h + 1)}>

@@ -1,3 +1,4 @@
+import { Choice } from "../../parts/Choice";
 import { useEffect, useRef, useState, type PointerEvent, type ReactNode } from "react";
 import { Button } from "../../parts/Button";
 import { placeSpot, PlaceMarks, usePoints } from "../../parts/Pointing";
@@ -125,35 +126,6 @@ export function Pictures({
       )}
       <Filters />
     </section>
-  );
-}
-
-function Choice<T extends string>({
-  label,
-  options,
-  value,
-  onChange,
-}: {
-  label: string;
-  options: readonly T[];
-  value: T;
-  onChange: (v: T) => void;
-}) {
-  return (
-    <span role="radiogroup" aria-label={label} className="inline-flex overflow-hidden rounded-md border border-line">
-      {options.map((o) => (
-        <button
-          key={o}
-          type="button"
-          role="radio"
-          aria-checked={o === value}
-          onClick={() => onChange(o)}
-          className={`px-2.5 py-1 ${o === value ? "bg-stone font-semibold" : "text-peat hover:text-ink"}`}
-        >
-          {o}
-        </button>
-      ))}
-    </span>
   );
 }
 
