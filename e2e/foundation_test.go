@@ -16,6 +16,7 @@ import (
 	"github.com/chromedp/chromedp/kb"
 
 	"kettletarn/demo/scene"
+	"kettletarn/internal/core/model"
 	"kettletarn/internal/testbed"
 )
 
@@ -107,6 +108,18 @@ func TestSearchingLosesNoLetter(t *testing.T) {
 		b.evaluate(`[...document.querySelectorAll("nav[aria-label=Folders] a")].find(a => a.textContent === "sounds").focus()`),
 		chromedp.KeyEvent(kb.ArrowDown), b.until(`document.activeElement.textContent === "textures"`), chromedp.KeyEvent(kb.ArrowUp),
 		chromedp.KeyEvent(kb.Enter), b.until(`location.pathname === "/p/brinelight/assets/sounds"`), b.sees("fog-horn.wav"))
+	// A key leads to what finds anything, as one types.
+	b.do(chromedp.KeyEvent("/"), b.until(`location.pathname === "/p/brinelight/find"`), b.until(`document.activeElement.type === "search"`),
+		chromedp.KeyEvent("fog horn/"), b.sees("sounds/fog-horn.wav"), b.until(`document.title.startsWith("Find fog horn")`),
+		b.evaluate(`document.activeElement.select()`), chromedp.KeyEvent("baseline"), b.sees("Baseline: everything as it stands"),
+		chromedp.Click(`//a[.="Baseline: everything as it stands"]`), b.sees("Handoffs / h1"))
+	says(t, odile.tarn(0, "find", "fog", "horn"), "sounds/fog-horn.wav", "v1")
+	says(t, odile.tarn(0, "find", "baseline"), "h1", "odile")
+	says(t, odile.tarn(0, "find", "lantern"), "Nothing fits")
+	var found model.Found
+	if odile.json(0, &found, "find", "rust-07"); len(found.Assets) != 1 || found.Assets[0].Path != "textures/rust-07.png" {
+		t.Errorf("%+v", found)
+	}
 }
 
 // TestWhoIsSignedOutSignsInOnTheSpot: the page stays, with what was typed.
@@ -285,7 +298,7 @@ func TestPagesAreForEverybody(t *testing.T) {
 		"/p/brinelight/branches", "/p/brinelight/branches/glow", "/p/brinelight/merge?from=glow&into=main", "/p/brinelight/reviews/1",
 		"/p/brinelight/compare?path=textures/rust.png&a=1&b=2", "/p/brinelight/compare?path=text/keeper.txt&a=1&b=2",
 		"/p/brinelight/compare?path=sounds/horn.wav&a=1&b=2", "/p/brinelight/compare?path=board/a.kicad_sch&a=1&b=2",
-		"/p/brinelight/code", "/p/brinelight/rules", "/p/brinelight/news"} {
+		"/p/brinelight/code", "/p/brinelight/rules", "/p/brinelight/news", "/p/brinelight/find?text=rust"} {
 		b.do(chromedp.Navigate(d.URL+page), b.until(`document.querySelector("h1")`), b.evaluate(script),
 			b.until(`performance.getEntriesByType("resource").length > 2 && document.fonts.status === "loaded"`), b.still())
 		look(page)
@@ -310,7 +323,9 @@ func TestManyFilesAtOnce(t *testing.T) {
 				new DragEvent(kind, {bubbles: true, cancelable: true, dataTransfer: data}));
 		})()`, names))
 	}
-	note := func(text string) chromedp.Action[chromedp.Void] { return chromedp.SendKeys(`textarea[name=note]`, text) }
+	note := func(text string) chromedp.Action[chromedp.Void] {
+		return chromedp.SendKeys(`textarea[name=note]`, text)
+	}
 	b.do(chromedp.Navigate(d.URL+"/p/brinelight/assets/art"), b.sees("a.png"), fall("a.png b.png c.png"), b.sees("Send 3 files"),
 		b.sees("becomes version 2 of"), b.sees("rurik holds it"), b.sees("becomes a new asset"), note("Three at once"), chromedp.Click(button("Send")),
 		b.until(`document.querySelectorAll('[role=alertdialog] [role=alert]').length === 1`), chromedp.Click(button("Cancel")),

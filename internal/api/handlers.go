@@ -17,7 +17,6 @@ import (
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/text"
-	"kettletarn/internal/records"
 	"kettletarn/internal/service/ground"
 	"kettletarn/internal/service/handoffs"
 	"kettletarn/internal/service/history"
@@ -175,10 +174,10 @@ func (s *Server) assets(c *call) error {
 func (c *call) all(limit int) bool { return c.route.answerType == csvType && limit == 0 }
 
 // page reads which part of a list is wanted: all of it where there is no limit.
-func (c *call) page() (p records.Page, err error) {
+func (c *call) page() (p ground.Page, err error) {
 	skip, err1 := c.number("skip")
 	limit, err2 := c.number("limit")
-	return records.Page{Skip: max(skip, 0), Limit: min(max(limit, 0), ground.MaxRows)}, firstError(err1, err2)
+	return ground.Page{Skip: max(skip, 0), Limit: min(max(limit, 0), ground.MaxRows)}, firstError(err1, err2)
 }
 
 func firstError(errs ...error) error {
@@ -207,6 +206,18 @@ func (s *Server) folder(c *call) error {
 		return err
 	}
 	return c.answer(page)
+}
+
+func (s *Server) find(c *call) error {
+	limit, err := c.number("limit")
+	if err != nil {
+		return err
+	}
+	out, err := s.service.Find(c.Request().Context(), c.actor, c.project(), c.QueryParam("text"), limit)
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
 }
 
 func (s *Server) asset(c *call) error {
@@ -434,8 +445,8 @@ func (s *Server) drop(c *call) error {
 	}
 	send := handoffs.Send{Key: key, Workspace: model.KindConsole, About: model.About{Note: c.QueryParam("note")},
 		KeepLocks: c.QueryParam("keep_lock") == "true", TakeFree: true,
-		Older:     c.QueryParam("older") == "true",
-		Changes:   []handoffs.Change{{Path: c.QueryParam("path"), Base: base}}}
+		Older:   c.QueryParam("older") == "true",
+		Changes: []handoffs.Change{{Path: c.QueryParam("path"), Base: base}}}
 	receipt, err := s.service.Drop(c.Request().Context(), c.actor, c.project(), send, c.Request().Body)
 	return c.receipt(receipt, err)
 }

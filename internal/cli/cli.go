@@ -449,7 +449,7 @@ func (a *app) commands() (all []*cli.Command) {
 			a.rules()}},
 		{"2. The day's work", []*cli.Command{lists(a.status()), a.begin(), a.send(), a.update(), a.discard(), a.settle(), a.move(), a.watch()}},
 		{"3. Locks, and one another", []*cli.Command{a.lock(), a.unlock(), lists(a.holders()), a.ask(), a.answerAsk(), lists(a.news())}},
-		{"4. Look back, and go back", []*cli.Command{lists(a.history()), lists(a.show()), lists(a.compare()), a.export(), a.rollback(),
+		{"4. Look back, and go back", []*cli.Command{lists(a.history()), lists(a.show()), lists(a.compare()), lists(a.find()), a.export(), a.rollback(),
 			a.milestone()}},
 		{"5. Working apart", []*cli.Command{a.branch(), a.switchTo(), a.merge(), a.review()}},
 		{"6. Beside the code", []*cli.Command{a.pin(), a.adopt()}},

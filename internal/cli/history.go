@@ -90,6 +90,9 @@ func (a *app) handoffs(ctx context.Context, w *workspace.Workspace, q client.Han
 		if err != nil {
 			return list, false, err
 		}
+		if list.Total == 0 {
+			list.Total = page.Total
+		}
 		list.Handoffs = append(list.Handoffs, page.Handoffs...)
 		if len(page.Handoffs) < q.Limit {
 			return list, false, nil

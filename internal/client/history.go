@@ -20,6 +20,11 @@ func (c *Client) Search(ctx context.Context, key, text string, skip, limit int) 
 	return v, c.get(ctx, in(key, "/folder"), url.Values{"search": {text}, "skip": {strconv.Itoa(skip)}, "limit": {strconv.Itoa(limit)}}, &v)
 }
 
+// Find is what a project has that fits words, limit of each kind at most.
+func (c *Client) Find(ctx context.Context, key, text string, limit int) (v model.Found, err error) {
+	return v, c.get(ctx, in(key, "/find"), url.Values{"text": {text}, "limit": {strconv.Itoa(limit)}}, &v)
+}
+
 // StateAt is the number of the handoff that a time or a milestone means, 0 where there is none yet.
 func (c *Client) StateAt(ctx context.Context, key, at string) (int, error) {
 	var page model.FolderPage

@@ -286,7 +286,7 @@ func (tx *Tx) DropProject(ctx context.Context, id int64) error {
 	}
 	for _, table := range []string{"tokens", "pins", "milestones", "deliveries", "hooks", "holds", "asks", "waits", "rule_requests",
 		"heads_ups", "remarks", "review_answers", "review_people", "reviews", "send_keys", "came", "versions", "handoff_parents", "handoffs",
-		"present", "claims", "assets", "contents", "damage", "chunks", "packs",
+		"present", "facts", "claims", "assets", "contents", "damage", "chunks", "packs",
 		"nodes", "branches", "workspaces",
 		"memberships"} {
 		if _, err := tx.q.Exec(ctx, fmt.Sprintf(`delete from %s where project_id = $1`, table), id); err != nil {

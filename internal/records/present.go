@@ -25,7 +25,7 @@ var setPresent = [2]string{`
 		cross join lateral (select size from contents c where c.id = v.content_id limit 1) c
 		where not v.gone and exists (select from branches b where b.id = $6 and b.name = '` + model.FirstBranch + `' and b.listed = b.head)
 	on conflict (asset_id) do update set path = excluded.path, folded = excluded.folded, folder = excluded.folder, ending = excluded.ending,
-		number = excluded.number, handoff = excluded.handoff, size = excluded.size`}
+		number = excluded.number, handoff = excluded.handoff, size = excluded.size, words = null`}
 
 // The folder and the ending of a folded path f of u.
 const (

@@ -276,7 +276,7 @@ func TestADatabaseOfTheLastReleaseMovesOn(t *testing.T) {
 	}); err != nil {
 		t.Fatal(err)
 	}
-	for _, step := range []string{"015_present.sql", "014_reviews.sql", "013_branch_records.sql", "012_merges.sql",
+	for _, step := range []string{"016_finding.sql", "015_present.sql", "014_reviews.sql", "013_branch_records.sql", "012_merges.sql",
 		"011_claims.sql", "010_working_apart.sql",
 		"009_search.sql",
 		"008_branches.sql",

@@ -76,6 +76,7 @@ func (s *Service) Run(ctx context.Context) {
 	var wait sync.WaitGroup
 	defer wait.Wait()
 	wait.Go(func() { s.Listing(ctx) })
+	wait.Go(func() { s.Gathering(ctx, s.Bell.Rung) })
 	wait.Go(func() { s.KeepingHistory(ctx) })
 	wait.Go(func() { s.Sealing(ctx) })
 	wait.Go(func() { s.Feeding(ctx) })

@@ -58,6 +58,7 @@ const router = createBrowserRouter([
           { path: "compare", ...page(() => import("./pages/compare/ComparePage"), "ComparePage") },
           { path: "code", ...page(() => import("./pages/code/CodePage"), "CodePage") },
           { path: "rules", ...page(() => import("./pages/rules/RulesPage"), "RulesPage") },
+          { path: "find", ...page(() => import("./pages/find/FindPage"), "FindPage") },
           { path: "news", ...page(() => import("./pages/news/NewsPage"), "NewsPage") },
           { path: "*", element: <NotFoundPage inside /> },
         ],

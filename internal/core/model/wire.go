@@ -167,6 +167,21 @@ type FolderPage struct {
 	Assets  []Asset  `json:"assets"`
 }
 
+// Found is what a project has that fits words, the best of each first.
+type Found struct {
+	Assets     []FoundAsset `json:"assets"`
+	Handoffs   []Handoff    `json:"handoffs"`
+	Milestones []Milestone  `json:"milestones"`
+	People     []string     `json:"people"`
+	Branches   []string     `json:"branches"`
+}
+
+// FoundAsset is an asset, and what of its facts fits, where its path does not say it.
+type FoundAsset struct {
+	Asset
+	Why string `json:"why,omitempty"`
+}
+
 // The orders in which assets are listed.
 const (
 	ByName    = "name"

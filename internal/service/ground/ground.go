@@ -210,6 +210,9 @@ func (s *Ground) Busy() { s.moved.Store(time.Now().UnixNano()) }
 // Rested is how long nobody has done so.
 func (s *Ground) Rested() time.Duration { return time.Since(time.Unix(0, s.moved.Load())) }
 
+// Page is a part of a list: so many rows from a position on, or all of them.
+type Page = records.Page
+
 // Quiet reports whether that is long enough for work that a send would wait for.
 func (s *Ground) Quiet() bool { return s.Rested() > restBehind }
 

@@ -34,11 +34,13 @@ import (
 type Room struct {
 	*contents.Room
 	looks looks
+	// unread has something in it where the words of an asset are to be gathered anew.
+	unread chan struct{}
 }
 
 // New makes the room.
 func New(contents *contents.Room, folder string) *Room {
-	return &Room{contents, newLooks(folder)}
+	return &Room{contents, newLooks(folder), make(chan struct{}, 1)}
 }
 
 // looks keeps what was found out about contents, and what was drawn of them, in a folder that may be emptied at any time: one folder for
@@ -125,6 +127,10 @@ func (s *Room) Look(ctx context.Context, actor ground.Actor, key, path string, n
 		return r, err
 	}
 	if r, err = s.Report(ctx, p, v); err != nil {
+		return r, err
+	}
+	// What somebody looks at before it was looked at in advance is found from then on, too.
+	if err := s.say(ctx, p.ID, v.Content, &r); err != nil {
 		return r, err
 	}
 	if r.Kind == media.Other {
@@ -544,14 +550,25 @@ func (s *Room) strip(ctx context.Context, p records.Project, before, after model
 // is asked for.
 func (s *Room) LookAhead(p records.Project, changes []change.Change) {
 	for _, c := range changes {
-		if c.Gone || c.Size == 0 || c.Size > media.Limit(c.Path) || media.KindOf(c.Path) == media.Other {
+		if c.Gone {
 			continue
 		}
-		select {
-		case s.looks.ahead <- preview{p.ID, c.Path, c.Content.String(), c.Size}:
-		default:
+		if !s.lookAhead(preview{p.ID, c.Path, c.Content.String(), c.Size}) {
 			return
 		}
+	}
+}
+
+// lookAhead puts a content in the line of what is looked at in advance; false where the line is long already.
+func (s *Room) lookAhead(next preview) bool {
+	if next.size == 0 || next.size > media.Limit(next.name) || media.KindOf(next.name) == media.Other {
+		return true
+	}
+	select {
+	case s.looks.ahead <- next:
+		return true
+	default:
+		return false
 	}
 }
 
@@ -586,8 +603,15 @@ func (s *Room) LookingAhead(ctx context.Context) {
 			project = next.project
 		}
 		v := model.Version{Path: next.name, Content: next.content, Size: next.size}
-		if _, err := s.looked(ctx, records.Project{ID: next.project}, v, &reader); err != nil && ctx.Err() == nil {
-			s.Log.Debug("nothing was drawn in advance", "path", next.name, "error", err)
+		dir, err := s.looked(ctx, records.Project{ID: next.project}, v, &reader)
+		var r media.Report
+		if err == nil {
+			if err = readReport(dir, &r); err == nil {
+				err = s.say(ctx, next.project, next.content, &r)
+			}
+		}
+		if err != nil && ctx.Err() == nil {
+			s.Log.Debug("nothing was found out in advance", "path", next.name, "error", err)
 		}
 	}
 }

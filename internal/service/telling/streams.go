@@ -47,6 +47,9 @@ func (h *hub) wait() <-chan struct{} {
 	return h.waiting
 }
 
+// Rung is closed when the bell rings next.
+func (h *hub) Rung() <-chan struct{} { return h.wait() }
+
 // Wake wakes all that wait.
 func (h *hub) Wake() {
 	h.mu.Lock()

@@ -1,11 +1,13 @@
 import { useQuery } from "@tanstack/react-query";
-import { Link, NavLink, Outlet, useOutletContext, useParams } from "react-router";
+import { useEffect } from "react";
+import { Link, NavLink, Outlet, useNavigate, useOutletContext, useParams } from "react-router";
 import { Outcomes } from "../../acts/Outcomes";
 import { api, ask, Problem, type Project } from "../../api/client";
 import { useMe } from "../../api/me";
 import { useNews } from "../../api/news";
 import { Page, Shore } from "../../parts/Shore";
 import { Told } from "../../parts/Told";
+import { writing } from "../../parts/writing";
 import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
 import { StateHere } from "./StateHere";
@@ -33,6 +35,16 @@ export function ProjectFrame() {
   });
   const [live, told, dismiss] = useNews(key, project.data?.news ?? "");
   const role = project.data?.role ?? "";
+  const navigate = useNavigate();
+  useEffect(() => {
+    const key = (e: KeyboardEvent) => {
+      if (e.key !== "/" || e.ctrlKey || e.metaKey || e.altKey || writing(e.target)) return;
+      e.preventDefault();
+      void navigate("find");
+    };
+    addEventListener("keydown", key);
+    return () => removeEventListener("keydown", key);
+  }, [navigate]);
   const here: Here | undefined = project.data &&
     me.data && { key, me: me.data.handle, project: project.data, maySend: role !== "viewer", mayLead: role === "lead" || role === "owner" };
   return (
@@ -69,6 +81,9 @@ export function ProjectFrame() {
           </NavLink>
           <NavLink to={`/p/${key}/news`} className={tab}>
             News
+          </NavLink>
+          <NavLink to={`/p/${key}/find`} className={tab} aria-keyshortcuts="/" title="Find (/)">
+            Find
           </NavLink>
         </nav>
         {role === "viewer" && (

@@ -1,0 +1,114 @@
+package records
+
+import (
+	"context"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+
+	"kettletarn/internal/core/model"
+)
+
+// Unread is something that is present, of which the words are not gathered yet. Said is what was read of its content, where Known says that
+// something was.
+type Unread struct {
+	Asset, Project     int64
+	Path, Author, Note string
+	Tasks              []string
+	Content            string
+	Size               int64
+	Said               string
+	Known              bool
+}
+
+// Unread lists up to limit of them, over all projects. Relies on present_unread.
+func (tx *Tx) Unread(ctx context.Context, limit int) ([]Unread, error) {
+	rows, err := tx.q.Query(ctx, `select r.asset_id, r.project_id, r.path, `+authorName+`, h.note, h.tasks, encode(c.digest, 'hex'), r.size,
+			coalesce(f.said, ''), f.said is not null
+		from (select * from present where words is null limit $1) r
+		cross join lateral (select content_id from versions v where v.asset_id = r.asset_id and v.number = r.number limit 1) v
+		cross join lateral (select * from contents c where c.id = v.content_id limit 1) c
+		cross join lateral (select * from handoffs h where h.project_id = r.project_id and h.number = r.handoff limit 1) h
+		join people p on p.id = h.author_id left join facts f on f.content_id = c.id`, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[Unread])
+}
+
+// SetWords keeps the words of what is present, where it is what it was: by asset, its path with it. A row whose words are of no use is
+// taken as read all the same.
+func (tx *Tx) SetWords(ctx context.Context, assets []int64, paths []string, words [][]string) error {
+	joined := make([]string, len(words))
+	for i, w := range words {
+		joined[i] = strings.Join(w, " ")
+	}
+	_, err := tx.q.Exec(ctx, `update present r set words = array_to_tsvector(array_remove(string_to_array(u.w, ' '), ''))
+		from unnest($1::bigint[], $2::text[], $3::text[]) u (i, p, w) where r.asset_id = u.i and r.path = u.p and r.words is null`,
+		assets, paths, joined)
+	return err
+}
+
+// SetFacts keeps in words what was read of a content of a project, named by its digest in hex, where nothing is known of it yet; what is present
+// with that content is to be gathered anew.
+func (tx *Tx) SetFacts(ctx context.Context, project int64, content, said string) error {
+	_, err := tx.q.Exec(ctx, `with c as (select id from contents where project_id = $1 and digest = decode($2, 'hex')),
+		f as (insert into facts (content_id, project_id, said) select id, $1, $3 from c on conflict do nothing returning content_id)
+		update present r set words = null from versions v, f where v.content_id = f.content_id and r.asset_id = v.asset_id
+			and r.number = v.number and r.project_id = $1`, project, content, said)
+	return err
+}
+
+// HasFacts reports whether something was read of a content of a project.
+func (tx *Tx) HasFacts(ctx context.Context, project int64, content string) (has bool, err error) {
+	err = tx.q.QueryRow(ctx, `select exists (select from facts f join contents c on c.id = f.content_id
+		where c.project_id = $1 and c.digest = decode($2, 'hex'))`, project, content).Scan(&has)
+	return has, err
+}
+
+// foundAtMost is among how many assets of each way of finding the best are looked for.
+const foundAtMost = 2000
+
+// Hit is an asset that was found, and what was read of its content.
+type Hit struct {
+	Asset int64
+	Said  string
+}
+
+// FindPresent finds what is present by words: query is a question (see package finding) to what it is found by, parts are what its path has
+// in it all of. Names that are the question come first, then those that begin with it, have its first word in them, and the rest, short
+// paths first. Relies on present_words and present_text.
+func (tx *Tx) FindPresent(ctx context.Context, project int64, query string, parts []string, limit int) ([]Hit, error) {
+	for i, p := range parts {
+		parts[i] = "%" + likeEscapes.Replace(p) + "%"
+	}
+	whole := strings.Trim(strings.Join(parts, " "), "%")
+	rows, err := tx.q.Query(ctx, `with q as (
+			(select asset_id from present where project_id = $1 and words @@ $2::tsquery limit $5)
+			union (select asset_id from present where project_id = $1 and $3::text[] <> '{}' and folded like all ($3) limit $5))
+		select r.asset_id, coalesce(f.said, '') from q join present r on r.asset_id = q.asset_id
+		cross join lateral (select substr(r.folded, length(r.folder) + 1) as name) n
+		left join lateral (select f.said from versions v join facts f on f.content_id = v.content_id
+			where v.asset_id = r.asset_id and v.number = r.number limit 1) f on true
+		order by case when n.name = $4 or starts_with(n.name, $4 || '.') then 0 when starts_with(n.name, $4) then 1
+			when strpos(n.name, split_part($4, ' ', 1)) > 0 then 2 when strpos(r.folded, split_part($4, ' ', 1)) > 0 then 3 else 4 end,
+			length(r.folded), r.folded limit $6`, pgx.QueryExecModeCacheDescribe, project, query, parts, whole, foundAtMost, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[Hit])
+}
+
+// FindHandoffs finds the latest handoffs with all of some texts in their notes, their tasks, their stage or the name of who made them.
+func (tx *Tx) FindHandoffs(ctx context.Context, project int64, parts []string, limit int) ([]model.Handoff, error) {
+	for i, p := range parts {
+		parts[i] = "%" + likeEscapes.Replace(p) + "%"
+	}
+	rows, err := tx.q.Query(ctx, `select `+handoffColumns+` where h.project_id = $1
+		and lower(h.note || ' ' || array_to_string(h.tasks, ' ') || ' ' || h.stage || ' ' || `+authorName+` || ' h' || h.number) like all ($2)
+		order by h.number desc limit $3`, project, parts, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, scanHandoff)
+}
