@@ -25,7 +25,8 @@ var shots = []shot{
 	{name: "console-today", address: "/p/brinelight"},
 	{name: "console-assets", address: "/p/brinelight/assets/textures"},
 	{name: "console-asset", address: "/p/tidepad/asset/board/tidepad.kicad_pcb"},
-	{name: "console-handoffs", address: "/p/brinelight/handoffs", theme: "light"},
+	{name: "console-pictures", address: "/p/brinelight/assets/models?view=pictures&edge=240", theme: "light"},
+	{name: "console-find", address: "/p/brinelight/find?text=harbour lamp"},
 	{name: "console-handoff", address: "/p/brinelight/handoffs/8"},
 	{name: "console-compare-texture", address: "/p/brinelight/compare?path=textures/rust-albedo.png&a=2&b=3",
 		before: chromedp.Click(`//button[@role="radio"][.="Wipe"]`)},
@@ -37,7 +38,6 @@ var shots = []shot{
 	{name: "console-branch", address: "/p/brinelight/branches/second-chapter", theme: "light"},
 	{name: "console-review", address: "/p/brinelight/reviews/2?path=textures/kelp-albedo.png"},
 	{name: "console-merge", address: "/p/brinelight/merge?from=second-chapter&into=main"},
-	{name: "console-rules", address: "/p/brinelight/rules?path=textures/cache/rust.png"},
 }
 
 func main() {

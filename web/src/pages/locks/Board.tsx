@@ -20,7 +20,7 @@ const filters = [
 
 type Answer = Schemas["Locks"];
 
-const columns = "grid gap-x-4 gap-y-1 md:grid-cols-[minmax(16rem,1fr)_13rem_minmax(0,24%)_minmax(9rem,auto)]";
+const columns = "grid gap-x-4 gap-y-1 lg:grid-cols-[minmax(14rem,2fr)_minmax(10rem,1fr)_minmax(12rem,1.5fr)_20rem]";
 
 /** Board is everything that is held or waited for, the longest held first. */
 export function Board() {
@@ -73,7 +73,7 @@ export function Board() {
         row={(l) => <Row here={here} lock={l} />}
         head={
           <div role="rowgroup">
-            <div role="row" className={`${columns} border-b border-line py-1.5 text-peat max-md:hidden`}>
+            <div role="row" className={`${columns} border-b border-line py-1.5 text-peat max-lg:hidden`}>
               {["Asset", "Held by", "Who waits"].map((w) => (
                 <span key={w} role="columnheader">
                   {w}
@@ -121,7 +121,7 @@ const Row = memo(function Row({ here, lock }: { here: Here; lock: Lock }) {
       </span>
       <span role="cell">
         {lock.waitlist.length === 0 && !lock.asks?.length ? (
-          <span className="text-peat max-md:hidden">nobody</span>
+          <span className="text-peat max-lg:hidden">nobody</span>
         ) : (
           <Line lock={lock} me={here.me} />
         )}
