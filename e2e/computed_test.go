@@ -51,8 +51,8 @@ func TestWhatTheConsoleComputes(t *testing.T) {
 		`(p => withLock(p, "b", undefined) === p)({assets: [{path: "a"}]})`:                                  `true`,
 
 		// An address may say anything.
-		`listingOf(new URLSearchParams("kind=sound&order=size&down=true&least=12&view=x"))`: `{"kind":"sound","least":"12","order":"size","down":"true"}`,
-		`listingOf(new URLSearchParams("kind=painting&order=smell&least=-1&most=1e9"))`:     `{}`,
+		`listingOf(new URLSearchParams("kind=sound&order=size&down=true&view=x"))`:      `{"kind":"sound","order":"size","down":"true"}`,
+		`listingOf(new URLSearchParams("kind=painting&order=smell&least=-1&most=1e9"))`: `{}`,
 
 		`kindOf("Levels/A.GLB")`: `"model"`, `kindOf("folder.png/readme")`: `"other"`, `kindOf(".png")`: `"other"`,
 		`momentSpot(12.5)`: `"0:12.5"`, `momentSpot(3661)`: `"1:01:01"`, `spotMoment("1:01:01")`: `3661`, `placeSpot(30, 45.678)`: `"30%,45.68%"`,

@@ -473,7 +473,8 @@ func TestLocksInTheConsole(t *testing.T) {
 	b.do(b.sees("offered to rurik"))
 	// The offer goes on, and the page says that it is one's turn.
 	rurik.tarn(0, "unlock", level)
-	b.do(b.sees("It is your turn: levels/harbour.glb is offered to you"), chromedp.Click(`button[aria-label="Take it: the lock of `+level+`"]`),
+	b.do(b.sees("It is your turn: levels/harbour.glb is offered to you"),
+		chromedp.Click(`button[aria-label="Take it: the lock of `+level+`"]`),
 		b.sees("in odile-pc"))
 	says(t, odile.tarn(0, "holders"), level, "yours")
 

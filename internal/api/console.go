@@ -95,8 +95,8 @@ func acceptsGzip(r *http.Request) bool {
 	return false
 }
 
-// packed packs answers in JSON to the console, where a browser far away waits for them; the client's are small or packed already, and what is
-// streamed, or is a picture, is left as it is.
+// packed packs answers in JSON to the console, where a browser far away waits for them; the client's are small or packed already, and what
+// is streamed, or is a picture, is left as it is.
 func packed() echo.MiddlewareFunc {
 	return middleware.GzipWithConfig(middleware.GzipConfig{Level: 5, MinLength: 1400, Skipper: func(c *echo.Context) bool {
 		r := c.Request()

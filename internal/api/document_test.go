@@ -110,7 +110,8 @@ func TestRefusalsHaveAWayOutOnAPage(t *testing.T) {
 		}
 		known[w.Reason] = true
 	}
-	refusal := regexp.MustCompile(`(?s)(?:Reason: |refuse\((?:[^()"]*|[^()]*\([^()]*\))*?, )"([a-z-]+)",(.{0,400}?)\n\t*(?:\}|\)|return|if|case|[a-z]+\.)`)
+	refusal := regexp.MustCompile(`(?s)(?:Reason: |refuse\((?:[^()"]*|[^()]*\([^()]*\))*?, )"([a-z-]+)",` +
+		`(.{0,400}?)\n\t*(?:\}|\)|return|if|case|[a-z]+\.)`)
 	seen := 0
 	for _, room := range []string{"../core/lock", "../core/change", "../service/handoffs", "../service/locks", "../service/reviewing"} {
 		files, err := filepath.Glob(room + "/*.go")

@@ -49,8 +49,8 @@ func (tx *Tx) SetWords(ctx context.Context, assets []int64, paths []string, word
 	return err
 }
 
-// SetFacts keeps in words what was read of a content of a project, named by its digest in hex, where nothing is known of it yet; what is present
-// with that content is to be gathered anew.
+// SetFacts keeps in words what was read of a content of a project, named by its digest in hex, where nothing is known of it yet; what is
+// present with that content is to be gathered anew.
 func (tx *Tx) SetFacts(ctx context.Context, project int64, content, said string) error {
 	_, err := tx.q.Exec(ctx, `with c as (select id from contents where project_id = $1 and digest = decode($2, 'hex')),
 		f as (insert into facts (content_id, project_id, said) select id, $1, $3 from c on conflict do nothing returning content_id)

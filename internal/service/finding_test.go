@@ -11,7 +11,8 @@ import (
 	"kettletarn/internal/service/handoffs"
 )
 
-// TestFinding: by names, parts of names, notes, people, tasks, milestones, and what was read of the files; also after a move and a deletion.
+// TestFinding: by names, parts of names, notes, people, tasks, milestones, and what was read of the files; also after a move and a
+// deletion.
 func TestFinding(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()

@@ -12,8 +12,8 @@ const (
 	WayAgain   = "again"   // look again at what is there now
 )
 
-// WaysOut are, by the reason of a refusal, what a page offers, and what it says in place of the remedy, which may name commands. What is not
-// among them has a remedy that says the same everywhere.
+// WaysOut are, by the reason of a refusal, what a page offers, and what it says in place of the remedy, which may name commands. What is
+// not among them has a remedy that says the same everywhere.
 var WaysOut = []struct {
 	Reason string
 	Page   string

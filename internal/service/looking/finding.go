@@ -141,10 +141,7 @@ func (s *Room) Find(ctx context.Context, actor ground.Actor, key, text string, l
 		return out, nil
 	}
 	// A part of a path may be in the middle of a word; with fewer than three characters, no index finds that.
-	var parts []string
-	for _, w := range words {
-		parts = append(parts, w)
-	}
+	parts := words
 	if !slices.ContainsFunc(words, func(w string) bool { return utf8.RuneCountInString(w) >= 3 }) {
 		parts = nil
 	}

@@ -1,55 +1,99 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api, ask } from "../../api/client";
+import { api, ask, hasPicture, type Schemas } from "../../api/client";
+import { Picture } from "../../parts/Picture";
 import { Page, Shore } from "../../parts/Shore";
 import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
 import { plural, size, When } from "../../parts/words";
+import { ForYou } from "./ForYou";
 
+/** The first page: one's projects, and what happened in them that concerns one. */
 export function ProjectsPage() {
   useTitle("Projects");
   const projects = useQuery({ queryKey: ["projects"], queryFn: () => ask(api.GET("/projects")) });
+  const list = projects.data?.projects ?? [];
   return (
     <>
       <Shore />
       <Page>
-        <h1 className="mb-5">Projects</h1>
-        <Trouble error={projects.error} />
-        {projects.data?.projects.length === 0 && (
-          <p className="max-w-prose text-peat">
-            You are in no project yet. Ask a lead to add you, or make one of a folder that you have:{" "}
-            <code className="text-ink">tarn start KEY</code>.
-          </p>
-        )}
-        <ul className="grid gap-px overflow-hidden rounded-lg border border-line bg-line">
-          {projects.data?.projects.map((p) => (
-            <li key={p.key} className="bg-bank">
-              <Link
-                to={`/p/${p.key}`}
-                className="grid grid-cols-[1fr_auto] items-baseline gap-x-6 px-5 py-4 no-underline hover:bg-stone sm:grid-cols-[14rem_1fr_auto]"
-              >
-                <span className="text-lg font-semibold">{p.key}</span>
-                <span className="text-peat max-sm:order-last max-sm:col-span-2">
-                  {plural(p.assets, "asset")}, {size(p.size)}, {plural(p.handoffs, "handoff")}
-                  {p.locks > 0 && (
-                    <>
-                      , <span className="text-ice">{p.locks} held</span>
-                    </>
-                  )}
-                </span>
-                <span className="text-peat">
-                  {p.role || "not a member"}
-                  {p.latest && (
-                    <>
-                      , latest <When at={p.latest} />
-                    </>
-                  )}
-                </span>
-              </Link>
-            </li>
-          ))}
-        </ul>
+        <div className="grid grid-cols-[minmax(0,1fr)] gap-x-12 gap-y-10 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
+          <section aria-labelledby="projects">
+            <h1 id="projects" className="mb-5">
+              Projects
+            </h1>
+            <Trouble error={projects.error} />
+            {projects.data?.projects.length === 0 && (
+              <p className="max-w-prose text-peat">
+                You are in no project yet. Somebody who leads one can add you; whoever has the client makes one of a folder that they have.
+              </p>
+            )}
+            <ul className="grid grid-cols-[repeat(auto-fill,minmax(min(100%,17rem),1fr))] gap-5">
+              {list.map((p) => (
+                <li key={p.key}>
+                  <Card project={p} />
+                </li>
+              ))}
+            </ul>
+          </section>
+          <ForYou />
+        </div>
       </Page>
     </>
+  );
+}
+
+/** So many projects have a cover: each asks for one. */
+const pictured = 24;
+
+function Card({ project: p }: { project: Schemas["Project"] }) {
+  return (
+    <Link to={`/p/${p.key}`} className="block overflow-hidden rounded-lg border border-line bg-bank no-underline hover:border-copper">
+      <Cover project={p} />
+      <span className="block px-4 py-3">
+        <span className="flex items-baseline gap-3">
+          <span className="text-lg font-semibold">{p.key}</span>
+          <span className="ml-auto text-peat">
+            {p.role || "not a member"}
+            {p.latest && (
+              <>
+                , latest <When at={p.latest} />
+              </>
+            )}
+          </span>
+        </span>
+        <span className="block text-peat">
+          {plural(p.assets, "asset")}, {size(p.size)}, {plural(p.handoffs, "handoff")}
+          {p.locks > 0 && (
+            <>
+              , <span className="text-ice">{p.locks} held</span>
+            </>
+          )}
+        </span>
+      </span>
+    </Link>
+  );
+}
+
+/** Cover is what came in last, in up to three pictures. */
+function Cover({ project: p }: { project: Schemas["Project"] }) {
+  const latest = useQuery({
+    queryKey: ["cover", p.key, p.latest ?? ""],
+    enabled: p.role !== "" && p.handoffs > 0,
+    staleTime: 60_000,
+    queryFn: () =>
+      ask(api.GET("/projects/{project}/handoffs", { params: { path: { project: p.key }, query: { limit: pictured, assets: 4 } } })),
+  });
+  const seen = (latest.data?.handoffs ?? [])
+    .flatMap((h) => h.assets)
+    .filter((a) => a.change !== "gone" && hasPicture(a.path))
+    .filter((a, i, all) => all.findIndex((b) => b.path === a.path) === i)
+    .slice(0, 3);
+  return (
+    <span className="flex h-32 gap-px bg-stone" aria-hidden>
+      {seen.map((a) => (
+        <Picture key={a.path} project={p.key} path={a.now || a.path} version={a.version} edge={320} className="h-full min-w-0 flex-1" />
+      ))}
+    </span>
   );
 }
