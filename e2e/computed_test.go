@@ -63,6 +63,9 @@ func TestWhatTheConsoleComputes(t *testing.T) {
 		`remedy({reason: "", remedy: "see tarn history"})`:                      `""`,
 		`remedy({reason: "", remedy: "check the spelling"})`:                    `"check the spelling"`,
 
+		`plainly("It is your turn: a.png. tarn begin takes it, with its newest version")`: `"It is your turn: a.png."`,
+		`plainly("h3 by keiko: Lamps. Less oil.")`:                                        `"h3 by keiko: Lamps. Less oil."`,
+
 		// All of a model is seen: a tower takes as much more room as it is high, and in half the width one stands further away.
 		`distanceFor([1, 1, 1], [0, 0, 1], Math.PI / 2, 1, 1)`:                                                     `1`,
 		`distanceFor([1, 10, 1], [0, 0, 1], Math.PI / 2, 2, 1).toFixed(3)`:                                         `"5.500"`,

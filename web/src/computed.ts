@@ -5,5 +5,5 @@ export { kindOf } from "./api/words.gen";
 export { listingOf } from "./pages/assets/listing";
 export { distanceFor } from "./pages/compare/framing";
 export { momentSpot, placeSpot, spotMoment, spotNamed, spotPlace, spotPoint } from "./parts/Pointing";
-export { remedy, sentence } from "./parts/Trouble";
+export { plainly, remedy, sentence } from "./parts/Trouble";
 export { ago, grown, plural, size } from "./parts/words";

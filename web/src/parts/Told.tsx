@@ -1,6 +1,7 @@
 import { Toast } from "radix-ui";
 import type { Item } from "../api/news";
 import { Button } from "./Button";
+import { plainly } from "./Trouble";
 
 /** Told is what happened just now and concerns the one who looks: their turn, asks, answers, what was taken from them. */
 export function Told({ items, onClose }: { items: Item[]; onClose: (id: string) => void }) {
@@ -12,7 +13,7 @@ export function Told({ items, onClose }: { items: Item[]; onClose: (id: string) 
           onOpenChange={(open) => !open && onClose(i.id)}
           className="border-l-3 border-copper bg-bank px-4 py-3 shadow-2xl"
         >
-          <Toast.Description>{i.text}.</Toast.Description>
+          <Toast.Description>{plainly(i.text)}</Toast.Description>
           <Toast.Close asChild>
             <Button kind="quiet" className="-ml-2.5">
               Seen

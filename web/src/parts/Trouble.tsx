@@ -4,6 +4,12 @@ import { waysOut } from "../api/words.gen";
 /** A remedy that names commands is for a terminal. */
 const forTerminals = /\btarnd? [a-z]/;
 
+/** plainly is a text without the sentences that are for a terminal, with a full stop. */
+export function plainly(text: string): string {
+  const kept = text.split(". ").filter((s, i) => i === 0 || !forTerminals.test(s));
+  return `${kept.join(". ").replace(/\.$/, "")}.`;
+}
+
 /** remedy is what a page says to do about something, in words; "" where it has none but a command. */
 export function remedy(r: Pick<Schemas["Refusal"], "reason" | "remedy">): string {
   return waysOut[r.reason]?.page ?? (forTerminals.test(r.remedy) ? "" : r.remedy);

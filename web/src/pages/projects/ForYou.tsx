@@ -2,7 +2,7 @@ import { useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-q
 import { Link } from "react-router";
 import { api, ask, type Schemas } from "../../api/client";
 import { Button } from "../../parts/Button";
-import { sentence, Trouble } from "../../parts/Trouble";
+import { plainly, Trouble } from "../../parts/Trouble";
 import { assetPath, When } from "../../parts/words";
 
 type Item = Schemas["NewsItem"];
@@ -49,9 +49,9 @@ export function ForYou() {
       )}
       <ul className="divide-y divide-line border-y border-line">
         {list.map((n) => (
-          <li key={n.id} className={`py-2.5 pl-3 ${n.unread ? "border-l-3 border-copper" : "border-l-3 border-transparent"}`}>
+          <li key={n.id} className={`py-2.5 pl-3 ${n.unread ? "border-l-3 border-l-copper" : "border-l-3 border-l-transparent"}`}>
             <Link to={placeOf(n)} className={`wrap-anywhere ${n.unread ? "font-medium" : ""}`}>
-              {sentence(n.text)}
+              {plainly(n.text)}
             </Link>
             <span className="block text-peat">
               {n.unread && <span className="text-copper">new; </span>}

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, ask, hasPicture, type Schemas } from "../../api/client";
+import { kindOf } from "../../api/words.gen";
 import { Picture } from "../../parts/Picture";
 import { Page, Shore } from "../../parts/Shore";
 import { useTitle } from "../../parts/title";
@@ -75,6 +76,13 @@ function Card({ project: p }: { project: Schemas["Project"] }) {
   );
 }
 
+/** What says most of a project at a glance comes first. */
+const telling = ["texture", "model", "board", "schematic", "sound"];
+const rank = (path: string) => {
+  const i = telling.indexOf(kindOf(path));
+  return i < 0 ? telling.length : i;
+};
+
 /** Cover is what came in last, in up to three pictures. */
 function Cover({ project: p }: { project: Schemas["Project"] }) {
   const latest = useQuery({
@@ -88,6 +96,7 @@ function Cover({ project: p }: { project: Schemas["Project"] }) {
     .flatMap((h) => h.assets)
     .filter((a) => a.change !== "gone" && hasPicture(a.path))
     .filter((a, i, all) => all.findIndex((b) => b.path === a.path) === i)
+    .sort((a, b) => rank(a.path) - rank(b.path))
     .slice(0, 3);
   return (
     <span className="flex h-32 gap-px bg-stone" aria-hidden>
