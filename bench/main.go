@@ -116,6 +116,7 @@ func (b *bench) main(ctx context.Context, out string, size, large, edit int64, f
 		{"S8", func() error { return b.handoff(10_000) }},
 		{"S12", b.trips},
 		{"S10", func() error { return b.scale(assets, handoffs) }},
+		{"S18", func() error { return b.finding(assets) }},
 		{"S14", func() error { return b.apart(assets, files) }},
 		{"S1", func() error { return b.transfer(size) }},
 		{"S4", func() error { return b.status(files) }},

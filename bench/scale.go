@@ -119,7 +119,7 @@ func (b *bench) copyRows(key string) (time.Duration, error) {
 		return 0, err
 	}
 	defer conn.Close(context.Background())
-	tables := []string{"handoffs", "handoff_parents", "assets", "claims", "contents", "versions", "nodes", "events"}
+	tables := []string{"handoffs", "handoff_parents", "assets", "claims", "present", "contents", "versions", "nodes", "events"}
 	rows := map[string][]byte{}
 	for _, table := range tables {
 		if _, err := conn.Exec(b.ctx, fmt.Sprintf("drop table if exists bench_%[1]s; create table bench_%[1]s (like %[1]s including all)",

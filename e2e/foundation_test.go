@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
@@ -138,8 +139,17 @@ func TestWhoIsSignedOutSignsInOnTheSpot(t *testing.T) {
 		b.until(`document.querySelector('[role=alertdialog] input').value === "first-light"`),
 		chromedp.Click(`//*[@role="alertdialog"]//button[@type="submit"]`), b.sees("first-light"))
 	says(t, odile.tarn(0, "milestone", "list"), "first-light")
+	// The first page has what concerns one, until one has seen it; keys of a single character can be switched off.
+	rurik := d.person("rurik")
+	rurik.join(odile, "artist")
+	odile.tarn(0, "lock", "a.png")
+	rurik.tarn(0, "ask", "-m", "two posts", "a.png")
+	b.do(chromedp.Navigate(d.URL+"/"), b.sees("rurik asks you to let go of a.png: two posts."), b.until(`!document.body.innerText.includes("tarn answer")`),
+		chromedp.Click(button("I have seen these")), chromedp.WaitNotPresent(button("I have seen these")),
+		chromedp.KeyEvent("?"), b.sees("Keys of a single character"), chromedp.Click(`//*[@role="dialog"]//input`), chromedp.Click(button("Close")),
+		chromedp.Click(`//a[contains(., "brinelight")]`), b.sees("Who is on what"), chromedp.KeyEvent("/"), chromedp.Sleep(300*time.Millisecond),
+		b.until(`location.pathname === "/p/brinelight"`))
 	// An address that leads nowhere, a project that is none, and one that one does not belong to, each say so.
-	d.person("rurik")
 	b.do(chromedp.Navigate(d.URL+"/nowhere"), b.sees("There is nothing at this address"), chromedp.Navigate(d.URL+"/p/brinelight/nowhere"),
 		b.sees("There is nothing at this address"), chromedp.Navigate(d.URL+"/p/salt"), b.sees("There is no project salt for you"),
 		b.until(`!document.body.innerText.includes("No connection")`))
@@ -236,7 +246,7 @@ func TestPagesStayLight(t *testing.T) {
 	b.do(last("Baseline"))
 }
 
-// TestPagesAreForEverybody runs axe-core over every page, in both themes, at three widths, and leaves no finding out.
+// TestPagesAreForEverybody runs axe-core over every page, in both themes, and leaves no finding out: with SOAK=1 at all widths.
 func TestPagesAreForEverybody(t *testing.T) {
 	t.Parallel()
 	axe, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
@@ -268,8 +278,8 @@ func TestPagesAreForEverybody(t *testing.T) {
 				if over := b.number(`document.documentElement.scrollWidth - document.documentElement.clientWidth`); over > 0 {
 					t.Errorf("%s at %d pixels is %.0f too wide", page, width, over)
 				}
-				if width == 320 {
-					continue // as at 390
+				if width == 320 || os.Getenv("SOAK") == "" && (theme == "dark") != (width == 1280) {
+					continue // as at 390; and in the suite, wide in the dark theme and narrow in the light one
 				}
 				found, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`axe.run(document, {resultTypes: ["violations"]}).then(r => JSON.stringify(
 					r.violations.map(v => v.id + ": " + v.nodes.slice(0, 3).map(n => n.html.slice(0, 200) + " " +

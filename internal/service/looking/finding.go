@@ -18,7 +18,7 @@ import (
 
 // How many assets have their words gathered at once, and after how long it is looked whether some have not, where nothing was heard.
 const (
-	gatheredAtOnce = 500
+	gatheredAtOnce = 2000
 	gatherPoll     = time.Minute
 )
 

@@ -1,9 +1,10 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { DropdownMenu } from "radix-ui";
-import type { ReactNode } from "react";
+import { useState, type ReactNode } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, ask } from "../api/client";
 import { useMe } from "../api/me";
+import { Keys } from "./Keys";
 import { useTheme } from "./theme";
 
 const item = "cursor-default rounded-md px-3 py-1.5 outline-none data-highlighted:bg-stone";
@@ -14,6 +15,7 @@ export function Shore({ children }: { children?: ReactNode }) {
   const [theme, turn] = useTheme();
   const queries = useQueryClient();
   const navigate = useNavigate();
+  const [keys, setKeys] = useState(false);
   const leave = useMutation({
     mutationFn: () => ask(api.POST("/sign-out")),
     onSettled: () => {
@@ -48,6 +50,9 @@ export function Shore({ children }: { children?: ReactNode }) {
               <DropdownMenu.Item className={item} onSelect={() => void navigate("/me")}>
                 Passphrase and sign-ins
               </DropdownMenu.Item>
+              <DropdownMenu.Item className={item} onSelect={() => setKeys(true)}>
+                Keys
+              </DropdownMenu.Item>
               <DropdownMenu.Item className={item} onSelect={turn}>
                 {theme === "dark" ? "Light theme" : "Dark theme"}
               </DropdownMenu.Item>
@@ -57,6 +62,7 @@ export function Shore({ children }: { children?: ReactNode }) {
             </DropdownMenu.Content>
           </DropdownMenu.Portal>
         </DropdownMenu.Root>
+        <Keys open={keys} onOpen={setKeys} />
       </div>
     </header>
   );

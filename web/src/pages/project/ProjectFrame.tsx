@@ -1,5 +1,4 @@
 import { useQuery } from "@tanstack/react-query";
-import { useEffect } from "react";
 import { Link, NavLink, Outlet, useNavigate, useOutletContext, useParams } from "react-router";
 import { Outcomes } from "../../acts/Outcomes";
 import { api, ask, Problem, type Project } from "../../api/client";
@@ -7,7 +6,7 @@ import { useMe } from "../../api/me";
 import { useNews } from "../../api/news";
 import { Page, Shore } from "../../parts/Shore";
 import { Told } from "../../parts/Told";
-import { writing } from "../../parts/writing";
+import { useKey } from "../../parts/Keys";
 import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
 import { StateHere } from "./StateHere";
@@ -36,15 +35,7 @@ export function ProjectFrame() {
   const [live, told, dismiss] = useNews(key, project.data?.news ?? "");
   const role = project.data?.role ?? "";
   const navigate = useNavigate();
-  useEffect(() => {
-    const key = (e: KeyboardEvent) => {
-      if (e.key !== "/" || e.ctrlKey || e.metaKey || e.altKey || writing(e.target)) return;
-      e.preventDefault();
-      void navigate("find");
-    };
-    addEventListener("keydown", key);
-    return () => removeEventListener("keydown", key);
-  }, [navigate]);
+  useKey("/", () => void navigate("find"));
   const here: Here | undefined = project.data &&
     me.data && { key, me: me.data.handle, project: project.data, maySend: role !== "viewer", mayLead: role === "lead" || role === "owner" };
   return (

@@ -3,6 +3,7 @@ import { useEffect, useRef, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { api, ask, type Schemas } from "../../api/client";
 import { Button } from "../../parts/Button";
+import { useKey } from "../../parts/Keys";
 import { Picture } from "../../parts/Picture";
 import { Pointing, type Mark } from "../../parts/Pointing";
 import { useTitle } from "../../parts/title";
@@ -95,16 +96,8 @@ function Going({ here, review: r, things, total, more }: GoingProps) {
   useEffect(() => {
     if (more && (coming || at > things.length - 20)) more();
   }, [more, coming, at, things.length]);
-  useEffect(() => {
-    const key = (e: KeyboardEvent) => {
-      if (e.ctrlKey || e.metaKey || e.altKey || (e.target as Element).closest("input, textarea, select, [role=dialog], [role=alertdialog]"))
-        return;
-      if (e.key === "n") go(at + 1);
-      if (e.key === "b") go(at - 1);
-    };
-    addEventListener("keydown", key);
-    return () => removeEventListener("keydown", key);
-  });
+  useKey("n", () => go(at + 1));
+  useKey("b", () => go(at - 1));
   const closed = !!r.closed;
   return (
     <>
