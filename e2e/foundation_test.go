@@ -144,9 +144,11 @@ func TestWhoIsSignedOutSignsInOnTheSpot(t *testing.T) {
 	rurik.join(odile, "artist")
 	odile.tarn(0, "lock", "a.png")
 	rurik.tarn(0, "ask", "-m", "two posts", "a.png")
-	b.do(chromedp.Navigate(d.URL+"/"), b.sees("rurik asks you to let go of a.png: two posts."), b.until(`!document.body.innerText.includes("tarn answer")`),
+	b.do(chromedp.Navigate(d.URL+"/"), b.sees("rurik asks you to let go of a.png: two posts."),
+		b.until(`!document.body.innerText.includes("tarn answer")`),
 		chromedp.Click(button("I have seen these")), chromedp.WaitNotPresent(button("I have seen these")),
-		chromedp.KeyEvent("?"), b.sees("Keys of a single character"), chromedp.Click(`//*[@role="dialog"]//input`), chromedp.Click(button("Close")),
+		chromedp.KeyEvent("?"), b.sees("Keys of a single character"),
+		chromedp.Click(`//*[@role="dialog"]//input`), chromedp.Click(button("Close")),
 		chromedp.Click(`//a[contains(., "brinelight")]`), b.sees("Who is on what"), chromedp.KeyEvent("/"), chromedp.Sleep(300*time.Millisecond),
 		b.until(`location.pathname === "/p/brinelight"`))
 	// An address that leads nowhere, a project that is none, and one that one does not belong to, each say so.
