@@ -8,7 +8,8 @@ import (
 	"github.com/jackc/pgx/v5"
 )
 
-// finding is S18: what finding takes in a very large project, for words that are rare, that are frequent, and that are in the middle of others.
+// finding is S18: what finding takes in a very large project, for words that are rare, that are frequent, and that are in the middle of
+// others.
 func (b *bench) finding(assets int) error {
 	fmt.Printf("finding: a project of %s assets …\n", humanize.Comma(int64(assets)))
 	c, _, err := b.grow(assets)
