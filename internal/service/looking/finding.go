@@ -55,18 +55,18 @@ func (s *Room) gather(ctx context.Context) (n int, err error) {
 		}
 		n, ahead = len(list), nil
 		ids, paths, words := make([]int64, n), make([]string, n), make([][]string, n)
-		for i, u := range list {
-			ids[i], paths[i] = u.Asset, u.Path
-			words[i] = finding.Words(u.Path, u.Author, strings.Join(u.Tasks, " "), u.Said, ground.FirstLine(u.Note), media.KindOf(u.Path))
-			if !u.Known {
-				ahead = append(ahead, u)
+		for i, row := range list {
+			ids[i], paths[i] = row.Asset, row.Path
+			words[i] = finding.Words(row.Path, row.Author, strings.Join(row.Tasks, " "), row.Said, ground.FirstLine(row.Note), media.KindOf(row.Path))
+			if !row.Known {
+				ahead = append(ahead, row)
 			}
 		}
 		return tx.SetWords(ctx, ids, paths, words)
 	})
 	if err == nil {
-		for _, u := range ahead {
-			s.lookAhead(preview{u.Project, u.Path, u.Content, u.Size})
+		for _, row := range ahead {
+			s.lookAhead(preview{row.Project, row.Path, row.Content, row.Size})
 		}
 	}
 	return n, err
