@@ -57,7 +57,8 @@ func (s *Room) gather(ctx context.Context) (n int, err error) {
 		ids, paths, words := make([]int64, n), make([]string, n), make([][]string, n)
 		for i, row := range list {
 			ids[i], paths[i] = row.Asset, row.Path
-			words[i] = finding.Words(row.Path, row.Author, strings.Join(row.Tasks, " "), row.Said, ground.FirstLine(row.Note), media.KindOf(row.Path))
+			words[i] = finding.Words(row.Path, row.Author, strings.Join(row.Tasks, " "), row.Said, ground.FirstLine(row.Note),
+				media.KindOf(row.Path))
 			if !row.Known {
 				ahead = append(ahead, row)
 			}
