@@ -42,11 +42,13 @@ type Branch struct {
 	HeadDigest chunk.Digest
 	// Closed says that it takes nothing more.
 	Closed bool
+	// Listed says, of the first branch, that what is present is listed up to its head.
+	Listed bool
 }
 
 // Branch reads a branch by name; lock locks its row, behind those of all assets. See ErrNotFound.
 func (tx *Tx) Branch(ctx context.Context, project int64, name string, lock bool) (b Branch, err error) {
-	sql := `select b.id, b.name, b.root, b.head, h.digest, b.state = 2 from branches b
+	sql := `select b.id, b.name, b.root, b.head, h.digest, b.state = 2, b.listed = b.head from branches b
 		left join lateral (select digest from handoffs h where h.project_id = b.project_id and h.number = b.head limit 1) h on true
 		where b.project_id = $1 and b.name = $2`
 	var batch pgx.Batch
@@ -63,7 +65,7 @@ func (tx *Tx) Branch(ctx context.Context, project int64, name string, lock bool)
 		}
 	}
 	var root, head []byte
-	if err = one(results.QueryRow(), &b.ID, &b.Name, &root, &b.Head, &head, &b.Closed); err != nil {
+	if err = one(results.QueryRow(), &b.ID, &b.Name, &root, &b.Head, &head, &b.Closed, &b.Listed); err != nil {
 		return b, err
 	}
 	b.Root = chunk.Digest(root)

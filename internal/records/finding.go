@@ -21,11 +21,12 @@ type Unread struct {
 	Known              bool
 }
 
-// Unread lists up to limit of them, over all projects. Relies on present_unread.
+// Unread lists up to limit of them, over all projects, and locks them: nobody else gathers them meanwhile, and what is found out about one
+// comes after it. Relies on present_unread.
 func (tx *Tx) Unread(ctx context.Context, limit int) ([]Unread, error) {
 	rows, err := tx.q.Query(ctx, `select r.asset_id, r.project_id, r.path, `+authorName+`, h.note, h.tasks, encode(c.digest, 'hex'), r.size,
 			coalesce(f.said, ''), f.said is not null
-		from (select * from present where words is null limit $1) r
+		from (select * from present where words is null limit $1 for update skip locked) r
 		cross join lateral (select content_id from versions v where v.asset_id = r.asset_id and v.number = r.number limit 1) v
 		cross join lateral (select * from contents c where c.id = v.content_id limit 1) c
 		cross join lateral (select * from handoffs h where h.project_id = r.project_id and h.number = r.handoff limit 1) h
@@ -36,16 +37,14 @@ func (tx *Tx) Unread(ctx context.Context, limit int) ([]Unread, error) {
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Unread])
 }
 
-// SetWords keeps the words of what is present, where it is what it was: by asset, its path with it. A row whose words are of no use is
-// taken as read all the same.
-func (tx *Tx) SetWords(ctx context.Context, assets []int64, paths []string, words [][]string) error {
+// SetWords keeps the words of what Unread listed, by asset.
+func (tx *Tx) SetWords(ctx context.Context, assets []int64, words [][]string) error {
 	joined := make([]string, len(words))
 	for i, w := range words {
 		joined[i] = strings.Join(w, " ")
 	}
 	_, err := tx.q.Exec(ctx, `update present r set words = array_to_tsvector(array_remove(string_to_array(u.w, ' '), ''))
-		from unnest($1::bigint[], $2::text[], $3::text[]) u (i, p, w) where r.asset_id = u.i and r.path = u.p and r.words is null`,
-		assets, paths, joined)
+		from unnest($1::bigint[], $2::text[]) u (i, w) where r.asset_id = u.i`, assets, joined)
 	return err
 }
 
@@ -75,14 +74,14 @@ type Hit struct {
 	Said  string
 }
 
-// FindPresent finds what is present by words: query is a question (see package finding) to what it is found by, parts are what its path has
-// in it all of. Names that are the question come first, then those that begin with it, have its first word in them, and the rest, short
-// paths first. Relies on present_words and present_text.
-func (tx *Tx) FindPresent(ctx context.Context, project int64, query string, parts []string, limit int) ([]Hit, error) {
-	for i, p := range parts {
-		parts[i] = "%" + likeEscapes.Replace(p) + "%"
+// FindPresent finds what is present by words: query is a question of them (see package finding) to what it is found by; inPaths looks for
+// what has all of them anywhere in its path, too. Names that are the words come first, then those that begin with them, have the first in
+// them, and the rest, short paths first. Relies on present_words and present_text.
+func (tx *Tx) FindPresent(ctx context.Context, project int64, query string, words []string, inPaths bool, limit int) ([]Hit, error) {
+	parts := []string{}
+	if inPaths {
+		parts = containing(words)
 	}
-	whole := strings.Trim(strings.Join(parts, " "), "%")
 	rows, err := tx.q.Query(ctx, `with q as (
 			(select asset_id from present where project_id = $1 and words @@ $2::tsquery limit $5)
 			union (select asset_id from present where project_id = $1 and $3::text[] <> '{}' and folded like all ($3) limit $5))
@@ -91,8 +90,9 @@ func (tx *Tx) FindPresent(ctx context.Context, project int64, query string, part
 		left join lateral (select f.said from versions v join facts f on f.content_id = v.content_id
 			where v.asset_id = r.asset_id and v.number = r.number limit 1) f on true
 		order by case when n.name = $4 or starts_with(n.name, $4 || '.') then 0 when starts_with(n.name, $4) then 1
-			when strpos(n.name, split_part($4, ' ', 1)) > 0 then 2 when strpos(r.folded, split_part($4, ' ', 1)) > 0 then 3 else 4 end,
-			length(r.folded), r.folded limit $6`, pgx.QueryExecModeCacheDescribe, project, query, parts, whole, foundAtMost, limit)
+			when strpos(n.name, $7) > 0 then 2 when strpos(r.folded, $7) > 0 then 3 else 4 end,
+			length(r.folded), r.folded limit $6`, pgx.QueryExecModeCacheDescribe, project, query, parts,
+		strings.Join(words, " "), foundAtMost, limit, words[0])
 	if err != nil {
 		return nil, err
 	}
@@ -100,15 +100,21 @@ func (tx *Tx) FindPresent(ctx context.Context, project int64, query string, part
 }
 
 // FindHandoffs finds the latest handoffs with all of some texts in their notes, their tasks, their stage or the name of who made them.
-func (tx *Tx) FindHandoffs(ctx context.Context, project int64, parts []string, limit int) ([]model.Handoff, error) {
-	for i, p := range parts {
-		parts[i] = "%" + likeEscapes.Replace(p) + "%"
-	}
+func (tx *Tx) FindHandoffs(ctx context.Context, project int64, words []string, limit int) ([]model.Handoff, error) {
 	rows, err := tx.q.Query(ctx, `select `+handoffColumns+` where h.project_id = $1
 		and lower(h.note || ' ' || array_to_string(h.tasks, ' ') || ' ' || h.stage || ' ' || `+authorName+` || ' h' || h.number) like all ($2)
-		order by h.number desc limit $3`, project, parts, limit)
+		order by h.number desc limit $3`, project, containing(words), limit)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, scanHandoff)
+}
+
+// containing are patterns of like for what has each of some texts in it.
+func containing(texts []string) []string {
+	patterns := make([]string, len(texts))
+	for i, t := range texts {
+		patterns[i] = "%" + likeEscapes.Replace(t) + "%"
+	}
+	return patterns
 }

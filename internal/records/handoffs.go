@@ -183,8 +183,8 @@ func scanHandoff(row pgx.CollectableRow) (h model.Handoff, err error) {
 }
 
 // HandoffQuery says which handoffs are listed; zero values filter nothing. Path is a folded path of an asset or a folder; Pattern is a
-// regular expression for paths, without regard to case: an asset of the handoff fits both. Endings are those of names in small letters, of
-// which it has one, or, with Except, one that is none of them. Since and Until are times of the handoff.
+// regular expression for paths, without regard to case; Endings are those of names in small letters, or, with Except, all but them: one
+// asset of the handoff fits them all. Since and Until are times of the handoff.
 type HandoffQuery struct {
 	Before, Above int
 	// Behind lists only what is behind a state, or is it; Branch only what was handed off on the branch with this id.
@@ -243,18 +243,23 @@ func (q *HandoffQuery) where(args *[]any) string {
 	if q.Text != "" {
 		and(`position(lower(%s) in lower(h.note)) > 0`, q.Text)
 	}
-	if len(q.Endings) > 0 && !q.Except {
-		and(`h.endings && %s`, q.Endings)
-	} else if len(q.Endings) > 0 {
-		and(`not h.endings <@ %s`, q.Endings)
+	if len(q.Endings) > 0 {
+		and(map[bool]string{false: `h.endings && %s`, true: `not h.endings <@ %s`}[q.Except], q.Endings)
 	}
+	if q.Path == "" && q.Pattern == "" {
+		return out.String()
+	}
+	out.WriteString(` and exists (select from (` + changesOf("h.number") + `) v join assets a on a.id = v.asset_id where true`)
 	if q.Pattern != "" {
-		and(`exists (select from (`+changesOf("h.number")+`) v where v.path ~* %s)`, q.Pattern)
+		and(`v.path ~* %s`, q.Pattern)
 	}
 	if q.Path != "" {
-		and(`exists (select from (`+changesOf("h.number")+`) v join assets a on a.id = v.asset_id
-			where a.folded = %[1]s or starts_with(a.folded, %[1]s || '/'))`, q.Path)
+		and(`(a.folded = %[1]s or starts_with(a.folded, %[1]s || '/'))`, q.Path)
 	}
+	if len(q.Endings) > 0 {
+		and(map[bool]string{true: "not "}[q.Except]+`(coalesce(substring(lower(v.path) from '[^/](\.[^./]*)$'), '') = any(%s))`, q.Endings)
+	}
+	out.WriteString(`)`)
 	return out.String()
 }
 

@@ -11,7 +11,7 @@ import (
 )
 
 // Came is a version that a merge brings onto a branch as it is on the other one. Before is what the branch had, 0 for nothing. Path is
-// where it stands there, Folded that in its folded form, both "" where it goes.
+// where it stands there, or stood where it goes; Folded that in its folded form.
 type Came struct {
 	Asset          int64
 	Number, Before int

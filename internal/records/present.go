@@ -63,12 +63,6 @@ func (tx *Tx) Unlisted(ctx context.Context) ([]int64, error) {
 	return pgx.CollectRows(rows, pgx.RowTo[int64])
 }
 
-// Listed reports whether what is present of a branch, the first one of its project, is listed up to its head.
-func (tx *Tx) Listed(ctx context.Context, branch int64) (is bool, err error) {
-	err = tx.q.QueryRow(ctx, `select listed = head from branches where id = $1`, branch).Scan(&is)
-	return is, err
-}
-
 // Relist forgets what is present of a project, and says that it is about to be listed up to the head of a branch, whose row is locked.
 func (tx *Tx) Relist(ctx context.Context, project, branch int64) error {
 	var batch pgx.Batch
@@ -141,7 +135,7 @@ func (tx *Tx) Present(ctx context.Context, project int64, q PresentQuery) (ids [
 		and("r.folded > %s and r.folded < %s", arg(low), arg(high))
 	}
 	if q.Text != "" {
-		and("r.folded like %s", arg("%"+likeEscapes.Replace(q.Text)+"%"))
+		and("r.folded like %s", arg(containing([]string{q.Text})[0]))
 	}
 	if len(q.Endings) > 0 {
 		not := map[bool]string{true: "not "}[q.Except]

@@ -323,7 +323,7 @@ func dump(t *testing.T, url string) string {
 		`select concat_ws(' ', asset_id, v.number, handoff, b.name, parents::text, path, gone, c.digest::text) from versions v
 			join branches b on b.id = v.branch_id left join contents c on c.id = v.content_id order by asset_id, v.number`,
 		`select concat_ws(' ', handoff, asset_id, number, before) from came order by handoff, asset_id`,
-		`select concat_ws(' ', h.number, b.name, h.root::text, h.digest::text, h.assets, h.size) from handoffs h
+		`select concat_ws(' ', h.number, b.name, h.root::text, h.digest::text, h.assets, h.size, h.endings::text) from handoffs h
 			join branches b on b.id = h.branch_id order by h.number`,
 		`select concat_ws(' ', b.name, b.head, b.root::text, f.name, b.began, b.state, b.why, p.handle, b.assets, b.size, b.turn)
 			from branches b left join branches f on f.id = b.came_from left join people p on p.id = b.person_id order by b.name`,

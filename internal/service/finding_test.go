@@ -59,6 +59,7 @@ func TestFinding(t *testing.T) {
 	}
 	finds("rust", "textures/rust-albedo.png textures/rust-normal.png")
 	finds("albedo RUST", "textures/rust-albedo.png")
+	finds("board tide", "board/tide.kicad_sch")
 	finds("bedo", "textures/rust-albedo.png") // the middle of a word
 	finds("96 pixels", "textures/rust-albedo.png (pixels 96 x 96)")
 	finds("part r4", "board/tide.kicad_sch (parts 14, R4)")
@@ -75,6 +76,13 @@ func TestFinding(t *testing.T) {
 		}
 	}
 	// What goes is not found any more, and what moves is found where it is.
+	// The name that the words are comes before those that only have them.
+	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a/my-salt-pan.txt", 0, 0, "1"), m.change(m.tamsin, "z/much/longer/salt.txt", 0, 0, "2"),
+		m.change(m.tamsin, "pan/salt-2.txt", 0, 0, "3"), m.change(m.tamsin, "pan/x.txt", 0, 0, "4"),
+		m.change(m.tamsin, "reef/rock.txt", 0, 0, "5"), m.change(m.tamsin, "rocks/of/the/north/reef.txt", 0, 0, "6")))
+	finds("salt", "z/much/longer/salt.txt pan/salt-2.txt a/my-salt-pan.txt")
+	finds("reef rock", "rocks/of/the/north/reef.txt reef/rock.txt")
+	finds("salt pan", "pan/salt-2.txt a/my-salt-pan.txt")
 	fence := m.lock(m.tamsin, "textures/rust-normal.png", 1)
 	gone := m.lock(m.tamsin, "textures/rust-albedo.png", 1)
 	c := m.change(m.tamsin, "textures/old/normal.png", 1, fence, "x")

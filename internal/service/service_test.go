@@ -166,6 +166,17 @@ func TestFoldersAndPages(t *testing.T) {
 		len(list) != 1 || list[0].Count != 10 {
 		t.Errorf("handoffs below a folder: %+v, %v", list, err)
 	}
+	// A place and a kind are those of one asset.
+	for _, c := range []struct {
+		path, kind string
+		n          int
+	}{{"textures", "texture", 1}, {"textures", "text", 0}, {"", "text", 1}, {"*.txt", "text", 1},
+		{"textures/**", "text", 0}, {"", "other", 0}} {
+		list, total, err := m.Handoffs(ctx, m.viewer, key, history.HandoffFilter{Path: c.path, Kind: c.kind})
+		if err != nil || len(list) != c.n || total != c.n {
+			t.Errorf("%d of %d handoffs changed a %s in %q, %v; want %d", len(list), total, c.kind, c.path, err, c.n)
+		}
+	}
 	if list, _, err = m.Handoffs(ctx, m.viewer, key, history.HandoffFilter{Path: "text"}); err != nil || len(list) != 0 {
 		t.Errorf("a folder that only begins so: %+v, %v", list, err)
 	}

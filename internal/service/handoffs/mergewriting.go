@@ -1,6 +1,7 @@
 package handoffs
 
 import (
+	"cmp"
 	"context"
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/chain"
@@ -87,8 +88,8 @@ func (m *merge) handoff(ctx context.Context, tx *records.Tx) (h records.NewHando
 	for _, x := range m.plan.Came {
 		id := x.ID
 		came := records.Came{Asset: id, Number: m.tips[1][id].Number, Before: m.tips[0][id].Number}
-		if x.There != nil {
-			came.Path, came.Folded = x.There.Spelling(), x.There.Key
+		if at := cmp.Or(x.There, x.Here); at != nil {
+			came.Path, came.Folded = at.Spelling(), at.Key
 		}
 		h.Came = append(h.Came, came)
 		comes(id, x.Here, x.There)

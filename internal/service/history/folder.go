@@ -58,19 +58,40 @@ func (s *Room) Folder(ctx context.Context, actor ground.Actor, key string, q Lis
 	if q.Skip < 0 {
 		return page, model.NewProblem(model.BadRequest, "leave it out", "a page can't begin before the first row")
 	}
-	present := q.At == ""
-	if present {
-		if err := s.list(ctx, actor, key); err != nil {
-			return page, err
-		}
-	} else if !q.plain() {
+	if q.At != "" && !q.plain() {
 		return page, model.NewProblem(model.BadRequest, "leave them out, or look at the present",
 			"what was, and what other branches have, can be looked through by a part of its path alone, in the order of names")
 	}
+	stale, err := s.page(ctx, actor, key, q, &page)
+	if err == nil && stale > 0 {
+		if err = s.listPresent(ctx, stale); err == nil {
+			_, err = s.page(ctx, actor, key, q, &page)
+		}
+	}
+	return page, err
+}
+
+// page is one look at a folder. stale is the project where what is present of it has to be listed first, after an upgrade.
+func (s *Room) page(ctx context.Context, actor ground.Actor, key string, q Listing, page *model.FolderPage) (stale int64, err error) {
 	err = s.Use(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
 			return err
+		}
+		folder := assetpath.Fold(q.Folder)
+		if folder != "" {
+			folder += "/"
+		}
+		if q.At == "" {
+			branch, err := ground.Head(ctx, tx, p, "")
+			if err != nil {
+				return err
+			}
+			if page.At = branch.Head; !branch.Listed {
+				stale = p.ID
+				return nil
+			}
+			return s.present(ctx, tx, p, branch.Root, folder, q, page)
 		}
 		if page.At, err = ground.PointAt(ctx, tx, p, "", q.At); err != nil {
 			return err
@@ -79,19 +100,12 @@ func (s *Room) Folder(ctx context.Context, actor ground.Actor, key string, q Lis
 		if err != nil {
 			return err
 		}
-		folder := assetpath.Fold(q.Folder)
-		if folder != "" {
-			folder += "/"
+		if q.Text != "" {
+			return s.search(ctx, tx, p, root, assetpath.Fold(q.Text), q, page)
 		}
-		switch {
-		case present:
-			return s.present(ctx, tx, p, root, folder, q, &page)
-		case q.Text != "":
-			return s.search(ctx, tx, p, root, assetpath.Fold(q.Text), q, &page)
-		}
-		return s.folder(ctx, tx, p, root, folder, q, &page)
+		return s.folder(ctx, tx, p, root, folder, q, page)
 	})
-	return page, err
+	return stale, err
 }
 
 // present lists a page of what is there now.
@@ -207,29 +221,6 @@ func (s *Room) search(ctx context.Context, tx *records.Tx, p records.Project, ro
 // listedAtOnce is how many entries of a tree are written as present in one statement.
 const listedAtOnce = 20_000
 
-// list lists anew what is present of a project where that is not so: once, after an upgrade.
-func (s *Room) list(ctx context.Context, actor ground.Actor, key string) error {
-	stale := int64(0)
-	if err := s.Use(ctx, func(tx *records.Tx) error {
-		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
-		if err != nil {
-			return err
-		}
-		branch, err := ground.Head(ctx, tx, p, "")
-		if err != nil {
-			return err
-		}
-		is, err := tx.Listed(ctx, branch.ID)
-		if !is {
-			stale = p.ID
-		}
-		return err
-	}); err != nil || stale == 0 {
-		return err
-	}
-	return s.listPresent(ctx, stale)
-}
-
 // listPresent lists what is present of a project from its tree, where that is not so yet.
 func (s *Room) listPresent(ctx context.Context, project int64) error {
 	return s.Write(ctx, func(tx *records.Tx) error {
@@ -244,8 +235,8 @@ func (s *Room) listPresent(ctx context.Context, project int64) error {
 		if err != nil {
 			return err
 		}
-		if is, err := tx.Listed(ctx, branch.ID); err != nil || is {
-			return err
+		if branch.Listed {
+			return nil
 		}
 		if err := tx.Relist(ctx, p.ID, branch.ID); err != nil {
 			return err

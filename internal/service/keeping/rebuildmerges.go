@@ -104,8 +104,10 @@ func (r *rebuild) writeMerge(ctx context.Context, tx *records.Tx, h chain.Handof
 			continue
 		case comes && side == tree.Take && tree.Same(result, its.To):
 			came := records.Came{Asset: id, Number: tips[1][id].Number, Before: tips[0][id].Number}
+			if at := cmp.Or(result, was); at != nil {
+				came.Path, came.Folded = at.Spelling(), at.Key
+			}
 			if result != nil {
-				came.Path, came.Folded = result.Spelling(), result.Key
 				claims(id, result.Spelling(), result.Key)
 			}
 			n.Came = append(n.Came, came)

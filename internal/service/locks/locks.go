@@ -3,9 +3,7 @@
 package locks
 
 import (
-	"cmp"
 	"context"
-	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -270,75 +268,6 @@ func (s *Room) AnswerAsk(ctx context.Context, actor ground.Actor, key string, an
 		}
 		return c.finish(ctx, map[string]any{})
 	})
-}
-
-// Locks lists what is held or waited for; with a path, that of one asset.
-func (s *Room) Locks(ctx context.Context, actor ground.Actor, key, path string) (list []model.Lock, err error) {
-	list, _, err = s.LocksPage(ctx, actor, key, LocksWanted{Path: path})
-	return list, err
-}
-
-// OnlyLocks are the kinds of lock that one may ask for: one's own, those that somebody waits for, those that look forgotten.
-var OnlyLocks = []string{"mine", "waited", "forgotten"}
-
-// LocksWanted says which locks are listed; zero values filter nothing. Only is one of OnlyLocks, By a holder. Each is how many there are of
-// each holder at most, besides those that the one who asks waits for, asked for, or is asked for.
-type LocksWanted struct {
-	Path, Only, By string
-	Each           int
-	records.Page
-}
-
-// LocksPage is a page of Locks, and how many there are of each kind, and of each holder.
-func (s *Room) LocksPage(ctx context.Context, actor ground.Actor, key string, q LocksWanted) (list []model.Lock, tally model.LockTally,
-	err error) {
-	path, only, page := q.Path, q.Only, q.Page
-	err = s.Use(ctx, func(tx *records.Tx) error {
-		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
-		if err != nil {
-			return err
-		}
-		if path != "" && assetpath.Check(path) != nil {
-			return nil
-		}
-		list, err = tx.Locks(ctx, p.ID, assetpath.Fold(path))
-		return err
-	})
-	if only != "" && !slices.Contains(OnlyLocks, only) {
-		err = cmp.Or(err, error(model.NewProblem(model.BadRequest, "take one of "+strings.Join(OnlyLocks, ", "), "no lock is only %q",
-			ground.Printable(only))))
-	}
-	fits := []model.Lock{}
-	held := map[string]int{}
-	for _, l := range list {
-		is := map[string]bool{"": true, "mine": l.Holder == actor.Handle, "waited": len(l.Waitlist) > 0, "forgotten": l.Forgotten}
-		for kind, n := range map[string]*int{"": &tally.All, "mine": &tally.Mine, "waited": &tally.Waited, "forgotten": &tally.Forgotten} {
-			if is[kind] {
-				*n++
-			}
-		}
-		if l.Holder != "" {
-			held[l.Holder]++
-		}
-		if is[only] && (q.By == "" || q.By == l.Holder) && (q.Each == 0 || held[l.Holder] <= q.Each || concerns(l, actor.Handle)) {
-			fits = append(fits, l)
-		}
-	}
-	tally.People = []model.Holding{}
-	for _, handle := range slices.Sorted(maps.Keys(held)) {
-		tally.People = append(tally.People, model.Holding{Handle: handle, Held: held[handle]})
-	}
-	if page.Limit > 0 {
-		from := min(page.Skip, len(fits))
-		fits = fits[from:min(from+page.Limit, len(fits))]
-	}
-	return fits, tally, err
-}
-
-// concerns reports whether somebody waits for a lock, asked for it, or is asked for it.
-func concerns(l model.Lock, handle string) bool {
-	return l.Holder == handle && len(l.Asks) > 0 || slices.ContainsFunc(l.Waitlist, func(w model.Waiter) bool { return w.Handle == handle }) ||
-		slices.ContainsFunc(l.Asks, func(a model.Ask) bool { return a.Person == handle })
 }
 
 // request is what a change of locks is about. workspace is "" for what a person does wherever they are; outcome says how what it ends

@@ -54,16 +54,16 @@ func (s *Room) gather(ctx context.Context) (n int, err error) {
 			return err
 		}
 		n, ahead = len(list), nil
-		ids, paths, words := make([]int64, n), make([]string, n), make([][]string, n)
+		ids, words := make([]int64, n), make([][]string, n)
 		for i, row := range list {
-			ids[i], paths[i] = row.Asset, row.Path
+			ids[i] = row.Asset
 			words[i] = finding.Words(row.Path, row.Author, strings.Join(row.Tasks, " "), row.Said, ground.FirstLine(row.Note),
 				media.KindOf(row.Path))
 			if !row.Known {
 				ahead = append(ahead, row)
 			}
 		}
-		return tx.SetWords(ctx, ids, paths, words)
+		return tx.SetWords(ctx, ids, words)
 	})
 	if err == nil {
 		for _, row := range ahead {
@@ -73,8 +73,11 @@ func (s *Room) gather(ctx context.Context) (n int, err error) {
 	return n, err
 }
 
-// say keeps what was read of a content, in words.
+// say keeps what was read of a content, in words. What is of no known kind says nothing of a content that another name may tell more of.
 func (s *Room) say(ctx context.Context, project int64, content string, r *media.Report) error {
+	if r.Kind == media.Other {
+		return nil
+	}
 	known := false
 	if err := s.Use(ctx, func(tx *records.Tx) (err error) {
 		known, err = tx.HasFacts(ctx, project, content)
@@ -141,11 +144,8 @@ func (s *Room) Find(ctx context.Context, actor ground.Actor, key, text string, l
 	if len(words) == 0 {
 		return out, nil
 	}
-	// A part of a path may be in the middle of a word; with fewer than three characters, no index finds that.
-	parts := words
-	if !slices.ContainsFunc(words, func(w string) bool { return utf8.RuneCountInString(w) >= 3 }) {
-		parts = nil
-	}
+	// A part of a path may be in the middle of a word; where none has three characters, no index finds that.
+	inPaths := slices.ContainsFunc(words, func(w string) bool { return utf8.RuneCountInString(w) >= 3 })
 	err = s.Use(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
@@ -155,7 +155,7 @@ func (s *Room) Find(ctx context.Context, actor ground.Actor, key, text string, l
 		if err != nil {
 			return err
 		}
-		hits, err := tx.FindPresent(ctx, p.ID, finding.Query(words), slices.Clone(parts), limit)
+		hits, err := tx.FindPresent(ctx, p.ID, finding.Query(words), words, inPaths, limit)
 		if err != nil {
 			return err
 		}
@@ -172,7 +172,7 @@ func (s *Room) Find(ctx context.Context, actor ground.Actor, key, text string, l
 				out.Assets = append(out.Assets, model.FoundAsset{Asset: a, Why: why(h.Said, a.Path, words)})
 			}
 		}
-		if out.Handoffs, err = tx.FindHandoffs(ctx, p.ID, slices.Clone(words), limit); err != nil {
+		if out.Handoffs, err = tx.FindHandoffs(ctx, p.ID, words, limit); err != nil {
 			return err
 		}
 		return s.findNames(ctx, tx, p, words, &out)

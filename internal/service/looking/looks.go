@@ -20,7 +20,6 @@ import (
 	"time"
 
 	"kettletarn/internal/apart"
-	"kettletarn/internal/core/change"
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/manifest"
 	"kettletarn/internal/core/media"
@@ -129,9 +128,9 @@ func (s *Room) Look(ctx context.Context, actor ground.Actor, key, path string, n
 	if r, err = s.Report(ctx, p, v); err != nil {
 		return r, err
 	}
-	// What somebody looks at before it was looked at in advance is found from then on, too.
+	// What somebody looks at before it was looked at in advance is found from then on, too. Looking works where nothing can be kept.
 	if err := s.say(ctx, p.ID, v.Content, &r); err != nil {
-		return r, err
+		s.Log.Debug("what was read could not be kept", "path", v.Path, "error", err)
 	}
 	if r.Kind == media.Other {
 		r.Facts = append(r.Facts, media.Fact{Name: "digest", Value: shortDigest(v)})
@@ -544,74 +543,4 @@ func (s *Room) strip(ctx context.Context, p records.Project, before, after model
 		}
 	}
 	return media.StripOf(sides[0], sides[1]), nil
-}
-
-// LookAhead notes what a handoff brought, to be looked at before anybody asks. Nobody waits for it; what does not fit is looked at when it
-// is asked for.
-func (s *Room) LookAhead(p records.Project, changes []change.Change) {
-	for _, c := range changes {
-		if c.Gone {
-			continue
-		}
-		if !s.lookAhead(preview{p.ID, c.Path, c.Content.String(), c.Size}) {
-			return
-		}
-	}
-}
-
-// lookAhead puts a content in the line of what is looked at in advance; false where the line is long already.
-func (s *Room) lookAhead(next preview) bool {
-	if next.size == 0 || next.size > media.Limit(next.name) || media.KindOf(next.name) == media.Other {
-		return true
-	}
-	select {
-	case s.looks.ahead <- next:
-		return true
-	default:
-		return false
-	}
-}
-
-// LookingAhead does that while nothing comes in or goes out and nobody waits for another picture. One process reads what comes after
-// another, of one project: what it may have kept of a content stays within that.
-func (s *Room) LookingAhead(ctx context.Context) {
-	s.looks.sweep()
-	var reader apart.Reader
-	defer reader.Close()
-	project := int64(0)
-	for {
-		var next preview
-		select {
-		case next = <-s.looks.ahead:
-		default:
-			reader.Close() // nothing is left for now
-			select {
-			case <-ctx.Done():
-				return
-			case next = <-s.looks.ahead:
-			}
-		}
-		for !s.Quiet() || s.looks.waitedFor() {
-			select {
-			case <-ctx.Done():
-				return
-			case <-time.After(500 * time.Millisecond):
-			}
-		}
-		if next.project != project {
-			reader.Close()
-			project = next.project
-		}
-		v := model.Version{Path: next.name, Content: next.content, Size: next.size}
-		dir, err := s.looked(ctx, records.Project{ID: next.project}, v, &reader)
-		var r media.Report
-		if err == nil {
-			if err = readReport(dir, &r); err == nil {
-				err = s.say(ctx, next.project, next.content, &r)
-			}
-		}
-		if err != nil && ctx.Err() == nil {
-			s.Log.Debug("nothing was found out in advance", "path", next.name, "error", err)
-		}
-	}
 }
