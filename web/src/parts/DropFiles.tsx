@@ -29,7 +29,7 @@ interface Item {
   holder?: string | undefined;
   /** It needs its lock, which nobody has. */
   free?: boolean;
-  share?: number;
+  share?: number | undefined;
   done?: boolean;
   error?: unknown;
   older?: boolean;
@@ -81,7 +81,7 @@ export function DropFiles({ here, files, folder, target, onClose }: Props) {
         sent.push(item.path);
       } catch (error) {
         failed++;
-        put(i, { error, share: undefined as never });
+        put(i, { error, share: undefined });
         if (cut.signal.aborted) break;
       }
     }

@@ -1,9 +1,10 @@
 import { ArrowDownUp, LayoutGrid, Rows3, SlidersHorizontal } from "lucide-react";
 import { useCallback, useState, type DragEvent, type ReactNode } from "react";
-import { Link, useParams, useSearchParams } from "react-router";
+import { Link, useParams } from "react-router";
 import { archiveAddress, prefix, type Asset, type Schemas } from "../../api/client";
 import { useMembers } from "../../api/members";
 import { assetKinds, firstBranch, orders } from "../../api/words.gen";
+import { useAddress } from "../../parts/address";
 import { fieldClass } from "../../parts/Ask";
 import { Button } from "../../parts/Button";
 import { Choice } from "../../parts/Choice";
@@ -30,7 +31,7 @@ const edges = [96, 128, 176, 240, 320, 440];
 export function AssetsPage() {
   const here = useHere();
   const folder = useParams()["*"] ?? "";
-  const [params, setParams] = useSearchParams();
+  const [params, set] = useAddress();
   const listing = listingOf(params);
   const at = listing.at ?? "";
   const assets = useListing(here.key, folder, listing);
@@ -43,33 +44,10 @@ export function AssetsPage() {
   useTitle(folder || "Assets");
 
   const maySend = here.maySend && !at; // the past is looked at, not changed
-  const set = useCallback(
-    (changes: Record<string, string>) =>
-      setParams(
-        (now) => {
-          const next = new URLSearchParams(now);
-          for (const [k, v] of Object.entries(changes)) v ? next.set(k, v) : next.delete(k);
-          return next;
-        },
-        { replace: true },
-      ),
-    [setParams],
-  );
+  const { order: by = "name", down = "" } = listing;
   const order = useCallback(
-    (name: string) =>
-      setParams(
-        (now) => {
-          const next = new URLSearchParams(now);
-          const same = (now.get("order") ?? "name") === name;
-          if (name === "name") next.delete("order");
-          else next.set("order", name);
-          if (same && !now.get("down")) next.set("down", "true");
-          else next.delete("down");
-          return next;
-        },
-        { replace: true },
-      ),
-    [setParams],
+    (name: string) => set({ order: name === "name" ? "" : name, down: name === by && !down ? "true" : "" }),
+    [set, by, down],
   );
   const drop = useCallback(
     (e: DragEvent, target?: Asset) => {

@@ -1,8 +1,9 @@
 import { memo, type ReactNode } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { prefix, type Handoff } from "../../api/client";
 import { useMembers } from "../../api/members";
 import { assetKinds as kinds } from "../../api/words.gen";
+import { useAddress } from "../../parts/address";
 import { fieldClass } from "../../parts/Ask";
 import { Labels } from "../../parts/Labels";
 import { List } from "../../parts/List";
@@ -18,25 +19,16 @@ import { filters, useTimeline, type Filters } from "./useTimeline";
 /** HandoffsPage is the timeline. Its filters are in its address, so that they can be passed on. */
 export function HandoffsPage() {
   const here = useHere();
-  const [params, setParams] = useSearchParams();
+  const [params, change] = useAddress();
   // An address may say anything: the service tells what is wrong with it.
   const wanted = Object.fromEntries(filters.flatMap((k) => (params.get(k) ? [[k, params.get(k)!]] : []))) as Filters;
   const list = useTimeline(here.key, wanted);
   const pins = usePins(here.key).data?.commits;
   useTitle("Handoffs");
-  const set = (name: string, value: string) =>
-    setParams(
-      (now) => {
-        const next = new URLSearchParams(now);
-        if (value) next.set(name, value);
-        else next.delete(name);
-        return next;
-      },
-      { replace: true },
-    );
+  const set = (name: string, value: string) => change({ [name]: value });
   return (
     <>
-      <FilterForm here={here} wanted={wanted} set={set} onClear={() => setParams({}, { replace: true })} />
+      <FilterForm here={here} wanted={wanted} set={set} onClear={() => change(Object.fromEntries(filters.map((k) => [k, ""])))} />
       <Trouble error={list.error} />
       {list.total === 0 && (
         <p className="text-peat">{Object.keys(wanted).length > 0 ? "No handoff fits." : "Nothing was handed off yet."}</p>

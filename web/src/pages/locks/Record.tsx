@@ -1,9 +1,10 @@
 import { memo } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { api, ask, prefix, type Schemas } from "../../api/client";
 import { useMembers } from "../../api/members";
 import { useRows } from "../../api/rows";
 import { endings } from "../../api/words.gen";
+import { useAddress } from "../../parts/address";
 import { fieldClass } from "../../parts/Ask";
 import { List } from "../../parts/List";
 import { Trouble } from "../../parts/Trouble";
@@ -21,7 +22,7 @@ const columns = "grid gap-x-4 gap-y-1 lg:grid-cols-[minmax(14rem,2fr)_minmax(8re
 /** Record is who held what, for how long, and how it ended. Its filters are in its address, so that it can be passed on. */
 export function Record() {
   const here = useHere();
-  const [params, setParams] = useSearchParams();
+  const [params, change] = useAddress();
   useTitle("Record of locks");
   const query = Object.fromEntries(["person", "path", "ending", "since"].flatMap((k) => (params.get(k) ? [[k, params.get(k)!]] : [])));
   const found = useRows<Hold, Answer>({
@@ -32,16 +33,7 @@ export function Record() {
     total: (a) => a.total,
   });
   const members = useMembers(here.key);
-  const set = (name: string, value: string) =>
-    setParams(
-      (now) => {
-        const next = new URLSearchParams(now);
-        if (value) next.set(name, value);
-        else next.delete(name);
-        return next;
-      },
-      { replace: true },
-    );
+  const set = (name: string, value: string) => change({ [name]: value });
   return (
     <>
       <form className="mb-4 flex flex-wrap items-end gap-3" onSubmit={(e) => e.preventDefault()} aria-label="Filters">

@@ -30,9 +30,9 @@ export function ProjectsPage() {
               </p>
             )}
             <ul className="grid grid-cols-[repeat(auto-fill,minmax(min(100%,17rem),1fr))] gap-5">
-              {list.map((p) => (
+              {list.map((p, i) => (
                 <li key={p.key}>
-                  <Card project={p} />
+                  <Card project={p} cover={i < covered} />
                 </li>
               ))}
             </ul>
@@ -44,13 +44,14 @@ export function ProjectsPage() {
   );
 }
 
-/** So many projects have a cover: each asks for one. */
-const pictured = 24;
+/** So many projects have a cover, since each asks for its own, out of so many of the latest handoffs. */
+const covered = 24;
+const latestOf = 8;
 
-function Card({ project: p }: { project: Schemas["Project"] }) {
+function Card({ project: p, cover }: { project: Schemas["Project"]; cover: boolean }) {
   return (
     <Link to={`/p/${p.key}`} className="block overflow-hidden rounded-lg border border-line bg-bank no-underline hover:border-copper">
-      <Cover project={p} />
+      {cover && <Cover project={p} />}
       <span className="block px-4 py-3">
         <span className="flex items-baseline gap-3">
           <span className="text-lg font-semibold">{p.key}</span>
@@ -90,7 +91,7 @@ function Cover({ project: p }: { project: Schemas["Project"] }) {
     enabled: p.role !== "" && p.handoffs > 0,
     staleTime: 60_000,
     queryFn: () =>
-      ask(api.GET("/projects/{project}/handoffs", { params: { path: { project: p.key }, query: { limit: pictured, assets: 4 } } })),
+      ask(api.GET("/projects/{project}/handoffs", { params: { path: { project: p.key }, query: { limit: latestOf, assets: 4 } } })),
   });
   const seen = (latest.data?.handoffs ?? [])
     .flatMap((h) => h.assets)
