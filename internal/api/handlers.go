@@ -340,7 +340,7 @@ func (s *Server) answerRuleRequest(c *call) error {
 // sendOf makes the service's send of a request.
 func sendOf(q model.SendRequest, key string) handoffs.Send {
 	send := handoffs.Send{Key: key, Workspace: q.Workspace, Branch: q.Branch, About: q.About, KeepLocks: q.KeepLocks,
-		Older: q.Older}
+		TakeFree: q.TakeFree, Older: q.Older}
 	for _, c := range q.Changes {
 		send.Changes = append(send.Changes, handoffs.Change{Path: c.Path, MovedFrom: c.MovedFrom, Base: c.Base, Gone: c.Gone, Content: c.Content,
 			Digest: c.Digest, Size: c.Size, Executable: c.Executable, Fence: c.Fence})

@@ -3,11 +3,13 @@ package api
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"fmt"
 	"mime"
 	"net/http"
 	"net/url"
 	"path"
+	"slices"
 	"strconv"
 	"time"
 
@@ -55,20 +57,22 @@ func (s *Server) lines(c *call) error {
 }
 
 func (s *Server) archive(c *call) error {
-	form := c.QueryParam("form")
-	if form == "" {
-		form = bundle.Zip
+	if err := c.Request().ParseForm(); err != nil {
+		return model.NewProblem(model.BadRequest, "", "the form can't be read: %v", err)
 	}
+	asked := c.Request().Form
+	form := cmp.Or(asked.Get("form"), bundle.Zip)
+	paths := slices.DeleteFunc(asked["path"], func(p string) bool { return p == "" })
 	if form != bundle.Zip && form != bundle.Tar {
 		return model.NewProblem(model.BadRequest, "take zip or tar", "%q is no form that an archive has", form)
 	}
-	a, err := s.service.OpenArchive(c.Request().Context(), c.actor, c.project(), c.state("at"), c.QueryParam("path"))
+	a, err := s.service.OpenArchive(c.Request().Context(), c.actor, c.project(), stateOf(asked.Get("at")), paths...)
 	if err != nil {
 		return err
 	}
 	name := fmt.Sprintf("%s-h%d", c.project(), a.Handoff)
-	if p := c.QueryParam("path"); p != "" {
-		name += "-" + path.Base(p)
+	if len(paths) == 1 {
+		name += "-" + path.Base(paths[0])
 	}
 	h := c.Response().Header()
 	h.Set("Content-Type", binary)

@@ -394,9 +394,9 @@ func TestAStateAsOneFile(t *testing.T) {
 		big),
 		m.change(m.tamsin, "levels.txt", 0, 0, "x"))
 	m.as(m.tamsin, handoffs.Send{About: model.About{Note: "two"}}, m.change(m.tamsin, "levels/a.json", 1, 0, "two"))
-	read := func(form, at, path string) map[string]string {
+	read := func(form, at string, paths ...string) map[string]string {
 		t.Helper()
-		a, err := m.OpenArchive(t.Context(), m.viewer, key, at, path)
+		a, err := m.OpenArchive(t.Context(), m.viewer, key, at, paths...)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -443,7 +443,14 @@ func TestAStateAsOneFile(t *testing.T) {
 	if got := read(bundle.Tar, "h1", "levels/a.json"); len(got) != 1 || got["levels/a.json"] != "one" {
 		t.Errorf("%q", got)
 	}
-	_, err := m.OpenArchive(t.Context(), m.viewer, key, "h1", "nowhere")
+	// Several at once: assets and folders, each once however often it is named.
+	if got := read(bundle.Zip, "", "levels.txt", "levels/B.json"); len(got) != 2 || got["levels.txt"] != "x" || got["levels/b.json"] != big {
+		t.Errorf("%d files", len(got))
+	}
+	if got := read(bundle.Zip, "", "levels/a.json", "levels", "levels.txt", "levels/"); len(got) != 3 {
+		t.Errorf("%d files", len(got))
+	}
+	_, err := m.OpenArchive(t.Context(), m.viewer, key, "h1", "levels.txt", "nowhere")
 	testbed.Problem(t, err, model.NotFound)
 }
 

@@ -351,6 +351,8 @@ type SendRequest struct {
 	Branch string `json:"branch,omitempty"`
 	About
 	KeepLocks bool `json:"keep_locks,omitempty"`
+	// TakeFree takes, for the length of the send, the locks that it needs and nobody holds: for who has no folder to lock something in.
+	TakeFree bool `json:"take_free,omitempty"`
 	// Older says that going back to the content of an older version is meant.
 	Older   bool         `json:"older,omitempty"`
 	Changes []SendChange `json:"changes"`

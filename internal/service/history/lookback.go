@@ -3,6 +3,8 @@ package history
 import (
 	"context"
 	"errors"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -89,19 +91,25 @@ type Archive struct {
 	s       *Room
 	project records.Project
 	root    chunk.Digest
-	prefix  string
 	at      time.Time
+	// What is still to be written: keys of assets, and folders with their slash, "" for all.
+	assets, folders []string
 	// Handoff is the state; Assets and Size count what is in it.
 	Handoff int
 	Assets  int
 	Size    int64
 }
 
-// OpenArchive finds a state, and what of it lies at or below a path ("" for all).
-func (s *Room) OpenArchive(ctx context.Context, actor ground.Actor, key, at, path string) (a *Archive, err error) {
-	a = &Archive{s: s, prefix: assetpath.Fold(strings.Trim(path, "/"))}
-	if strings.ContainsRune(path, 0) || !utf8.ValidString(path) {
-		return nil, model.NewProblem(model.BadRequest, "check the spelling", "this is no path")
+// OpenArchive finds a state, and what of it lies at or below some paths; without any, all of it.
+func (s *Room) OpenArchive(ctx context.Context, actor ground.Actor, key, at string, paths ...string) (a *Archive, err error) {
+	if len(paths) > ground.MaxPaths {
+		return nil, model.NewProblem(model.TooLarge, "name folders", "one archive has at most %d paths", ground.MaxPaths)
+	}
+	a = &Archive{s: s}
+	for _, path := range paths {
+		if strings.ContainsRune(path, 0) || !utf8.ValidString(path) {
+			return nil, model.NewProblem(model.BadRequest, "check the spelling", "this is no path")
+		}
 	}
 	err = s.Use(ctx, func(tx *records.Tx) error {
 		if a.project, err = ground.Project(ctx, tx, actor, key, model.Viewer); err != nil {
@@ -120,54 +128,82 @@ func (s *Room) OpenArchive(ctx context.Context, actor ground.Actor, key, at, pat
 		for _, h := range list {
 			a.at = h.At
 		}
-		return a.count(ctx, tx)
+		return a.find(ctx, tx, paths)
 	})
-	if err == nil && a.Assets == 0 {
-		err = model.NewProblem(model.NotFound, "check the spelling, or take another state", "there is nothing at %s in h%d",
-			ground.Printable(path),
-			a.Handoff)
-	}
 	return a, err
 }
 
-// count finds out how much it is; prefix is a folder with its slash from then on, "" for all, or an asset.
-func (a *Archive) count(ctx context.Context, tx *records.Tx) error {
+// find tells assets from folders, and finds out how much it is.
+func (a *Archive) find(ctx context.Context, tx *records.Tx, paths []string) error {
 	forest := a.s.Forest(tx, a.project.ID)
-	if a.prefix != "" {
-		one, err := forest.Get(ctx, a.root, []string{a.prefix})
+	spelt := map[string]string{}
+	for _, p := range paths {
+		spelt[assetpath.Fold(strings.Trim(p, "/"))] = p
+	}
+	if _, all := spelt[""]; all || len(paths) == 0 {
+		spelt = map[string]string{"": ""}
+	}
+	keys := slices.Sorted(maps.Keys(spelt))
+	found, err := forest.Get(ctx, a.root, keys)
+	if err != nil {
+		return err
+	}
+	for _, k := range keys {
+		if _, is := found[k]; is || a.within(k) {
+			continue
+		}
+		folder := k
+		if k != "" {
+			folder += "/"
+		}
+		from, end := tree.Below(folder)
+		n, size, err := forest.Sum(ctx, a.root, from, end)
 		if err != nil {
 			return err
 		}
-		if e, ok := one[a.prefix]; ok {
-			a.Assets, a.Size = 1, e.Size
-			return nil
+		if n == 0 {
+			return model.NewProblem(model.NotFound, "check the spelling, or take another state", "there is nothing at %s in h%d",
+				ground.Printable(spelt[k]), a.Handoff)
 		}
-		a.prefix += "/"
+		a.folders, a.Assets, a.Size = append(a.folders, folder), a.Assets+int(n), a.Size+size
 	}
-	from, end := tree.Below(a.prefix)
-	n, size, err := forest.Sum(ctx, a.root, from, end)
-	a.Assets, a.Size = int(n), size
-	return err
+	for _, k := range keys {
+		if e, is := found[k]; is && !a.within(k) {
+			a.assets, a.Assets, a.Size = append(a.assets, k), a.Assets+1, a.Size+e.Size
+		}
+	}
+	return nil
 }
 
-// page reads the next entries behind a key.
-func (a *Archive) page(ctx context.Context, after string) (entries []tree.Entry, err error) {
+func (a *Archive) within(key string) bool {
+	return slices.ContainsFunc(a.folders, func(f string) bool { return strings.HasPrefix(key, f) })
+}
+
+// entries reads what comes next, and forgets it: assets by themselves first, then folder by folder. after is the last key of the folder
+// that was read of, and is "" at the beginning of each.
+func (a *Archive) entries(ctx context.Context, after string) (list []tree.Entry, next string, err error) {
 	err = a.s.Use(ctx, func(tx *records.Tx) error {
 		forest := a.s.Forest(tx, a.project.ID)
-		if a.prefix != "" && !strings.HasSuffix(a.prefix, "/") {
-			one, err := forest.Get(ctx, a.root, []string{a.prefix})
-			if after == "" {
-				entries = append(entries, one[a.prefix])
+		if len(a.assets) > 0 {
+			keys := a.assets[:min(archivePage, len(a.assets))]
+			found, err := forest.Get(ctx, a.root, keys)
+			for _, k := range keys {
+				list = append(list, found[k])
 			}
+			a.assets = a.assets[len(keys):]
 			return err
 		}
-		_, end := tree.Below(a.prefix)
-		return forest.Range(ctx, a.root, max(after, a.prefix), end, func(e *tree.Entry) bool {
-			entries = append(entries, *e)
-			return len(entries) < archivePage
+		_, end := tree.Below(a.folders[0])
+		err := forest.Range(ctx, a.root, max(after, a.folders[0]), end, func(e *tree.Entry) bool {
+			list, next = append(list, *e), e.Key
+			return len(list) < archivePage
 		})
+		if len(list) < archivePage {
+			a.folders, next = a.folders[1:], ""
+		}
+		return err
 	})
-	return entries, err
+	return list, next, err
 }
 
 // archivePage is how many entries are read at once: no transaction stays open while somebody's network takes its time.
@@ -175,13 +211,13 @@ const archivePage = 2000
 
 // Write writes all of it. What was read before the store failed is out by then: the bundle does not end as a whole one.
 func (a *Archive) Write(ctx context.Context, out bundle.Writer) error {
-	for after := ""; ; {
-		entries, err := a.page(ctx, after)
+	for after := ""; len(a.assets)+len(a.folders) > 0; {
+		list, next, err := a.entries(ctx, after)
 		if err != nil {
 			return err
 		}
-		for _, e := range entries {
-			after = e.Key
+		after = next
+		for _, e := range list {
 			content, err := a.s.OpenDigest(ctx, a.project, e.Content.String())
 			if err != nil {
 				return err
@@ -192,10 +228,8 @@ func (a *Archive) Write(ctx context.Context, out bundle.Writer) error {
 				return err
 			}
 		}
-		if len(entries) < archivePage {
-			return out.Close()
-		}
 	}
+	return out.Close()
 }
 
 // DescribeWorkspace keeps what a workspace of the actor's says of itself, so that it can be made again elsewhere.

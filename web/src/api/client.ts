@@ -1,5 +1,6 @@
 import createClient from "openapi-fetch";
 import type { components, paths } from "./schema.gen";
+import { kindOf } from "./words.gen";
 
 export type Schemas = components["schemas"];
 export type Asset = Schemas["Asset"];
@@ -67,10 +68,7 @@ export const pictureAddress = (key: string, path: string, version: number, edge:
   inProject(key, "thumbnail", { path, version, edge });
 
 /** hasPicture says whether the service may be able to draw an asset. */
-export const hasPicture = (path: string) =>
-  /\.(png|jpe?g|gif|bmp|tiff?|webp|tga|psd|dds|glb|gltf|obj|stl|wav|flac|ogg|oga|mp3|kicad_sch|kicad_pcb|gbr|ger|g[tb][losp]|gm1|gko|drl|xln|exc|json|xml|tmx|tsx|level|scene|ya?ml|csv|tsv|pdf|txt|md|toml|ini|cfg|lua|ink|dialogue|glsl|hlsl|vert|frag|mtl|step|stp)$/i.test(
-    path,
-  );
+export const hasPicture = (path: string) => kindOf(path) !== "other";
 
 export interface Drop {
   file: File;

@@ -1,5 +1,5 @@
 import { useQueries, type QueryKey } from "@tanstack/react-query";
-import { useCallback, useRef, useState } from "react";
+import { useCallback, useEffect, useRef, useState } from "react";
 
 /** Rows is a list of which only what is looked at is asked for. */
 export interface Rows<T, A = unknown> {
@@ -10,11 +10,16 @@ export interface Rows<T, A = unknown> {
   see: (first: number, last: number) => void;
   /** The first page as it came, with what else is in it. */
   first: A | undefined;
+  /** Asks for the rows from one position to another, past what is looked at. */
+  load: (first: number, last: number) => Promise<T[]>;
   error: unknown;
   pending: boolean;
 }
 
 export const pageSize = 100;
+
+/** The service gives so many rows at once. */
+const largest = 5000;
 
 /** pagesFor are the pages that rows lie on, the first one always among them: it says how many there are. */
 export function pagesFor(first: number, last: number, size = pageSize): number[] {
@@ -60,6 +65,17 @@ export function useRows<T, A>({ queryKey, fetch, rows, total, enabled = true }: 
       ),
     [name],
   );
+  const source = useRef({ fetch, rows });
+  useEffect(() => {
+    source.current = { fetch, rows };
+  });
+  const load = useCallback(async (low: number, high: number) => {
+    const list: T[] = [];
+    for (let i = low; i <= high; i += largest) {
+      list.push(...source.current.rows(await source.current.fetch(i, Math.min(largest, high - i + 1))));
+    }
+    return list;
+  }, []);
   return {
     total: shown && total(shown),
     at: (i) => {
@@ -67,6 +83,7 @@ export function useRows<T, A>({ queryKey, fetch, rows, total, enabled = true }: 
       return part && rows(part)[i % pageSize];
     },
     see,
+    load,
     first: shown,
     error: found.find((f) => f.error)?.error,
     pending: first === undefined && !found[0]!.error,

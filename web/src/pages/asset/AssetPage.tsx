@@ -1,7 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { Download, RotateCcw } from "lucide-react";
 import { memo, useRef, useState } from "react";
-import { Link, useParams, useSearchParams } from "react-router";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
+import { Doing } from "../../acts/Many";
 import { api, ask, fileAddress, inProject, type Asset, type Schemas, type Version } from "../../api/client";
 import { useLock } from "../../api/locks";
 import { pageSize, useRows, type Rows } from "../../api/rows";
@@ -17,7 +18,7 @@ import { Picture } from "../../parts/Picture";
 import { Trouble } from "../../parts/Trouble";
 import { useTitle } from "../../parts/title";
 import { Unsent } from "../../parts/Unsent";
-import { baseName, comparePath, firstLine, folderPath, grown, size, When } from "../../parts/words";
+import { assetPath, baseName, comparePath, firstLine, folderPath, grown, size, When } from "../../parts/words";
 import { Marks } from "../locks/Board";
 import { useBranches } from "../branches/useBranches";
 import { useHere, type Here } from "../project/ProjectFrame";
@@ -116,6 +117,8 @@ function Heading({
   onFile: (f: File[]) => void;
 }) {
   const input = useRef<HTMLInputElement>(null);
+  const navigate = useNavigate();
+  const [doing, setDoing] = useState<"rename" | "remove">();
   const lock = useLock(here.key, asset.path).data ?? undefined;
   const folder = asset.path.includes("/") ? asset.path.slice(0, asset.path.lastIndexOf("/")) : "";
   return (
@@ -160,6 +163,21 @@ function Heading({
           </>
         )}
         {!branch && <LockButtons here={here} asset={asset} lock={lock} />}
+        {!branch && !at && here.maySend && !asset.gone && (
+          <>
+            <Button onClick={() => setDoing("rename")}>Rename</Button>
+            <Button onClick={() => setDoing("remove")}>Remove</Button>
+          </>
+        )}
+        {doing && (
+          <Doing
+            here={here}
+            name={doing}
+            assets={[{ ...asset, ...(lock && { lock }) }]}
+            onClose={() => setDoing(undefined)}
+            onDone={(place) => place && void navigate(assetPath(here.key, place), { replace: true })}
+          />
+        )}
       </div>
     </div>
   );

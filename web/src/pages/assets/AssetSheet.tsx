@@ -8,6 +8,8 @@ import { Picture } from "../../parts/Picture";
 import { assetPath, baseName } from "../../parts/words";
 import { drawnOf } from "../compare/useCompare";
 import type { Here } from "../project/ProjectFrame";
+import { Choosing } from "./AssetTable";
+import type { Chosen } from "./chosen";
 import type { Listing } from "./listing";
 
 interface Props {
@@ -15,12 +17,13 @@ interface Props {
   assets: Rows<Asset>;
   listing: Listing;
   fullPaths: boolean;
+  chosen: Chosen;
   /** How wide a picture is, in pixels. */
   edge: number;
 }
 
 /** AssetSheet is a picture an asset, as large as one sets. */
-export function AssetSheet({ here, assets, listing, fullPaths, edge }: Props) {
+export function AssetSheet({ here, assets, listing, fullPaths, chosen, edge }: Props) {
   const place = useRef<HTMLDivElement>(null);
   const [width, setWidth] = useState(0);
   useEffect(() => {
@@ -39,8 +42,17 @@ export function AssetSheet({ here, assets, listing, fullPaths, edge }: Props) {
           height={height}
           columns={columns}
           label="Assets"
-          row={(asset) => (
-            <Tile here={here} asset={asset} at={listing.at ?? ""} name={fullPaths ? asset.path : baseName(asset.path)} large={edge > 130} />
+          row={(asset, index) => (
+            <Tile
+              here={here}
+              asset={asset}
+              index={index}
+              at={listing.at ?? ""}
+              name={fullPaths ? asset.path : baseName(asset.path)}
+              large={edge > 130}
+              chosen={chosen.assets.has(asset.path)}
+              onChoose={chosen.choose}
+            />
           )}
         />
       )}
@@ -53,14 +65,22 @@ interface TileProps {
   asset: Asset;
   name: string;
   at: string;
+  index: number;
   large: boolean;
+  chosen: boolean;
+  onChoose: Chosen["choose"];
 }
 
-const Tile = memo(function Tile({ here, asset, name, at, large }: TileProps) {
+const Tile = memo(function Tile({ here, asset, index, name, at, large, chosen, onChoose }: TileProps) {
   const heard = kindOf(asset.path) === "sound";
   const mine = asset.holder === here.me;
   return (
-    <div className="flex h-full flex-col p-1.5">
+    <div className={`group relative flex h-full flex-col p-1.5 ${chosen ? "bg-copper-wash" : ""}`}>
+      {!at && (
+        <span className={`absolute top-3 left-3 z-10 rounded bg-bank p-1 ${chosen ? "" : "not-focus-within:not-group-hover:opacity-0"}`}>
+          <Choosing asset={asset} index={index} chosen={chosen} onChoose={onChoose} />
+        </span>
+      )}
       <Link
         to={`${assetPath(here.key, asset.path)}${at && `?${new URLSearchParams({ version: String(asset.newest), at })}`}`}
         className="relative block min-h-0 flex-1 overflow-hidden rounded-lg"

@@ -9,6 +9,7 @@ import { LockButtons } from "../../parts/LockControl";
 import { Picture } from "../../parts/Picture";
 import { assetPath, baseName, firstLine, size, When } from "../../parts/words";
 import type { Here } from "../project/ProjectFrame";
+import type { Chosen } from "./chosen";
 import type { Listing } from "./listing";
 
 interface Props {
@@ -16,12 +17,13 @@ interface Props {
   assets: Rows<Asset>;
   listing: Listing;
   fullPaths: boolean;
+  chosen: Chosen;
   onOrder: (order: string) => void;
   onDrop: (e: DragEvent, asset?: Asset) => void;
 }
 
 const columns =
-  "grid grid-cols-[3rem_minmax(0,1fr)_auto] items-center gap-x-4 md:grid-cols-[3rem_minmax(0,3fr)_4.5rem_5.5rem_minmax(0,3fr)_6.5rem_7rem]";
+  "grid grid-cols-[1.1rem_3rem_minmax(0,1fr)_auto] items-center gap-x-4 md:grid-cols-[1.1rem_3rem_minmax(0,3fr)_4.5rem_5.5rem_minmax(0,3fr)_6.5rem_7rem]";
 
 const heads = [
   ["name", "Name", ""],
@@ -31,12 +33,23 @@ const heads = [
 ] as const;
 
 /** AssetTable is a row an asset, each with what one may do about its lock. */
-export function AssetTable({ here, assets, listing, fullPaths, onOrder, onDrop }: Props) {
+export function AssetTable({ here, assets, listing, fullPaths, chosen, onOrder, onDrop }: Props) {
   const at = listing.at ?? "";
   const order = listing.order ?? "name";
   const head = (
     <div role="rowgroup">
       <div role="row" className={`${columns} border-b border-line pb-1 text-xs text-peat max-md:hidden`}>
+        <span role="columnheader">
+          {!at && (
+            <input
+              type="checkbox"
+              className="block size-4 accent-copper"
+              aria-label="Choose all"
+              checked={chosen.assets.size > 0 && chosen.assets.size >= (assets.total ?? 0)}
+              onChange={(e) => (e.target.checked ? chosen.all() : chosen.none())}
+            />
+          )}
+        </span>
         <span role="columnheader">
           <span className="sr-only">Picture</span>
         </span>
@@ -76,7 +89,18 @@ export function AssetTable({ here, assets, listing, fullPaths, onOrder, onDrop }
       role="table"
       label="Assets"
       head={head}
-      row={(asset) => <Row here={here} asset={asset} at={at} name={fullPaths ? asset.path : baseName(asset.path)} onDrop={onDrop} />}
+      row={(asset, index) => (
+        <Row
+          here={here}
+          asset={asset}
+          index={index}
+          at={at}
+          name={fullPaths ? asset.path : baseName(asset.path)}
+          chosen={chosen.assets.has(asset.path)}
+          onChoose={chosen.choose}
+          onDrop={onDrop}
+        />
+      )}
     />
   );
 }
@@ -86,17 +110,20 @@ interface RowProps {
   asset: Asset;
   name: string;
   at: string;
+  index: number;
+  chosen: boolean;
+  onChoose: Chosen["choose"];
   onDrop: Props["onDrop"];
 }
 
-const Row = memo(function Row({ here, asset, name, at, onDrop }: RowProps) {
+const Row = memo(function Row({ here, asset, name, at, index, chosen, onChoose, onDrop }: RowProps) {
   const past = at !== "";
   const [over, setOver] = useState(false);
   const takes = asset.holder === here.me && here.maySend && !past;
   return (
     <div
       role="presentation"
-      className={`${columns} h-full border-b border-line/60 ${over ? "bg-copper-wash" : "hover:bg-bank"}`}
+      className={`${columns} h-full border-b border-line/60 ${over || chosen ? "bg-copper-wash" : "hover:bg-bank"}`}
       onDragOver={(e) => {
         if (!takes) return;
         e.preventDefault();
@@ -109,6 +136,7 @@ const Row = memo(function Row({ here, asset, name, at, onDrop }: RowProps) {
         if (takes) onDrop(e, asset);
       }}
     >
+      <span role="cell">{!past && <Choosing asset={asset} index={index} chosen={chosen} onChoose={onChoose} />}</span>
       <span role="cell">
         <Preview here={here} asset={asset} />
       </span>
@@ -147,6 +175,19 @@ const Row = memo(function Row({ here, asset, name, at, onDrop }: RowProps) {
     </div>
   );
 });
+
+/** Choosing is the box by which one chooses an asset; with Shift, all up to it. */
+export function Choosing({ asset, index, chosen, onChoose }: Pick<RowProps, "asset" | "index" | "chosen" | "onChoose">) {
+  return (
+    <input
+      type="checkbox"
+      className="block size-4 accent-copper"
+      aria-label={`Choose ${asset.path}`}
+      checked={chosen}
+      onChange={(e) => onChoose(index, asset, (e.nativeEvent as MouseEvent).shiftKey === true)}
+    />
+  );
+}
 
 function Preview({ here, asset }: { here: Here; asset: Asset }) {
   const small = <Picture project={here.key} path={asset.path} version={asset.newest} edge={96} className="size-11 rounded-md" />;

@@ -1,6 +1,7 @@
 import { ArrowDownUp, LayoutGrid, Rows3, SlidersHorizontal } from "lucide-react";
 import { useCallback, useState, type DragEvent, type ReactNode } from "react";
 import { Link, useParams } from "react-router";
+import { Many } from "../../acts/Many";
 import { archiveAddress, prefix, type Asset, type Schemas } from "../../api/client";
 import { useMembers } from "../../api/members";
 import { assetKinds, firstBranch, orders } from "../../api/words.gen";
@@ -18,6 +19,7 @@ import { branchPath, useBranches } from "../branches/useBranches";
 import { useHere, type Here } from "../project/ProjectFrame";
 import { AssetSheet } from "./AssetSheet";
 import { AssetTable } from "./AssetTable";
+import { most, useChosen } from "./chosen";
 import { FolderTree } from "./FolderTree";
 import { filtered, filters, listingOf, useListing, type Listing } from "./listing";
 
@@ -42,9 +44,10 @@ export function AssetsPage() {
   const edge = edges.find((e) => e === Number(params.get("edge"))) ?? 176;
   const narrowed = filtered(listing);
   useTitle(folder || "Assets");
+  const { order: by = "name", down = "", ...shown } = listing;
+  const chosen = useChosen(assets, `${folder}?${new URLSearchParams(shown)}`);
 
   const maySend = here.maySend && !at; // the past is looked at, not changed
-  const { order: by = "name", down = "" } = listing;
   const order = useCallback(
     (name: string) => set({ order: name === "name" ? "" : name, down: name === by && !down ? "true" : "" }),
     [set, by, down],
@@ -112,10 +115,26 @@ export function AssetsPage() {
           )}
           {(assets.total ?? 0) > 0 &&
             (sheet ? (
-              <AssetSheet here={here} assets={assets} listing={listing} fullPaths={narrowed} edge={edge} />
+              <AssetSheet here={here} assets={assets} listing={listing} fullPaths={narrowed} chosen={chosen} edge={edge} />
             ) : (
-              <AssetTable here={here} assets={assets} listing={listing} fullPaths={narrowed} onOrder={order} onDrop={drop} />
+              <AssetTable
+                here={here}
+                assets={assets}
+                listing={listing}
+                fullPaths={narrowed}
+                chosen={chosen}
+                onOrder={order}
+                onDrop={drop}
+              />
             ))}
+          <Trouble error={chosen.error} />
+          <Many here={here} assets={[...chosen.assets.values()]} onNone={chosen.none}>
+            {chosen.assets.size < Math.min(assets.total ?? 0, most) && (
+              <Button kind="quiet" onClick={chosen.all}>
+                Choose all {Math.min(assets.total ?? 0, most).toLocaleString("en")}
+              </Button>
+            )}
+          </Many>
           {!narrowed && ((assets.total ?? 0) > 0 || folders.length > 0) && (
             <p className="mt-4 text-peat">
               <a
