@@ -20,7 +20,13 @@ build: console
 # The console is built only where something in it is newer than what was built.
 console: web/dist/index.html
 
-web/dist/index.html: web/package-lock.json web/index.html web/vite.config.ts web/vite.computed.ts docs/openapi.json $(shell find web/src web/public -type f -not -name 'schema.gen.ts' 2>/dev/null)
+# What cuts files in the browser is the core's own code, and what starts it comes with Go.
+web/made/cutting.wasm: go.mod web/cutting/main_js.go $(wildcard internal/core/chunk/*.go internal/core/manifest/*.go internal/core/pack/*.go)
+	@mkdir -p web/made
+	@GOOS=js GOARCH=wasm go build -trimpath -ldflags='-s -w' -o $@ ./web/cutting
+	@cp "$$(go env GOROOT)/lib/wasm/wasm_exec.js" web/made/wasm_exec.js
+
+web/dist/index.html: web/made/cutting.wasm web/package-lock.json web/index.html web/vite.config.ts web/vite.computed.ts docs/openapi.json $(shell find web/src web/public -type f -not -name 'schema.gen.ts' 2>/dev/null)
 	@cd web && npm ci --no-audit --no-fund --loglevel=error && npm run --silent build
 	@touch web/dist/index.html web/dist/.keep
 
@@ -71,4 +77,4 @@ soak: build
 	@SOAK=1 KILLS=$(KILLS) SEED=$(SEED) go test ./e2e -run TestKillsLoseNothing -count=1 -timeout 12h -v | grep -v '^ *\(---\|===\)'
 
 clean:
-	@rm -rf bin web/dist/assets web/dist/index.html web/node_modules
+	@rm -rf bin web/made web/dist/assets web/dist/index.html web/node_modules

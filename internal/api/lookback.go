@@ -44,6 +44,18 @@ func (s *Server) describeWorkspace(c *call) error {
 	return c.answer(nil)
 }
 
+func (s *Server) assetsAt(c *call) error {
+	var q model.Paths
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	out, err := s.service.AssetsAt(c.Request().Context(), c.actor, c.project(), q.Paths)
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
+}
+
 func (s *Server) lines(c *call) error {
 	number, err := c.number("version")
 	if err != nil {

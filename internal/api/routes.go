@@ -186,6 +186,9 @@ var calls = []route{
 			{name: "locks", kind: "boolean", about: "also what is held, who has unsent changes, and what content the service lost"},
 			{name: "scope", kind: "string", about: "only what lies in this folder, or, with a hyphen before it, not what lies in it; may be " +
 				"given more than once"}, afterParam, limitParam}},
+	{method: "POST", path: "/projects/:project/assets/at", right: ground.Viewer, large: 16 << 20,
+		summary: "What stands at some paths now, or stood there last, with its lock; nothing of a path that nothing ever had",
+		body:    model.Paths{}, answer: model.Assets{}, handle: (*Server).assetsAt},
 	{method: "GET", path: "/projects/:project/folder", right: ground.Viewer, costly: true,
 		summary: "What lies right in one folder, or, with a filter, anywhere below it", answer: model.FolderPage{}, handle: (*Server).folder,
 		query: folderParams},

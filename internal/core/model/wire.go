@@ -320,6 +320,11 @@ type Hooks struct {
 	Hosts []string `json:"hosts"`
 }
 
+// Paths is a list of paths.
+type Paths struct {
+	Paths []string `json:"paths"`
+}
+
 // Digests is a list of digests of chunks or contents.
 type Digests struct {
 	Digests []chunk.Digest `json:"digests"`

@@ -327,3 +327,31 @@ func (s *Room) OpenVersion(ctx context.Context, actor ground.Actor, key, path st
 	})
 	return v, content, err
 }
+
+// AssetsAt tells what stands at some paths now, or stood there last, with its lock; of a path that nothing ever had, nothing.
+func (s *Room) AssetsAt(ctx context.Context, actor ground.Actor, key string, paths []string) (out model.Assets, err error) {
+	if len(paths) > ground.MaxPaths {
+		return out, model.NewProblem(model.TooLarge, "ask in parts", "at most %d paths can be asked about at once", ground.MaxPaths)
+	}
+	folded := make([]string, 0, len(paths))
+	for _, p := range paths {
+		if strings.ContainsRune(p, 0) || !utf8.ValidString(p) {
+			return out, model.NewProblem(model.BadRequest, "check the spelling", "this is no path")
+		}
+		folded = append(folded, assetpath.Fold(p))
+	}
+	err = s.Use(ctx, func(tx *records.Tx) error {
+		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
+		if err != nil {
+			return err
+		}
+		branch, err := ground.Head(ctx, tx, p, "")
+		if err != nil {
+			return err
+		}
+		out.At, out.Newest = branch.Head, branch.Head
+		out.Assets, err = tx.AssetsAt(ctx, p.ID, branch.Head, folded)
+		return err
+	})
+	return out, err
+}

@@ -1,6 +1,7 @@
 import { api, ask, newKey, Problem, prefix, type Asset, type Schemas } from "../api/client";
 import { consoleSeat } from "../api/locks";
 import { baseName } from "../parts/words";
+import { noContent, sending } from "../sending/prepare";
 
 type Refusal = Schemas["Refusal"];
 
@@ -83,7 +84,7 @@ type Change = Schemas["SendChange"];
 const outline = (a: Asset): Change => ({
   path: a.path,
   base: a.newest,
-  content: a.content ?? "",
+  content: a.content ?? noContent,
   size: a.size,
   ...(a.executable && { executable: true }),
   ...(a.lock && { fence: a.lock.fence }),
@@ -91,7 +92,7 @@ const outline = (a: Asset): Change => ({
 
 /** removing takes assets out of the present; their versions stay. */
 export const removing = (assets: Asset[]): Change[] =>
-  assets.map((a) => ({ path: a.path, base: a.newest, gone: true, content: "", size: 0, ...(a.lock && { fence: a.lock.fence }) }));
+  assets.map((a) => ({ path: a.path, base: a.newest, gone: true, content: noContent, size: 0, ...(a.lock && { fence: a.lock.fence }) }));
 
 /** moving brings assets into a folder under their own names. */
 export const moving = (assets: Asset[], folder: string): Change[] =>
@@ -100,18 +101,12 @@ export const moving = (assets: Asset[], folder: string): Change[] =>
 /** renaming gives one asset another path. */
 export const renaming = (asset: Asset, path: string): Change[] => [{ ...outline(asset), path, moved_from: asset.path }];
 
-const sending = (changes: Change[], note: string): Schemas["SendRequest"] => ({
-  workspace: consoleSeat,
-  note,
-  tasks: [],
-  take_free: true,
-  changes,
-});
-
 /** checkChanges tells what would stand in the way of a handoff: an empty list where nothing does. */
 export async function checkChanges(key: string, changes: Change[]): Promise<Refusal[]> {
   try {
-    await ask(api.POST("/projects/{project}/sends/check", { params: params(key), body: { send: sending(changes, "") } }));
+    await ask(
+      api.POST("/projects/{project}/sends/check", { params: params(key), body: { send: sending(changes, { note: "", tasks: [] }) } }),
+    );
     return [];
   } catch (error) {
     if (error instanceof Problem && error.details.refusals?.length) return error.details.refusals;
@@ -124,7 +119,7 @@ export const handOff = (key: string, changes: Change[], note: string) =>
   ask(
     api.POST("/projects/{project}/handoffs", {
       params: { ...params(key), header: { "Idempotency-Key": newKey() } },
-      body: sending(changes, note),
+      body: sending(changes, { note, tasks: [] }),
     }),
   );
 

@@ -29,13 +29,21 @@ const unreachable: Schemas["ProblemDetails"] = {
   remedy: "Check the network. The page goes on by itself as soon as it does.",
 };
 
-const stopped: Schemas["ProblemDetails"] = {
+export const stopped: Schemas["ProblemDetails"] = {
   type: "urn:kettletarn:stopped",
   title: "Stopped",
   status: 0,
-  detail: "It was stopped, and nothing of it arrived.",
-  remedy: "Send it again when you want.",
+  detail: "It was stopped, and nothing of it is handed off.",
+  remedy: "Send it again when you want: what arrived does not travel again.",
 };
+
+export const unreadable = (name: string): Schemas["ProblemDetails"] => ({
+  type: "urn:kettletarn:unreadable",
+  title: "Can't be read",
+  status: 0,
+  detail: `${name} can't be read.`,
+  remedy: "It may have been changed, moved or locked by a program since it was chosen: choose it again.",
+});
 
 export const api = createClient<paths>({ baseUrl: prefix });
 
@@ -69,56 +77,6 @@ export const pictureAddress = (key: string, path: string, version: number, edge:
 
 /** hasPicture says whether the service may be able to draw an asset. */
 export const hasPicture = (path: string) => kindOf(path) !== "other";
-
-export interface Drop {
-  file: File;
-  path: string;
-  base: number;
-  note: string;
-  keepLock: boolean;
-  /** going back to the content of an older version is meant */
-  older?: boolean;
-}
-
-/** sendFile sends one dropped file, and tells how far it is, 0 to 1. fetch can't tell that of an upload. */
-export function sendFile(
-  key: string,
-  drop: Drop,
-  progress: (share: number) => void,
-  signal?: AbortSignal,
-): Promise<Schemas["SendReceipt"]> {
-  return new Promise((resolve, reject) => {
-    const request = new XMLHttpRequest();
-    request.open(
-      "POST",
-      inProject(key, "drop", {
-        path: drop.path,
-        base: drop.base,
-        note: drop.note,
-        keep_lock: String(drop.keepLock),
-        ...(drop.older && { older: "true" }),
-      }),
-    );
-    request.setRequestHeader("Content-Type", "application/octet-stream");
-    request.setRequestHeader("Idempotency-Key", newKey());
-    request.upload.onprogress = (e) => e.lengthComputable && progress(e.loaded / e.total);
-    request.onabort = () => reject(new Problem(stopped));
-    signal?.addEventListener("abort", () => request.abort(), { once: true });
-    if (signal?.aborted) return reject(new Problem(stopped));
-    request.onerror = () => reject(new Problem(unreachable));
-    request.onload = () => {
-      let body: unknown;
-      try {
-        body = JSON.parse(request.responseText);
-      } catch {
-        body = undefined;
-      }
-      if (request.status < 300) resolve(body as Schemas["SendReceipt"]);
-      else reject(new Problem(isProblem(body) ? body : { ...unreachable, status: request.status }));
-    };
-    request.send(drop.file);
-  });
-}
 
 /** newKey is the key of one send: a UUID, also where the page is not served over TLS and crypto.randomUUID is missing. */
 export function newKey(): string {

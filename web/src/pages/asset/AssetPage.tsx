@@ -3,11 +3,12 @@ import { Download, RotateCcw } from "lucide-react";
 import { memo, useRef, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { Doing } from "../../acts/Many";
+import { chosen, type Given } from "../../sending/prepare";
+import { SendFiles } from "../../sending/SendFiles";
 import { api, ask, fileAddress, inProject, type Asset, type Schemas, type Version } from "../../api/client";
 import { useLock } from "../../api/locks";
 import { pageSize, useRows, type Rows } from "../../api/rows";
 import { Button } from "../../parts/Button";
-import { DropFiles } from "../../parts/DropFiles";
 import { GoBack } from "../../parts/GoBack";
 import { Holder } from "../../parts/Holder";
 import { Labels } from "../../parts/Labels";
@@ -43,7 +44,7 @@ export function AssetPage() {
     rows: (h) => h.versions,
     total: (h) => h.total,
   });
-  const [dropped, setDropped] = useState<File[]>();
+  const [dropped, setDropped] = useState<Given[]>();
   useTitle(baseName(path));
   // Versions are numbered from 1 on, the newest first: where one stands is known without those before it.
   const wanted = Number(params.get("version"));
@@ -78,7 +79,7 @@ export function AssetPage() {
       onDrop={(e) => {
         if (!mayDrop) return;
         e.preventDefault();
-        setDropped([...e.dataTransfer.files]);
+        setDropped([...e.dataTransfer.files].map((file) => ({ file, path: file.name })));
       }}
     >
       <Heading here={here} asset={asset} at={at} branch={branch} onFile={setDropped} mayDrop={mayDrop} />
@@ -96,7 +97,7 @@ export function AssetPage() {
         </figure>
         <Versions here={here} asset={asset} branch={branch} list={found} shown={shown} />
       </div>
-      {dropped && <DropFiles here={here} files={dropped.slice(0, 1)} folder="" target={asset} onClose={() => setDropped(undefined)} />}
+      {dropped && <SendFiles here={here} files={dropped.slice(0, 1)} folder="" target={asset} onClose={() => setDropped(undefined)} />}
     </section>
   );
 }
@@ -114,7 +115,7 @@ function Heading({
   at: string;
   branch: string;
   mayDrop: boolean;
-  onFile: (f: File[]) => void;
+  onFile: (f: Given[]) => void;
 }) {
   const input = useRef<HTMLInputElement>(null);
   const navigate = useNavigate();
@@ -155,7 +156,7 @@ function Heading({
               className="hidden"
               aria-label="File of the new version"
               onChange={(e) => {
-                const files = [...(e.target.files ?? [])];
+                const files = e.target.files ? chosen(e.target.files) : [];
                 e.target.value = ""; // so that the same file can be chosen again
                 if (files.length > 0) onFile(files);
               }}

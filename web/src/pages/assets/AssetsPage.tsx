@@ -1,6 +1,10 @@
 import { ArrowDownUp, LayoutGrid, Rows3, SlidersHorizontal } from "lucide-react";
-import { useCallback, useState, type DragEvent, type ReactNode } from "react";
+import { useCallback, useState, type ChangeEvent, type DragEvent, type ReactNode } from "react";
 import { Link, useParams } from "react-router";
+import { chosen as chosenFiles, filesOf, type Given } from "../../sending/prepare";
+import { SendFiles } from "../../sending/SendFiles";
+import { unfinished } from "../../sending/unfinished";
+import { outcomes } from "../../acts/outcomes";
 import { Many } from "../../acts/Many";
 import { archiveAddress, prefix, type Asset, type Schemas } from "../../api/client";
 import { useMembers } from "../../api/members";
@@ -9,7 +13,6 @@ import { useAddress } from "../../parts/address";
 import { fieldClass } from "../../parts/Ask";
 import { Button } from "../../parts/Button";
 import { Choice } from "../../parts/Choice";
-import { DropFiles } from "../../parts/DropFiles";
 import { GoBack } from "../../parts/GoBack";
 import { Trouble } from "../../parts/Trouble";
 import { useTitle } from "../../parts/title";
@@ -24,7 +27,7 @@ import { FolderTree } from "./FolderTree";
 import { filtered, filters, listingOf, useListing, type Listing } from "./listing";
 
 interface Dropped {
-  files: File[];
+  files: Given[];
   target?: Asset | undefined;
 }
 
@@ -39,6 +42,8 @@ export function AssetsPage() {
   const assets = useListing(here.key, folder, listing);
   const [dropped, setDropped] = useState<Dropped>();
   const [over, setOver] = useState(false);
+  const [, forget] = useState({});
+  const before = unfinished.of(here.key);
   const folders = assets.first?.folders ?? [];
   const sheet = params.get("view") === "pictures";
   const edge = edges.find((e) => e === Number(params.get("edge"))) ?? 176;
@@ -57,8 +62,10 @@ export function AssetsPage() {
       e.preventDefault();
       e.stopPropagation();
       setOver(false);
-      const files = [...e.dataTransfer.files];
-      if (files.length > 0 && maySend) setDropped({ files, target });
+      if (!maySend) return;
+      filesOf(e.dataTransfer)
+        .then((files) => files.length > 0 && setDropped({ files, target }))
+        .catch((error: unknown) => outcomes.failed({ what: "drop", error }));
     },
     [maySend],
   );
@@ -73,6 +80,21 @@ export function AssetsPage() {
       onDrop={(e) => drop(e)}
       className={over ? "outline-2 outline-offset-8 outline-copper outline-dashed" : ""}
     >
+      {before && !dropped && maySend && (
+        <p role="status" className="mb-4 border-l-2 border-copper bg-copper-wash px-3 py-2">
+          {plural(before.files, "file")} were on their way when this page was left, and were not handed off. Choose them again: what arrived
+          does not travel again.{" "}
+          <Button
+            kind="quiet"
+            onClick={() => {
+              unfinished.over(here.key);
+              forget({});
+            }}
+          >
+            Not any more
+          </Button>
+        </p>
+      )}
       {at && <AsOf here={here} at={at} number={assets.first?.at} folder={folder} />}
       <div className="mb-4 flex flex-wrap items-center gap-x-5 gap-y-2">
         <Way here={here.key} folder={folder} at={at} />
@@ -148,7 +170,7 @@ export function AssetsPage() {
         </div>
       </div>
       {dropped && (
-        <DropFiles here={here} files={dropped.files} folder={folder} target={dropped.target} onClose={() => setDropped(undefined)} />
+        <SendFiles here={here} files={dropped.files} folder={folder} target={dropped.target} onClose={() => setDropped(undefined)} />
       )}
     </section>
   );
@@ -196,22 +218,28 @@ function View({ sheet, edge, set }: { sheet: boolean; edge: number; set: Set }) 
   );
 }
 
-function ChooseFiles({ onFiles }: { onFiles: (files: File[]) => void }) {
+function ChooseFiles({ onFiles }: { onFiles: (files: Given[]) => void }) {
   const [input, setInput] = useState<HTMLInputElement | null>(null);
+  const [folder, setFolder] = useState<HTMLInputElement | null>(null);
+  const took = (e: ChangeEvent<HTMLInputElement>) => {
+    const files = e.target.files ? chosenFiles(e.target.files) : [];
+    e.target.value = ""; // so that the same file can be chosen again
+    if (files.length > 0) onFiles(files);
+  };
   return (
     <>
       <Button onClick={() => input?.click()}>Send files</Button>
+      <input ref={setInput} type="file" multiple hidden aria-label="Files to send" onChange={took} />
+      <Button onClick={() => folder?.click()}>Send a folder</Button>
       <input
-        ref={setInput}
-        type="file"
-        multiple
-        hidden
-        aria-label="Files to send"
-        onChange={(e) => {
-          const files = [...(e.target.files ?? [])];
-          e.target.value = ""; // so that the same file can be chosen again
-          if (files.length > 0) onFiles(files);
+        ref={(e) => {
+          e?.setAttribute("webkitdirectory", "");
+          setFolder(e);
         }}
+        type="file"
+        hidden
+        aria-label="Folder to send"
+        onChange={took}
       />
     </>
   );

@@ -1,0 +1,194 @@
+package e2e
+
+import (
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+)
+
+// choose clicks the box of an asset; with held, Shift is down.
+func (b *browser) choose(path string, held bool) chromedp.Action[chromedp.Void] {
+	return b.evaluate(fmt.Sprintf(`document.querySelector('input[aria-label="Choose %s"]').dispatchEvent(
+		new MouseEvent("click", {bubbles: true, cancelable: true, shiftKey: %t}))`, path, held))
+}
+
+// chosen waits until the bar says how much is chosen.
+func (b *browser) chosen(says string) chromedp.Action[chromedp.Void] {
+	return b.until(fmt.Sprintf(`document.querySelector('section[aria-label="What is chosen"]')?.innerText.includes(%q)`, says))
+}
+
+// asked waits until a dialog says something, and until none is there where says is "".
+func (b *browser) asked(says ...string) chromedp.Action[chromedp.Void] {
+	if len(says) == 0 {
+		return b.until(`!document.querySelector("[role=alertdialog]")`)
+	}
+	return b.until(fmt.Sprintf(`%q.split("|").every(s => document.querySelector("[role=alertdialog]")?.innerText.includes(s))`,
+		strings.Join(says, "|")))
+}
+
+// act clicks a button of the bar, or of the dialog where one is open, once it can be clicked.
+func (b *browser) act(name string) chromedp.Action[chromedp.Void] {
+	return b.until(fmt.Sprintf(`[...(document.querySelector("[role=alertdialog]") ??
+		document.querySelector('section[aria-label="What is chosen"]')).querySelectorAll("button")].filter(
+		b => b.innerText.trim() === %q && !b.disabled).slice(0, 1).map(b => (b.click(), b)).length`, name))
+}
+
+// TestManyAtOnceInTheConsole: choosing with Shift, all, and what may be done with it; those it can't be done with are said, and left out.
+func TestManyAtOnceInTheConsole(t *testing.T) {
+	t.Parallel()
+	d := serve(t)
+	odile, rurik := d.person("odile"), d.person("rurik")
+	files := map[string]string{}
+	for i := range 12 {
+		files[fmt.Sprintf("art/a-%02d.png", i)] = fmt.Sprint("pass ", i)
+	}
+	odile.start(files)
+	rurik.join(odile, "artist")
+	rurik.tarn(0, "lock", "art/a-05.png")
+	b := open(t, d)
+	b.signIn("odile")
+	typed := func(label, text string) chromedp.Action[chromedp.Void] {
+		return chromedp.SendKeys(fmt.Sprintf(`//*[@role="alertdialog"]//label[contains(., %q)]//input`, label), text)
+	}
+
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/assets/art"), b.sees("a-11.png"), b.choose("art/a-02.png", false), b.chosen("1 asset"),
+		b.choose("art/a-08.png", true), b.chosen("7 assets"), b.act("Lock"),
+		b.asked("Lock 6 assets?", "1 other that you chose is left out", "art/a-02.png"), b.act("Lock"), b.asked(),
+		b.until(`[...document.querySelectorAll("[role=row]")].filter(r => r.innerText.includes("yours")).length === 6`))
+	if out := odile.tarn(0, "holders"); strings.Count(out, "odile") < 6 {
+		t.Errorf("odile holds:\n%s", out)
+	}
+
+	// What rurik holds can't be moved: it is said beforehand, and nothing is done.
+	b.do(b.choose("art/a-05.png", false), b.chosen("1 asset"), b.act("Move"), b.asked("Into the folder"),
+		typed("Into the folder", "/old"), typed("Why", "x"), b.asked("This stands in the way", "rurik"),
+		b.until(`[...document.querySelectorAll("[role=alertdialog] button")].some(b => b.innerText === "Move" && b.disabled)`), b.act("Cancel"),
+		b.asked(), b.act("Wait in line"), b.asked("Wait in line for 1 asset?"), b.act("Wait in line"), b.asked())
+	says(t, rurik.tarn(0, "holders"), "odile")
+	b.do(b.choose("art/a-05.png", false), b.act("Ask"), b.asked("Ask for 1 asset?"), typed("What you need", "the build"), b.act("Ask"),
+		b.asked())
+	says(t, rurik.tarn(0, "news"), "the build")
+
+	// All at once, in pictures: what is one's own is given back.
+	b.do(chromedp.Click(`//button[@role="radio"][.="Pictures"]`), b.until(`document.querySelector("input[aria-label='Choose art/a-00.png']")`),
+		b.choose("art/a-00.png", false), b.act("Choose all 12"), b.chosen("12 assets"), b.act("Give back"),
+		b.asked("Give 6 locks back?", "6 others that you chose are left out"), b.act("Give back"), b.asked(),
+		chromedp.Click(`//button[@role="radio"][.="Rows"]`))
+	if out := odile.tarn(0, "holders"); strings.Contains(out, "a-02") {
+		t.Errorf("odile still holds:\n%s", out)
+	}
+
+	// Moved, removed and renamed, each as a handoff of its own.
+	b.do(b.until(`document.querySelector("[role=row] input")`), b.choose("art/a-00.png", false), b.choose("art/a-01.png", false),
+		b.chosen("2 assets"), b.act("Move"), b.asked("Into the folder"),
+		b.evaluate(`document.querySelector("[role=alertdialog] input").select()`), typed("Into the folder", "art/old"),
+		typed("Why", "They are old"),
+		b.act("Move"), b.asked(), b.until(`!document.body.innerText.includes("a-00.png")`),
+		b.choose("art/a-03.png", false), b.act("Remove"), b.asked("Remove 1 asset?"), typed("Why", "Never used"),
+		b.act("Remove"), b.asked(), b.until(`!document.body.innerText.includes("a-03.png")`))
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/asset/art/a-04.png"), chromedp.Click(button("Rename")), b.asked("Its path"),
+		b.evaluate(`document.querySelector("[role=alertdialog] input").select()`), typed("Its path", "art/lamp.png"),
+		typed("Why", "It is a lamp"),
+		b.act("Rename"), b.until(`location.pathname === "/p/brinelight/asset/art/lamp.png"`), b.sees("lamp.png"))
+	rurik.tarn(0, "update")
+	for path, text := range map[string]string{"art/old/a-00.png": "pass 0", "art/old/a-01.png": "pass 1", "art/lamp.png": "pass 4"} {
+		rurik.has(path, text)
+	}
+	for _, gone := range []string{"art/a-00.png", "art/a-03.png", "art/a-04.png"} {
+		if _, err := os.Stat(filepath.Join(rurik.dir, gone)); err == nil {
+			t.Errorf("%s is still there", gone)
+		}
+	}
+	says(t, rurik.tarn(0, "history"), "They are old", "Never used", "It is a lamp")
+
+	// Brought back, and downloaded in one file.
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/assets/art"), b.sees("lamp.png"), b.choose("art/lamp.png", false),
+		b.choose("art/a-06.png", false), b.act("Go back"), b.asked("To which state"), typed("To which state", "h1"), b.act("Look at it"),
+		b.asked("Bring 2 assets back to h1?", "art/a-04.png"), b.act("Cancel"), b.asked(), b.act("Download (ZIP)"), b.chosen("2 assets"))
+	if n := b.number(`fetch("/api/v1/projects/brinelight/archive", {method: "POST", body: new URLSearchParams([["path", "art/lamp.png"],
+		["path", "art/a-06.png"]])}).then(r => r.ok ? r.arrayBuffer() : {byteLength: 0}).then(b => b.byteLength)`); n < 100 {
+		t.Errorf("the archive has %.0f bytes", n)
+	}
+}
+
+// TestSendingFromThePageGoesOnWhereItStopped: what arrived before the page was left does not travel again, and what arrives is the file.
+func TestSendingFromThePageGoesOnWhereItStopped(t *testing.T) {
+	t.Parallel()
+	d := serve(t)
+	odile := d.person("odile")
+	odile.start(map[string]string{"tarn.toml": "otherwise = \"asset\"\n", "art/a.png": "a"})
+	address, err := url.Parse(d.URL)
+	if err != nil {
+		t.Fatal(err)
+	}
+	// Only the first upload goes through, until the line is open.
+	var line atomic.Bool
+	var uploads atomic.Int64
+	to := httputil.NewSingleHostReverseProxy(address)
+	between := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodPost && strings.HasSuffix(r.URL.Path, "/chunks") && uploads.Add(1) > 1 && !line.Load() {
+			_, _ = io.Copy(io.Discard, r.Body)
+			<-r.Context().Done()
+			return
+		}
+		r.Host = address.Host
+		r.Header.Del("Origin")
+		to.ServeHTTP(w, r)
+	}))
+	t.Cleanup(between.Close)
+	b := browse(t, between.URL)
+	b.signIn("odile")
+
+	dir := filepath.Join(t.TempDir(), "levels")
+	data := make([]byte, 30<<20)
+	r := rand.New(rand.NewPCG(7, 7))
+	for i := 0; i < len(data); i += 4 {
+		n := r.Uint32()
+		data[i], data[i+1], data[i+2], data[i+3] = byte(n), byte(n>>8), byte(n>>16), byte(n>>24)
+	}
+	if err := os.MkdirAll(filepath.Join(dir, "deep"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	for name, content := range map[string][]byte{"harbour.bin": data, "deep/kelp.bin": []byte("kelp"), "empty.bin": nil} {
+		if err := os.WriteFile(filepath.Join(dir, name), content, 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	folder := chromedp.SetUploadFiles(`input[aria-label="Folder to send"]`, []string{dir})
+	b.do(chromedp.Navigate(between.URL+"/p/brinelight/assets"), b.sees("Send a folder"), folder,
+		b.asked("Send 3 files", "3 new assets", "levels/deep/kelp.bin"), chromedp.SendKeys(`textarea[name=note]`, "The levels"), b.act("Send"),
+		b.until(`Number(document.querySelector("[role=progressbar]")?.getAttribute("aria-valuenow")) > 5`), b.act("Stop"),
+		b.asked("It was stopped, and nothing of it is handed off"))
+	line.Store(true)
+	uploads.Store(0)
+	b.do(chromedp.Navigate(between.URL+"/p/brinelight/assets"), b.sees("3 files were on their way when this page was left"), folder,
+		b.asked("What arrived of them does not travel again"), b.until(`document.querySelector("textarea").value === "The levels"`),
+		b.act("Send"), b.asked(), b.sees("levels"))
+	// 30 MiB that can't be packed are four requests; one of them had arrived.
+	if n := uploads.Load(); n < 1 || n > 3 {
+		t.Errorf("%d uploads", n)
+	}
+	odile.tarn(0, "update")
+	odile.has("levels/harbour.bin", string(data))
+	odile.has("levels/deep/kelp.bin", "kelp")
+	odile.has("levels/empty.bin", "")
+	says(t, odile.tarn(0, "show", "h2"), "The levels", "levels/harbour.bin", "levels/empty.bin")
+
+	// The same again is nothing new.
+	b.do(chromedp.Navigate(between.URL+"/p/brinelight/assets"), b.sees("levels"), folder, b.asked("0 new assets and 3 new versions"),
+		chromedp.SendKeys(`textarea[name=note]`, "Once more"), b.act("Send"), b.asked())
+	if out := odile.tarn(0, "history"); strings.Contains(out, "h3") {
+		t.Errorf("the same files became a handoff:\n%s", out)
+	}
+}
