@@ -19,8 +19,8 @@ import (
 
 // choose clicks the box of an asset; with held, Shift is down.
 func (b *browser) choose(path string, held bool) chromedp.Action[chromedp.Void] {
-	return b.evaluate(fmt.Sprintf(`document.querySelector('input[aria-label="Choose %s"]').dispatchEvent(
-		new MouseEvent("click", {bubbles: true, cancelable: true, shiftKey: %t}))`, path, held))
+	return b.until(fmt.Sprintf(`[...document.querySelectorAll('input[aria-label="Choose %s"]')].map(
+		box => box.dispatchEvent(new MouseEvent("click", {bubbles: true, cancelable: true, shiftKey: %t}))).length`, path, held))
 }
 
 // chosen waits until the bar says how much is chosen.
