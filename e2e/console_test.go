@@ -59,7 +59,9 @@ func (b *browser) do(steps ...chromedp.Action[chromedp.Void]) {
 		err := chromedp.Do(ctx, step)
 		cancel()
 		if err != nil {
-			text, _ := chromedp.Run(b.ctx, chromedp.Text(`body`))
+			ctx, cancel := context.WithTimeout(b.ctx, 5*time.Second) // a page that asks whether to leave it says nothing else
+			text, _ := chromedp.Run(ctx, chromedp.Text(`body`))
+			cancel()
 			b.t.Fatalf("step %d: %v; the page says:\n%s", i+1, err, text)
 		}
 	}

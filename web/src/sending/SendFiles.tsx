@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useRef, useState } from "react";
+import { useEffect, useLayoutEffect, useRef, useState } from "react";
 import { outcomes } from "../acts/outcomes";
 import { changesOf } from "../api/changes";
 import { api, ask, newKey, Problem, type Asset } from "../api/client";
@@ -38,6 +38,7 @@ export function SendFiles({ here, files, folder, target, onClose }: Props) {
   const [error, setError] = useState<unknown>();
   const stop = useRef<AbortController>(undefined);
   const key = useRef(newKey());
+  const done = useRef(0);
   const contents = useRef(new Map<File, string>());
   const queries = useQueryClient();
   const items = useQuery({
@@ -53,33 +54,33 @@ export function SendFiles({ here, files, folder, target, onClose }: Props) {
   const busy = progress !== undefined;
 
   // Leaving the page would cut off what is on its way: the browser asks.
-  useEffect(() => {
+  useLayoutEffect(() => {
     if (!busy) return;
     const leaving = (e: BeforeUnloadEvent) => e.preventDefault();
     addEventListener("beforeunload", leaving);
     return () => removeEventListener("beforeunload", leaving);
+  }, [busy]);
+  useEffect(() => {
+    if (!busy) return;
+    const timer = setInterval(() => setProgress((p) => p && { ...p, done: done.current }), 150);
+    return () => clearInterval(timer);
   }, [busy]);
   useEffect(() => () => stop.current?.abort(), []);
 
   const send = async (older = false) => {
     const cut = (stop.current = new AbortController());
     const total = going.reduce((n, i) => n + i.file.size, 0);
-    let done = 0;
-    let told = 0;
+    const left = going.filter((i) => !contents.current.has(i.file));
+    done.current = total - left.reduce((n, i) => n + i.file.size, 0);
     setError(undefined);
-    setProgress({ done, total, began: Date.now() });
+    setProgress({ done: done.current, total, began: Date.now() });
     unfinished.keep(here.key, { files: going.length, folder, note });
     try {
-      const left = going.filter((i) => !contents.current.has(i.file));
-      done = total - left.reduce((n, i) => n + i.file.size, 0);
       const named = await bring(
         here.key,
         left.map((i) => i.file),
-        (_, bytes) => {
-          done += bytes;
-          if (Date.now() - told < 100) return;
-          told = Date.now();
-          setProgress((p) => p && { ...p, done });
+        (bytes) => {
+          done.current += bytes;
         },
         cut.signal,
       );

@@ -6,8 +6,8 @@ const batchBytes = 8 << 20;
 const batchPieces = 4096;
 const inFlight = 3;
 
-/** Progress is how many bytes of a file are done: cut, and at the service. */
-type Progress = (index: number, bytes: number) => void;
+/** Progress is told how many bytes more are done: cut, and at the service. */
+type Progress = (bytes: number) => void;
 
 /**
  * bring cuts files and brings to the service what it lacks of them; it returns what each content is named. What arrived stays for two weeks:
@@ -22,15 +22,15 @@ export async function bring(key: string, files: readonly File[], progress: Progr
   let failed: unknown;
   let batch: Piece[] = [];
   let held = 0;
-  let done: [number, number][] = []; // bytes of files that are done once this batch is
+  let read = 0; // bytes that are done once this batch is
   const seen = new Set<string>();
   const flush = async () => {
     while (under.size >= inFlight) await Promise.race(under);
     if (failed) throw failed;
-    const [pieces, counts] = [batch, done];
-    [batch, held, done] = [[], 0, []];
+    const [pieces, bytes] = [batch, read];
+    [batch, held, read] = [[], 0, 0];
     const one = store(key, pieces, group.signal)
-      .then(() => counts.forEach(([i, n]) => progress(i, n)))
+      .then(() => progress(bytes))
       .catch((error: unknown) => {
         failed ??= error;
         stop();
@@ -40,7 +40,7 @@ export async function bring(key: string, files: readonly File[], progress: Progr
   };
   try {
     const contents: string[] = [];
-    for (const [i, file] of files.entries()) {
+    for (const file of files) {
       const pieces = cutter.cut(file);
       for (;;) {
         const step = await pieces.next().catch(() => {
@@ -58,7 +58,7 @@ export async function bring(key: string, files: readonly File[], progress: Progr
           batch.push(piece);
           held += piece.record.length;
         }
-        done.push([i, step.value.read]);
+        read += step.value.read;
         if (held >= batchBytes || batch.length >= batchPieces) await flush();
       }
     }
