@@ -17,7 +17,9 @@ func TestWhatTheConsoleComputes(t *testing.T) {
 		t.Fatal("run make build first: ", err)
 	}
 	b := browse(t, "")
-	b.do(chromedp.Navigate("about:blank"), b.evaluate(string(script)+"; window.computed = computed;"))
+	b.do(chromedp.Navigate("about:blank"), b.evaluate(string(script)+"; window.computed = computed; "+
+		"window.t = s => s.replaceAll(`|`, `\\n`); "+
+		"window.u = s => s.replaceAll(`\\n`, `|`).replaceAll(`\"`, `'`);"))
 	for expression, want := range map[string]string{
 		`size(1023)`: `"1023 B"`, `size(1536)`: `"1.5 KiB"`, `size(250 * 1024)`: `"250 KiB"`, `size(5 * 2 ** 40)`: `"5.0 TiB"`,
 		`plural(1, "asset")`: `"1 asset"`, `plural(12345, "asset")`: `"12,345 assets"`, `plural(2, "entry", "entries")`: `"2 entries"`,
@@ -49,6 +51,20 @@ func TestWhatTheConsoleComputes(t *testing.T) {
 		`withLock({assets: [{path: "a"}, {path: "b"}]}, "b", {holder: "rurik", path: "b"}).assets[1].holder`: `"rurik"`,
 		`withLock({assets: [{path: "b", holder: "rurik", lock: {}}]}, "b", undefined).assets[0]`:             `{"path":"b"}`,
 		`(p => withLock(p, "b", undefined) === p)({assets: [{path: "a"}]})`:                                  `true`,
+
+		// Rules are changed one by one, and what is not touched stays as it was written; | ends a line here.
+		`u(setRule(t("# A|[[rule]]|# why|match = 'a'||[[set]]|match = 'x'|"), 2, {match: ["b", "c"], kind: "asset", lock: ""}))`: "" +
+			`"# A|[[rule]]|# why|match = ['b', 'c']|kind = 'asset'||[[set]]|match = 'x'|"`,
+		`u(addRule(t("# head||[[rule]]|match = 'a'||[[set]]|match = 'x'|"), {match: ["b"], kind: "", lock: "free"}))`: "" +
+			`"# head||[[rule]]|match = 'a'||[[rule]]|match = 'b'|lock = 'free'||[[set]]|match = 'x'|"`,
+		`u(addRule("", {match: ["b"], kind: "asset", lock: ""}))`:                         `"[[rule]]|match = 'b'|kind = 'asset'|"`,
+		`u(removeRule(t("x = 1||# old|[[rule]]|match = 'a'||[[rule]]|match = 'b'|"), 5))`: `"x = 1||[[rule]]|match = 'b'|"`,
+		`u(moveRule(t("[[rule]]|match = 'a'||# B|[[rule]]|match = 'b'|"), 5, -1))`:        `"# B|[[rule]]|match = 'b'||[[rule]]|match = 'a'|"`,
+		`u(moveRule(t("[[rule]]|match = 'a'|"), 1, 1))`:                                   `"[[rule]]|match = 'a'|"`,
+		`u(setKey(t("# head|presets = [|  'game',|]||[[rule]]|match = 'a'|"), "presets", ["sound"]))`: "" +
+			`"# head|presets = ['sound']||[[rule]]|match = 'a'|"`,
+		`u(setKey(t("# head||[[rule]]|match = 'a'|"), "read-only", true))`: `"# head||read-only = true||[[rule]]|match = 'a'|"`,
+		`u(setKey(t("read-only = true|x = 1|"), "read-only", undefined))`:  `"x = 1|"`,
 
 		// An address may say anything.
 		`listingOf(new URLSearchParams("kind=sound&order=size&down=true&view=x"))`:      `{"kind":"sound","order":"size","down":"true"}`,

@@ -192,3 +192,54 @@ func TestSendingFromThePageGoesOnWhereItStopped(t *testing.T) {
 		t.Errorf("the same files became a handoff:\n%s", out)
 	}
 }
+
+// TestAProjectFromThePageAndItsRules: a folder becomes a project, with the rules that fit; they are changed by a form that says before what
+// that would change.
+func TestAProjectFromThePageAndItsRules(t *testing.T) {
+	t.Parallel()
+	d := serve(t)
+	odile := d.person("odile")
+	odile.start(map[string]string{"a.png": "a"})
+	b := open(t, d)
+	b.signIn("odile")
+	dir := filepath.Join(t.TempDir(), "Brine Light")
+	files := map[string]string{"textures/rust.png": "rust", "text/keeper.md": "keeper", "cache/sky.png": "sky", "notes.xyz": "notes"}
+	for name, text := range files {
+		path := filepath.Join(dir, filepath.FromSlash(name))
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	b.do(chromedp.Navigate(d.URL+"/"), b.sees("Drop a folder here"),
+		chromedp.SetUploadFiles(`input[aria-label="Folder of the new project"]`, []string{dir}),
+		b.asked("Start a project", "4 files", "game, fits these files"),
+		b.until(`document.querySelector("[role=alertdialog] input").value === "brine-light"`),
+		chromedp.SetValue(`[role=alertdialog] select`, "code"), b.asked("1 file of them become assets"), b.act("Start"),
+		b.asked("Send 5 files", "left out", "cache/sky.png"), b.act("Send 2 files"),
+		b.until(`location.pathname === "/p/brine-light"`))
+	says(t, odile.tarn(0, "project", "list"), "brine-light")
+	b.do(chromedp.Navigate(d.URL+"/p/brine-light/assets"), b.sees("tarn.toml"), b.sees("textures"))
+
+	// The rules, changed by hand: what is wrong is said, and what would change.
+	rule := func(n int, what string) string {
+		return fmt.Sprintf(`//form[@aria-label="Rules"]//label[contains(., "rule %d")]//select[../span[contains(., %q)]]`, n, what)
+	}
+	b.do(chromedp.Navigate(d.URL+"/p/brine-light/rules"), chromedp.Click(button("Change the rules")), chromedp.Click(button("Add a rule")),
+		b.until(`document.querySelectorAll("form[aria-label=Rules] li textarea").length === 1`),
+		b.evaluate(`document.querySelector("form[aria-label=Rules] li textarea").select()`),
+		chromedp.SendKeys(`form[aria-label=Rules] li textarea`, "*.png\n*.tga\t"),
+		b.until(`document.querySelector("textarea[aria-label='tarn.toml']").value.includes('["*.png", "*.tga"]')`),
+		chromedp.SetValue(rule(1, "lock"), "free"), b.sees("1 asset would need no lock any more"),
+		chromedp.Click(button("Add a rule")), b.until(`document.querySelectorAll("form[aria-label=Rules] li textarea").length === 2`),
+		chromedp.SetValue(rule(2, "makes"), "ignored"),
+		chromedp.Click(`//button[@aria-label="Rule 2 before the one above"]`),
+		b.until(`document.querySelector("form[aria-label=Rules] li textarea").value === "*.new"`),
+		chromedp.Click(`//button[@aria-label="Remove rule 1"]`),
+		b.until(`document.querySelectorAll("form[aria-label=Rules] li textarea").length === 1`),
+		chromedp.SendKeys(`//form[@aria-label="Rules"]//label[contains(., "Why")]//input`, "Textures are nobody's alone"),
+		chromedp.Click(button("Hand the rules off")), b.until(`!document.querySelector("form[aria-label=Rules]")`), b.sees("*.tga"))
+	b.do(b.sees("no lock needed"))
+}

@@ -302,6 +302,30 @@ func (s *Server) rules(c *call) error {
 	return c.answer(out)
 }
 
+func (s *Server) tryRules(c *call) error {
+	var q model.RulesText
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	out, err := s.service.TryRules(c.Request().Context(), c.actor, c.project(), q.Text)
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
+}
+
+func (s *Server) proposeRules(c *call) error {
+	var q model.RulesQuestion
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	out, err := s.service.ProposeRules(q)
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
+}
+
 func (s *Server) testRules(c *call) error {
 	out, err := s.service.TestRules(c.Request().Context(), c.actor, c.project(), c.QueryParam("path"))
 	if err != nil {
@@ -353,8 +377,11 @@ func (s *Server) checkSend(c *call) error {
 	if err := c.decode(&q); err != nil {
 		return err
 	}
-	check, err := s.service.CheckSend(c.Request().Context(), c.actor, c.project(),
-		handoffs.Question{Send: sendOf(q.Send, ""), Chunks: q.Chunks, Coming: q.Coming})
+	question := handoffs.Question{Send: sendOf(q.Send, ""), Chunks: q.Chunks, Coming: q.Coming}
+	if q.Rules != nil {
+		question.Rules = []byte(*q.Rules)
+	}
+	check, err := s.service.CheckSend(c.Request().Context(), c.actor, c.project(), question)
 	if err != nil {
 		return err
 	}

@@ -1,12 +1,15 @@
 package service_test
 
 import (
+	"errors"
 	"fmt"
+	"maps"
 	"strings"
 	"testing"
 	"time"
 
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/rules"
 	"kettletarn/internal/core/scope"
 	"kettletarn/internal/service/handoffs"
 	"kettletarn/internal/service/history"
@@ -108,6 +111,84 @@ func TestRulesPageAndRequests(t *testing.T) {
 	}
 	_, err = m.send(m.rurik, m.change(m.rurik, "cache/sea.png", 0, 0, "sea"))
 	reason(t, err, "not-an-asset")
+}
+
+// TestRulesAreTried: rules that are not handed off yet are read, and what they would change is told of what is there.
+func TestRulesAreTried(t *testing.T) {
+	m := newTeam(t, nil)
+	ok(t)(m.send(m.odile, m.change(m.odile, "tarn.toml", 0, 0, "otherwise = \"asset\"\n"), m.change(m.odile, "a.png", 0, 0, "a"),
+		m.change(m.odile, "b.png", 0, 0, "b"), m.change(m.odile, "text/k.txt", 0, 0, "k"), m.change(m.odile, "cache/x.tmp", 0, 0, "x")))
+	try := func(text string) model.RulesTried {
+		t.Helper()
+		out, err := m.TryRules(t.Context(), m.viewer, key, text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return out
+	}
+	if out := try("otherwise = \"asset\"\n"); len(out.Changes) != 0 || out.Looked != 5 || out.Trouble != nil {
+		t.Errorf("the same rules: %+v", out)
+	}
+	out := try("otherwise = \"asset\"\n[[rule]]\nmatch = \"*.png\"\nlock = \"free\"\n\n[[rule]]\nmatch = \"*.txt\"\nlock = \"on-edit\"\n" +
+		"[[rule]]\nmatch = \"/cache/\"\nkind = \"ignored\"\n")
+	got := map[string]string{}
+	for _, c := range out.Changes {
+		got[c.What] = fmt.Sprint(c.Count, c.Paths)
+	}
+	want := map[string]string{model.RulesFree: "2 [a.png b.png]", model.RulesOnEdit: "1 [text/k.txt]", model.RulesLeaveOut: "1 [cache/x.tmp]"}
+	if !maps.Equal(got, want) {
+		t.Errorf("they would change %v, not %v", got, want)
+	}
+	if last := out.Rules[len(out.Rules)-1]; last.In != rules.File || last.Line != 9 || last.Kind != "ignored" {
+		t.Errorf("the last rule is %+v", last)
+	}
+	if out := try("otherwise = \"asset\"\n[[rule]]\nmatsch = \"*.png\"\n"); out.Trouble == nil || out.Trouble.Line != 3 ||
+		!strings.Contains(out.Trouble.Message, "match") {
+		t.Errorf("the trouble is %+v", out.Trouble)
+	}
+	outsider, _ := m.Person(t, "stranger")
+	_, err := m.TryRules(t.Context(), outsider, key, "")
+	testbed.Problem(t, err, model.NotFound)
+}
+
+// TestACheckKnowsTheRulesThatCome: before their content is there, their text decides about what comes with them.
+func TestACheckKnowsTheRulesThatCome(t *testing.T) {
+	m := newTeam(t, nil)
+	send := handoffs.Send{Workspace: m.space["odile"], Changes: []handoffs.Change{{Path: "tarn.toml"}, {Path: "a.png"}, {Path: "notes.xyz"}}}
+	check := func(text string) error {
+		_, err := m.CheckSend(t.Context(), m.odile, key, handoffs.Question{Send: send, Rules: []byte(text)})
+		return err
+	}
+	if _, err := m.CheckSend(t.Context(), m.odile, key, handoffs.Question{Send: send}); err != nil {
+		t.Errorf("without them: %v", err)
+	}
+	err := check("otherwise = \"code\"\npresets = [\"game\"]\n")
+	var refused *model.Refused
+	if !errors.As(err, &refused) || len(refused.Refusals) != 1 || refused.Refusals[0].Path != "notes.xyz" {
+		t.Errorf("with them: %v", err)
+	}
+	reason(t, check("otherwise = \"coda\"\n"), "rules-broken")
+}
+
+func TestRulesAreProposed(t *testing.T) {
+	m := newTeam(t, nil)
+	out, err := m.ProposeRules(model.RulesQuestion{Paths: []string{"a.png", "b.kicad_pcb", "readme.md"}})
+	if err != nil || out.Assets != 2 && out.Assets != 3 {
+		t.Fatalf("%+v, %v", out, err)
+	}
+	taken := map[string]bool{}
+	for _, p := range out.Presets {
+		taken[p.Name] = p.Taken && p.Fits
+	}
+	if !taken["game"] || !taken["board"] || taken["sound"] {
+		t.Errorf("they are of %v", taken)
+	}
+	out, err = m.ProposeRules(model.RulesQuestion{Paths: []string{"a.png", "b.wav"}, Presets: &[]string{"sound"}, Otherwise: "code"})
+	if err != nil || out.Assets != 1 || !strings.Contains(out.Text, `presets = ["sound"]`) {
+		t.Errorf("%+v, %v", out, err)
+	}
+	_, err = m.ProposeRules(model.RulesQuestion{Presets: &[]string{"nothing"}})
+	testbed.Problem(t, err, model.BadRequest)
 }
 
 func TestMovesKeepTheAsset(t *testing.T) {

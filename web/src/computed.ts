@@ -3,6 +3,7 @@ export { lies, touched, withLock } from "./api/changes";
 export { pagesFor } from "./api/rows";
 export { kindOf } from "./api/words.gen";
 export { listingOf } from "./pages/assets/listing";
+export { addRule, moveRule, removeRule, setKey, setRule } from "./pages/rules/rulesText";
 export { distanceFor } from "./pages/compare/framing";
 export { momentSpot, placeSpot, spotMoment, spotNamed, spotPlace, spotPoint } from "./parts/Pointing";
 export { plainly, remedy, sentence } from "./parts/Trouble";

@@ -9,16 +9,19 @@ import (
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/rules"
 	"kettletarn/internal/records"
 	"kettletarn/internal/service/contents"
 	"kettletarn/internal/service/ground"
 )
 
-// Question is a send to be looked at before its content goes: the chunks that it may bring, and how many bytes that may be.
+// Question is a send to be looked at before its content goes: the chunks that it may bring, and how many bytes that may be. Rules is the
+// text of the rules that it brings; where that is nil, what only they decide is not looked at as long as their content is not here.
 type Question struct {
 	Send   Send
 	Chunks []chunk.Digest
 	Coming int64
+	Rules  []byte
 }
 
 // Check is what the project lacks of it, and what content the service lost and would like back.
@@ -53,6 +56,13 @@ func (s *Room) CheckSend(ctx context.Context, actor ground.Actor, key string, q 
 			l, err := s.load(ctx, tx, p, ground.On(w, send.Branch), send.Changes, send.manner(), false)
 			if err != nil {
 				return err
+			}
+			if l.state.Unread && q.Rules != nil {
+				l.state.Unread = false
+				l.state.Rules, l.state.Broken = rules.Parse(q.Rules)
+				if l.state.Broken != nil {
+					l.state.Rules = rules.Default()
+				}
 			}
 			plan, err := l.judge(ctx, tx)
 			if err != nil {

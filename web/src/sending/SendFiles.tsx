@@ -3,23 +3,26 @@ import { useEffect, useLayoutEffect, useRef, useState } from "react";
 import { outcomes } from "../acts/outcomes";
 import { changesOf } from "../api/changes";
 import { api, ask, newKey, Problem, type Asset } from "../api/client";
-import type { Here } from "../pages/project/ProjectFrame";
 import { Ask, fieldClass } from "../parts/Ask";
 import { Button } from "../parts/Button";
 import { remedy, sentence, Trouble } from "../parts/Trouble";
 import { plural, size } from "../parts/words";
 import { bring } from "./bring";
-import { base, change, elsewhere, isNew, prepare, refuse, sending, type About, type Given, type Item } from "./prepare";
+import { base, change, elsewhere, isNew, prepare, refuse, sending, type About, type Given, type Item, type Sender } from "./prepare";
 import { unfinished } from "./unfinished";
 
 interface Props {
-  here: Here;
+  here: Sender;
   files: Given[];
   /** where they were dropped */
   folder: string;
   /** the asset that one file becomes a version of, whatever it is called; undefined where each goes by its own name */
   target?: Asset | undefined;
+  /** What stands in the note as long as nobody wrote one. */
+  proposed?: string;
   onClose: () => void;
+  /** It was handed off. */
+  onSent?: () => void;
 }
 
 interface Progress {
@@ -29,9 +32,9 @@ interface Progress {
 }
 
 /** SendFiles asks for a note and sends files as one handoff, each as what it is: a new asset, or the next version of the one of that name. */
-export function SendFiles({ here, files, folder, target, onClose }: Props) {
+export function SendFiles({ here, files, folder, target, proposed = "", onClose, onSent }: Props) {
   const before = unfinished.of(here.key);
-  const [note, setNote] = useState(before?.note ?? "");
+  const [note, setNote] = useState(before?.note ?? proposed);
   const [tasks, setTasks] = useState("");
   const [stage, setStage] = useState("");
   const [progress, setProgress] = useState<Progress>();
@@ -123,6 +126,7 @@ export function SendFiles({ here, files, folder, target, onClose }: Props) {
           (same > 0 ? `; ${plural(same, "other")} ${same === 1 ? "is" : "are"} the same as what is there` : ""),
       );
       onClose();
+      onSent?.();
     } catch (e) {
       if (e instanceof Problem && e.details.refusals?.length) {
         key.current = newKey();
@@ -208,7 +212,7 @@ export function SendFiles({ here, files, folder, target, onClose }: Props) {
 const shown = 60;
 
 /** Becoming is what becomes of each file: those in whose way something stands come first. */
-function Becoming({ here, items }: { here: Here; items: Item[] }) {
+function Becoming({ here, items }: { here: Sender; items: Item[] }) {
   const sorted = [...items.filter((i) => i.refusals.length > 0), ...items.filter((i) => i.refusals.length === 0)];
   const left = items.filter((i) => i.refusals.length > 0).length;
   const total = items.reduce((n, i) => n + i.file.size, 0);

@@ -2,6 +2,9 @@ import { api, ask, Problem, type Asset, type Schemas } from "../api/client";
 import { consoleName, consoleSeat } from "../api/locks";
 import type { Here } from "../pages/project/ProjectFrame";
 
+/** Who sends, and to which project. */
+export type Sender = Pick<Here, "key" | "me">;
+
 /** A file that somebody chose, and its path among those that were chosen with it. */
 export interface Given {
   file: File;
@@ -19,6 +22,8 @@ export interface Item {
   /** It needs its lock, which nobody has. */
   free: boolean;
 }
+
+const rulesFile = "tarn.toml";
 
 /** Nothing is named by this digest: it stands where the content is not known yet. */
 export const noContent = "0".repeat(64);
@@ -53,7 +58,7 @@ export interface About {
 }
 
 /** prepare finds out what each file becomes, and what stands in the way, before anything travels: two requests, however many files. */
-export async function prepare(here: Here, given: Given[], folder: string, target: Asset | undefined): Promise<Item[]> {
+export async function prepare(here: Sender, given: Given[], folder: string, target: Asset | undefined): Promise<Item[]> {
   const paths = given.map((g) => target?.path ?? (folder ? `${folder}/${g.path}` : g.path));
   const params = { path: { project: here.key } };
   const { assets } = await ask(api.POST("/projects/{project}/assets/at", { params, body: { paths } }));
@@ -63,18 +68,12 @@ export async function prepare(here: Here, given: Given[], folder: string, target
     const path = asset && !asset.gone ? asset.path : paths[i]!;
     return { file: g.file, path, asset, refusals: [], free: asset !== undefined && !asset.gone && !asset.lock };
   });
+  // The rules that come along decide about the others.
+  const rules = await items.find((i) => i.path.toLowerCase() === rulesFile)?.file.text();
+  const changes = items.map((i) => change(i, noContent, true));
   try {
-    await ask(
-      api.POST("/projects/{project}/sends/check", {
-        params,
-        body: {
-          send: sending(
-            items.map((i) => change(i, noContent, true)),
-            { note: "", tasks: [] },
-          ),
-        },
-      }),
-    );
+    const send = sending(changes, { note: "", tasks: [] });
+    await ask(api.POST("/projects/{project}/sends/check", { params, body: { send, ...(rules !== undefined && { rules }) } }));
   } catch (error) {
     if (!(error instanceof Problem) || !error.details.refusals?.length) throw error;
     refuse(items, error.details.refusals);
@@ -91,7 +90,7 @@ export function refuse(items: Item[], refusals: Schemas["Refusal"][]): Item[] {
 }
 
 /** elsewhere says that one holds an asset oneself, in a folder. */
-export const elsewhere = (here: Here, item: Item) => item.asset?.lock?.holder === here.me && item.asset.lock.workspace !== consoleName;
+export const elsewhere = (here: Sender, item: Item) => item.asset?.lock?.holder === here.me && item.asset.lock.workspace !== consoleName;
 
 /** filesOf are the files that were dropped, also those in folders, with their paths. */
 export async function filesOf(data: DataTransfer): Promise<Given[]> {

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, ask, hasPicture, type Schemas } from "../../api/client";
+import { useMe } from "../../api/me";
 import { kindOf } from "../../api/words.gen";
 import { Picture } from "../../parts/Picture";
 import { Page, Shore } from "../../parts/Shore";
@@ -8,10 +9,12 @@ import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
 import { plural, size, When } from "../../parts/words";
 import { ForYou } from "./ForYou";
+import { StartProject } from "./StartProject";
 
 /** The first page: one's projects, and what happened in them that concerns one. */
 export function ProjectsPage() {
   useTitle("Projects");
+  const me = useMe().data?.handle;
   const projects = useQuery({ queryKey: ["projects"], queryFn: () => ask(api.GET("/projects")) });
   const list = projects.data?.projects ?? [];
   return (
@@ -26,7 +29,7 @@ export function ProjectsPage() {
             <Trouble error={projects.error} />
             {projects.data?.projects.length === 0 && (
               <p className="max-w-prose text-peat">
-                You are in no project yet. Somebody who leads one can add you; whoever has the client makes one of a folder that they have.
+                You are in no project yet. Somebody who leads one can add you; or make one of a folder that you have.
               </p>
             )}
             <ul className="grid grid-cols-[repeat(auto-fill,minmax(min(100%,17rem),1fr))] gap-5">
@@ -36,6 +39,7 @@ export function ProjectsPage() {
                 </li>
               ))}
             </ul>
+            {me && <StartProject me={me} />}
           </section>
           <ForYou />
         </div>

@@ -1,16 +1,20 @@
 import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import { api, ask, type Schemas } from "../../api/client";
+import { Button } from "../../parts/Button";
 import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
 import { plural, size } from "../../parts/words";
 import { useHere, type Here } from "../project/ProjectFrame";
 import { Requests } from "./Requests";
+import { RulesForm } from "./RulesForm";
 import { TestPath } from "./TestPath";
 
 /** What is tracked and what needs its lock, what people ask of the leads, and why a path is what it is. */
 export function RulesPage() {
   useTitle("Rules");
   const here = useHere();
+  const [editing, setEditing] = useState(false);
   const found = useQuery({
     queryKey: ["project", here.key, "rules"],
     queryFn: () => ask(api.GET("/projects/{project}/rules", { params: { path: { project: here.key } } })),
@@ -25,8 +29,19 @@ export function RulesPage() {
           For each question the last rule that matches decides. {leftOver(rules.otherwise)}
           {rules.read_only && " Files whose lock is needed and not held are read-only."}
         </p>
-        <RuleTable rules={rules} />
-        <RulesText here={here} rules={rules} />
+        {editing ? (
+          <RulesForm here={here} rules={rules} onClose={() => setEditing(false)} />
+        ) : (
+          <>
+            {here.mayLead && (
+              <Button className="mb-4" onClick={() => setEditing(true)}>
+                Change the rules
+              </Button>
+            )}
+            <RuleTable rules={rules} />
+            <RulesText here={here} rules={rules} />
+          </>
+        )}
       </section>
       <div className="space-y-8">
         <Requests here={here} requests={rules.requests} />
@@ -141,8 +156,7 @@ function RulesText({ here, rules }: { here: Here; rules: Schemas["Rules"] }) {
   if (rules.version === 0) {
     return (
       <p className="mt-4 max-w-prose text-peat">
-        {here.key} has no tarn.toml yet: only the built-in rules hold. A lead makes one in their folder, with{" "}
-        <code>tarn rules preset NAME</code> for a start, and sends it.
+        {here.key} has no tarn.toml yet: only the built-in rules hold, until a lead changes them.
       </p>
     );
   }
