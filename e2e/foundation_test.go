@@ -321,7 +321,7 @@ func TestPagesAreForEverybody(t *testing.T) {
 		"/p/brinelight/branches", "/p/brinelight/branches/glow", "/p/brinelight/merge?from=glow&into=main", "/p/brinelight/reviews/1",
 		"/p/brinelight/compare?path=textures/rust.png&a=1&b=2", "/p/brinelight/compare?path=text/keeper.txt&a=1&b=2",
 		"/p/brinelight/compare?path=sounds/horn.wav&a=1&b=2", "/p/brinelight/compare?path=board/a.kicad_sch&a=1&b=2",
-		"/p/brinelight/code", "/p/brinelight/rules", "/p/brinelight/news", "/p/brinelight/find?text=rust"} {
+		"/p/brinelight/code", "/p/brinelight/rules", "/p/brinelight/wall", "/p/brinelight/news", "/p/brinelight/find?text=rust"} {
 		b.do(chromedp.Navigate(d.URL+page), b.until(`document.querySelector("h1")`), b.evaluate(script),
 			b.until(`performance.getEntriesByType("resource").length > 2 && document.fonts.status === "loaded"`), b.still())
 		look(page)

@@ -243,3 +243,40 @@ func TestAProjectFromThePageAndItsRules(t *testing.T) {
 		chromedp.Click(button("Hand the rules off")), b.until(`!document.querySelector("form[aria-label=Rules]")`), b.sees("*.tga"))
 	b.do(b.sees("no lock needed"))
 }
+
+// TestViewsTheWallAndTheTitle: what was filtered is kept under a name, the wall goes by itself, and the title says what is new.
+func TestViewsTheWallAndTheTitle(t *testing.T) {
+	t.Parallel()
+	d := serve(t)
+	odile, rurik := d.person("odile"), d.person("rurik")
+	odile.start(map[string]string{"textures/rust.png": "rust", "textures/kelp.png": "kelp", "sounds/horn.wav": "horn"})
+	rurik.join(odile, "artist")
+	rurik.tarn(0, "lock", "textures/rust.png")
+	b := open(t, d)
+	b.signIn("odile")
+	views := chromedp.SendKeys(`//button[starts-with(normalize-space(.), "View")]`, "\r")
+	item := func(text string) chromedp.Action[chromedp.Void] {
+		return chromedp.Click(fmt.Sprintf(`//*[@role="menuitem"][contains(., %q)]`, text))
+	}
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/assets/textures?lock=held&view=pictures"), b.sees("1 asset below textures"), views,
+		b.sees("Nothing is kept yet"), item("Keep what is shown"), b.asked("Keep this view"),
+		chromedp.SendKeys(`[role=alertdialog] input`, "Taken textures"), chromedp.Click(`[role=alertdialog] input[type=checkbox]`), b.act("Keep"),
+		b.asked(), b.sees("View: Taken textures"))
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/assets"), b.sees("tarn.toml"), views, b.sees("the team’s"), item("Taken textures"),
+		b.until(`location.pathname + location.search === "/p/brinelight/assets/textures?lock=held&view=pictures"`),
+		b.sees("1 asset below textures"), views, item("Remove Taken textures"), b.sees("Views"))
+
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/wall"), b.sees("1 asset held"), b.sees("rust.png"), b.sees("Baseline"))
+	rurik.tarn(0, "lock", "textures/kelp.png")
+	b.do(b.sees("2 assets held"), b.sees("kelp.png"))
+	rurik.write(map[string]string{"textures/kelp.png": "more kelp"})
+	rurik.tarn(0, "send", "-m", "Kelp, greener")
+	b.do(b.sees("Kelp, greener"), b.sees("1 asset held"), chromedp.Click(`//a[.="Leave the wall"]`),
+		b.until(`location.pathname === "/p/brinelight"`))
+
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/news"), b.until(`document.title === "News · brinelight · Kettle Tarn"`),
+		chromedp.Click(`//label[contains(., "Tell me in this browser")]//input`),
+		b.until(`/^\(\d+\) News · brinelight · Kettle Tarn$/.test(document.title)`),
+		chromedp.Click(`//label[contains(., "Tell me in this browser")]//input`),
+		b.until(`document.title === "News · brinelight · Kettle Tarn"`))
+}

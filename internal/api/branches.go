@@ -1,8 +1,6 @@
 package api
 
 import (
-	"net/url"
-
 	"kettletarn/internal/core/model"
 )
 
@@ -15,7 +13,7 @@ func (s *Server) branches(c *call) error {
 }
 
 func (s *Server) branch(c *call) error {
-	b, err := s.service.Branch(c.Request().Context(), c.actor, c.project(), c.branchName())
+	b, err := s.service.Branch(c.Request().Context(), c.actor, c.project(), c.named("branch"))
 	if err != nil {
 		return err
 	}
@@ -42,20 +40,11 @@ func (s *Server) setBranchState(c *call) error {
 	if err := c.decode(&q); err != nil {
 		return err
 	}
-	b, err := s.service.SetBranchState(c.Request().Context(), c.actor, c.project(), c.branchName(), q.State)
+	b, err := s.service.SetBranchState(c.Request().Context(), c.actor, c.project(), c.named("branch"), q.State)
 	if err != nil {
 		return err
 	}
 	return c.answer(b)
-}
-
-// branchName is the name in the path, which may hold slashes.
-func (c *call) branchName() string {
-	name, err := url.PathUnescape(c.Param("branch"))
-	if err != nil {
-		return c.Param("branch")
-	}
-	return name
 }
 
 // merge brings a branch into another one.

@@ -139,11 +139,44 @@ func (s *Server) addMilestone(c *call) error {
 	return c.answer(m)
 }
 
-func (s *Server) removeMilestone(c *call) error {
-	name, err := url.PathUnescape(c.Param("milestone"))
+func (s *Server) views(c *call) error {
+	list, err := s.service.Views(c.Request().Context(), c.actor, c.project())
 	if err != nil {
-		name = c.Param("milestone")
+		return err
 	}
+	return c.answer(model.Views{Views: append([]model.View{}, list...)})
+}
+
+func (s *Server) keepView(c *call) error {
+	var q model.ViewRequest
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	v, err := s.service.KeepView(c.Request().Context(), c.actor, c.project(), c.named("view"), q)
+	if err != nil {
+		return err
+	}
+	return c.answer(v)
+}
+
+func (s *Server) removeView(c *call) error {
+	if err := s.service.RemoveView(c.Request().Context(), c.actor, c.project(), c.named("view"), c.QueryParam("team") == "true"); err != nil {
+		return err
+	}
+	return c.answer(nil)
+}
+
+// named is a name in the path, as it is spelled.
+func (c *call) named(param string) string {
+	name, err := url.PathUnescape(c.Param(param))
+	if err != nil {
+		return c.Param(param)
+	}
+	return name
+}
+
+func (s *Server) removeMilestone(c *call) error {
+	name := c.named("milestone")
 	if err := s.service.RemoveMilestone(c.Request().Context(), c.actor, c.project(), name); err != nil {
 		return err
 	}

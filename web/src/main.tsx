@@ -59,6 +59,7 @@ const router = createBrowserRouter([
           { path: "code", ...page(() => import("./pages/code/CodePage"), "CodePage") },
           { path: "rules", ...page(() => import("./pages/rules/RulesPage"), "RulesPage") },
           { path: "find", ...page(() => import("./pages/find/FindPage"), "FindPage") },
+          { path: "wall", ...page(() => import("./pages/wall/WallPage"), "WallPage") },
           { path: "news", ...page(() => import("./pages/news/NewsPage"), "NewsPage") },
           { path: "*", element: <NotFoundPage inside /> },
         ],

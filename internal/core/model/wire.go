@@ -320,6 +320,29 @@ type Hooks struct {
 	Hosts []string `json:"hosts"`
 }
 
+// View is a filter of assets under a name: the team's, or one's own. Query is what the filters in the address of the page are, as an address
+// has them.
+type View struct {
+	Name   string    `json:"name"`
+	Team   bool      `json:"team"`
+	Folder string    `json:"folder"`
+	Query  string    `json:"query"`
+	By     string    `json:"by"`
+	At     time.Time `json:"at"`
+}
+
+// ViewRequest keeps one.
+type ViewRequest struct {
+	Team   bool   `json:"team"`
+	Folder string `json:"folder"`
+	Query  string `json:"query"`
+}
+
+// Views are those that one has in a project, by name.
+type Views struct {
+	Views []View `json:"views"`
+}
+
 // RulesText is a text of rules, as tarn.toml has it.
 type RulesText struct {
 	Text string `json:"text"`

@@ -2,6 +2,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { useEffect, useState } from "react";
 import { Outlet, useLocation, useNavigate } from "react-router";
+import { useTold } from "../acts/telling";
 import { signedOut, useSignedOut } from "../acts/signedOut";
 import type { Person } from "../api/me";
 import { SignInForm } from "./signin/SignInForm";
@@ -9,6 +10,7 @@ import { SignInForm } from "./signin/SignInForm";
 /** Root is around every page: signing in again, and where the keyboard is after one went somewhere. */
 export function Root() {
   const { pathname } = useLocation();
+  useTold();
   const [first, setFirst] = useState(pathname);
   useEffect(() => {
     if (pathname === first) return;

@@ -24,6 +24,7 @@ import { AssetSheet } from "./AssetSheet";
 import { AssetTable } from "./AssetTable";
 import { most, useChosen } from "./chosen";
 import { FolderTree } from "./FolderTree";
+import { Views } from "./Views";
 import { filtered, filters, listingOf, useListing, type Listing } from "./listing";
 
 interface Dropped {
@@ -110,7 +111,9 @@ export function AssetsPage() {
         <View sheet={sheet} edge={edge} set={set} />
         {maySend && <ChooseFiles onFiles={(files) => setDropped({ files })} />}
       </div>
-      <Filters here={here} listing={listing} set={set} order={order} />
+      <Filters here={here} listing={listing} set={set} order={order}>
+        <Views here={here} folder={folder} params={params} />
+      </Filters>
       <div className="grid gap-x-8 lg:grid-cols-[13rem_minmax(0,1fr)]">
         <aside className="max-h-[calc(100dvh-4rem)] overflow-y-auto pr-1 max-lg:hidden lg:sticky lg:top-4 lg:self-start">
           <FolderTree project={here.key} folder={folder} at={at} />
@@ -255,7 +258,15 @@ const sizes: [string, string, string][] = [
 ];
 
 /** Filters are what of the assets is shown: each stands in the address. */
-function Filters({ here, listing: l, set, order }: { here: Here; listing: Listing; set: Set; order: (name: string) => void }) {
+interface FiltersProps {
+  here: Here;
+  listing: Listing;
+  set: Set;
+  order: (name: string) => void;
+  children: ReactNode;
+}
+
+function Filters({ here, listing: l, set, order, children }: FiltersProps) {
   const members = useMembers(here.key);
   const count = filters.filter((k) => k !== "search" && l[k]).length;
   const [open, setOpen] = useState(count > 0);
@@ -295,6 +306,7 @@ function Filters({ here, listing: l, set, order }: { here: Here; listing: Listin
           <ArrowDownUp aria-hidden size={15} />
           The other way round
         </Button>
+        {children}
       </div>
       <form
         id="filters"

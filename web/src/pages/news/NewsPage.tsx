@@ -1,5 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
+import { telling, useTelling } from "../../acts/telling";
 import { api, ask, type Schemas } from "../../api/client";
 import { fieldClass } from "../../parts/Ask";
 import { Button } from "../../parts/Button";
@@ -25,12 +26,33 @@ export function NewsPage() {
           This page and tarn watch tell everything as it happens. Here is what reaches you elsewhere, in all your projects: by mail, and on
           the desktop of a machine on which tarn watch runs.
         </p>
+        <InBrowser />
         <Trouble error={found.error} />
         {found.data && <Form settings={found.data} />}
         {found.data?.mail_wanted && <Code address={found.data.mail_wanted} />}
       </section>
       {here.mayLead && <Hooks here={here} />}
     </div>
+  );
+}
+
+/** InBrowser is whether this browser tells what concerns one: in its tab's title, and while one looks elsewhere by its own notifications. */
+function InBrowser() {
+  const on = useTelling();
+  const [shows, setShows] = useState(true);
+  return (
+    <label className="mb-5 flex items-start gap-2">
+      <input
+        type="checkbox"
+        className="mt-1 size-4 accent-copper"
+        checked={on}
+        onChange={(e) => (e.target.checked ? void telling.begin().then(setShows) : telling.end())}
+      />
+      <span>
+        Tell me in this browser: how much is new in the tab’s title, and, while I look elsewhere, what is urgent as a notification
+        {on && !shows && <span className="block text-peat">This browser shows no notifications for this address; the title it does.</span>}
+      </span>
+    </label>
   );
 }
 

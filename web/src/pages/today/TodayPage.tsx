@@ -27,9 +27,12 @@ export function TodayPage() {
     <div className="grid gap-x-12 gap-y-8 lg:grid-cols-[3fr_2fr]">
       <section aria-labelledby="on-what">
         {locks.data && <ForYou here={here} locks={locks.data.locks} />}
-        <h1 id="on-what" className="mb-4">
-          Who is on what
-        </h1>
+        <div className="mb-4 flex flex-wrap items-baseline gap-x-4">
+          <h1 id="on-what">Who is on what</h1>
+          <Link to={`/p/${here.key}/wall`} className="ml-auto text-peat">
+            For the wall
+          </Link>
+        </div>
         <Trouble error={locks.error} />
         {locks.data && people.length === 0 && (
           <p className="text-peat">
