@@ -14,7 +14,11 @@ import (
 func (a *app) find() *cli.Command {
 	return command("find", "what fits words: names, notes, tasks, people, and what is in the files", "WORDS", "tarn find rust 4096",
 		func(ctx context.Context, cmd *cli.Command) error {
-			args, err := arguments(cmd, 1, 8, "find WORDS")
+			least := 1
+			if cmd.Bool("twice") {
+				least = 0
+			}
+			args, err := arguments(cmd, least, 8, "find WORDS, or find --twice")
 			if err != nil {
 				return err
 			}
@@ -23,9 +27,61 @@ func (a *app) find() *cli.Command {
 				return err
 			}
 			defer w.Close()
+			if cmd.Bool("twice") {
+				return a.findTwice(ctx, cmd, w, args)
+			}
 			return a.findIn(ctx, cmd, w, strings.Join(args, " "))
 		},
-		&cli.IntFlag{Name: "last", Usage: "so many of each kind at most", Value: 20}, anywhereFlag())
+		&cli.IntFlag{Name: "last", Usage: "so many of each kind at most", Value: 20},
+		&cli.BoolFlag{Name: "twice", Usage: "what is there more than once, byte for byte; with a PATH, what else is the same"}, anywhereFlag())
+}
+
+func (a *app) findTwice(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, args []string) error {
+	path := ""
+	if len(args) > 1 {
+		return wrongUse("one path at most: tarn find --twice PATH")
+	}
+	if len(args) == 1 {
+		paths, err := a.paths(w, args)
+		if err != nil {
+			return err
+		}
+		path = paths[0]
+	}
+	found, err := w.Client.Twice(ctx, w.Marker.Project, path, int(cmd.Int("last")))
+	if err != nil {
+		return err
+	}
+	return a.answer(cmd, found, func() {
+		switch {
+		case len(found.Contents) == 0 && path != "":
+			a.say("Nothing else is the same as %s.", path)
+			return
+		case len(found.Contents) == 0:
+			a.say("Nothing is there twice.")
+			return
+		case path == "":
+			a.say("%s there more than once, which takes %s more on each disk than once would.", are(found.Total, "content"), size(found.Wasted))
+		}
+		for _, c := range found.Contents {
+			a.say("")
+			a.say("%s, %s", size(c.Size), plural(c.Count, "asset"))
+			for _, x := range c.Assets {
+				a.say("  %s", x.Path)
+			}
+			if more := c.Count - len(c.Assets); more > 0 {
+				a.say("  and %s more", count(more))
+			}
+		}
+	})
+}
+
+// are is so many of a noun, and the verb that goes with them.
+func are(n int, noun string) string {
+	if n == 1 {
+		return "1 " + noun + " is"
+	}
+	return plural(n, noun) + " are"
 }
 
 func (a *app) findIn(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, text string) error {

@@ -25,6 +25,11 @@ func (c *Client) Find(ctx context.Context, key, text string, limit int) (v model
 	return v, c.get(ctx, in(key, "/find"), url.Values{"text": {text}, "limit": {strconv.Itoa(limit)}}, &v)
 }
 
+// Twice is what a project has more than once, byte for byte; with a path, what else has the content that stands there.
+func (c *Client) Twice(ctx context.Context, key, path string, limit int) (v model.Twice, err error) {
+	return v, c.get(ctx, in(key, "/twice"), url.Values{"path": {path}, "limit": {strconv.Itoa(limit)}}, &v)
+}
+
 // StateAt is the number of the handoff that a time or a milestone means, 0 where there is none yet.
 func (c *Client) StateAt(ctx context.Context, key, at string) (int, error) {
 	var page model.FolderPage

@@ -182,6 +182,21 @@ type FoundAsset struct {
 	Why string `json:"why,omitempty"`
 }
 
+// Twice is what a project has more than once, byte for byte: Total is how many such contents there are, Wasted how many bytes more they take
+// on each disk than if each were there once. Of one asset it is what else has its content.
+type Twice struct {
+	Contents []TwiceContent `json:"contents"`
+	Total    int            `json:"total"`
+	Wasted   int64          `json:"wasted"`
+}
+
+// TwiceContent is one of them: its size in bytes, how many assets have it, and the first of those.
+type TwiceContent struct {
+	Size   int64   `json:"size"`
+	Count  int     `json:"count"`
+	Assets []Asset `json:"assets"`
+}
+
 // The orders in which assets are listed.
 const (
 	ByName    = "name"

@@ -2,12 +2,13 @@ package looking
 
 import (
 	"context"
+	"time"
+
 	"kettletarn/internal/apart"
 	"kettletarn/internal/core/change"
 	"kettletarn/internal/core/media"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/records"
-	"time"
 )
 
 // LookAhead notes what a handoff brought, to be looked at before anybody asks. Nobody waits for it; what does not fit is looked at when it

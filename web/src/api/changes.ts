@@ -31,6 +31,7 @@ const kept = [
   "reviews",
   "rules",
   "spots",
+  "twice",
   "unsent",
   "workspaces",
 ] as const;
@@ -39,7 +40,7 @@ export type Kept = (typeof kept)[number];
 /** What else an event touches, by the beginning of its kind. Assets and their lists are looked at by path. */
 const touches: [string, Kept[]][] = [
   ["lock.", ["locks"]],
-  ["handoff.", ["", "handoffs", "between", "branch", "branches", "locks", "merge", "reviews", "spots", "unsent"]],
+  ["handoff.", ["", "handoffs", "between", "branch", "branches", "locks", "merge", "reviews", "spots", "twice", "unsent"]],
   ["past.", ["", "asset", "folder", "handoffs", "between", "branches"]],
   ["milestone.", ["milestones", "handoff", "handoffs"]],
   ["branch.", ["branch", "branches", "merge"]],

@@ -8,6 +8,7 @@ import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
 import { Typed } from "../../parts/Typed";
 import { assetPath, firstLine, size, When } from "../../parts/words";
+import { Twice } from "./Twice";
 import { branchPath } from "../branches/useBranches";
 import { useHere } from "../project/ProjectFrame";
 
@@ -123,6 +124,7 @@ export function FindPage() {
           </section>
         )}
       </div>
+      {!text.trim() && <Twice here={here} />}
     </>
   );
 }
