@@ -3,6 +3,7 @@ package e2e
 import (
 	"fmt"
 	"io"
+	"kettletarn/demo/scene"
 	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
@@ -244,12 +245,15 @@ func TestAProjectFromThePageAndItsRules(t *testing.T) {
 	b.do(b.sees("no lock needed"))
 }
 
-// TestViewsTheWallAndTheTitle: what was filtered is kept under a name, the wall goes by itself, and the title says what is new.
+// TestViewsTheWallAndTheTitle: what was filtered is kept under a name, the wall goes by itself, the title says what is new; models turn,
+// and what is there twice is told.
 func TestViewsTheWallAndTheTitle(t *testing.T) {
 	t.Parallel()
 	d := serve(t)
 	odile, rurik := d.person("odile"), d.person("rurik")
-	odile.start(map[string]string{"textures/rust.png": "rust", "textures/kelp.png": "kelp", "sounds/horn.wav": "horn"})
+	lamp := string(scene.Model("lamp", 0))
+	odile.start(map[string]string{"textures/rust.png": "rust", "textures/kelp.png": "kelp", "sounds/horn.wav": "horn", "models/lamp.glb": lamp,
+		"old/lamp.glb": lamp})
 	rurik.join(odile, "artist")
 	rurik.tarn(0, "lock", "textures/rust.png")
 	b := open(t, d)
@@ -273,6 +277,14 @@ func TestViewsTheWallAndTheTitle(t *testing.T) {
 	rurik.tarn(0, "send", "-m", "Kelp, greener")
 	b.do(b.sees("Kelp, greener"), b.sees("1 asset held"), chromedp.Click(`//a[.="Leave the wall"]`),
 		b.until(`location.pathname === "/p/brinelight"`))
+
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/assets/models?view=pictures"),
+		b.until(`[...document.querySelectorAll("[role=listitem] a[aria-hidden]")].map(a => a.dispatchEvent(
+			new PointerEvent("pointerover", {bubbles: true}))).length === 1`),
+		b.until(`document.querySelector("[role=listitem] canvas")?.style.opacity === "1"`))
+	says(t, odile.tarn(0, "find", "--twice"), "1 content is there more than once", "models/lamp.glb", "old/lamp.glb")
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/find"), b.sees("1 file, byte for byte"), b.sees("old/lamp.glb"),
+		chromedp.Navigate(d.URL+"/p/brinelight/asset/models/lamp.glb"), b.sees("The same file, byte for byte, is also"))
 
 	b.do(chromedp.Navigate(d.URL+"/p/brinelight/news"), b.until(`document.title === "News · brinelight · Kettle Tarn"`),
 		chromedp.Click(`//label[contains(., "Tell me in this browser")]//input`),

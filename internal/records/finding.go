@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"fmt"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -78,21 +79,26 @@ type Hit struct {
 // what has all of them anywhere in its path, too. Names that are the words come first, then those that begin with them, have the first in
 // them, and the rest, short paths first. Relies on present_words and present_text.
 func (tx *Tx) FindPresent(ctx context.Context, project int64, query string, words []string, inPaths bool, limit int) ([]Hit, error) {
-	parts := []string{}
+	args := []any{pgx.QueryExecModeCacheDescribe, project, query, strings.Join(words, " "), foundAtMost, limit, words[0]}
+	paths := ""
 	if inPaths {
-		parts = containing(words)
+		// Each by itself: like all has no index.
+		paths = `union (select asset_id from present where project_id = $1`
+		for _, pattern := range containing(words) {
+			args = append(args, pattern)
+			paths += fmt.Sprintf(` and folded like $%d`, len(args)-1)
+		}
+		paths += ` limit $4)`
 	}
 	rows, err := tx.q.Query(ctx, `with q as (
-			(select asset_id from present where project_id = $1 and words @@ $2::tsquery limit $5)
-			union (select asset_id from present where project_id = $1 and $3::text[] <> '{}' and folded like all ($3) limit $5))
+			(select asset_id from present where project_id = $1 and words @@ $2::tsquery limit $4) `+paths+`)
 		select r.asset_id, coalesce(f.said, '') from q join present r on r.asset_id = q.asset_id
 		cross join lateral (select substr(r.folded, length(r.folder) + 1) as name) n
 		left join lateral (select f.said from versions v join facts f on f.content_id = v.content_id
 			where v.asset_id = r.asset_id and v.number = r.number limit 1) f on true
-		order by case when n.name = $4 or starts_with(n.name, $4 || '.') then 0 when starts_with(n.name, $4) then 1
-			when strpos(n.name, $7) > 0 then 2 when strpos(r.folded, $7) > 0 then 3 else 4 end,
-			length(r.folded), r.folded limit $6`, pgx.QueryExecModeCacheDescribe, project, query, parts,
-		strings.Join(words, " "), foundAtMost, limit, words[0])
+		order by case when n.name = $3 or starts_with(n.name, $3 || '.') then 0 when starts_with(n.name, $3) then 1
+			when strpos(n.name, $6) > 0 then 2 when strpos(r.folded, $6) > 0 then 3 else 4 end,
+			length(r.folded), r.folded limit $5`, args...)
 	if err != nil {
 		return nil, err
 	}

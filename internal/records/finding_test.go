@@ -5,8 +5,11 @@ import (
 	"testing"
 	"time"
 
+	"kettletarn/internal/core/finding"
 	"kettletarn/internal/records"
 	"kettletarn/internal/testbed"
+
+	"github.com/jackc/pgx/v5"
 )
 
 // TestFactsThatComeWhileWordsAreGathered are not lost: what was gathered without them is gathered again.
@@ -60,5 +63,60 @@ func TestFactsThatComeWhileWordsAreGathered(t *testing.T) {
 		return err
 	}); err != nil {
 		t.Fatal(err)
+	}
+}
+
+// TestFindingLooksIntoIndexes: what is asked of paths goes to their index, however many words there are. Of 60,000
+// rows few more are looked at than fit.
+func TestFindingLooksIntoIndexes(t *testing.T) {
+	url := testbed.Migrated(t)
+	db := open(t, url)
+	p, _ := project(t, db)
+	exec(t, url, fmt.Sprintf(`insert into present (asset_id, project_id, path, folded, folder, ending, number, handoff, size, words)
+		select i, %[1]d, f, f, 'd/', '.bin', 1, 1, 1, array_to_tsvector(array['bin']) from generate_series(1, 60000) i,
+			lateral (select 'd/asset' || lpad(i::text, 7, '0') || '.bin' f) x;
+			analyze present`, p))
+	find := func(words ...string) (n int) {
+		t.Helper()
+		if err := db.Use(t.Context(), func(tx *records.Tx) error {
+			hits, err := tx.FindPresent(t.Context(), p, finding.Query(words), words, true, 10)
+			n = len(hits)
+			return err
+		}); err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	// Rows of the table that were looked at, as PostgreSQL counts them; a connection tells what it counted when it ends.
+	read := func() (n int64) {
+		t.Helper()
+		db.Close()
+		conn, err := pgx.Connect(t.Context(), url)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer conn.Close(t.Context())
+		if err := conn.QueryRow(t.Context(), `select seq_tup_read + idx_tup_fetch from pg_stat_user_tables
+			where relname = 'present'`).Scan(&n); err != nil {
+			t.Fatal(err)
+		}
+		if db, err = records.Open(t.Context(), url); err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(db.Close)
+		return n
+	}
+	before := read()
+	if n := find("et0001234"); n != 1 {
+		t.Errorf("a part of a name is found %d times", n)
+	}
+	if n := find("et00012", "bin"); n != 10 {
+		t.Errorf("two words are found %d times", n)
+	}
+	if n := find("lantern", "asset"); n != 0 {
+		t.Errorf("what is not there is found %d times", n)
+	}
+	if looked := read() - before; looked > 2000 {
+		t.Errorf("%d rows were looked at", looked)
 	}
 }

@@ -1,4 +1,4 @@
-import { memo, useEffect, useRef, useState } from "react";
+import { lazy, memo, Suspense, useEffect, useRef, useState } from "react";
 import { Link } from "react-router";
 import type { Asset } from "../../api/client";
 import type { Rows } from "../../api/rows";
@@ -11,6 +11,8 @@ import type { Here } from "../project/ProjectFrame";
 import { Choosing } from "./AssetTable";
 import type { Chosen } from "./chosen";
 import type { Listing } from "./listing";
+
+const Turning = lazy(() => import("../compare/Turning"));
 
 interface Props {
   here: Here;
@@ -74,6 +76,18 @@ interface TileProps {
 const Tile = memo(function Tile({ here, asset, index, name, at, large, chosen, onChoose }: TileProps) {
   const heard = kindOf(asset.path) === "sound";
   const mine = asset.holder === here.me;
+  const model = kindOf(asset.path) === "model";
+  const [near, setNear] = useState(false);
+  const timer = useRef<ReturnType<typeof setTimeout>>(undefined);
+  // A pointer that only passes by loads nothing.
+  const come = () => {
+    timer.current = setTimeout(() => setNear(true), 200);
+  };
+  const leave = () => {
+    clearTimeout(timer.current);
+    setNear(false);
+  };
+  useEffect(() => () => clearTimeout(timer.current), []);
   return (
     <div className={`group relative flex h-full flex-col p-1.5 ${chosen ? "bg-copper-wash" : ""}`}>
       {!at && (
@@ -86,8 +100,14 @@ const Tile = memo(function Tile({ here, asset, index, name, at, large, chosen, o
         className="relative block min-h-0 flex-1 overflow-hidden rounded-lg"
         tabIndex={-1}
         aria-hidden
+        {...(model && { onPointerEnter: come, onPointerLeave: leave })}
       >
         <Picture project={here.key} path={asset.path} version={asset.newest} edge={large ? 320 : 96} className="size-full" />
+        {near && (
+          <Suspense fallback={null}>
+            <Turning mesh={drawnOf(here.key, asset.path, asset.newest, "mesh.bin")} className="absolute inset-0 size-full" />
+          </Suspense>
+        )}
         {asset.holder && !at && (
           <span
             className={`absolute bottom-1.5 left-1.5 max-w-[90%] truncate rounded-md border px-1.5 text-xs ${mine ? "border-copper bg-copper-wash text-copper" : "border-ice bg-ice-wash text-ice"}`}

@@ -108,7 +108,7 @@ export default function Models({ before, after, difference }: { before: string; 
 }
 
 /** From where one looks at first. */
-const from = [0.5, 0.45, 0.8] as const;
+export const from = [0.5, 0.45, 0.8] as const;
 
 /** The page has y upwards; a file may have z. */
 const upright = ([x, y, z]: readonly [number, number, number], zUp: boolean) =>
@@ -141,7 +141,6 @@ function show(
   controls.target.copy(middle);
   controls.listenToKeyEvents(el);
   controls.update();
-  const solid = () => new THREE.MeshStandardMaterial({ color: 0xd6cebe, roughness: 0.85, side: THREE.DoubleSide, flatShading: true });
   const net = () => new THREE.MeshBasicMaterial({ color: ink.ice, wireframe: true, transparent: true, opacity: 0.35 });
   const scenes =
     mode === "Side by side"
@@ -209,7 +208,9 @@ function show(
   return { draw, stop };
 }
 
-function scene(parts: [THREE.BufferGeometry, THREE.Material][]): THREE.Scene {
+export const solid = () => new THREE.MeshStandardMaterial({ color: 0xd6cebe, roughness: 0.85, side: THREE.DoubleSide, flatShading: true });
+
+export function scene(parts: [THREE.BufferGeometry, THREE.Material][]): THREE.Scene {
   const s = new THREE.Scene();
   s.add(new THREE.HemisphereLight(0xffffff, 0x4a5459, 1.6));
   const sun = new THREE.DirectionalLight(0xfff2e0, 2.2);
