@@ -7,6 +7,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"kettletarn/internal/core/finding"
 	"kettletarn/internal/core/model"
 )
 
@@ -75,34 +76,85 @@ type Hit struct {
 	Said  string
 }
 
-// FindPresent finds what is present by words: query is a question of them (see package finding) to what it is found by; inPaths looks for
-// what has all of them anywhere in its path, too. Names that are the words come first, then those that begin with them, have the first in
-// them, and the rest, short paths first. Relies on present_words and present_text.
-func (tx *Tx) FindPresent(ctx context.Context, project int64, query string, words []string, inPaths bool, limit int) ([]Hit, error) {
-	args := []any{pgx.QueryExecModeCacheDescribe, project, query, strings.Join(words, " "), foundAtMost, limit, words[0]}
-	paths := ""
-	if inPaths {
-		// Each by itself: like all has no index.
-		paths = `union (select asset_id from present where project_id = $1`
-		for _, pattern := range containing(words) {
-			args = append(args, pattern)
-			paths += fmt.Sprintf(` and folded like $%d`, len(args)-1)
-		}
-		paths += ` limit $4)`
+// FindPresent finds what is present by words (see package finding): what is found by all of them, or, with inPaths, has all of them
+// anywhere in its path. Names that are the words come first, then those that begin with them, have the first in them, and the rest, short
+// paths first. Relies on present_words and present_text.
+func (tx *Tx) FindPresent(ctx context.Context, project int64, words []string, inPaths bool, limit int) ([]Hit, error) {
+	often, err := tx.foundOften(ctx, project, words)
+	if err != nil {
+		return nil, err
 	}
-	rows, err := tx.q.Query(ctx, `with q as (
-			(select asset_id from present where project_id = $1 and words @@ $2::tsquery limit $4) `+paths+`)
-		select r.asset_id, coalesce(f.said, '') from q join present r on r.asset_id = q.asset_id
-		cross join lateral (select substr(r.folded, length(r.folder) + 1) as name) n
-		left join lateral (select f.said from versions v join facts f on f.content_id = v.content_id
-			where v.asset_id = r.asset_id and v.number = r.number limit 1) f on true
-		order by case when n.name = $3 or starts_with(n.name, $3 || '.') then 0 when starts_with(n.name, $3) then 1
-			when strpos(n.name, $6) > 0 then 2 when strpos(r.folded, $6) > 0 then 3 else 4 end,
-			length(r.folded), r.folded limit $5`, args...)
+	args := []any{pgx.QueryExecModeCacheDescribe, project, strings.Join(words, " "), words[0], foundAtMost, limit}
+	arm := func(format string, often []bool, value func(i int) string) string {
+		arm := `(select asset_id from present where project_id = $1`
+		for i := range words {
+			args = append(args, value(i))
+			// Each by itself, since like all has no index; and what is found often is looked for among the others, not in an index.
+			condition := fmt.Sprintf(format, len(args)-1)
+			if often[i] {
+				condition = `(` + condition + `) is true`
+			}
+			arm += ` and ` + condition
+		}
+		return arm + ` limit $4)`
+	}
+	arms := arm(`words @@ $%d::tsquery`, often.words, func(i int) string { return finding.Query(words[i : i+1]) })
+	if inPaths {
+		patterns := containing(words)
+		arms += ` union ` + arm(`folded like $%d`, often.paths, func(i int) string { return patterns[i] })
+	}
+	rows, err := tx.q.Query(ctx, `with q as (`+arms+`),
+		best as (select r.asset_id, r.number, row_number() over (order by case when n.name = $2 or starts_with(n.name, $2 || '.') then 0
+				when starts_with(n.name, $2) then 1 when strpos(n.name, $3) > 0 then 2 when strpos(r.folded, $3) > 0 then 3 else 4 end,
+				length(r.folded), r.folded) as place
+			from q cross join lateral (select * from present r where r.asset_id = q.asset_id limit 1) r
+				cross join lateral (select substr(r.folded, length(r.folder) + 1) as name) n
+			order by place limit $5)
+		select r.asset_id, coalesce(f.said, '') from best r left join lateral (select f.said from versions v
+			join facts f on f.content_id = v.content_id where v.asset_id = r.asset_id and v.number = r.number limit 1) f on true
+		order by r.place`, args...)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[Hit])
+}
+
+// sampled is how many assets at either end of their order are looked at to know what is found often: in more than one of rarely at both.
+const (
+	sampled = 1000
+	rarely  = 50
+)
+
+// often says of each word whether many assets are found by it, and have it in their paths.
+type often struct{ words, paths []bool }
+
+// foundOften looks at some assets for that. An index gathers all that it has of a word before the first of it is told, which takes long of
+// what nearly all have; of that, enough is soon found by looking.
+func (tx *Tx) foundOften(ctx context.Context, project int64, words []string) (o often, err error) {
+	args := []any{pgx.QueryExecModeCacheDescribe, project, sampled}
+	sql := ``
+	add := func(format, value string) {
+		args = append(args, value)
+		sql += fmt.Sprintf(`, count(*) filter (where `+format+`)`, len(args)-1)
+	}
+	patterns := containing(words)
+	for i := range words {
+		add(`words @@ $%d::tsquery`, finding.Query(words[i:i+1]))
+		add(`folded like $%d`, patterns[i])
+	}
+	end := func(down string) string {
+		return `(select array[` + sql[2:] + `] from (select words, folded from present where project_id = $1
+			order by folded` + down + ` limit $2) r)`
+	}
+	var first, last []int
+	if err = tx.q.QueryRow(ctx, `select `+end("")+`, `+end(" desc"), args...).Scan(&first, &last); err != nil {
+		return o, err
+	}
+	is := func(i int) bool { return first[i]*rarely > sampled && last[i]*rarely > sampled }
+	for i := range words {
+		o.words, o.paths = append(o.words, is(2*i)), append(o.paths, is(2*i+1))
+	}
+	return o, nil
 }
 
 // FindHandoffs finds the latest handoffs with all of some texts in their notes, their tasks, their stage or the name of who made them.

@@ -155,7 +155,7 @@ func (s *Room) Find(ctx context.Context, actor ground.Actor, key, text string, l
 		if err != nil {
 			return err
 		}
-		hits, err := tx.FindPresent(ctx, p.ID, finding.Query(words), words, inPaths, limit)
+		hits, err := tx.FindPresent(ctx, p.ID, words, inPaths, limit)
 		if err != nil {
 			return err
 		}
