@@ -23,7 +23,7 @@ type shot struct {
 // shots are the pictures of the documentation.
 var shots = []shot{
 	{name: "console-today", address: "/p/brinelight"},
-	{name: "console-assets", address: "/p/brinelight/assets/textures"},
+	{name: "console-assets", address: "/p/brinelight/assets/textures", before: chosen(1, 2, 3)},
 	{name: "console-asset", address: "/p/tidepad/asset/board/tidepad.kicad_pcb"},
 	{name: "console-pictures", address: "/p/brinelight/assets/models?view=pictures&edge=240", theme: "light"},
 	{name: "console-find", address: "/p/brinelight/find?text=harbour lamp"},
@@ -38,6 +38,18 @@ var shots = []shot{
 	{name: "console-branch", address: "/p/brinelight/branches/second-chapter", theme: "light"},
 	{name: "console-review", address: "/p/brinelight/reviews/2?path=textures/kelp-albedo.png"},
 	{name: "console-merge", address: "/p/brinelight/merge?from=second-chapter&into=main"},
+}
+
+// chosen clicks the boxes of some rows.
+func chosen(rows ...int) chromedp.Action[chromedp.Void] {
+	return chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
+		for _, row := range rows {
+			if err := chromedp.Do(ctx, chromedp.Click(fmt.Sprintf(`(//input[starts-with(@aria-label, "Choose ")])[%d]`, row+1))); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 func main() {
