@@ -52,6 +52,6 @@ func (tx *Tx) PresentWith(ctx context.Context, project int64, contents []int64, 
 
 // ContentPresent is the content that stands at a folded path now; ErrNotFound where nothing does.
 func (tx *Tx) ContentPresent(ctx context.Context, project int64, folded string) (content int64, err error) {
-	return content, one(tx.q.QueryRow(ctx, `select v.content_id from present r join versions v on v.asset_id = r.asset_id and v.number = r.number
-		where r.project_id = $1 and r.folded = $2`, project, folded), &content)
+	return content, one(tx.q.QueryRow(ctx, `select v.content_id from present r
+		join versions v on v.asset_id = r.asset_id and v.number = r.number where r.project_id = $1 and r.folded = $2`, project, folded), &content)
 }

@@ -39,8 +39,8 @@ func TestViews(t *testing.T) {
 		fmt.Fprintf(&b, "others see %d", len(views))
 		return b.String()
 	}
-	if got := list(); got != "MINE false textures?lock=by:rurik&order=date by rurik; To do true textures?kind=texture&remarked=true by rurik; "+
-		"others see 1" {
+	if got := list(); got != "MINE false textures?lock=by:rurik&order=date by rurik; "+
+		"To do true textures?kind=texture&remarked=true by rurik; others see 1" {
 		t.Error(got)
 	}
 	_, err := m.KeepView(ctx, m.viewer, key, "x", model.ViewRequest{Team: true})

@@ -182,8 +182,8 @@ type FoundAsset struct {
 	Why string `json:"why,omitempty"`
 }
 
-// Twice is what a project has more than once, byte for byte: Total is how many such contents there are, Wasted how many bytes more they take
-// on each disk than if each were there once. Of one asset it is what else has its content.
+// Twice is what a project has more than once, byte for byte: Total is how many such contents there are, Wasted how many bytes more they
+// take on each disk than if each were there once. Of one asset it is what else has its content.
 type Twice struct {
 	Contents []TwiceContent `json:"contents"`
 	Total    int            `json:"total"`
@@ -335,8 +335,8 @@ type Hooks struct {
 	Hosts []string `json:"hosts"`
 }
 
-// View is a filter of assets under a name: the team's, or one's own. Query is what the filters in the address of the page are, as an address
-// has them.
+// View is a filter of assets under a name: the team's, or one's own. Query is what the filters in the address of the page are, as an
+// address has them.
 type View struct {
 	Name   string    `json:"name"`
 	Team   bool      `json:"team"`

@@ -13,8 +13,8 @@ import (
 // namedTwice is how many assets are named of one content.
 const namedTwice = 20
 
-// Twice lists what a project has more than once, byte for byte, what takes the most first; with a path, what else has the content that stands
-// there.
+// Twice lists what a project has more than once, byte for byte, what takes the most first; with a path, what else has the content that
+// stands there.
 func (s *Room) Twice(ctx context.Context, actor ground.Actor, key, path string, limit int) (out model.Twice, err error) {
 	if limit <= 0 || limit > maxFound {
 		limit = 20

@@ -230,7 +230,7 @@ function Locking({ here, name, assets, left, onClose, onDone }: LockingProps) {
         case "unlock":
           return unlockMany(here.key, assets);
         case "ask":
-          return askMany(here.key, assets, reason);
+          return askMany(here.key, here.me, assets, reason);
         case "take":
           return takeAwayMany(here.key, assets, reason);
         default:

@@ -54,13 +54,13 @@ export function takeAwayMany(key: string, assets: Asset[], reason: string): Prom
   );
 }
 
-/** askMany asks the holder of each to let go. */
-export const askMany = (key: string, assets: Asset[], reason: string): Promise<Came> =>
+/** askMany asks the holder of each to let go, for where one waits already, or else for the page. */
+export const askMany = (key: string, me: string, assets: Asset[], reason: string): Promise<Came> =>
   inTurn(assets, (a) =>
     ask(
       api.POST("/projects/{project}/locks/ask", {
         params: params(key),
-        body: { workspace: a.lock?.waitlist.find((w) => w.workspace_id)?.workspace_id ?? consoleSeat, path: a.path, reason },
+        body: { workspace: a.lock?.waitlist.find((w) => w.handle === me)?.workspace_id ?? consoleSeat, path: a.path, reason },
       }),
     ).then(() => 1),
   );

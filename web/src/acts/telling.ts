@@ -1,7 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useSyncExternalStore } from "react";
 import { api, ask } from "../api/client";
-import { useMe } from "../api/me";
 import { newsKinds } from "../api/words.gen";
 import { titles } from "../parts/title";
 import { plainly } from "../parts/Trouble";
@@ -36,11 +35,10 @@ const urgent = new Set<string>(newsKinds.filter((k) => k.urgent).map((k) => k.na
 /** useTold looks for what concerns one while the page is in the back, and tells it: how much is new in the title, and what is urgent at once. */
 export function useTold() {
   const on = useTelling();
-  const me = useMe().data?.handle;
   const seen = useRef(-1);
   const latest = useQuery({
     queryKey: ["me", "news", "told"],
-    enabled: on && !!me,
+    enabled: on,
     refetchInterval: 30_000,
     refetchIntervalInBackground: true,
     queryFn: () => ask(api.GET("/me/news/latest", { params: { query: { limit: 20 } } })),

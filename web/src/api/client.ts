@@ -37,6 +37,14 @@ export const stopped: Schemas["ProblemDetails"] = {
   remedy: "Send it again when you want: what arrived does not travel again.",
 };
 
+export const unstarted: Schemas["ProblemDetails"] = {
+  type: "urn:kettletarn:unstarted",
+  title: "Not started",
+  status: 0,
+  detail: "The part of this page that sends files did not start.",
+  remedy: "Load the page again. Where that does not help, this browser may not allow WebAssembly.",
+};
+
 export const unreadable = (name: string): Schemas["ProblemDetails"] => ({
   type: "urn:kettletarn:unreadable",
   title: "Can't be read",

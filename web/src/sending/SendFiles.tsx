@@ -130,6 +130,7 @@ export function SendFiles({ here, files, folder, target, proposed = "", onClose,
     } catch (e) {
       if (e instanceof Problem && e.details.refusals?.length) {
         key.current = newKey();
+        unfinished.over(here.key); // it came to its end, and to none that goes on by itself
         const asked = e.details.refusals.filter((r) => r.reason === "older-version");
         const others = e.details.refusals.filter((r) => r.reason !== "older-version");
         if (others.length > 0)

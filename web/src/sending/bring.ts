@@ -1,5 +1,5 @@
-import { api, ask, Problem, stopped, unreadable } from "../api/client";
-import { Cutter, type Piece } from "./cutting";
+import { api, ask, Problem, stopped, unreadable, unstarted } from "../api/client";
+import { Cutter, Unstarted, type Piece } from "./cutting";
 
 /** Bounds of one request, in bytes and pieces, and how many are under way at once. */
 const batchBytes = 8 << 20;
@@ -43,8 +43,8 @@ export async function bring(key: string, files: readonly File[], progress: Progr
     for (const file of files) {
       const pieces = cutter.cut(file);
       for (;;) {
-        const step = await pieces.next().catch(() => {
-          throw new Problem(unreadable(file.name));
+        const step = await pieces.next().catch((error: unknown) => {
+          throw new Problem(error instanceof Unstarted ? unstarted : unreadable(file.name));
         });
         if (step.done) {
           contents.push(step.value);

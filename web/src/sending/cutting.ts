@@ -16,7 +16,12 @@ export interface Cut {
   read: number;
   content?: string;
   failed?: string;
+  /** What cuts files did not start. */
+  unstarted?: boolean;
 }
+
+/** Unstarted is thrown where what cuts files did not start: no file is at fault. */
+export class Unstarted extends Error {}
 
 /** Cutter cuts one file after the other. */
 export class Cutter {
@@ -25,12 +30,15 @@ export class Cutter {
 
   constructor() {
     this.worker.onmessage = ({ data }: MessageEvent<Cut>) => this.waiting?.(data);
-    this.worker.onerror = (e) => this.waiting?.({ pieces: [], read: 0, failed: e.message || "what cuts files did not start" });
+    this.worker.onerror = (e) => this.waiting?.({ pieces: [], read: 0, failed: e.message, unstarted: true });
   }
 
   private ask(asked: Asked): Promise<Cut> {
     return new Promise((resolve, reject) => {
-      this.waiting = (cut) => (cut.failed === undefined ? resolve(cut) : reject(new Error(cut.failed)));
+      this.waiting = (cut) => {
+        if (cut.failed === undefined) resolve(cut);
+        else reject(cut.unstarted ? new Unstarted(cut.failed) : new Error(cut.failed));
+      };
       this.worker.postMessage(asked);
     });
   }

@@ -23,7 +23,6 @@ let file: Blob = new Blob();
 let at = 0;
 
 async function next(): Promise<Cut> {
-  await ready;
   if (at === 0) cutting.begin();
   const bytes = new Uint8Array(await file.slice(at, at + stretch).arrayBuffer());
   at += bytes.length;
@@ -35,6 +34,12 @@ async function next(): Promise<Cut> {
 
 addEventListener("message", async ({ data }: MessageEvent<Asked>) => {
   if (data.file) [file, at] = [data.file, 0];
+  try {
+    await ready;
+  } catch (error) {
+    postMessage({ pieces: [], read: 0, failed: String(error), unstarted: true } satisfies Cut);
+    return;
+  }
   try {
     const cut = await next();
     postMessage(cut, { transfer: cut.pieces.map((p) => p.record.buffer as ArrayBuffer) });
