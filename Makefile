@@ -64,7 +64,7 @@ check-filesystems: build
 	@go test ./e2e -run 'FileSystem|Stick' -count=1 -v -timeout 20m
 
 bench: build
-	@scripts/install-packages.sh postgresql git rsync b3sum zstd
+	@scripts/install-packages.sh postgresql git rsync b3sum zstd chromium
 	@cd bench && go run . -bin ../bin -out ../docs/benchmarks.md $(if $(DATA),-data "$(abspath $(DATA))")
 
 # Kills the client and the service at random moments, KILLS times, and looks at everything behind each: see docs/reliability.md.

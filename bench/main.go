@@ -38,6 +38,7 @@ func main() {
 	files := flag.Int("files", 100_000, "files for status")
 	scale := flag.Int("assets", 1_000_000, "assets of the large project")
 	handoffs := flag.Int("handoffs", 10_000, "handoffs of the large project")
+	flag.DurationVar(&b.scrolling, "scrolling", 10*time.Minute, "how long lists are scrolled through for S17")
 	only := flag.String("only", "", "comma-separated measurements, like S1,S4")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
@@ -73,6 +74,7 @@ type bench struct {
 	db        string
 	grown     []grown
 	sends     []sendPoint
+	scrolling time.Duration // of S17
 }
 
 const passphrase = "salt and brine"
@@ -116,6 +118,7 @@ func (b *bench) main(ctx context.Context, out string, size, large, edit int64, f
 		{"S8", func() error { return b.handoff(10_000) }},
 		{"S12", b.trips},
 		{"S10", func() error { return b.scale(assets, handoffs) }},
+		{"S17", func() error { return b.pages(assets, handoffs) }},
 		{"S18", func() error { return b.finding(assets) }},
 		{"S14", func() error { return b.apart(assets, files) }},
 		{"S1", func() error { return b.transfer(size) }},

@@ -53,14 +53,14 @@ func TestWhatTheConsoleComputes(t *testing.T) {
 		`(p => withLock(p, "b", undefined) === p)({assets: [{path: "a"}]})`:                                  `true`,
 
 		// Rules are changed one by one, and what is not touched stays as it was written; | ends a line here.
-		`u(setRule(t("# A|[[rule]]|# why|match = 'a'||[[set]]|match = 'x'|"), 2, {match: ["b", "c"], kind: "asset", lock: ""}))`: "" +
+		`u(setRule(t("# A|[[rule]]|# why|match = 'a'||[[set]]|match = 'x'|"), 0, {match: ["b", "c"], kind: "asset", lock: ""}))`: "" +
 			`"# A|[[rule]]|# why|match = ['b', 'c']|kind = 'asset'||[[set]]|match = 'x'|"`,
 		`u(addRule(t("# head||[[rule]]|match = 'a'||[[set]]|match = 'x'|"), {match: ["b"], kind: "", lock: "free"}))`: "" +
 			`"# head||[[rule]]|match = 'a'||[[rule]]|match = 'b'|lock = 'free'||[[set]]|match = 'x'|"`,
 		`u(addRule("", {match: ["b"], kind: "asset", lock: ""}))`:                         `"[[rule]]|match = 'b'|kind = 'asset'|"`,
-		`u(removeRule(t("x = 1||# old|[[rule]]|match = 'a'||[[rule]]|match = 'b'|"), 5))`: `"x = 1||[[rule]]|match = 'b'|"`,
-		`u(moveRule(t("[[rule]]|match = 'a'||# B|[[rule]]|match = 'b'|"), 5, -1))`:        `"# B|[[rule]]|match = 'b'||[[rule]]|match = 'a'|"`,
-		`u(moveRule(t("[[rule]]|match = 'a'|"), 1, 1))`:                                   `"[[rule]]|match = 'a'|"`,
+		`u(removeRule(t("x = 1||# old|[[rule]]|match = 'a'||[[rule]]|match = 'b'|"), 0))`: `"x = 1||[[rule]]|match = 'b'|"`,
+		`u(moveRule(t("[[rule]]|match = 'a'||# B|[[rule]]|match = 'b'|"), 1, -1))`:        `"# B|[[rule]]|match = 'b'||[[rule]]|match = 'a'|"`,
+		`u(moveRule(t("[[rule]]|match = 'a'|"), 0, 1))`:                                   `"[[rule]]|match = 'a'|"`,
 		`u(setKey(t("# head|presets = [|  'game',|]||[[rule]]|match = 'a'|"), "presets", ["sound"]))`: "" +
 			`"# head|presets = ['sound']||[[rule]]|match = 'a'|"`,
 		`u(setKey(t("# head||[[rule]]|match = 'a'|"), "read-only", true))`: `"# head||read-only = true||[[rule]]|match = 'a'|"`,

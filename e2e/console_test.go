@@ -51,11 +51,11 @@ func browse(t *testing.T, url string) *browser {
 	return b
 }
 
-// do runs steps, each within twenty seconds.
+// do runs steps, each within 45 seconds: a machine that does much else is slow.
 func (b *browser) do(steps ...chromedp.Action[chromedp.Void]) {
 	b.t.Helper()
 	for i, step := range steps {
-		ctx, cancel := context.WithTimeout(b.ctx, 20*time.Second)
+		ctx, cancel := context.WithTimeout(b.ctx, 45*time.Second)
 		err := chromedp.Do(ctx, step)
 		cancel()
 		if err != nil {

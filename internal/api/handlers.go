@@ -232,6 +232,18 @@ func (s *Server) twice(c *call) error {
 	return c.answer(out)
 }
 
+func (s *Server) alike(c *call) error {
+	limit, err := c.number("limit")
+	if err != nil {
+		return err
+	}
+	out, err := s.service.Alike(c.Request().Context(), c.actor, c.project(), c.QueryParam("path"), limit)
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
+}
+
 func (s *Server) asset(c *call) error {
 	page, err := c.page()
 	if err != nil {

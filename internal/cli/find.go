@@ -18,7 +18,10 @@ func (a *app) find() *cli.Command {
 			if cmd.Bool("twice") {
 				least = 0
 			}
-			args, err := arguments(cmd, least, 8, "find WORDS, or find --twice")
+			if cmd.Bool("twice") && cmd.Bool("like") {
+				return wrongUse("take one of --twice and --like: what is like a file is found beside what is the same")
+			}
+			args, err := arguments(cmd, least, 8, "find WORDS, find --twice [PATH] or find --like PATH")
 			if err != nil {
 				return err
 			}
@@ -30,10 +33,39 @@ func (a *app) find() *cli.Command {
 			if cmd.Bool("twice") {
 				return a.findTwice(ctx, cmd, w, args)
 			}
+			if cmd.Bool("like") {
+				return a.findLike(ctx, cmd, w, args)
+			}
 			return a.findIn(ctx, cmd, w, strings.Join(args, " "))
 		},
 		&cli.IntFlag{Name: "last", Usage: "so many of each kind at most", Value: 20},
-		&cli.BoolFlag{Name: "twice", Usage: "what is there more than once, byte for byte; with a PATH, what else is the same"}, anywhereFlag())
+		&cli.BoolFlag{Name: "twice", Usage: "what is there more than once, byte for byte; with a PATH, what else is the same"},
+		&cli.BoolFlag{Name: "like", Usage: "what looks or sounds like the asset at PATH"}, anywhereFlag())
+}
+
+func (a *app) findLike(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, args []string) error {
+	if len(args) != 1 {
+		return wrongUse("name one asset: tarn find --like PATH")
+	}
+	paths, err := a.paths(w, args)
+	if err != nil {
+		return err
+	}
+	found, err := w.Client.Alike(ctx, w.Marker.Project, paths[0], int(cmd.Int("last")))
+	if err != nil {
+		return err
+	}
+	return a.answer(cmd, found, func() {
+		if len(found.Assets) == 0 {
+			a.say("Nothing else looks or sounds like %s.", paths[0])
+			return
+		}
+		t := a.table("LIKE IT", ">VERSION", ">SIZE", "LAST BY", ">ALIKE")
+		for _, x := range found.Assets {
+			t.row(x.Path, fmt.Sprintf("v%d", x.Newest), size(x.Size), x.Author, fmt.Sprintf("%d %%", (64-x.Apart)*100/64))
+		}
+		t.print()
+	})
 }
 
 func (a *app) findTwice(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, args []string) error {

@@ -30,6 +30,11 @@ func (c *Client) Twice(ctx context.Context, key, path string, limit int) (v mode
 	return v, c.get(ctx, in(key, "/twice"), url.Values{"path": {path}, "limit": {strconv.Itoa(limit)}}, &v)
 }
 
+// Alike is what looks or sounds like the asset at a path.
+func (c *Client) Alike(ctx context.Context, key, path string, limit int) (v model.Alike, err error) {
+	return v, c.get(ctx, in(key, "/alike"), url.Values{"path": {path}, "limit": {strconv.Itoa(limit)}}, &v)
+}
+
 // StateAt is the number of the handoff that a time or a milestone means, 0 where there is none yet.
 func (c *Client) StateAt(ctx context.Context, key, at string) (int, error) {
 	var page model.FolderPage

@@ -27,7 +27,7 @@ type Unread struct {
 // comes after it. Relies on present_unread.
 func (tx *Tx) Unread(ctx context.Context, limit int) ([]Unread, error) {
 	rows, err := tx.q.Query(ctx, `select r.asset_id, r.project_id, r.path, `+authorName+`, h.note, h.tasks, encode(c.digest, 'hex'), r.size,
-			coalesce(f.said, ''), f.said is not null
+			coalesce(f.said, ''), f.print_of is not null
 		from (select * from present where words is null limit $1 for update skip locked) r
 		cross join lateral (select content_id from versions v where v.asset_id = r.asset_id and v.number = r.number limit 1) v
 		cross join lateral (select * from contents c where c.id = v.content_id limit 1) c
@@ -50,20 +50,34 @@ func (tx *Tx) SetWords(ctx context.Context, assets []int64, words [][]string) er
 	return err
 }
 
-// SetFacts keeps in words what was read of a content of a project, named by its digest in hex, where nothing is known of it yet; what is
-// present with that content is to be gathered anew.
-func (tx *Tx) SetFacts(ctx context.Context, project int64, content, said string) error {
+// Facts are what was read of a content: in words, and its print, where it has one, of a kind of thing ("" where it has none).
+type Facts struct {
+	Said    string
+	Print   uint64
+	PrintOf string
+}
+
+// SetFacts keeps what was read of a content of a project, named by its digest in hex, where that is not known yet; what is present with
+// that content is to be gathered anew.
+func (tx *Tx) SetFacts(ctx context.Context, project int64, content string, f Facts) error {
+	var print *int64
+	if f.PrintOf != "" {
+		n := int64(f.Print)
+		print = &n
+	}
 	_, err := tx.q.Exec(ctx, `with c as (select id from contents where project_id = $1 and digest = decode($2, 'hex')),
-		f as (insert into facts (content_id, project_id, said) select id, $1, $3 from c on conflict do nothing returning content_id)
+		f as (insert into facts (content_id, project_id, said, print, print_of) select id, $1, $3, $4, $5 from c
+			on conflict (content_id) do update set print = excluded.print, print_of = excluded.print_of where facts.print_of is null
+			returning content_id)
 		update present r set words = null from versions v, f where v.content_id = f.content_id and r.asset_id = v.asset_id
-			and r.number = v.number and r.project_id = $1`, project, content, said)
+			and r.number = v.number and r.project_id = $1`, project, content, f.Said, print, f.PrintOf)
 	return err
 }
 
-// HasFacts reports whether something was read of a content of a project.
+// HasFacts reports whether all that is looked for was read of a content of a project.
 func (tx *Tx) HasFacts(ctx context.Context, project int64, content string) (has bool, err error) {
 	err = tx.q.QueryRow(ctx, `select exists (select from facts f join contents c on c.id = f.content_id
-		where c.project_id = $1 and c.digest = decode($2, 'hex'))`, project, content).Scan(&has)
+		where c.project_id = $1 and c.digest = decode($2, 'hex') and f.print_of is not null)`, project, content).Scan(&has)
 	return has, err
 }
 
@@ -175,4 +189,46 @@ func containing(texts []string) []string {
 		patterns[i] = "%" + likeEscapes.Replace(t) + "%"
 	}
 	return patterns
+}
+
+// Unlooked lists contents that are present, under names that end so, of which nothing was read yet, over all projects; skip leaves some
+// out.
+func (tx *Tx) Unlooked(ctx context.Context, endings []string, skip, limit int) ([]Unread, error) {
+	rows, err := tx.q.Query(ctx, `select r.project_id, r.path, encode(c.digest, 'hex'), r.size from present r
+		cross join lateral (select content_id from versions v where v.asset_id = r.asset_id and v.number = r.number limit 1) v
+		cross join lateral (select digest from contents c where c.id = v.content_id limit 1) c
+		left join facts f on f.content_id = v.content_id
+		where r.ending = any($1) and r.size > 0 and f.print_of is null offset $2 limit $3`, endings, skip, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (u Unread, err error) {
+		err = row.Scan(&u.Project, &u.Path, &u.Content, &u.Size)
+		return u, err
+	})
+}
+
+// Alike is an asset that is present whose print is some bits apart from another's.
+type Alike struct {
+	Asset int64
+	Apart int
+}
+
+// PresentAlike lists what is present that looks or sounds like what stands at a folded path: whose print is apart bits away at most, the
+// nearest first, without what is the same. It looks at all prints of the project. Nothing is listed of what has no print. Relies on
+// facts_prints and versions_of_content.
+func (tx *Tx) PresentAlike(ctx context.Context, project int64, folded string, apart, limit int) ([]Alike, error) {
+	rows, err := tx.q.Query(ctx, `with one as (select f.content_id, f.print, f.print_of from present r
+			join versions v on v.asset_id = r.asset_id and v.number = r.number join facts f on f.content_id = v.content_id
+			where r.project_id = $1 and r.folded = $2 and f.print is not null),
+		near as (select f.content_id, bit_count((f.print # one.print)::bit(64))::int as apart from one
+			join facts f on f.project_id = $1 and f.print_of = one.print_of and f.content_id <> one.content_id
+			where bit_count((f.print # one.print)::bit(64)) <= $3 order by apart limit 1000)
+		select r.asset_id, n.apart from near n join versions v on v.content_id = n.content_id
+			join present r on r.asset_id = v.asset_id and r.number = v.number and r.project_id = $1
+		order by n.apart, r.folded limit $4`, project, folded, apart, limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByPos[Alike])
 }

@@ -30,7 +30,9 @@ func TestFactsThatComeWhileWordsAreGathered(t *testing.T) {
 			t.Fatalf("%+v, %v", list, err)
 		}
 		go func() {
-			said <- db.Write(t.Context(), func(tx *records.Tx) error { return tx.SetFacts(t.Context(), p, "ab", "pixels 64 x 64") })
+			said <- db.Write(t.Context(), func(tx *records.Tx) error {
+				return tx.SetFacts(t.Context(), p, "ab", records.Facts{Said: "pixels 64 x 64"})
+			})
 		}()
 		select {
 		case err := <-said:

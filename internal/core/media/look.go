@@ -78,6 +78,8 @@ type Report struct {
 	Width   int     `json:"width,omitempty"`
 	Height  int     `json:"height,omitempty"`
 	Pages   int     `json:"pages,omitempty"`
+	// Print is the print of a picture or a sound (see [PrintOf]), as 16 hex digits.
+	Print string `json:"print,omitempty"`
 	// Frame is what whole.png shows of a circuit, in the drawing's own units: x at the left edge, y at the upper one, x at the right one, y
 	// at the lower one. Parts, there, are the boxes around its parts, and Nets where each of its nets has its first pin; not those of one
 	// with more than MaxParts.

@@ -299,7 +299,7 @@ func (p *picture) shown() *image.NRGBA {
 
 func (p *picture) report(d Drawn) (Report, error) {
 	w, h := p.size()
-	r := Report{Kind: Texture, Format: p.format, Width: w, Height: h}
+	r := Report{Kind: Texture, Format: p.format, Width: w, Height: h, Print: picturePrint(p.work)}
 	alpha := "not there"
 	if strings.Contains(p.channels, "alpha") || strings.Contains(p.channels, "palette") {
 		if share := p.alpha(); share == 0 {

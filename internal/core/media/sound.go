@@ -150,7 +150,7 @@ func (o *sound) report(d Drawn) (Report, error) {
 		return r, err
 	}
 	o.length = h.length
-	r.Seconds = float64(h.length) / float64(o.rate)
+	r.Seconds, r.Print = float64(h.length)/float64(o.rate), soundPrint(h.spectrum, o.rate)
 	loud := "below −70 LUFS"
 	if !math.IsInf(h.loudness, -1) {
 		loud = fmt.Sprintf("%.1f LUFS", h.loudness)

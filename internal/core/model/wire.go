@@ -197,6 +197,17 @@ type TwiceContent struct {
 	Assets []Asset `json:"assets"`
 }
 
+// Alike is what looks or sounds like an asset, the nearest first.
+type Alike struct {
+	Assets []AlikeAsset `json:"assets"`
+}
+
+// AlikeAsset is one of them; Apart is how many of 64 bits of the two prints differ.
+type AlikeAsset struct {
+	Asset
+	Apart int `json:"apart"`
+}
+
 // The orders in which assets are listed.
 const (
 	ByName    = "name"

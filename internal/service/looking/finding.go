@@ -85,7 +85,7 @@ func (s *Room) say(ctx context.Context, project int64, content string, r *media.
 	}); err != nil || known {
 		return err
 	}
-	if err := s.Write(ctx, func(tx *records.Tx) error { return tx.SetFacts(ctx, project, content, Said(r)) }); err != nil {
+	if err := s.Write(ctx, func(tx *records.Tx) error { return tx.SetFacts(ctx, project, content, factsOf(r)) }); err != nil {
 		return err
 	}
 	select {
@@ -93,6 +93,15 @@ func (s *Room) say(ctx context.Context, project int64, content string, r *media.
 	default:
 	}
 	return nil
+}
+
+// factsOf is what is kept of a report.
+func factsOf(r *media.Report) records.Facts {
+	f := records.Facts{Said: Said(r)}
+	if print, ok := media.PrintOf(r.Print); ok {
+		f.Print, f.PrintOf = print, r.Kind
+	}
+	return f
 }
 
 // maxSaid is the most bytes that are kept of what was read of a content.

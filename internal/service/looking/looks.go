@@ -16,6 +16,7 @@ import (
 	"sort"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -49,6 +50,7 @@ type looks struct {
 	folder string
 	turn   chan struct{}
 	ahead  chan preview
+	missed atomic.Bool // something may have been left out of it
 
 	mu     sync.Mutex
 	wanted int                      // how many wait who look at a page; what is made in advance lets them go first
@@ -65,7 +67,7 @@ type preview struct {
 }
 
 // edition is that of the readers: what an earlier one found out is not used.
-const edition = "3"
+const edition = "4"
 
 // Limits of what is kept: bytes, after how many new ones that is looked at, and bytes of the disk that pictures leave free.
 const (

@@ -5,6 +5,7 @@ import (
 	"errors"
 
 	"kettletarn/internal/core/assetpath"
+	"kettletarn/internal/core/media"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/records"
 	"kettletarn/internal/service/ground"
@@ -75,6 +76,46 @@ func (s *Room) Twice(ctx context.Context, actor ground.Actor, key, path string, 
 			out.Contents = append(out.Contents, one)
 		}
 		return nil
+	})
+	return out, err
+}
+
+// Alike lists what looks or sounds like the asset at a path, the nearest first; what is the same byte for byte is for [Room.Twice]. Of what
+// is neither a picture nor a sound, or was not looked at yet, nothing is.
+func (s *Room) Alike(ctx context.Context, actor ground.Actor, key, path string, limit int) (out model.Alike, err error) {
+	if limit <= 0 || limit > maxFound {
+		limit = 20
+	}
+	out.Assets = []model.AlikeAsset{}
+	err = s.Use(ctx, func(tx *records.Tx) error {
+		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
+		if err != nil {
+			return err
+		}
+		branch, err := ground.Head(ctx, tx, p, "")
+		if err != nil {
+			return err
+		}
+		if _, err := tx.ContentPresent(ctx, p.ID, assetpath.Fold(path)); errors.Is(err, records.ErrNotFound) {
+			return model.NewProblem(model.NotFound, "check the spelling", "there is no asset at %s", ground.Printable(path))
+		} else if err != nil {
+			return err
+		}
+		list, err := tx.PresentAlike(ctx, p.ID, assetpath.Fold(path), media.PrintAlike, limit)
+		if err != nil {
+			return err
+		}
+		ids := make([]int64, len(list))
+		for i, a := range list {
+			ids[i] = a.Asset
+		}
+		found, err := tx.AssetsByID(ctx, p.ID, ids, branch.Head)
+		for _, a := range list {
+			if asset, ok := found[a.Asset]; ok {
+				out.Assets = append(out.Assets, model.AlikeAsset{Asset: asset, Apart: a.Apart})
+			}
+		}
+		return err
 	})
 	return out, err
 }

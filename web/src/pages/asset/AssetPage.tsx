@@ -21,7 +21,7 @@ import { useTitle } from "../../parts/title";
 import { Unsent } from "../../parts/Unsent";
 import { assetPath, baseName, comparePath, firstLine, folderPath, grown, size, When } from "../../parts/words";
 import { Marks } from "../locks/Board";
-import { SameAs } from "../find/Twice";
+import { LooksLike, SameAs } from "../find/Twice";
 import { useBranches } from "../branches/useBranches";
 import { useHere, type Here } from "../project/ProjectFrame";
 import { Shown } from "./Shown";
@@ -95,7 +95,12 @@ export function AssetPage() {
             Version {shown.version} by {shown.author}, <When at={shown.at} />, {size(shown.size)}
             {shown.version === asset.newest && ", the newest"}
           </figcaption>
-          {!branch && !asset.gone && <SameAs here={here} path={asset.path} />}
+          {!branch && !asset.gone && (
+            <>
+              <SameAs here={here} path={asset.path} />
+              <LooksLike here={here} path={asset.path} />
+            </>
+          )}
         </figure>
         <Versions here={here} asset={asset} branch={branch} list={found} shown={shown} />
       </div>

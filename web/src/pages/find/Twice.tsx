@@ -1,9 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, ask } from "../../api/client";
+import { kindOf } from "../../api/words.gen";
 import { Picture } from "../../parts/Picture";
 import { Trouble } from "../../parts/Trouble";
-import { assetPath, plural, size } from "../../parts/words";
+import { assetPath, baseName, plural, size } from "../../parts/words";
 import type { Here } from "../project/ProjectFrame";
 
 /** Twice is what the project has more than once, byte for byte. */
@@ -72,5 +73,36 @@ export function SameAs({ here, path }: { here: Here; path: string }) {
       ))}
       {same.count > 3 && ` and ${same.count - 3} more`}.
     </p>
+  );
+}
+
+/** LooksLike is what looks or sounds like an asset. */
+export function LooksLike({ here, path }: { here: Here; path: string }) {
+  const kind = kindOf(path);
+  const found = useQuery({
+    queryKey: ["project", here.key, "twice", path, "like"],
+    enabled: kind === "texture" || kind === "sound",
+    staleTime: 60_000,
+    queryFn: () => ask(api.GET("/projects/{project}/alike", { params: { path: { project: here.key }, query: { path, limit: 8 } } })),
+    retry: false,
+  });
+  const list = found.data?.assets ?? [];
+  if (list.length === 0) return null;
+  return (
+    <section aria-labelledby="alike" className="mt-5">
+      <h2 id="alike" className="mb-2">
+        {kind === "sound" ? "Sounds like it" : "Looks like it"}
+      </h2>
+      <ul className="flex flex-wrap gap-3">
+        {list.map((a) => (
+          <li key={a.path} className="w-28">
+            <Link to={assetPath(here.key, a.path)} title={a.path} className="block">
+              <Picture project={here.key} path={a.path} version={a.newest} edge={320} className="h-24 w-28 rounded-md" />
+              <span className="block truncate text-sm">{baseName(a.path)}</span>
+            </Link>
+          </li>
+        ))}
+      </ul>
+    </section>
   );
 }

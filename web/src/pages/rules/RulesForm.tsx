@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useDeferredValue, useState } from "react";
+import { useDeferredValue, useRef, useState } from "react";
 import { handOff } from "../../acts/many";
 import { outcomes } from "../../acts/outcomes";
 import { changesOf } from "../../api/changes";
@@ -56,9 +56,17 @@ export function RulesForm({ here, rules, onClose }: { here: Here; rules: Schemas
     },
   });
   const found = tried.data;
-  const own = (found?.rules ?? []).filter((r) => r.in === file).map((r) => ({ ...r, line: r.line ?? 0 }));
-  // Lines are those of the text that was read: a click that comes before the next one was is none.
-  const edit = (next: (text: string) => string) => found?.of === text && setText(next(text));
+  const own = (found?.rules ?? []).filter((r) => r.in === file);
+  const settled = found?.of === text;
+  const moved = useRef(false); // since what is shown was read, rules may stand elsewhere
+  if (settled) moved.current = false;
+  /** edit changes the text; what goes by where rules stand waits until what is shown is what it says. It reports whether it did. */
+  const edit = (next: (text: string) => string, moves = false): boolean => {
+    if (!settled && (moves || moved.current)) return false;
+    moved.current = moves;
+    setText(next);
+    return true;
+  };
   return (
     <form
       aria-label="Rules"
@@ -118,13 +126,13 @@ export function RulesForm({ here, rules, onClose }: { here: Here; rules: Schemas
         <ol className="space-y-2">
           {own.map((r, i) => (
             <Rule
-              key={`${i} ${r.line}`}
+              key={i}
               rule={r}
               number={i + 1}
-              onChange={(rule) => edit((t) => setRule(t, r.line, rule))}
-              onUp={i > 0 ? () => edit((t) => moveRule(t, r.line, -1)) : undefined}
-              onDown={i < own.length - 1 ? () => edit((t) => moveRule(t, r.line, 1)) : undefined}
-              onRemove={() => edit((t) => removeRule(t, r.line))}
+              onChange={(rule) => edit((t) => setRule(t, i, rule))}
+              onUp={i > 0 ? () => void edit((t) => moveRule(t, i, -1), true) : undefined}
+              onDown={i < own.length - 1 ? () => void edit((t) => moveRule(t, i, 1), true) : undefined}
+              onRemove={() => void edit((t) => removeRule(t, i), true)}
             />
           ))}
         </ol>
@@ -168,7 +176,8 @@ export function RulesForm({ here, rules, onClose }: { here: Here; rules: Schemas
 interface RuleProps {
   rule: Line;
   number: number;
-  onChange: (r: OwnRule) => void;
+  /** It reports whether it was taken. */
+  onChange: (r: OwnRule) => boolean;
   onUp: (() => void) | undefined;
   onDown: (() => void) | undefined;
   onRemove: () => void;
@@ -186,8 +195,7 @@ function Rule({ rule, number, onChange: tell, onUp, onDown, onRemove }: RuleProp
     setPatterns(read.match.join("\n"));
   }
   const onChange = (next: OwnRule) => {
-    setNow(next);
-    tell(next);
+    if (tell(next)) setNow(next);
   };
   return (
     <li className="flex flex-wrap items-start gap-2 border-b border-line pb-2">

@@ -34,11 +34,10 @@ export function tables(lines: string[]): Table[] {
   return found;
 }
 
-/** ruleAt is the rule that a line, counted from 1, is in. */
-function ruleAt(lines: string[], line: number) {
+/** ruleAt is one of the rules of the text, counted from 0. */
+function ruleAt(lines: string[], index: number) {
   const rules = tables(lines).filter((t) => t.name === "rule");
-  const index = rules.findIndex((t) => line - 1 >= t.from && line - 1 < t.to);
-  return { rules, index, rule: rules[index] };
+  return { rules, rule: rules[index] };
 }
 
 const list = (match: string[]) => (match.length === 1 ? JSON.stringify(match[0]) : `[${match.map((m) => JSON.stringify(m)).join(", ")}]`);
@@ -49,9 +48,9 @@ const written = (r: OwnRule) => [
   ...(r.lock ? [`lock = ${JSON.stringify(r.lock)}`] : []),
 ];
 
-export function setRule(text: string, line: number, rule: OwnRule): string {
+export function setRule(text: string, index: number, rule: OwnRule): string {
   const lines = text.split("\n");
-  const { rule: t } = ruleAt(lines, line);
+  const { rule: t } = ruleAt(lines, index);
   if (!t) return text;
   const comments = lines.slice(t.head + 1, t.to).filter((l) => l.trimStart().startsWith("#"));
   lines.splice(t.head + 1, t.to - t.head - 1, ...comments, ...written(rule));
@@ -68,9 +67,9 @@ export function addRule(text: string, rule: OwnRule): string {
   return `${lines.join("\n").trimStart()}\n`;
 }
 
-export function removeRule(text: string, line: number): string {
+export function removeRule(text: string, index: number): string {
   const lines = text.split("\n");
-  const { rule: t } = ruleAt(lines, line);
+  const { rule: t } = ruleAt(lines, index);
   if (!t) return text;
   let to = t.to;
   while (to < lines.length && lines[to]!.trim() === "") to++;
@@ -79,9 +78,9 @@ export function removeRule(text: string, line: number): string {
 }
 
 /** moveRule exchanges a rule with the one before it (by -1) or behind it (by 1). */
-export function moveRule(text: string, line: number, by: -1 | 1): string {
+export function moveRule(text: string, index: number, by: -1 | 1): string {
   const lines = text.split("\n");
-  const { rules, index } = ruleAt(lines, line);
+  const { rules } = ruleAt(lines, index);
   const [a, b] = by < 0 ? [rules[index - 1], rules[index]] : [rules[index], rules[index + 1]];
   if (!a || !b) return text;
   return [
