@@ -191,7 +191,8 @@ func (b *bench) seen(tab context.Context, c *caller) error {
 			cancel()
 			return err
 		}
-		if _, err := c.TakeLocks(b.ctx, c.key, model.LockRequest{Workspace: c.ws, Assets: []model.LockWant{{Path: path, Version: 1}}}); err != nil {
+		want := model.LockRequest{Workspace: c.ws, Assets: []model.LockWant{{Path: path, Version: 1}}}
+		if _, err := c.TakeLocks(b.ctx, c.key, want); err != nil {
 			cancel()
 			return err
 		}
@@ -235,7 +236,7 @@ func (b *bench) scrolled(tab context.Context, c *caller) error {
 		}
 		most = max(most, held)
 	}
-	b.row("S17", fmt.Sprintf("what a tab's scripts hold after %s of scrolling", b.scrolling), humanize.IBytes(uint64(most)), "none", "at most", "150 MiB",
-		most <= 150<<20)
+	b.row("S17", fmt.Sprintf("what a tab's scripts hold after %s of scrolling", b.scrolling), humanize.IBytes(uint64(most)), "none",
+		"at most", "150 MiB", most <= 150<<20)
 	return nil
 }

@@ -8,8 +8,8 @@ import (
 	"strconv"
 )
 
-// A print is 64 bits that stay nearly the same when a picture or a sound is made smaller, louder, or encoded anew: of two that look or sound
-// alike few bits differ, of two that do not about half of them. Prints of pictures and of sounds are not compared with each other.
+// A print is 64 bits that stay nearly the same when a picture or a sound is made smaller, louder, or encoded anew: of two that look or
+// sound alike few bits differ, of two that do not about half of them. Prints of pictures and of sounds are not compared with each other.
 
 // PrintAlike is how many bits of two prints differ at most where the two are told as alike.
 const PrintAlike = 10
@@ -25,8 +25,8 @@ func Apart(a, b uint64) int { return bits.OnesCount64(a ^ b) }
 
 func printText(print uint64) string { return fmt.Sprintf("%016x", print) }
 
-// picturePrint compares the brightness of each place with that of the place right of it, over eight rows of nine places each. A picture that
-// is the same everywhere has none.
+// picturePrint compares the brightness of each place with that of the place right of it, over eight rows of nine places each. A picture
+// that is the same everywhere has none.
 func picturePrint(m *image.NRGBA64) string {
 	const columns, rows = 9, 8
 	w, h := m.Bounds().Dx(), m.Bounds().Dy()
