@@ -108,8 +108,8 @@ func (b *bench) filled(assets, handoffs, versions, locks int) (*caller, error) {
 }
 
 func (c *caller) hand(change model.SendChange) error {
-	_, err := c.Send(c.b.ctx, c.key, uuid.NewString(),
-		model.SendRequest{Workspace: c.ws, About: model.About{Note: "one more"}, TakeFree: true, Changes: []model.SendChange{change}})
+	_, err := c.Send(c.b.ctx, c.key, uuid.NewString(), model.SendRequest{Workspace: c.ws, About: model.About{Note: "one more"}, TakeFree: true,
+		Older: true, Changes: []model.SendChange{change}})
 	return err
 }
 
