@@ -73,6 +73,22 @@ func (s *Ground) ContentAt(ctx context.Context, tx *records.Tx, p records.Projec
 	return c, e.Version, ok, err
 }
 
+// AtHead lets somebody who may look at a project look at it as the first branch stands.
+func (s *Ground) AtHead(ctx context.Context, actor Actor, key string,
+	look func(tx *records.Tx, p records.Project, branch records.Branch) error) error {
+	return s.Use(ctx, func(tx *records.Tx) error {
+		p, err := Project(ctx, tx, actor, key, model.Viewer)
+		if err != nil {
+			return err
+		}
+		branch, err := Head(ctx, tx, p, "")
+		if err != nil {
+			return err
+		}
+		return look(tx, p, branch)
+	})
+}
+
 // Head is a branch by its name, in whichever case, the first one for "".
 func Head(ctx context.Context, tx *records.Tx, p records.Project, name string) (records.Branch, error) {
 	if name == "" {

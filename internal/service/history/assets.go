@@ -340,15 +340,7 @@ func (s *Room) AssetsAt(ctx context.Context, actor ground.Actor, key string, pat
 		}
 		folded = append(folded, assetpath.Fold(p))
 	}
-	err = s.Use(ctx, func(tx *records.Tx) error {
-		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
-		if err != nil {
-			return err
-		}
-		branch, err := ground.Head(ctx, tx, p, "")
-		if err != nil {
-			return err
-		}
+	err = s.AtHead(ctx, actor, key, func(tx *records.Tx, p records.Project, branch records.Branch) (err error) {
 		out.At, out.Newest = branch.Head, branch.Head
 		out.Assets, err = tx.AssetsAt(ctx, p.ID, branch.Head, folded)
 		return err

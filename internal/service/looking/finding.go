@@ -155,15 +155,7 @@ func (s *Room) Find(ctx context.Context, actor ground.Actor, key, text string, l
 	}
 	// A part of a path may be in the middle of a word; where none has three characters, no index finds that.
 	inPaths := slices.ContainsFunc(words, func(w string) bool { return utf8.RuneCountInString(w) >= 3 })
-	err = s.Use(ctx, func(tx *records.Tx) error {
-		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
-		if err != nil {
-			return err
-		}
-		branch, err := ground.Head(ctx, tx, p, "")
-		if err != nil {
-			return err
-		}
+	err = s.AtHead(ctx, actor, key, func(tx *records.Tx, p records.Project, branch records.Branch) (err error) {
 		hits, err := tx.FindPresent(ctx, p.ID, words, inPaths, limit)
 		if err != nil {
 			return err

@@ -21,15 +21,7 @@ func (s *Room) Twice(ctx context.Context, actor ground.Actor, key, path string, 
 		limit = 20
 	}
 	out.Contents = []model.TwiceContent{}
-	err = s.Use(ctx, func(tx *records.Tx) error {
-		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
-		if err != nil {
-			return err
-		}
-		branch, err := ground.Head(ctx, tx, p, "")
-		if err != nil {
-			return err
-		}
+	err = s.AtHead(ctx, actor, key, func(tx *records.Tx, p records.Project, branch records.Branch) (err error) {
 		var list []records.Twice
 		if path == "" {
 			list, err = tx.PresentTwice(ctx, p.ID, limit)
@@ -87,15 +79,7 @@ func (s *Room) Alike(ctx context.Context, actor ground.Actor, key, path string, 
 		limit = 20
 	}
 	out.Assets = []model.AlikeAsset{}
-	err = s.Use(ctx, func(tx *records.Tx) error {
-		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
-		if err != nil {
-			return err
-		}
-		branch, err := ground.Head(ctx, tx, p, "")
-		if err != nil {
-			return err
-		}
+	err = s.AtHead(ctx, actor, key, func(tx *records.Tx, p records.Project, branch records.Branch) (err error) {
 		if _, err := tx.ContentPresent(ctx, p.ID, assetpath.Fold(path)); errors.Is(err, records.ErrNotFound) {
 			return model.NewProblem(model.NotFound, "check the spelling", "there is no asset at %s", ground.Printable(path))
 		} else if err != nil {
