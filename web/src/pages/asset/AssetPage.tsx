@@ -1,9 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
 import { Download, RotateCcw } from "lucide-react";
-import { memo, useRef, useState } from "react";
+import { memo, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { Doing } from "../../acts/Many";
-import { chosen, type Given } from "../../sending/prepare";
+import { Choose } from "../../sending/Choose";
+import type { Given } from "../../sending/prepare";
 import { SendFiles } from "../../sending/SendFiles";
 import { api, ask, fileAddress, inProject, type Asset, type Schemas, type Version } from "../../api/client";
 import { useLock } from "../../api/locks";
@@ -124,7 +125,6 @@ function Heading({
   mayDrop: boolean;
   onFile: (f: Given[]) => void;
 }) {
-  const input = useRef<HTMLInputElement>(null);
   const navigate = useNavigate();
   const [doing, setDoing] = useState<"rename" | "remove">();
   const lock = useLock(here.key, asset.path).data ?? undefined;
@@ -153,22 +153,9 @@ function Heading({
       </div>
       <div className="ml-auto flex flex-wrap gap-2">
         {mayDrop && (
-          <>
-            <Button kind="act" onClick={() => input.current?.click()}>
-              Send a new version
-            </Button>
-            <input
-              ref={input}
-              type="file"
-              className="hidden"
-              aria-label="File of the new version"
-              onChange={(e) => {
-                const files = e.target.files ? chosen(e.target.files) : [];
-                e.target.value = ""; // so that the same file can be chosen again
-                if (files.length > 0) onFile(files);
-              }}
-            />
-          </>
+          <Choose label="File of the new version" takes="file" kind="act" onFiles={onFile}>
+            Send a new version
+          </Choose>
         )}
         {!branch && <LockButtons here={here} asset={asset} lock={lock} />}
         {!branch && !at && here.maySend && !asset.gone && (

@@ -1,7 +1,8 @@
 import { ArrowDownUp, LayoutGrid, Rows3, SlidersHorizontal } from "lucide-react";
-import { useCallback, useState, type ChangeEvent, type DragEvent, type ReactNode } from "react";
+import { useCallback, useState, type DragEvent, type ReactNode } from "react";
 import { Link, useParams } from "react-router";
-import { chosen as chosenFiles, filesOf, type Given } from "../../sending/prepare";
+import { Choose } from "../../sending/Choose";
+import { filesOf, type Given } from "../../sending/prepare";
 import { SendFiles } from "../../sending/SendFiles";
 import { unfinished } from "../../sending/unfinished";
 import { outcomes } from "../../acts/outcomes";
@@ -109,7 +110,16 @@ export function AssetsPage() {
           />
         </label>
         <View sheet={sheet} edge={edge} set={set} />
-        {maySend && <ChooseFiles onFiles={(files) => setDropped({ files })} />}
+        {maySend && (
+          <>
+            <Choose label="Files to send" takes="files" onFiles={(files) => setDropped({ files })}>
+              Send files
+            </Choose>
+            <Choose label="Folder to send" takes="folder" onFiles={(files) => setDropped({ files })}>
+              Send a folder
+            </Choose>
+          </>
+        )}
       </div>
       <Filters here={here} listing={listing} set={set} order={order}>
         <Views here={here} folder={folder} params={params} />
@@ -218,33 +228,6 @@ function View({ sheet, edge, set }: { sheet: boolean; edge: number; set: Set }) 
         />
       )}
     </div>
-  );
-}
-
-function ChooseFiles({ onFiles }: { onFiles: (files: Given[]) => void }) {
-  const [input, setInput] = useState<HTMLInputElement | null>(null);
-  const [folder, setFolder] = useState<HTMLInputElement | null>(null);
-  const took = (e: ChangeEvent<HTMLInputElement>) => {
-    const files = e.target.files ? chosenFiles(e.target.files) : [];
-    e.target.value = ""; // so that the same file can be chosen again
-    if (files.length > 0) onFiles(files);
-  };
-  return (
-    <>
-      <Button onClick={() => input?.click()}>Send files</Button>
-      <input ref={setInput} type="file" multiple hidden aria-label="Files to send" onChange={took} />
-      <Button onClick={() => folder?.click()}>Send a folder</Button>
-      <input
-        ref={(e) => {
-          e?.setAttribute("webkitdirectory", "");
-          setFolder(e);
-        }}
-        type="file"
-        hidden
-        aria-label="Folder to send"
-        onChange={took}
-      />
-    </>
   );
 }
 

@@ -1,12 +1,12 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState, type ChangeEvent, type DragEvent } from "react";
+import { useState, type DragEvent } from "react";
 import { useNavigate } from "react-router";
 import { api, ask } from "../../api/client";
 import { Ask, fieldClass } from "../../parts/Ask";
-import { Button } from "../../parts/Button";
 import { Trouble } from "../../parts/Trouble";
 import { plural, size } from "../../parts/words";
-import { chosen, filesOf, type Given } from "../../sending/prepare";
+import { Choose } from "../../sending/Choose";
+import { filesOf, type Given } from "../../sending/prepare";
 import { SendFiles } from "../../sending/SendFiles";
 
 /** A folder's own name is not part of the paths in the project. */
@@ -14,7 +14,6 @@ const within = (given: Given[]): Given[] => given.map((g) => ({ ...g, path: g.pa
 
 /** StartProject makes a project of a folder that one has: dropped here, or chosen. */
 export function StartProject({ me }: { me: string }) {
-  const [input, setInput] = useState<HTMLInputElement | null>(null);
   const [given, setGiven] = useState<Given[]>();
   const [name, setName] = useState("");
   const [over, setOver] = useState(false);
@@ -41,22 +40,10 @@ export function StartProject({ me }: { me: string }) {
       className={`mt-6 rounded-lg border border-dashed px-4 py-4 ${over ? "border-copper bg-copper-wash" : "border-edge"}`}
     >
       <p className="mb-2 text-peat">Drop a folder here, and it becomes a project.</p>
-      <Button onClick={() => input?.click()}>Choose a folder</Button>
+      <Choose label="Folder of the new project" takes="folder" onFiles={take}>
+        Choose a folder
+      </Choose>
       <Trouble error={error} />
-      <input
-        ref={(e) => {
-          e?.setAttribute("webkitdirectory", "");
-          setInput(e);
-        }}
-        type="file"
-        hidden
-        aria-label="Folder of the new project"
-        onChange={(e: ChangeEvent<HTMLInputElement>) => {
-          const list = e.target.files ? chosen(e.target.files) : [];
-          e.target.value = "";
-          take(list);
-        }}
-      />
       {given && <Start me={me} given={given} name={name} onClose={() => setGiven(undefined)} />}
     </div>
   );
