@@ -24,15 +24,24 @@ type Unread struct {
 }
 
 // Unread lists up to limit of them, over all projects, and locks them: nobody else gathers them meanwhile, and what is found out about one
-// comes after it. Relies on present_unread.
+// comes after it. What is known of them is read once they are locked: a statement that locks sees its rows as they are by then, and all
+// else as it was when it began. Relies on present_unread.
 func (tx *Tx) Unread(ctx context.Context, limit int) ([]Unread, error) {
-	rows, err := tx.q.Query(ctx, `select r.asset_id, r.project_id, r.path, `+authorName+`, h.note, h.tasks, encode(c.digest, 'hex'), r.size,
+	rows, err := tx.q.Query(ctx, `select asset_id from present where words is null limit $1 for update skip locked`, limit)
+	if err != nil {
+		return nil, err
+	}
+	ids, err := pgx.CollectRows(rows, pgx.RowTo[int64])
+	if err != nil || len(ids) == 0 {
+		return nil, err
+	}
+	rows, err = tx.q.Query(ctx, `select r.asset_id, r.project_id, r.path, `+authorName+`, h.note, h.tasks, encode(c.digest, 'hex'), r.size,
 			coalesce(f.said, ''), f.print_of is not null
-		from (select * from present where words is null limit $1 for update skip locked) r
+		from unnest($1::bigint[]) i (id) cross join lateral (select * from present where asset_id = i.id limit 1) r
 		cross join lateral (select content_id from versions v where v.asset_id = r.asset_id and v.number = r.number limit 1) v
 		cross join lateral (select * from contents c where c.id = v.content_id limit 1) c
 		cross join lateral (select * from handoffs h where h.project_id = r.project_id and h.number = r.handoff limit 1) h
-		join people p on p.id = h.author_id left join facts f on f.content_id = c.id`, limit)
+		join people p on p.id = h.author_id left join facts f on f.content_id = c.id`, ids)
 	if err != nil {
 		return nil, err
 	}

@@ -67,6 +67,67 @@ func TestFactsThatComeWhileWordsAreGathered(t *testing.T) {
 	}
 }
 
+// TestFactsAndWordsAtOnce: whatever is said while words are gathered again and again is in them at the end.
+func TestFactsAndWordsAtOnce(t *testing.T) {
+	url := testbed.Migrated(t)
+	db := open(t, url)
+	p, person := project(t, db)
+	const assets = 500
+	exec(t, url, fmt.Sprintf(`insert into contents (id, project_id, digest, size) overriding system value
+			select i, %[1]d, decode(lpad(to_hex(i), 8, '0'), 'hex'), 3 from generate_series(1, %[3]d) i;
+		insert into handoffs (project_id, number, branch_id, author_id, note, root, digest, assets, size)
+			select %[1]d, 1, id, %[2]d, 'a note', '\x00', '\x00', 1, 3 from branches where project_id = %[1]d;
+		insert into versions (asset_id, number, project_id, branch_id, handoff, parents, path, content_id, gone, executable)
+			select i, 1, %[1]d, b.id, 1, '{}', i || '.png', i, false, false from branches b, generate_series(1, %[3]d) i where project_id = %[1]d;
+		insert into present (asset_id, project_id, path, folded, folder, ending, number, handoff, size)
+			select i, %[1]d, i || '.png', i || '.png', '', '.png', 1, 1, 3 from generate_series(1, %[3]d) i`, p, person, assets))
+	said := make(chan error, 1)
+	go func() {
+		for i := assets; i > 0; i-- { // against the order in which they are gathered
+			if err := db.Write(t.Context(), func(tx *records.Tx) error {
+				return tx.SetFacts(t.Context(), p, fmt.Sprintf("%08x", i), records.Facts{Said: fmt.Sprint("said", i)})
+			}); err != nil {
+				said <- err
+				return
+			}
+		}
+		said <- nil
+	}()
+	words := make([]string, assets+1)
+	gather := func() (n int) {
+		if err := db.Write(t.Context(), func(tx *records.Tx) error {
+			list, err := tx.Unread(t.Context(), assets)
+			n = len(list)
+			ids := make([]int64, n)
+			for i, u := range list {
+				ids[i], words[u.Asset] = u.Asset, u.Said
+			}
+			if err != nil || n == 0 {
+				return err
+			}
+			return tx.SetWords(t.Context(), ids, make([][]string, n))
+		}); err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	for done := false; !done || gather() > 0; {
+		select {
+		case err := <-said:
+			if done = true; err != nil {
+				t.Fatal(err)
+			}
+		default:
+			gather()
+		}
+	}
+	for i := 1; i <= assets; i++ {
+		if words[i] != fmt.Sprint("said", i) {
+			t.Errorf("%d.png: %q was gathered", i, words[i])
+		}
+	}
+}
+
 // TestFindingLooksIntoIndexes: what is asked of paths goes to their index, however many words there are. Of 60,000
 // rows each time few more are looked at than fit, and 2,000 to know what is found often.
 func TestFindingLooksIntoIndexes(t *testing.T) {
