@@ -7,9 +7,6 @@ import (
 	"image/color"
 	"image/png"
 	"net/http"
-	"net/http/httptest"
-	"net/http/httputil"
-	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -365,32 +362,19 @@ func TestNothingFallsBetweenAPageAndItsNews(t *testing.T) {
 	d := serve(t)
 	odile := d.person("odile")
 	odile.start(map[string]string{"textures/rust.png": "rust"})
-	target, err := url.Parse(d.URL)
-	if err != nil {
-		t.Fatal(err)
-	}
 	happened := make(chan struct{})
-	proxy := &httputil.ReverseProxy{FlushInterval: -1, Rewrite: func(r *httputil.ProxyRequest) {
-		r.SetURL(target)
-		r.Out.Host = r.In.Host
-	}}
-	slow := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	b := browse(t, through(t, d, func(r *http.Request, over <-chan struct{}) bool {
 		if strings.HasSuffix(r.URL.Path, "/projects/brinelight/news") {
 			select {
 			case <-happened:
 			case <-r.Context().Done():
+			case <-over:
 			}
 		}
-		proxy.ServeHTTP(w, r)
+		return false
 	}))
-	b := open(t, d)
-	b.url = slow.URL
-	t.Cleanup(func() { // the browser's stream has to end before the proxy can
-		slow.CloseClientConnections()
-		slow.Close()
-	})
 	b.signIn("odile")
-	b.do(chromedp.Navigate(slow.URL+"/p/brinelight/locks"), b.sees("Nothing of that kind is locked"))
+	b.do(chromedp.Navigate(b.url+"/p/brinelight/locks"), b.sees("Nothing of that kind is locked"))
 	odile.tarn(0, "lock", "--note", "seams", "textures/rust.png")
 	close(happened)
 	b.do(b.sees("seams"))

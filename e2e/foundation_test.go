@@ -21,8 +21,9 @@ import (
 	"kettletarn/internal/testbed"
 )
 
-// without is an address of the service at which one call is never answered: what a page does without it shows.
-func without(t *testing.T, d *daemon, end string) string {
+// through is an address of the service at which each request passes gate first: true means that it was held back, and is not answered. over
+// is closed when the test ends: a browser that is still there asks again and again.
+func through(t *testing.T, d *daemon, gate func(r *http.Request, over <-chan struct{}) bool) string {
 	t.Helper()
 	target, err := url.Parse(d.URL)
 	if err != nil {
@@ -34,14 +35,9 @@ func without(t *testing.T, d *daemon, end string) string {
 	}}
 	over := make(chan struct{})
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if strings.HasSuffix(r.URL.Path, end) {
-			select {
-			case <-r.Context().Done():
-			case <-over: // a browser that is still there asks again and again
-			}
-			return
+		if !gate(r, over) {
+			proxy.ServeHTTP(w, r)
 		}
-		proxy.ServeHTTP(w, r)
 	}))
 	t.Cleanup(func() {
 		close(over)
@@ -49,6 +45,20 @@ func without(t *testing.T, d *daemon, end string) string {
 		s.Close()
 	})
 	return s.URL
+}
+
+// without is an address of the service at which one call is never answered: what a page does without it shows.
+func without(t *testing.T, d *daemon, end string) string {
+	return through(t, d, func(r *http.Request, over <-chan struct{}) bool {
+		if !strings.HasSuffix(r.URL.Path, end) {
+			return false
+		}
+		select {
+		case <-r.Context().Done():
+		case <-over:
+		}
+		return true
+	})
 }
 
 // TestALostRaceIsExplained: what somebody else was quicker at is said above the page, where no live change takes it away, with the ways out

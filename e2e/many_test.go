@@ -6,14 +6,12 @@ import (
 	"kettletarn/demo/scene"
 	"math/rand/v2"
 	"net/http"
-	"net/http/httptest"
-	"net/http/httputil"
-	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 )
@@ -129,26 +127,20 @@ func TestSendingFromThePageGoesOnWhereItStopped(t *testing.T) {
 	d := serve(t)
 	odile := d.person("odile")
 	odile.start(map[string]string{"tarn.toml": "otherwise = \"asset\"\n", "art/a.png": "a"})
-	address, err := url.Parse(d.URL)
-	if err != nil {
-		t.Fatal(err)
-	}
 	// Only the first upload goes through, until the line is open.
 	var line atomic.Bool
 	var uploads atomic.Int64
-	to := httputil.NewSingleHostReverseProxy(address)
-	between := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.Method == http.MethodPost && strings.HasSuffix(r.URL.Path, "/chunks") && uploads.Add(1) > 1 && !line.Load() {
-			_, _ = io.Copy(io.Discard, r.Body)
-			<-r.Context().Done()
-			return
+	b := browse(t, through(t, d, func(r *http.Request, over <-chan struct{}) bool {
+		if r.Method != http.MethodPost || !strings.HasSuffix(r.URL.Path, "/chunks") || uploads.Add(1) == 1 || line.Load() {
+			return false
 		}
-		r.Host = address.Host
-		r.Header.Del("Origin")
-		to.ServeHTTP(w, r)
+		_, _ = io.Copy(io.Discard, r.Body)
+		select {
+		case <-r.Context().Done():
+		case <-over:
+		}
+		return true
 	}))
-	t.Cleanup(between.Close)
-	b := browse(t, between.URL)
 	b.signIn("odile")
 
 	dir := filepath.Join(t.TempDir(), "levels")
@@ -167,13 +159,13 @@ func TestSendingFromThePageGoesOnWhereItStopped(t *testing.T) {
 		}
 	}
 	folder := chromedp.SetUploadFiles(`input[aria-label="Folder to send"]`, []string{dir})
-	b.do(chromedp.Navigate(between.URL+"/p/brinelight/assets"), b.sees("Send a folder"), folder,
+	b.do(chromedp.Navigate(b.url+"/p/brinelight/assets"), b.sees("Send a folder"), folder,
 		b.asked("Send 3 files", "3 new assets", "levels/deep/kelp.bin"), chromedp.SendKeys(`textarea[name=note]`, "The levels"), b.act("Send"),
 		b.until(`Number(document.querySelector("[role=progressbar]")?.getAttribute("aria-valuenow")) > 5`), b.act("Stop"),
 		b.asked("It was stopped, and nothing of it is handed off"))
 	line.Store(true)
 	uploads.Store(0)
-	b.do(chromedp.Navigate(between.URL+"/p/brinelight/assets"), b.sees("3 files were on their way when this page was left"), folder,
+	b.do(chromedp.Navigate(b.url+"/p/brinelight/assets"), b.sees("3 files were on their way when this page was left"), folder,
 		b.asked("What arrived of them does not travel again"), b.until(`document.querySelector("textarea").value === "The levels"`),
 		b.act("Send"), b.asked(), b.sees("levels"))
 	// 30 MiB that can't be packed are four requests; one of them had arrived.
@@ -187,7 +179,7 @@ func TestSendingFromThePageGoesOnWhereItStopped(t *testing.T) {
 	says(t, odile.tarn(0, "show", "h2"), "The levels", "levels/harbour.bin", "levels/empty.bin")
 
 	// The same again is nothing new.
-	b.do(chromedp.Navigate(between.URL+"/p/brinelight/assets"), b.sees("levels"), folder, b.asked("0 new assets and 3 new versions"),
+	b.do(chromedp.Navigate(b.url+"/p/brinelight/assets"), b.sees("levels"), folder, b.asked("0 new assets and 3 new versions"),
 		chromedp.SendKeys(`textarea[name=note]`, "Once more"), b.act("Send"), b.asked())
 	if out := odile.tarn(0, "history"); strings.Contains(out, "h3") {
 		t.Errorf("the same files became a handoff:\n%s", out)
@@ -201,7 +193,16 @@ func TestAProjectFromThePageAndItsRules(t *testing.T) {
 	d := serve(t)
 	odile := d.person("odile")
 	odile.start(map[string]string{"a.png": "a"})
-	b := open(t, d)
+	// What is read of rules comes late: nobody waits for it between two changes.
+	b := browse(t, through(t, d, func(r *http.Request, over <-chan struct{}) bool {
+		if strings.HasSuffix(r.URL.Path, "/rules/try") {
+			select {
+			case <-time.After(700 * time.Millisecond):
+			case <-over:
+			}
+		}
+		return false
+	}))
 	b.signIn("odile")
 	dir := filepath.Join(t.TempDir(), "Brine Light")
 	files := map[string]string{"textures/rust.png": "rust", "text/keeper.md": "keeper", "cache/sky.png": "sky", "notes.xyz": "notes"}
@@ -214,7 +215,7 @@ func TestAProjectFromThePageAndItsRules(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	b.do(chromedp.Navigate(d.URL+"/"), b.sees("Drop a folder here"),
+	b.do(chromedp.Navigate(b.url+"/"), b.sees("Drop a folder here"),
 		chromedp.SetUploadFiles(`input[aria-label="Folder of the new project"]`, []string{dir}),
 		b.asked("Start a project", "4 files", "game, fits these files"),
 		b.until(`document.querySelector("[role=alertdialog] input").value === "brine-light"`),
@@ -222,13 +223,13 @@ func TestAProjectFromThePageAndItsRules(t *testing.T) {
 		b.asked("Send 5 files", "left out", "cache/sky.png"), b.act("Send 2 files"),
 		b.until(`location.pathname === "/p/brine-light"`))
 	says(t, odile.tarn(0, "project", "list"), "brine-light")
-	b.do(chromedp.Navigate(d.URL+"/p/brine-light/assets"), b.sees("tarn.toml"), b.sees("textures"))
+	b.do(chromedp.Navigate(b.url+"/p/brine-light/assets"), b.sees("tarn.toml"), b.sees("textures"))
 
 	// The rules, changed by hand: what is wrong is said, and what would change.
 	rule := func(n int, what string) string {
 		return fmt.Sprintf(`//form[@aria-label="Rules"]//label[contains(., "rule %d")]//select[../span[contains(., %q)]]`, n, what)
 	}
-	b.do(chromedp.Navigate(d.URL+"/p/brine-light/rules"), chromedp.Click(button("Change the rules")), chromedp.Click(button("Add a rule")),
+	b.do(chromedp.Navigate(b.url+"/p/brine-light/rules"), chromedp.Click(button("Change the rules")), chromedp.Click(button("Add a rule")),
 		b.until(`document.querySelectorAll("form[aria-label=Rules] li textarea").length === 1`),
 		b.evaluate(`document.querySelector("form[aria-label=Rules] li textarea").select()`),
 		chromedp.SendKeys(`form[aria-label=Rules] li textarea`, "*.png\n*.tga\t"),
@@ -241,6 +242,7 @@ func TestAProjectFromThePageAndItsRules(t *testing.T) {
 		chromedp.Click(`//button[@aria-label="Remove rule 1"]`),
 		b.until(`document.querySelectorAll("form[aria-label=Rules] li textarea").length === 1`),
 		chromedp.SendKeys(`//form[@aria-label="Rules"]//label[contains(., "Why")]//input`, "Textures are nobody's alone"),
+		b.until(`!document.querySelector("form[aria-label=Rules] button[type=submit]").disabled`),
 		chromedp.Click(button("Hand the rules off")), b.until(`!document.querySelector("form[aria-label=Rules]")`), b.sees("*.tga"))
 	b.do(b.sees("no lock needed"))
 }

@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useDeferredValue, useRef, useState } from "react";
+import { useDeferredValue, useState } from "react";
 import { handOff } from "../../acts/many";
 import { outcomes } from "../../acts/outcomes";
 import { changesOf } from "../../api/changes";
@@ -12,9 +12,26 @@ import { bring } from "../../sending/bring";
 import type { Here } from "../project/ProjectFrame";
 import { addRule, moveRule, removeRule, setKey, setRule, type OwnRule } from "./rulesText";
 
-type Line = Schemas["RuleLine"];
-
 const file = "tarn.toml";
+const fresh: OwnRule = { match: ["*.new"], kind: "asset", lock: "required" };
+
+/** Shown is what the form shows of the text of rules. */
+interface Shown {
+  presets: string[];
+  otherwise: string;
+  readOnly: boolean;
+  rules: OwnRule[];
+}
+
+function shownBy(read: Pick<Schemas["Rules"], "presets" | "otherwise" | "read_only" | "rules">): Shown {
+  const own = read.rules.filter((r) => r.in === file);
+  return {
+    presets: read.presets,
+    otherwise: read.otherwise,
+    readOnly: read.read_only,
+    rules: own.map((r) => ({ match: r.match, kind: r.kind ?? "", lock: r.lock ?? "" })),
+  };
+}
 
 /** RulesForm changes the rules, shows what that would change, and hands them off. */
 export function RulesForm({ here, rules, onClose }: { here: Here; rules: Schemas["Rules"]; onClose: () => void }) {
@@ -56,16 +73,20 @@ export function RulesForm({ here, rules, onClose }: { here: Here; rules: Schemas
     },
   });
   const found = tried.data;
-  const own = (found?.rules ?? []).filter((r) => r.in === file);
   const settled = found?.of === text;
-  const moved = useRef(false); // since what is shown was read, rules may stand elsewhere
-  if (settled) moved.current = false;
-  /** edit changes the text; what goes by where rules stand waits until what is shown is what it says. It reports whether it did. */
-  const edit = (next: (text: string) => string, moves = false): boolean => {
-    if (!settled && (moves || moved.current)) return false;
-    moved.current = moves;
+  // What is changed is shown at once; the service reads the text behind it.
+  const [ahead, setAhead] = useState({ text: rules.text, shown: shownBy(rules) });
+  const foresees = ahead.text === text;
+  const shown = foresees && (!settled || found.trouble) ? ahead.shown : shownBy(found ?? rules);
+  const own = shown.rules;
+  const edit = (next: string, change: Partial<Shown>) => {
     setText(next);
-    return true;
+    setAhead({ text: next, shown: { ...shown, ...change } });
+  };
+  const moved = (from: number, by: 1 | -1) => {
+    const rules = own.toSpliced(from, 1);
+    rules.splice(from + by, 0, own[from]!);
+    edit(moveRule(text, from, by), { rules });
   };
   return (
     <form
@@ -76,70 +97,71 @@ export function RulesForm({ here, rules, onClose }: { here: Here; rules: Schemas
         if (!act.isPending) act.mutate();
       }}
     >
-      <fieldset>
-        <legend className="mb-1 font-semibold">Presets</legend>
-        <div className="flex flex-wrap gap-x-5 gap-y-1">
-          {presets.data?.presets.map((p) => {
-            const on = found?.presets.includes(p.name) ?? false;
-            return (
-              <label key={p.name} className="flex items-start gap-2" title={p.about}>
-                <input
-                  type="checkbox"
-                  className="mt-1 size-4 accent-copper"
-                  checked={on}
-                  onChange={() =>
-                    setText(setKey(text, "presets", on ? found!.presets.filter((n) => n !== p.name) : [...(found?.presets ?? []), p.name]))
-                  }
-                />
-                {p.name}
-              </label>
-            );
-          })}
-        </div>
-      </fieldset>
-      <div className="flex flex-wrap items-end gap-x-6 gap-y-2">
-        <label>
-          <span className="mb-1 block">What no rule covers</span>
-          <select
-            className={fieldClass}
-            value={found?.otherwise ?? "asset"}
-            onChange={(e) => setText(setKey(text, "otherwise", e.target.value))}
-          >
-            <option value="asset">is an asset that needs its lock</option>
-            <option value="code">is left to the main history</option>
-            <option value="ignored">is left out</option>
-          </select>
-        </label>
-        <label className="flex items-center gap-2 py-1.5">
-          <input
-            type="checkbox"
-            className="size-4 accent-copper"
-            checked={found?.read_only ?? false}
-            onChange={(e) => setText(setKey(text, "read-only", e.target.checked || undefined))}
-          />
-          Read-only until one has the lock
-        </label>
-      </div>
-      <section aria-label="Rules of this project">
-        <h3 className="mb-1 font-semibold">Rules of this project</h3>
-        <p className="mb-2 text-peat">The last one that matches decides.</p>
-        <ol className="space-y-2">
-          {own.map((r, i) => (
-            <Rule
-              key={i}
-              rule={r}
-              number={i + 1}
-              onChange={(rule) => edit((t) => setRule(t, i, rule))}
-              onUp={i > 0 ? () => void edit((t) => moveRule(t, i, -1), true) : undefined}
-              onDown={i < own.length - 1 ? () => void edit((t) => moveRule(t, i, 1), true) : undefined}
-              onRemove={() => void edit((t) => removeRule(t, i), true)}
+      <fieldset disabled={!settled && !foresees} className="space-y-5">
+        <fieldset>
+          <legend className="mb-1 font-semibold">Presets</legend>
+          <div className="flex flex-wrap gap-x-5 gap-y-1">
+            {presets.data?.presets.map((p) => {
+              const on = shown.presets.includes(p.name);
+              const presets = on ? shown.presets.filter((n) => n !== p.name) : [...shown.presets, p.name];
+              return (
+                <label key={p.name} className="flex items-start gap-2" title={p.about}>
+                  <input
+                    type="checkbox"
+                    className="mt-1 size-4 accent-copper"
+                    checked={on}
+                    onChange={() => edit(setKey(text, "presets", presets), { presets })}
+                  />
+                  {p.name}
+                </label>
+              );
+            })}
+          </div>
+        </fieldset>
+        <div className="flex flex-wrap items-end gap-x-6 gap-y-2">
+          <label>
+            <span className="mb-1 block">What no rule covers</span>
+            <select
+              className={fieldClass}
+              value={shown.otherwise}
+              onChange={(e) => edit(setKey(text, "otherwise", e.target.value), { otherwise: e.target.value })}
+            >
+              <option value="asset">is an asset that needs its lock</option>
+              <option value="code">is left to the main history</option>
+              <option value="ignored">is left out</option>
+            </select>
+          </label>
+          <label className="flex items-center gap-2 py-1.5">
+            <input
+              type="checkbox"
+              className="size-4 accent-copper"
+              checked={shown.readOnly}
+              onChange={(e) => edit(setKey(text, "read-only", e.target.checked || undefined), { readOnly: e.target.checked })}
             />
-          ))}
-        </ol>
-        <Button className="mt-2" onClick={() => setText(addRule(text, { match: ["*.new"], kind: "asset", lock: "required" }))}>
-          Add a rule
-        </Button>
-      </section>
+            Read-only until one has the lock
+          </label>
+        </div>
+        <section aria-label="Rules of this project">
+          <h3 className="mb-1 font-semibold">Rules of this project</h3>
+          <p className="mb-2 text-peat">The last one that matches decides.</p>
+          <ol className="space-y-2">
+            {own.map((r, i) => (
+              <Rule
+                key={i}
+                rule={r}
+                number={i + 1}
+                onChange={(rule) => edit(setRule(text, i, rule), { rules: own.with(i, rule) })}
+                onUp={i > 0 ? () => moved(i, -1) : undefined}
+                onDown={i < own.length - 1 ? () => moved(i, 1) : undefined}
+                onRemove={() => edit(removeRule(text, i), { rules: own.toSpliced(i, 1) })}
+              />
+            ))}
+          </ol>
+          <Button className="mt-2" onClick={() => edit(addRule(text, fresh), { rules: [...own, fresh] })}>
+            Add a rule
+          </Button>
+        </section>
+      </fieldset>
       <details>
         <summary className="cursor-pointer text-peat">As text, with sets, tasks and branches</summary>
         <textarea
@@ -161,7 +183,7 @@ export function RulesForm({ here, rules, onClose }: { here: Here; rules: Schemas
         <Button
           kind="act"
           type="submit"
-          disabled={act.isPending || tried.isFetching || !note.trim() || text === rules.text || !found || found.trouble !== undefined}
+          disabled={act.isPending || !settled || !note.trim() || text === rules.text || found.trouble !== undefined}
         >
           Hand the rules off
         </Button>
@@ -174,29 +196,23 @@ export function RulesForm({ here, rules, onClose }: { here: Here; rules: Schemas
 }
 
 interface RuleProps {
-  rule: Line;
+  rule: OwnRule;
   number: number;
-  /** It reports whether it was taken. */
-  onChange: (r: OwnRule) => boolean;
+  onChange: (r: OwnRule) => void;
   onUp: (() => void) | undefined;
   onDown: (() => void) | undefined;
   onRemove: () => void;
 }
 
-function Rule({ rule, number, onChange: tell, onUp, onDown, onRemove }: RuleProps) {
-  const read: OwnRule = { match: rule.match, kind: rule.kind ?? "", lock: rule.lock ?? "" };
-  // What was chosen or typed stands as it is until the rules are read anew.
-  const [was, setWas] = useState(JSON.stringify(read));
-  const [now, setNow] = useState(read);
-  const [patterns, setPatterns] = useState(read.match.join("\n"));
-  if (was !== JSON.stringify(read)) {
-    setWas(JSON.stringify(read));
-    setNow(read);
-    setPatterns(read.match.join("\n"));
+function Rule({ rule, number, onChange, onUp, onDown, onRemove }: RuleProps) {
+  const match = rule.match.join("\n");
+  // What is typed stands as it is until another field is gone to.
+  const [was, setWas] = useState(match);
+  const [patterns, setPatterns] = useState(match);
+  if (was !== match) {
+    setWas(match);
+    setPatterns(match);
   }
-  const onChange = (next: OwnRule) => {
-    if (tell(next)) setNow(next);
-  };
   return (
     <li className="flex flex-wrap items-start gap-2 border-b border-line pb-2">
       <label className="min-w-52 flex-1">
@@ -208,19 +224,19 @@ function Rule({ rule, number, onChange: tell, onUp, onDown, onRemove }: RuleProp
           value={patterns}
           onChange={(e) => setPatterns(e.target.value)}
           onBlur={() => {
-            const match = patterns
+            const typed = patterns
               .split("\n")
               .map((p) => p.trim())
               .filter(Boolean);
-            if (match.length > 0 && match.join("\n") !== now.match.join("\n")) onChange({ ...now, match });
-            else setPatterns(now.match.join("\n"));
+            if (typed.length > 0 && typed.join("\n") !== match) onChange({ ...rule, match: typed });
+            else setPatterns(match);
           }}
         />
       </label>
       <label>
         <span className="sr-only">What rule {number} makes of them</span>
-        <select className={fieldClass} value={now.kind} onChange={(e) => onChange({ ...now, kind: e.target.value })}>
-          {now.lock && <option value="">says nothing</option>}
+        <select className={fieldClass} value={rule.kind} onChange={(e) => onChange({ ...rule, kind: e.target.value })}>
+          {rule.lock && <option value="">says nothing</option>}
           <option value="asset">assets</option>
           <option value="code">left to the main history</option>
           <option value="ignored">left out</option>
@@ -228,8 +244,8 @@ function Rule({ rule, number, onChange: tell, onUp, onDown, onRemove }: RuleProp
       </label>
       <label>
         <span className="sr-only">The lock that rule {number} asks for</span>
-        <select className={fieldClass} value={now.lock} onChange={(e) => onChange({ ...now, lock: e.target.value })}>
-          {now.kind && <option value="">no word on locks</option>}
+        <select className={fieldClass} value={rule.lock} onChange={(e) => onChange({ ...rule, lock: e.target.value })}>
+          {rule.kind && <option value="">no word on locks</option>}
           <option value="required">lock needed</option>
           <option value="on-edit">lock on first edit</option>
           <option value="free">no lock needed</option>
