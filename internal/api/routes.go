@@ -27,6 +27,8 @@ type route struct {
 	status               int
 	// right is who may call it: see the rights. Every route says so, and it is asked before anything is read.
 	right ground.Right
+	// shown says that who has the link of a showing may call it, too, under an address of its own: for what that shows.
+	shown bool
 	// large is for bodies above what is usual: their most bytes. stream and costly are as in admission.Kind.
 	large          int64
 	stream, costly bool
@@ -115,9 +117,18 @@ var routes = func() []route {
 			table.answer, table.answerType = nil, csvType
 			all = append(all, table)
 		}
+		if r.shown {
+			outside := r
+			outside.path, outside.right = strings.Replace(r.path, "/projects/:project", shownPath, 1), ground.Shown
+			outside.summary += "; of what a link shows"
+			all = append(all, outside)
+		}
 	}
 	return all
 }()
+
+// shownPath is what lies under the link of a showing.
+const shownPath = "/shown/:secret"
 
 var calls = []route{
 	{method: "GET", path: "/service", right: ground.Anybody, summary: "What runs here", answer: model.ServiceInfo{},
@@ -215,11 +226,11 @@ var calls = []route{
 	{method: "GET", path: "/projects/:project/asset", right: ground.Viewer, summary: "One asset with its versions",
 		answer: model.AssetHistory{}, query: append([]param{pathParam, {name: "branch", kind: "string",
 			about: "the branch whose asset of this path is meant; the first one where left out"}}, pageParams...), handle: (*Server).asset},
-	{method: "GET", path: "/projects/:project/file", right: ground.Viewer,
+	{method: "GET", path: "/projects/:project/file", right: ground.Viewer, shown: true,
 		summary: "The content of a version, whole or in ranges (RFC 9110), as an attachment; its ETag is its digest", answerType: binary,
 		handle: (*Server).file,
 		query:  []param{pathParam, {name: "version", kind: "integer", about: "the newest where left out"}}},
-	{method: "GET", path: "/projects/:project/lines", right: ground.Viewer, costly: true,
+	{method: "GET", path: "/projects/:project/lines", right: ground.Viewer, shown: true, costly: true,
 		summary: "Which version changed each line of a text asset last", answer: model.LineOrigins{},
 		query: []param{pathParam, {name: "version", kind: "integer", about: "the newest where left out"}}, handle: (*Server).lines},
 	{method: "GET", path: "/projects/:project/archive", right: ground.Viewer, costly: true,
@@ -274,19 +285,19 @@ var calls = []route{
 	{method: "POST", path: "/projects/:project/branches/:branch", right: ground.Artist, body: model.BranchStateRequest{},
 		answer:  model.Branch{},
 		summary: "Say that a branch is done, live again, or closed", handle: (*Server).setBranchState},
-	{method: "GET", path: "/projects/:project/look", right: ground.Viewer, costly: true,
+	{method: "GET", path: "/projects/:project/look", right: ground.Viewer, shown: true, costly: true,
 		summary: "What a version is: its kind, facts, and what was drawn of it", answer: media.Report{},
 		query: []param{pathParam, {name: "version", kind: "integer", about: "the newest where left out"}}, handle: (*Server).look},
-	{method: "GET", path: "/projects/:project/look/file", right: ground.Viewer, costly: true,
+	{method: "GET", path: "/projects/:project/look/file", right: ground.Viewer, shown: true, costly: true,
 		summary: "What was drawn of a version, by its name in the report", answerType: binary, handle: (*Server).drawing,
 		query: []param{pathParam, {name: "version", kind: "integer", about: "the newest where left out"}, nameParam}},
-	{method: "GET", path: "/projects/:project/compare", right: ground.Viewer, costly: true,
+	{method: "GET", path: "/projects/:project/compare", right: ground.Viewer, shown: true, costly: true,
 		summary: "What is different between two versions: facts, measures, changes, and what was drawn of that", answer: looking.Compared{},
 		query: sideParams, handle: (*Server).compare},
-	{method: "GET", path: "/projects/:project/compare/file", right: ground.Viewer, costly: true,
+	{method: "GET", path: "/projects/:project/compare/file", right: ground.Viewer, shown: true, costly: true,
 		summary: "What was drawn of two versions, by its name in the comparison", answerType: binary,
 		query: append(slices.Clone(sideParams), nameParam), handle: (*Server).comparedDrawing},
-	{method: "GET", path: "/projects/:project/thumbnail", right: ground.Viewer, summary: "A picture of a version, made small",
+	{method: "GET", path: "/projects/:project/thumbnail", right: ground.Viewer, shown: true, summary: "A picture of a version, made small",
 		answerType: png, handle: (*Server).thumbnail,
 		query: []param{pathParam, {name: "version", kind: "integer", about: "the newest where left out"},
 			{name: "edge", kind: "integer", about: "96, 320 or 1280 pixels at most each way"}}},
@@ -394,6 +405,21 @@ var calls = []route{
 		summary: "Bring commits of a git history in as handoffs, in their order, all or none; for leads", body: model.PastRequest{},
 		answer: model.PastReceipt{}, status: http.StatusCreated, handle: (*Server).bringPast},
 
+	{method: "GET", path: "/projects/:project/showings", right: ground.Viewer,
+		summary: "The links by which people outside look at something of a project, the newest first", answer: model.Showings{},
+		handle: (*Server).showings},
+	{method: "POST", path: "/projects/:project/showings", right: ground.Artist, body: model.ShowingRequest{}, answer: model.Showing{},
+		summary: "Make a link by which somebody outside looks at a version, a comparison or a state without an account; it is told this once",
+		status:  http.StatusCreated, handle: (*Server).addShowing},
+	{method: "PUT", path: "/projects/:project/showings", right: ground.Lead, body: model.ShowingsOff{}, answer: model.Showings{},
+		summary: "Switch all that a project shows outside off, or on again", handle: (*Server).switchShowings},
+	{method: "DELETE", path: "/projects/:project/showings/:showing", right: ground.Viewer, status: http.StatusNoContent,
+		summary: "End such a link: one's own, or, for a lead, anybody's", handle: (*Server).endShowing},
+	{method: "GET", path: shownPath, right: ground.Shown, summary: "What a link shows", answer: model.Exhibit{}, handle: (*Server).exhibit},
+	{method: "GET", path: shownPath + "/assets", right: ground.Shown, costly: true,
+		summary: "The assets of the state that a link shows, in the order of their paths", answer: model.ExhibitPage{}, handle: (*Server).exhibits,
+		query: []param{afterParam, {name: "search", kind: "string", about: "only with this in the path"}, limitParam}},
+
 	{method: "GET", path: "/projects/:project/hooks", right: ground.Lead, summary: "Where a project's news is sent to; for leads",
 		answer: model.Hooks{}, handle: (*Server).hooks},
 	{method: "POST", path: "/projects/:project/hooks", right: ground.Lead,
@@ -444,7 +470,7 @@ func (s *Server) register(g *echo.Group) {
 			if err := s.authenticate(k); err != nil {
 				return err
 			}
-			leave, err := s.gate.Person(c.Request().Context(), k.actor.ID, kind)
+			leave, err := s.gate.Person(c.Request().Context(), k.whose(), kind)
 			if err != nil {
 				return err
 			}

@@ -84,6 +84,14 @@ type call struct {
 }
 
 func (s *Server) authenticate(c *call) (err error) {
+	if c.route.right == ground.Shown {
+		if c.actor, err = s.service.AdmitOutside(c.Request().Context(), c.Param("secret")); errors.Is(err, ground.ShowsNothing) {
+			if many := s.gate.Stray(c.address); many != nil {
+				return many
+			}
+		}
+		return err
+	}
 	c.token = bearer(c.Request())
 	if c.actor, err = s.service.Admit(c.Request().Context(), c.token, c.project(), c.route.right); err == nil {
 		s.service.Heard(c.Request().Context(), c.actor, c.Request().Header.Get(model.WorkspaceHeader))
@@ -96,6 +104,14 @@ func (s *Server) authenticate(c *call) (err error) {
 		}
 	}
 	return err
+}
+
+// whose is for whom a request counts: a person, or a link, which counts as one.
+func (c *call) whose() int64 {
+	if o := c.actor.Outside; o != nil {
+		return -o.Project.ID<<20 - int64(o.Showing.Number)
+	}
+	return c.actor.ID
 }
 
 func bearer(r *http.Request) string {
@@ -142,10 +158,20 @@ func (s *Server) logged(next echo.HandlerFunc) echo.HandlerFunc {
 			s.fail(c, err)
 		}
 		response, _ := echo.UnwrapResponse(c.Response())
-		s.log.Info("request", "request", requestID(c), "method", c.Request().Method, "path", c.Request().URL.Path,
+		s.log.Info("request", "request", requestID(c), "method", c.Request().Method, "path", withoutSecret(c.Request().URL.Path),
 			"status", response.Status, "bytes", response.Size, "ms", time.Since(start).Milliseconds())
 		return nil
 	}
+}
+
+// withoutSecret is a path as it is logged: who reads a log has no business with what a link shows.
+func withoutSecret(path string) string {
+	before, secret, ok := strings.Cut(path, "/shown/")
+	if !ok {
+		return path
+	}
+	_, rest, _ := strings.Cut(secret, "/")
+	return before + "/shown/…/" + rest
 }
 
 func requestID(c *echo.Context) string { return c.Response().Header().Get("X-Request-ID") }
@@ -260,4 +286,9 @@ func (c *call) answer(v any) error {
 	return c.Blob(status, csvType+"; charset=utf-8; header=present", out.Bytes())
 }
 
-func (c *call) project() string { return c.Param("project") }
+func (c *call) project() string {
+	if c.actor.Outside != nil {
+		return c.actor.Within
+	}
+	return c.Param("project")
+}

@@ -13,27 +13,9 @@ import (
 )
 
 func (a *app) token() *cli.Command {
-	with := func(least int, usage string, do func(ctx context.Context, cmd *cli.Command, c *client.Client, key string,
-		args []string) error) cli.ActionFunc {
-		return func(ctx context.Context, cmd *cli.Command) error {
-			args, err := arguments(cmd, least, least, usage)
-			if err != nil {
-				return err
-			}
-			key, err := a.projectOf(cmd)
-			if err != nil {
-				return err
-			}
-			c, err := a.clientFor(a.serviceOf(cmd))
-			if err != nil {
-				return err
-			}
-			return do(ctx, cmd, c, key, args)
-		}
-	}
 	fresh := command("token new", "make a credential for this project alone, for a machine that works by itself", "",
 		"tarn token new --role viewer --expires 90d --label \"build machine\"",
-		with(0, "token new --role ROLE --expires 90d", func(ctx context.Context, cmd *cli.Command, c *client.Client, key string,
+		a.ofProject(0, 0, "token new --role ROLE --expires 90d", func(ctx context.Context, cmd *cli.Command, c *client.Client, key string,
 			_ []string) error {
 			days, ok := daysOf(cmd.String("expires"))
 			if !ok {
@@ -53,7 +35,7 @@ func (a *app) token() *cli.Command {
 		&cli.StringFlag{Name: "expires", Value: "90d", Usage: "how long it holds: 90d, 12w, 1y"},
 		&cli.StringFlag{Name: "label", Usage: "what it is for"}, projectFlag)
 	list := command("token list", "the credentials for this project alone that still hold", "", "tarn token list",
-		with(0, "token list", func(ctx context.Context, cmd *cli.Command, c *client.Client, key string, _ []string) error {
+		a.ofProject(0, 0, "token list", func(ctx context.Context, cmd *cli.Command, c *client.Client, key string, _ []string) error {
 			all, err := c.Tokens(ctx, key)
 			if err != nil {
 				return err
@@ -71,7 +53,7 @@ func (a *app) token() *cli.Command {
 			})
 		}), projectFlag)
 	end := command("token end", "make such a credential unusable from now on", "NUMBER", "tarn token end 3",
-		with(1, "token end NUMBER", func(ctx context.Context, cmd *cli.Command, c *client.Client, key string, args []string) error {
+		a.ofProject(1, 1, "token end NUMBER", func(ctx context.Context, cmd *cli.Command, c *client.Client, key string, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {
 				return wrongUse("%q is not a number; tarn token list shows them", args[0])
@@ -83,6 +65,26 @@ func (a *app) token() *cli.Command {
 		}), projectFlag)
 	return &cli.Command{Name: "token", Usage: "credentials for machines: new, list, end", Commands: []*cli.Command{fresh, lists(list), end},
 		HideHelpCommand: true, Action: needsSub}
+}
+
+// ofProject makes the action of a command about a project that no workspace is needed for.
+func (a *app) ofProject(least, most int, usage string, do func(ctx context.Context, cmd *cli.Command, c *client.Client, key string,
+	args []string) error) cli.ActionFunc {
+	return func(ctx context.Context, cmd *cli.Command) error {
+		args, err := arguments(cmd, least, most, usage)
+		if err != nil {
+			return err
+		}
+		key, err := a.projectOf(cmd)
+		if err != nil {
+			return err
+		}
+		c, err := a.clientFor(a.serviceOf(cmd))
+		if err != nil {
+			return err
+		}
+		return do(ctx, cmd, c, key, args)
+	}
 }
 
 func withArticle(role string) string {

@@ -23,6 +23,7 @@ import (
 	"kettletarn/internal/service/people"
 	"kettletarn/internal/service/reviewing"
 	"kettletarn/internal/service/ruling"
+	"kettletarn/internal/service/showing"
 	"kettletarn/internal/service/telling"
 	"kettletarn/internal/store"
 )
@@ -41,6 +42,7 @@ type Service struct {
 	*lookingRoom
 	*tellingRoom
 	*keepingRoom
+	*showingRoom
 }
 
 // The rooms, under names of their own: what they can do is what the service can do.
@@ -56,6 +58,7 @@ type (
 	lookingRoom   = looking.Room
 	tellingRoom   = telling.Room
 	keepingRoom   = keeping.Room
+	showingRoom   = showing.Room
 )
 
 // New makes a service. cache is a folder for what can be made again; it may be emptied at any time.
@@ -66,7 +69,7 @@ func New(db *records.DB, store store.Store, folder string, log *slog.Logger) *Se
 	locks := locks.New(rules)
 	return &Service{ground, contents, rules, locks, handoffs.New(locks, looks), people.New(locks), history.New(contents),
 		branching.New(ground), reviewing.New(looks), looks,
-		telling.New(ground), keeping.New(rules, looks)}
+		telling.New(ground), keeping.New(rules, looks), showing.New(contents)}
 }
 
 // Run carries news from the database to the readers until ctx ends, then ends their streams; beside that it keeps the history in packs,

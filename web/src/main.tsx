@@ -38,6 +38,7 @@ const router = createBrowserRouter([
             children: [
               { index: true, ...page(() => import("./pages/handoffs/HandoffsPage"), "HandoffsPage") },
               { path: "milestones", ...page(() => import("./pages/milestones/MilestonesPage"), "MilestonesPage") },
+              { path: "shown", ...page(() => import("./pages/showings/ShowingsPage"), "ShowingsPage") },
               { path: "between", ...page(() => import("./pages/between/BetweenPage"), "BetweenPage") },
             ],
           },
@@ -66,6 +67,12 @@ const router = createBrowserRouter([
       },
       { path: "*", element: <NotFoundPage /> },
     ],
+  },
+  {
+    path: "/shown/:secret",
+    errorElement: <NotFoundPage broken />,
+    hydrateFallbackElement: <></>,
+    ...page(() => import("./pages/shown/ShownPage"), "ShownPage"),
   },
 ]);
 

@@ -19,6 +19,10 @@ const (
 	ReviewClosed     = "review.closed"
 	RulesAsked       = "rules.asked"
 	RulesAnswered    = "rules.answered"
+	ShowingAdded     = "showing.added"
+	ShowingEnded     = "showing.ended"
+	ShowingOpened    = "showing.opened"
+	ShowingsSwitched = "showings.switched"
 	UnsentChanged    = "unsent.changed"
 	PinsTold         = "pins.told"
 	WorkspaceAdded   = "workspace.added"
@@ -61,6 +65,7 @@ var Events = []Event{
 	{lock.Waits, true, true}, {lock.Left, true, false}, {lock.Offered, true, true}, {lock.PassedOver, true, true},
 	{lock.Asked, true, true}, {lock.Given, true, false}, {lock.Skipped, true, true}, {lock.NotYet, true, true},
 	{lock.Unanswered, true, true}, {lock.Reminded, true, true},
+	{ShowingAdded, true, false}, {ShowingEnded, true, false}, {ShowingOpened, true, false}, {ShowingsSwitched, true, false},
 	{UnsentChanged, true, false}, {PinsTold, true, false}, {WorkspaceAdded, true, false}, {FalseClaim, false, false},
 	{ProjectStarted, true, false}, {ProjectRemoved, true, false}, {ProjectLimit, false, false},
 	{MemberSet, false, false}, {MemberRemoved, false, false},

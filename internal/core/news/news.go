@@ -157,6 +157,17 @@ func Of(e model.Event) (i Item) {
 	case MilestoneRemoved:
 		i.Handoff = about.number("handoff")
 		i.Text = fmt.Sprintf("%s took the name %s from h%d", e.Person, about.text("name"), i.Handoff)
+	case ShowingAdded:
+		i.Text = fmt.Sprintf("%s made a link that shows %s to %s, until %s", e.Person, shown(about, i.Paths), about.text("for"), until)
+	case ShowingEnded:
+		i.Text = fmt.Sprintf("%s ended the link that shows %s to %s", e.Person, shown(about, i.Paths), about.text("for"))
+	case ShowingOpened:
+		i.Text = fmt.Sprintf("The link that shows %s to %s was opened", shown(about, i.Paths), about.text("for"))
+	case ShowingsSwitched:
+		i.Text = fmt.Sprintf("%s switched the links for people outside on again", e.Person)
+		if off, _ := e.Subject["off"].(bool); off {
+			i.Text = fmt.Sprintf("%s switched the links for people outside off", e.Person)
+		}
 	case lock.Taken:
 		i.Text = fmt.Sprintf("%s took the lock of %s", person, what)
 		if note := about.text("note"); note != "" {
@@ -215,6 +226,17 @@ func Of(e model.Event) (i Item) {
 			fmt.Sprintf("%s %s your request for %s%s", e.Person, answer, about.text("path"), because))
 	}
 	return i
+}
+
+// shown is what a showing shows, in words.
+func shown(about subject, paths []string) string {
+	switch len(paths) {
+	case 0:
+		return fmt.Sprintf("%s as of h%d", about.text("state"), about.number("handoff"))
+	case 1:
+		return fmt.Sprintf("%s v%d", paths[0], about.number("version"))
+	}
+	return fmt.Sprintf("%s v%d beside %s v%d", paths[0], about.number("version"), paths[1], about.number("with_version"))
 }
 
 // subject reads what an event is about; it may come from JSON or from the program itself.

@@ -414,17 +414,15 @@ func (s *Room) OpenDigest(ctx context.Context, p records.Project, content string
 	return s.OpenRow(ctx, row), nil
 }
 
-// VersionOf finds a version that is not gone; number 0 is the newest. It looks at that version alone, however many there are.
+// VersionOf finds a version that is not gone; number 0 is the newest, or the one that is shown to somebody outside. It looks at that
+// version alone, however many there are.
 func (s *Room) VersionOf(ctx context.Context, actor ground.Actor, key, path string,
 	number int) (p records.Project, v model.Version, err error) {
-	err = s.Use(ctx, func(tx *records.Tx) (err error) {
-		if p, err = ground.Project(ctx, tx, actor, key, model.Viewer); err != nil {
-			return err
-		}
-		branch, err := ground.Head(ctx, tx, p, "")
-		if err != nil {
-			return err
-		}
+	if actor.Outside != nil {
+		return s.versionOutside(ctx, actor.Outside, path, number)
+	}
+	err = s.AtHead(ctx, actor, key, func(tx *records.Tx, in records.Project, branch records.Branch) (err error) {
+		p = in
 		v, err = tx.Version(ctx, p.ID, branch.Head, assetpath.Fold(path), number)
 		return err
 	})
@@ -437,6 +435,23 @@ func (s *Room) VersionOf(ctx context.Context, actor ground.Actor, key, path stri
 		return p, v, model.NewProblem(model.NotFound, "choose another version", "%s was removed in version %d", ground.Printable(path), v.Version)
 	}
 	return p, v, err
+}
+
+// versionOutside finds a version for somebody outside, who is told nothing of what is not shown.
+func (s *Room) versionOutside(ctx context.Context, o *ground.Outside, path string, number int) (records.Project, model.Version, error) {
+	var v model.Version
+	handoff, ok := o.Handoff(path, number)
+	err := records.ErrNotFound
+	if ok {
+		err = s.Use(ctx, func(tx *records.Tx) (err error) {
+			v, err = tx.Version(ctx, o.Project.ID, handoff, assetpath.Fold(path), 0)
+			return err
+		})
+	}
+	if errors.Is(err, records.ErrNotFound) || err == nil && (v.Gone || number != 0 && v.Version != number) {
+		err = model.NewProblem(model.NotFound, "go back to what this link shows", "this link does not show %s", ground.Printable(path))
+	}
+	return o.Project, o.Told(v), err
 }
 
 // TextOf reads a version as text. Its error is that of package lines where it is none.

@@ -59,6 +59,8 @@ type Actor struct {
 	AtMost  string
 	// Credential is the digest of the token that this is done with; zero where the program itself does it.
 	Credential chunk.Digest
+	// Outside is what the link of a showing shows to whoever has it, who is no person here; nil for people.
+	Outside *Outside
 }
 
 // Whole refuses what takes a person, to whom a token for one project is no match.

@@ -16,6 +16,7 @@ type Right string
 
 const (
 	Anybody  Right = "anybody"          // without a sign-in
+	Shown    Right = "shown"            // whoever has the link of a showing, see [Outside]; no sign-in is asked for, or counts
 	Person   Right = "person"           // any credential that holds
 	Whole    Right = "person-only"      // a person, to whom a token for one project is no match
 	Viewer   Right = model.Viewer       // in the project, and so for those below

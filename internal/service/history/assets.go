@@ -311,6 +311,9 @@ func (s *Room) Handoffs(ctx context.Context, actor ground.Actor, key string, f H
 // OpenVersion opens the content of one version of an asset (0 for the newest).
 func (s *Room) OpenVersion(ctx context.Context, actor ground.Actor, key, path string, number int) (model.Version, *contents.Content,
 	error) {
+	if actor.Outside != nil && !actor.Outside.Showing.Files {
+		return model.Version{}, nil, model.NewProblem(model.NotAllowed, "ask whoever gave it to you", "this link is for looking: the files stay here")
+	}
 	p, v, err := s.VersionOf(ctx, actor, key, path, number)
 	if err != nil {
 		return v, nil, err

@@ -26,6 +26,9 @@ const maxTraced = 256 << 20
 
 // Lines tells of each line of a version of a text asset (0 for the newest) which version changed it last.
 func (s *Room) Lines(ctx context.Context, actor ground.Actor, key, path string, number int) (out model.LineOrigins, err error) {
+	if actor.Outside != nil {
+		return s.linesOutside(ctx, actor, path, number)
+	}
 	asset, versions, err := s.History(ctx, actor, key, "", path)
 	if err != nil {
 		return out, err
@@ -48,11 +51,7 @@ func (s *Room) Lines(ctx context.Context, actor ground.Actor, key, path string, 
 	}); err != nil {
 		return out, err
 	}
-	text, err := s.TextOf(ctx, p, versions[0])
-	if errors.Is(err, lines.ErrNoText) || errors.Is(err, lines.ErrTooLarge) {
-		return out, model.NewProblem(model.BadRequest, "tarn history PATH lists its versions", "%s can't be read line by line: %v", asset.Path,
-			err)
-	}
+	text, err := s.linesOf(ctx, p, versions[0])
 	if err != nil {
 		return out, err
 	}
@@ -84,6 +83,30 @@ func (s *Room) Lines(ctx context.Context, actor ground.Actor, key, path string, 
 			At: v.At, Note: ground.FirstLine(v.Note)})
 	}
 	return out, nil
+}
+
+// linesOf is a version, line by line.
+func (s *Room) linesOf(ctx context.Context, p records.Project, v model.Version) ([]string, error) {
+	text, err := s.TextOf(ctx, p, v)
+	if errors.Is(err, lines.ErrNoText) || errors.Is(err, lines.ErrTooLarge) {
+		err = model.NewProblem(model.BadRequest, "tarn history PATH lists its versions", "%s can't be read line by line: %v",
+			ground.Printable(v.Path), err)
+	}
+	return text, err
+}
+
+// linesOutside is a version, line by line, for somebody outside: they are not told who changed what.
+func (s *Room) linesOutside(ctx context.Context, actor ground.Actor, path string, number int) (out model.LineOrigins, err error) {
+	p, v, err := s.VersionOf(ctx, actor, "", path, number)
+	if err != nil {
+		return out, err
+	}
+	text, err := s.linesOf(ctx, p, v)
+	out.Path, out.Version, out.Lines = v.Path, v.Version, make([]model.LineOrigin, len(text))
+	for i := range text {
+		out.Lines[i] = model.LineOrigin{Line: i + 1, Text: text[i]}
+	}
+	return out, err
 }
 
 // Archive is the project, or a folder or an asset of it, as it was.

@@ -30,6 +30,7 @@ const kept = [
   "review",
   "reviews",
   "rules",
+  "showings",
   "spots",
   "twice",
   "unsent",
@@ -46,6 +47,7 @@ const touches: [string, Kept[]][] = [
   ["branch.", ["branch", "branches", "merge"]],
   ["review.", ["review", "reviews", "merge", "spots", "branch"]],
   ["rules.", ["rules"]],
+  ["showing", ["showings"]],
   ["unsent.", ["unsent", "locks", "asset"]],
   ["pins.", ["pins"]],
   ["workspace.", ["workspaces"]],
@@ -131,7 +133,8 @@ export class Changes {
     let anywhere = false;
     for (const e of events) {
       for (const n of touched(e)) names.add(n);
-      for (const p of paths(e)) (e.kind.startsWith("handoff.") ? changed : locks).add(p);
+      const about = e.kind.startsWith("handoff.") ? changed : /^(lock|unsent)\./.test(e.kind) ? locks : undefined;
+      for (const p of paths(e)) about?.add(p);
       anywhere ||= e.kind.startsWith("handoff.") && unnamed(e);
       if (e.kind.startsWith("lock.") && unnamed(e)) names.add("folder").add("lock");
     }

@@ -55,6 +55,13 @@ export const unreadable = (name: string): Schemas["ProblemDetails"] => ({
 
 export const api = createClient<paths>({ baseUrl: prefix });
 
+/** Who looks by the link of a showing asks by that link for what is in a project. */
+const link = typeof location === "undefined" ? undefined : /^\/shown\/([^/]+)/.exec(location.pathname)?.[1];
+if (link) {
+  api.use({ onRequest: ({ request }) => new Request(request.url.replace(/\/projects\/[^/]+/, `/shown/${link}`), request) });
+}
+const projectAt = (key: string) => (link ? `${prefix}/shown/${link}` : `${prefix}/projects/${encodeURIComponent(key)}`);
+
 /** ask unwraps an answer: its data, or a Problem thrown. */
 export async function ask<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
   let answer: { data?: T; error?: unknown; response: Response };
@@ -72,7 +79,7 @@ function isProblem(v: unknown): v is Schemas["ProblemDetails"] {
 }
 
 export const inProject = (key: string, call: string, query: Record<string, string | number>) =>
-  `${prefix}/projects/${encodeURIComponent(key)}/${call}?${new URLSearchParams(Object.entries(query).map(([k, v]) => [k, String(v)]))}`;
+  `${projectAt(key)}/${call}?${new URLSearchParams(Object.entries(query).map(([k, v]) => [k, String(v)]))}`;
 
 export const fileAddress = (key: string, path: string, version: number) => inProject(key, "file", { path, version });
 

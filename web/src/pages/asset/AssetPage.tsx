@@ -25,6 +25,7 @@ import { Marks } from "../locks/Board";
 import { LooksLike, SameAs } from "../find/Twice";
 import { useBranches } from "../branches/useBranches";
 import { useHere, type Here } from "../project/ProjectFrame";
+import { ShowOutside } from "../showings/ShowOutside";
 import { Shown } from "./Shown";
 
 export function AssetPage() {
@@ -96,6 +97,18 @@ export function AssetPage() {
             Version {shown.version} by {shown.author}, <When at={shown.at} />, {size(shown.size)}
             {shown.version === asset.newest && ", the newest"}
           </figcaption>
+          {!branch && !shown.gone && (
+            <p className="mt-3">
+              <ShowOutside
+                here={here}
+                kind="quiet"
+                show={{
+                  what: { path: asset.path, version: shown.version },
+                  words: `version ${shown.version} of ${baseName(asset.path)}`,
+                }}
+              />
+            </p>
+          )}
           {!branch && !asset.gone && (
             <>
               <SameAs here={here} path={asset.path} />

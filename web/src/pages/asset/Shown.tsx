@@ -9,12 +9,12 @@ import { When } from "../../parts/words";
 import { Pictures } from "../compare/Pictures";
 import { Sounds } from "../compare/Sounds";
 import { drawnOf } from "../compare/useCompare";
-import type { Here } from "../project/ProjectFrame";
+import type { At } from "../project/ProjectFrame";
 
 const Models = lazy(() => import("../compare/Models"));
 
 /** Shown is one version of the asset at path as its kind is best looked at, and what can be said of it. */
-export function Shown({ here, path, version }: { here: Here; path: string; version: number }) {
+export function Shown({ here, path, version }: { here: At; path: string; version: number }) {
   const found = useQuery({
     queryKey: ["project", here.key, "look", path, version],
     queryFn: () => ask(api.GET("/projects/{project}/look", { params: { path: { project: here.key }, query: { path, version } } })),
@@ -39,7 +39,7 @@ export function Shown({ here, path, version }: { here: Here; path: string; versi
   );
 }
 
-function View({ here, path, version, look }: { here: Here; path: string; version: number; look: Schemas["Report"] | undefined }) {
+function View({ here, path, version, look }: { here: At; path: string; version: number; look: Schemas["Report"] | undefined }) {
   const drawn = (name: string) => drawnOf(here.key, path, version, name);
   if (look?.files.includes("mesh.bin")) {
     return (
@@ -126,7 +126,7 @@ function Table({ table }: { table: Schemas["Table"] }) {
 }
 
 /** Origins is a text, and beside each line who changed it last. */
-function Origins({ here, path, version }: { here: Here; path: string; version: number }) {
+function Origins({ here, path, version }: { here: At; path: string; version: number }) {
   const found = useQuery({
     queryKey: ["project", here.key, "lines", path, version],
     queryFn: () => ask(api.GET("/projects/{project}/lines", { params: { path: { project: here.key }, query: { path, version } } })),
@@ -145,7 +145,7 @@ function Origins({ here, path, version }: { here: Here; path: string; version: n
             return (
               <tr key={l.line} className={fresh ? "border-t border-line/60" : ""}>
                 <td className="w-44 truncate px-2 text-peat" title={l.note}>
-                  {fresh && (
+                  {fresh && l.author && (
                     <>
                       <Link to={`?version=${l.version}`} replace>
                         v{l.version}

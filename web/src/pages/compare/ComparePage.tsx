@@ -7,6 +7,7 @@ import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
 import { assetPath, baseName, firstLine, When } from "../../parts/words";
 import { useHere, type Here } from "../project/ProjectFrame";
+import { ShowOutside } from "../showings/ShowOutside";
 import { Difference } from "./Difference";
 import { useCompare, type Sides } from "./useCompare";
 
@@ -35,6 +36,16 @@ export function ComparePage() {
         <Button kind="quiet" onClick={() => set({ path: sides.with, a: sides.b, with: sides.path, b: sides.a })}>
           The other way round
         </Button>
+        {data && (
+          <ShowOutside
+            here={here}
+            kind="quiet"
+            show={{
+              what: { path: sides.path, version: data.before.version, compare: true, with: sides.with, with_version: data.after.version },
+              words: "this comparison",
+            }}
+          />
+        )}
       </form>
       <Trouble error={found.error} />
       {found.isPending && <p className="text-peat">Looking at both …</p>}

@@ -1,7 +1,7 @@
 import { lazy, Suspense, useState } from "react";
 import { fieldClass } from "../../parts/Ask";
 import { OnSheet } from "../../parts/Pointing";
-import type { Here } from "../project/ProjectFrame";
+import type { At } from "../project/ProjectFrame";
 import { Changes, Facts, Measures, Strip } from "./Findings";
 import { Lines } from "./Lines";
 import { Matched } from "./Matched";
@@ -13,7 +13,7 @@ import { drawnOf, drawnOfBoth, type Comparison, type Sides } from "./useCompare"
 const Models = lazy(() => import("./Models"));
 
 /** Difference is what is different between two versions: measured, drawn or heard, and told part by part. */
-export function Difference({ here, sides, comparison: c }: { here: Here; sides: Sides; comparison: Comparison }) {
+export function Difference({ here, sides, comparison: c }: { here: At; sides: Sides; comparison: Comparison }) {
   const unread = [
     ["before", c.before],
     ["after", c.after],
@@ -43,7 +43,7 @@ export function Difference({ here, sides, comparison: c }: { here: Here; sides: 
 const hasPlan = (c: Comparison) => c.files.includes("plan.png");
 
 /** View is what there is to see, by kind. */
-function View({ here, sides, comparison: c }: { here: Here; sides: Sides; comparison: Comparison }) {
+function View({ here, sides, comparison: c }: { here: At; sides: Sides; comparison: Comparison }) {
   const has = (r: Comparison["before"], name: string) => r.files.includes(name);
   const both = (name: string) => has(c.before, name) && has(c.after, name);
   const plan = hasPlan(c) && (

@@ -10,6 +10,7 @@ import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
 import { When } from "../../parts/words";
 import { useHere } from "../project/ProjectFrame";
+import { ShowOutside } from "../showings/ShowOutside";
 
 export function useMilestones(key: string) {
   return useQuery({
@@ -59,6 +60,7 @@ export function MilestonesPage() {
                 )}
                 <Link to={`/p/${here.key}/handoffs/between?from=${m.name}&to=newest`}>What came behind it</Link>
                 <Link to={`/p/${here.key}/assets?at=${m.name}`}>The project as it was</Link>
+                <ShowOutside here={here} kind="quiet" show={{ what: { at: m.name }, words: m.name }} />
                 {here.mayLead && (
                   <Button kind="quiet" onClick={() => setRemoving(m)}>
                     Remove

@@ -11,9 +11,13 @@ import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
 import { StateHere } from "./StateHere";
 
-/** Here is what every page of a project knows. */
-export interface Here {
+/** At is where what is only looked at is: in a project, or what a link shows of one. */
+export interface At {
   key: string;
+}
+
+/** Here is what every page of a project knows. */
+export interface Here extends At {
   me: string;
   project: Project;
   maySend: boolean;
