@@ -294,3 +294,39 @@ func TestViewsTheWallAndTheTitle(t *testing.T) {
 		chromedp.Click(`//label[contains(., "Tell me in this browser")]//input`),
 		b.until(`document.title === "News · brinelight · Kettle Tarn"`))
 }
+
+// TestShownOutside: a link made on a page leads somebody who never signed in to that, and to nothing else; ended, it leads nowhere.
+func TestShownOutside(t *testing.T) {
+	t.Parallel()
+	d := serve(t)
+	odile := d.person("odile")
+	odile.start(map[string]string{"textures/rust.png": string(scene.Albedo("rust", 64, 0)), "text/keeper.md": "Light the lamp.\n"})
+	odile.tarn(0, "milestone", "add", "first-light")
+	b, outside := open(t, d), open(t, d)
+	b.signIn("odile")
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/handoffs/milestones"), chromedp.Click(button("Show to somebody outside")),
+		b.asked("Show first-light to somebody outside"), chromedp.SendKeys(`[role=alertdialog] input`, "Harbour Press"), b.act("Make a link"),
+		b.asked("A link for Harbour Press"))
+	link, err := chromedp.Run(b.ctx, chromedp.Value(`[role=alertdialog] input[readonly]`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	outside.do(chromedp.Navigate(link), outside.sees("first-light"), outside.sees("odile of brinelight shows this to Harbour Press"),
+		outside.sees("3 assets"), chromedp.Click(`//a[contains(., "keeper.md")]`), outside.sees("Light the lamp."),
+		outside.until(`document.title.startsWith("keeper.md")`), chromedp.Click(`//a[contains(., "All of first-light")]`),
+		chromedp.SendKeys(`input[type=search]`, "RUST"),
+		outside.until(`document.querySelectorAll("main li").length === 1`), chromedp.Click(`//a[contains(., "rust.png")]`), outside.sees("64 x 64"))
+
+	says(t, odile.tarn(0, "showing", "add", "textures/rust.png@v1", "--for", "Salt Works", "--with-files"), "/shown/")
+	list := odile.tarn(0, "showing", "list")
+	says(t, list, "first-light (h1)", "Harbour Press", "textures/rust.png@v1", "Salt Works")
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/handoffs/shown"), b.sees("to Harbour Press"), b.sees("opened 1 time"),
+		b.sees("to Salt Works, who may take the files along"),
+		chromedp.Click(`//li[contains(., "Harbour Press")]//button[.="End it"]`), b.asked("End the link for Harbour Press?"), b.act("End it"),
+		b.asked(), b.sees("ended by odile"))
+	outside.do(chromedp.Navigate(link), outside.sees("This link shows nothing any more, or never did"))
+	says(t, odile.tarn(0, "showing", "off"), "Nothing of brinelight is shown outside any more")
+	b.do(b.sees("A lead switched them off"), chromedp.Click(button("Switch them on again")), b.sees("Switch them all off"))
+	says(t, odile.tarn(1, "showing", "add", "no-such", "--for", "them"), "no-such")
+	says(t, odile.tarn(2, "showing", "add", "first-light"), "--for")
+}

@@ -133,6 +133,12 @@ func TestShowings(t *testing.T) {
 	}
 	leads(both, 404)
 	leads(state, 200)
+	for _, ended := range []string{"now()", "null"} {
+		if _, err := db.Exec(ctx, `update people set ended = `+ended+` where handle = 'rurik'`); err != nil {
+			t.Fatal(err)
+		}
+		leads(given, map[string]int{"now()": 404, "null": 200}[ended])
+	}
 	if err := h.odile.RemoveMember(ctx, key, "rurik"); err != nil {
 		t.Fatal(err)
 	}
@@ -141,7 +147,7 @@ func TestShowings(t *testing.T) {
 	var kinds []string
 	if err := db.QueryRow(ctx, `select array_agg(kind order by id) from events where kind like 'showing%'`).Scan(&kinds); err != nil ||
 		strings.Join(kinds, " ") != "showing.added showing.added showing.added showing.added showing.opened showings.switched showings.switched "+
-			"showing.ended showing.opened" {
+			"showing.ended showing.opened showing.opened" {
 		t.Errorf("%v %v", kinds, err)
 	}
 }

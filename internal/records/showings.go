@@ -50,7 +50,7 @@ func (tx *Tx) AddShowing(ctx context.Context, project, person int64, secret [32]
 
 const showing = `s.number, p.handle, s.made, s.until, s.about, s.state, s.path, s.version, s.handoff, s.with_path, s.with_version,
 	s.with_handoff, s.files, s.ended, coalesce(e.handle, ''), s.opened, s.opened_last,
-	s.ended is null and s.until > now() and not j.showings_off
+	s.ended is null and s.until > now() and not j.showings_off and p.ended is null
 		and exists (select from memberships m where m.project_id = s.project_id and m.person_id = s.made_by)`
 
 const showingFrom = ` from showings s join projects j on j.id = s.project_id join people p on p.id = s.made_by

@@ -17,7 +17,7 @@ type Shown struct {
 }
 
 // Showing is a link by which somebody outside looks at something without an account. It holds until its end, while nobody ended it, the
-// project's showings are not switched off, and who made it is in the project. Address, from the root of the service, is told once: to who
+// project's showings are not switched off, and who made it is in the project and was not let go. Address, from the root of the service, is told once: to who
 // makes it.
 type Showing struct {
 	Number int    `json:"number"`

@@ -1,5 +1,6 @@
 -- Showings are links by which somebody outside looks at one path as of a handoff, at another beside it, or, where path is '', at all of the
--- handoff. One holds until its end, while nobody ended it, the project's are not switched off, and who made it is in the project.
+-- handoff. One holds until its end, while nobody ended it, the project's are not switched off, and who made it is in the project
+-- and was not let go.
 create table showings (
   project_id bigint not null references projects on delete cascade,
   number integer not null,

@@ -54,7 +54,7 @@ export function MilestonesPage() {
                   h{m.handoff}, handed off <When at={m.handed_off} />; named by {m.person}, <When at={m.at} />
                 </p>
               </div>
-              <p className="flex flex-wrap items-start gap-x-4 gap-y-1 sm:justify-end">
+              <p className="flex flex-wrap items-baseline gap-x-4 gap-y-1 sm:justify-end">
                 {before && (
                   <Link to={`/p/${here.key}/handoffs/between?from=${before.name}&to=${m.name}`}>What came since {before.name}</Link>
                 )}
