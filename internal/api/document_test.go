@@ -34,6 +34,8 @@ func TestTheConsoleHasTheWordsOfTheCore(t *testing.T) {
 	list("assetKinds", media.Kinds)
 	out.WriteString("\n/** The orders in which assets are listed. */\n")
 	list("orders", model.Orders)
+	out.WriteString("\n/** How an asset may stand in reviews. */\n")
+	list("reviewStates", model.ReviewStates)
 	out.WriteString("\nconst endingKinds: Record<string, (typeof assetKinds)[number]> = {\n")
 	for _, kind := range media.Kinds {
 		if list, except := media.EndingsOf(kind); !except {

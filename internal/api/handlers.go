@@ -189,6 +189,14 @@ func firstError(errs ...error) error {
 	return nil
 }
 
+// reviewOf is what of the reviews a listing asks for; "remarked" stands for itself where an older page asks.
+func reviewOf(c *call) string {
+	if review := c.QueryParam("review"); review != "" || c.QueryParam("remarked") != "true" {
+		return review
+	}
+	return model.ReviewRemarked
+}
+
 func (s *Server) folder(c *call) error {
 	limit, err1 := c.number("limit")
 	skip, err2 := c.number("skip")
@@ -200,7 +208,7 @@ func (s *Server) folder(c *call) error {
 	page, err := s.service.Folder(c.Request().Context(), c.actor, c.project(), history.Listing{Folder: c.QueryParam("path"),
 		Below: c.QueryParam("below") == "true", At: c.state("at"), Text: c.QueryParam("search"), Kind: c.QueryParam("kind"),
 		Author: c.QueryParam("author"), Since: c.QueryParam("since"), Until: c.QueryParam("until"), Least: int64(least), Most: int64(most),
-		Lock: c.QueryParam("lock"), Remarked: c.QueryParam("remarked") == "true", Order: c.QueryParam("order"),
+		Lock: c.QueryParam("lock"), Review: reviewOf(c), Order: c.QueryParam("order"),
 		Down: c.QueryParam("down") == "true", Skip: skip, Limit: limit})
 	if err != nil {
 		return err

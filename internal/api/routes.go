@@ -83,7 +83,9 @@ var folderParams = []param{{name: "path", kind: "string", about: "the folder; th
 	{name: "least", kind: "integer", about: "only of so many bytes at least"},
 	{name: "most", kind: "integer", about: "only of so many bytes at most"},
 	{name: "lock", kind: "string", about: "only what is free, held, waited (for by somebody), or by:HANDLE"},
-	{name: "remarked", kind: "boolean", about: "only what has a remark that is not settled, in a review that is open"},
+	{name: "review", kind: "string", about: "only what has a remark that is not settled (remarked), had remarks that all are (settled), is in " +
+		"a review that is open, or was agreed to by all who were asked", words: model.ReviewStates},
+	{name: "remarked", kind: "boolean", about: "the same as review with remarked, as it was asked for before"},
 	{name: "order", kind: "string", about: "in which order; by name where left out", words: model.Orders},
 	{name: "down", kind: "boolean", about: "the other way round"}}
 

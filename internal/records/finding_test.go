@@ -99,8 +99,8 @@ func TestFactsAndWordsAtOnce(t *testing.T) {
 			list, err := tx.Unread(t.Context(), assets)
 			n = len(list)
 			ids := make([]int64, n)
-			for i, u := range list {
-				ids[i], words[u.Asset] = u.Asset, u.Said
+			for i, row := range list {
+				ids[i], words[row.Asset] = row.Asset, row.Said
 			}
 			if err != nil || n == 0 {
 				return err

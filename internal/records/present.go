@@ -108,14 +108,37 @@ type PresentQuery struct {
 	// Holder is whose lock it has; Free what nobody holds; Held what somebody does; Waited what somebody waits for.
 	Holder             string
 	Free, Held, Waited bool
-	// Remarked is what has a remark that is not settled in a review that is not closed.
-	Remarked bool
+	// Review is one of model.ReviewStates, or "".
+	Review string
 	// Order is one of name, size, version, date, person, and Down the other way round.
 	Order string
 	Down  bool
 	Skip  int
 	Limit int
 }
+
+// inReview says which rows r of present stand so in the reviews of the project $1. A yes counts for what was there when it was said: for
+// the handoff that is reviewed, or for those of the branch up to its head then. Relies on versions_of_handoff.
+var inReview = map[string]string{
+	model.ReviewRemarked: `r.asset_id in (` + unsettled + `)`,
+	model.ReviewSettled: `r.asset_id in (select asset_id from remarks where project_id = $1 and answers = 0 and asset_id is not null)
+		and r.asset_id not in (` + unsettled + `)`,
+	model.ReviewOpen: `r.asset_id in (select w.asset_id from reviews v
+		join handoffs h on h.project_id = $1 and case when v.branch_id is null then h.number = v.handoff else h.branch_id = v.branch_id end
+		join versions w on w.project_id = $1 and w.handoff = h.number where v.project_id = $1 and v.closed is null)`,
+	model.ReviewAgreed: `(r.asset_id, r.number) in (select w.asset_id, w.number from (
+			select v.branch_id, v.handoff, coalesce(min(l.head), 0) as head from reviews v
+			join review_people a on a.project_id = $1 and a.review = v.number
+			left join lateral (select yes, head from review_answers x where x.project_id = $1 and x.review = v.number
+				and x.person_id = a.person_id order by x.id desc limit 1) l on true
+			where v.project_id = $1 group by v.number, v.branch_id, v.handoff having bool_and(coalesce(l.yes, false))) v
+		join handoffs h on h.project_id = $1 and case when v.branch_id is null then h.number = v.handoff
+			else h.branch_id = v.branch_id and h.number <= v.head end
+		join versions w on w.project_id = $1 and w.handoff = h.number)`,
+}
+
+const unsettled = `select m.asset_id from remarks m join reviews v on v.project_id = m.project_id and v.number = m.review
+	where m.project_id = $1 and v.closed is null and m.answers = 0 and m.settled is null and m.asset_id is not null`
 
 // Present lists the assets of a page by id, and how many there are in all. Relies on present_in_folder and present_by_path, and for text on
 // present_text.
@@ -175,9 +198,8 @@ func (tx *Tx) Present(ctx context.Context, project int64, q PresentQuery) (ids [
 			and("a.waiting > 0")
 		}
 	}
-	if q.Remarked {
-		and(`r.asset_id in (select m.asset_id from remarks m join reviews v on v.project_id = m.project_id and v.number = m.review
-			where m.project_id = $1 and v.closed is null and m.answers = 0 and m.settled is null and m.asset_id is not null)`)
+	if q.Review != "" {
+		where.WriteString(" and " + inReview[q.Review])
 	}
 	order, known := presentOrders[q.Order]
 	if !known {

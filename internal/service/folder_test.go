@@ -9,6 +9,7 @@ import (
 
 	"kettletarn/internal/core/media"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/service/ground"
 	"kettletarn/internal/service/handoffs"
 	"kettletarn/internal/service/history"
 )
@@ -52,7 +53,7 @@ func TestListingsAreFilteredAndSorted(t *testing.T) {
 		{history.Listing{Lock: "waited"}, func(model.Asset) bool { return false }},
 		{history.Listing{Since: "2020-01-01"}, func(model.Asset) bool { return true }},
 		{history.Listing{Until: "2020-01-01"}, func(model.Asset) bool { return false }},
-		{history.Listing{Remarked: true}, func(model.Asset) bool { return false }},
+		{history.Listing{Review: model.ReviewRemarked}, func(model.Asset) bool { return false }},
 		{history.Listing{Text: "ROCK1"}, func(a model.Asset) bool { return strings.Contains(a.Path, "rock1") }},
 	} {
 		if c.fits == nil {
@@ -98,10 +99,75 @@ func TestListingsAreFilteredAndSorted(t *testing.T) {
 			}
 		}
 	}
-	for _, q := range []history.Listing{{Kind: "painting"}, {Order: "smell"}, {Lock: "mine"}, {Since: "soon"}, {Skip: -1},
+	for _, q := range []history.Listing{{Kind: "painting"}, {Order: "smell"}, {Review: "perhaps"}, {Lock: "mine"}, {Since: "soon"}, {Skip: -1},
 		{At: "h1", Kind: "sound"}, {Text: "\x00"}, {Author: strings.Repeat("x", 5000)}} {
 		if _, err := m.Folder(ctx, m.viewer, key, q); !errors.As(err, new(*model.Problem)) {
 			t.Errorf("%+v gives %v", q, err)
 		}
 	}
+}
+
+// TestAssetsByTheirReviews: what is being looked at, has remarks, had some, and was agreed to, of handoffs and of branches; a yes to what came
+// before is none to what came behind it.
+func TestAssetsByTheirReviews(t *testing.T) {
+	m := newTeam(t, nil)
+	ctx := t.Context()
+	m.on(m.tamsin, "main", m.change(m.tamsin, "rust.png", 0, 0, "rust"), m.change(m.tamsin, "horn.wav", 0, 0, "horn"))
+	m.on(m.tamsin, "main", m.change(m.tamsin, "kelp.png", 0, 0, "kelp"))
+	m.addBranch("bell", "")
+	m.on(m.tamsin, "bell", m.change(m.tamsin, "horn.wav", 1, 0, "deeper"))
+	stand := func(want map[string]string) {
+		t.Helper()
+		for _, state := range model.ReviewStates {
+			page, err := m.Folder(ctx, m.viewer, key, history.Listing{Review: state})
+			if err != nil {
+				t.Fatal(err)
+			}
+			var got []string
+			for _, a := range page.Assets {
+				got = append(got, a.Path)
+			}
+			if strings.Join(got, " ") != want[state] {
+				t.Errorf("%s: %v, want %s", state, got, want[state])
+			}
+		}
+	}
+	stand(nil)
+	of := func(what string) {
+		t.Helper()
+		if _, err := m.OpenReview(ctx, m.tamsin, key, model.ReviewRequest{Of: what, Text: "look", Ask: []string{"rurik", "keiko"}}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	answer := func(review int, yes bool, who ...ground.Actor) {
+		t.Helper()
+		for _, by := range who {
+			if _, err := m.AnswerReview(ctx, by, key, review, model.AnswerRequest{Yes: yes, Why: "because"}); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	of("h2")
+	of("bell")
+	stand(map[string]string{model.ReviewOpen: "horn.wav kelp.png"})
+	if _, err := m.Say(ctx, m.viewer, key, 1, model.RemarkRequest{Text: "too green", Path: "kelp.png"}); err != nil {
+		t.Fatal(err)
+	}
+	stand(map[string]string{model.ReviewOpen: "horn.wav kelp.png", model.ReviewRemarked: "kelp.png"})
+	if _, err := m.Settle(ctx, m.tamsin, key, 1, model.SettleRequest{Remark: 1, Settled: true}); err != nil {
+		t.Fatal(err)
+	}
+	answer(1, true, m.rurik)
+	stand(map[string]string{model.ReviewOpen: "horn.wav kelp.png", model.ReviewSettled: "kelp.png"})
+	answer(1, true, m.viewer)
+	stand(map[string]string{model.ReviewOpen: "horn.wav kelp.png", model.ReviewSettled: "kelp.png", model.ReviewAgreed: "kelp.png"})
+	answer(1, false, m.viewer)
+	stand(map[string]string{model.ReviewOpen: "horn.wav kelp.png", model.ReviewSettled: "kelp.png"})
+	answer(2, true, m.rurik, m.viewer)
+	if _, err := m.merge(m.tamsin, "bell", "main"); err != nil {
+		t.Fatal(err)
+	}
+	stand(map[string]string{model.ReviewOpen: "horn.wav kelp.png", model.ReviewSettled: "kelp.png", model.ReviewAgreed: "horn.wav"})
+	m.on(m.tamsin, "main", m.change(m.tamsin, "horn.wav", 2, 0, "louder"))
+	stand(map[string]string{model.ReviewOpen: "horn.wav kelp.png", model.ReviewSettled: "kelp.png"})
 }

@@ -179,6 +179,19 @@ const (
 // Orders are the orders in which assets are listed, the first being that of who says nothing.
 var Orders = []string{ByName, BySize, ByVersion, ByDate, ByPerson}
 
+// How an asset may stand in reviews: it has a remark that is not settled, in a review that is open; it had remarks, and all are settled; what
+// changed it last, or a branch that changes it, is in a review that is open; what made its version was looked at, and all who were asked
+// said yes to it.
+const (
+	ReviewRemarked = "remarked"
+	ReviewSettled  = "settled"
+	ReviewOpen     = "open"
+	ReviewAgreed   = "agreed"
+)
+
+// ReviewStates are all of them.
+var ReviewStates = []string{ReviewRemarked, ReviewSettled, ReviewOpen, ReviewAgreed}
+
 // LimitRequest sets the most bytes that a project may take at the service, 0 for no limit.
 type LimitRequest struct {
 	StorageLimit int64 `json:"storage_limit"`

@@ -28,9 +28,9 @@ type Listing struct {
 	// Since and Until are days or times of the newest version; Least and Most sizes in bytes.
 	Since, Until string
 	Least, Most  int64
-	// Lock is "free", "held", "waited", or of somebody by handle: "by:HANDLE". Remarked is what has a remark that is not settled.
-	Lock     string
-	Remarked bool
+	// Lock is "free", "held", "waited", or of somebody by handle: "by:HANDLE". Review is one of model.ReviewStates.
+	Lock   string
+	Review string
 	// Order is one of model.Orders, "" for the first; Down the other way round.
 	Order string
 	Down  bool
@@ -42,7 +42,7 @@ type Listing struct {
 // The past, and other branches, know one order and one filter.
 func (q *Listing) plain() bool {
 	return !q.Below && q.Kind == "" && q.Author == "" && q.Since == "" && q.Until == "" && q.Least == 0 && q.Most == 0 && q.Lock == "" &&
-		!q.Remarked && (q.Order == "" || q.Order == model.ByName) && !q.Down
+		q.Review == "" && (q.Order == "" || q.Order == model.ByName) && !q.Down
 }
 
 // Folder lists a page of what is right in one folder, and on the first page the folders in it; with Text, Below or a filter what lies
@@ -113,7 +113,7 @@ func (s *Room) present(ctx context.Context, tx *records.Tx, p records.Project, r
 	page *model.FolderPage) error {
 	below := q.Below || q.Text != "" || !q.plain() && q.filters()
 	rows := records.PresentQuery{Folder: folder, Below: below, Text: assetpath.Fold(q.Text), Author: q.Author,
-		Least: q.Least, Most: q.Most, Remarked: q.Remarked, Order: q.Order, Down: q.Down, Skip: q.Skip, Limit: q.Limit}
+		Least: q.Least, Most: q.Most, Review: q.Review, Order: q.Order, Down: q.Down, Skip: q.Skip, Limit: q.Limit}
 	var err error
 	if rows.Since, rows.Until, err = timesOf(q.Since, q.Until); err != nil {
 		return err
@@ -129,6 +129,10 @@ func (s *Room) present(ctx context.Context, tx *records.Tx, p records.Project, r
 	} else if rows.Free, rows.Held, rows.Waited = q.Lock == "free", q.Lock == "held", q.Lock == "waited"; q.Lock != "" && !rows.Free &&
 		!rows.Held && !rows.Waited {
 		return model.NewProblem(model.BadRequest, "take free, held, waited or by:HANDLE", "a lock can't be %q", ground.Printable(q.Lock))
+	}
+	if q.Review != "" && !slices.Contains(model.ReviewStates, q.Review) {
+		return model.NewProblem(model.BadRequest, "take one of "+strings.Join(model.ReviewStates, ", "),
+			"nothing stands %q in a review", ground.Printable(q.Review))
 	}
 	if q.Order != "" && !slices.Contains(model.Orders, q.Order) {
 		return model.NewProblem(model.BadRequest, "take one of "+strings.Join(model.Orders, ", "),

@@ -23,6 +23,14 @@ export const orders = [
   "person",
 ] as const;
 
+/** How an asset may stand in reviews. */
+export const reviewStates = [
+  "remarked",
+  "settled",
+  "open",
+  "agreed",
+] as const;
+
 const endingKinds: Record<string, (typeof assetKinds)[number]> = {
   ".png": "texture",
   ".jpg": "texture",

@@ -1,4 +1,4 @@
-import { lazy, memo, Suspense, useEffect, useRef, useState } from "react";
+import { lazy, memo, Suspense, useEffect, useEffectEvent, useRef, useState } from "react";
 import { Link } from "react-router";
 import type { Asset } from "../../api/client";
 import type { Rows } from "../../api/rows";
@@ -100,10 +100,10 @@ const Tile = memo(function Tile({ here, asset, index, name, at, large, chosen, o
         className="relative block min-h-0 flex-1 overflow-hidden rounded-lg"
         tabIndex={-1}
         aria-hidden
-        {...(model && { onPointerEnter: come, onPointerLeave: leave })}
+        {...((model || heard) && { onPointerEnter: come, onPointerLeave: leave })}
       >
         <Picture project={here.key} path={asset.path} version={asset.newest} edge={large ? 320 : 96} className="size-full" />
-        {near && (
+        {near && model && (
           <Suspense fallback={null}>
             <Turning mesh={drawnOf(here.key, asset.path, asset.newest, "mesh.bin")} className="absolute inset-0 size-full" />
           </Suspense>
@@ -125,7 +125,7 @@ const Tile = memo(function Tile({ here, asset, index, name, at, large, chosen, o
           {name}
           <span className="sr-only">, {asset.holder ? `held by ${mine ? "you" : asset.holder}` : "free"}</span>
         </Link>
-        {heard && <Listen here={here} asset={asset} />}
+        {heard && <Listen here={here} asset={asset} near={near} />}
         <span className="text-xs text-peat">v{asset.newest}</span>
       </div>
     </div>
@@ -134,13 +134,12 @@ const Tile = memo(function Tile({ here, asset, index, name, at, large, chosen, o
 
 let playing: HTMLAudioElement | undefined;
 
-/** Listen plays a sound from its beginning; another one stops it. */
-function Listen({ here, asset }: { here: Here; asset: Asset }) {
+/** Listen plays a sound from its beginning, also while the pointer stays on its picture (near); another one stops it. */
+function Listen({ here, asset, near }: { here: Here; asset: Asset; near: boolean }) {
   const [on, setOn] = useState(false);
   const audio = useRef<HTMLAudioElement>(undefined);
   useEffect(() => () => audio.current?.pause(), []);
-  const turn = () => {
-    if (on) return audio.current?.pause();
+  const play = () => {
     playing?.pause();
     const a = (playing = audio.current ??= new Audio(drawnOf(here.key, asset.path, asset.newest, "sound.wav")));
     a.onpause = a.onended = () => setOn(false);
@@ -148,10 +147,16 @@ function Listen({ here, asset }: { here: Here; asset: Asset }) {
     setOn(true);
     a.play().catch(() => setOn(false));
   };
+  const hear = useEffectEvent(play);
+  useEffect(() => {
+    if (!near) return;
+    hear();
+    return () => audio.current?.pause();
+  }, [near]);
   return (
     <button
       type="button"
-      onClick={turn}
+      onClick={() => (on ? audio.current?.pause() : play())}
       aria-pressed={on}
       aria-label={`Listen to ${asset.path}`}
       className={`rounded-md border px-1.5 text-xs ${on ? "border-copper text-copper" : "border-edge text-peat hover:text-ink"}`}

@@ -332,12 +332,15 @@ function Filters({ here, listing: l, set, order, children }: FiltersProps) {
         )}
         {choice(
           "Reviews",
-          l.remarked ?? "",
+          l.review ?? "",
           [
             ["", "any"],
-            ["true", "with open remarks"],
+            ["remarked", "with open remarks"],
+            ["settled", "all remarks settled"],
+            ["open", "being looked at"],
+            ["agreed", "agreed to"],
           ],
-          (remarked) => set({ remarked }),
+          (review) => set({ review }),
         )}
       </form>
     </div>

@@ -1,9 +1,9 @@
 import { api, ask, type Asset, type Schemas } from "../../api/client";
 import { useRows } from "../../api/rows";
-import { assetKinds, orders } from "../../api/words.gen";
+import { assetKinds, orders, reviewStates } from "../../api/words.gen";
 
 /** The parts of the address that say what of the assets is shown, beside the folder. */
-export const filters = ["search", "kind", "author", "lock", "since", "least", "most", "remarked"] as const;
+export const filters = ["search", "kind", "author", "lock", "since", "least", "most", "review"] as const;
 const others = ["order", "down", "at"] as const;
 
 export type Listing = Partial<Record<(typeof filters)[number] | (typeof others)[number], string>>;
@@ -15,6 +15,8 @@ export function listingOf(params: URLSearchParams): Listing {
     const v = params.get(k);
     if (v) found[k] = v;
   }
+  if (params.get("remarked")) found.review ??= "remarked"; // as it was kept before there was more to ask
+  if (found.review && !(reviewStates as readonly string[]).includes(found.review)) delete found.review;
   if (found.kind && !(assetKinds as readonly string[]).includes(found.kind)) delete found.kind;
   if (found.order && !(orders as readonly string[]).includes(found.order)) delete found.order;
   for (const k of ["least", "most"] as const) if (found[k] && !/^\d{1,15}$/.test(found[k])) delete found[k];
@@ -29,11 +31,10 @@ type Query = NonNullable<import("../../api/schema.gen").paths["/projects/{projec
 
 /** useListing lists what lies right in a folder, or, with a filter, anywhere below it. */
 export function useListing(key: string, folder: string, l: Listing) {
-  const { remarked, down, least, most, ...rest } = l;
+  const { down, least, most, ...rest } = l;
   const query = {
     path: folder,
     ...rest,
-    ...(remarked && { remarked: true }),
     ...(down && { down: true }),
     ...(least && { least: Number(least) }),
     ...(most && { most: Number(most) }),
