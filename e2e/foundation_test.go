@@ -9,6 +9,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -236,13 +237,34 @@ func TestPagesStayLight(t *testing.T) {
 			t.Errorf("the folder was asked for again: %v, %v", made, err)
 		}
 	}
+	// A new version is brought up to date where it stands, too.
+	b.do(b.evaluate(`performance.clearResourceTimings()`))
+	rurik.write(map[string]string{"textures/rust-1095.png": "rustier"})
+	rurik.tarn(0, "send", "-m", "Rustier")
+	b.do(b.until(`[...document.querySelectorAll("[role=row]")].some(r => r.innerText.includes("rust-1095.png") && r.innerText.includes("v2"))`))
+	made, err = chromedp.Run(b.ctx, chromedp.Evaluate[[]string](requests))
+	if err != nil || !slices.Contains(made, "/assets/at") || slices.ContainsFunc(made, func(r string) bool {
+		return strings.HasPrefix(r, "/folder?path=textures&")
+	}) {
+		t.Errorf("a new version elsewhere took the requests %v, %v", made, err)
+	}
+	// Unsent changes are told by path: the page of another asset asks for nothing.
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/asset/textures/rust-1095.png"), b.sees("Version 2 by rurik"),
+		b.evaluate(`performance.clearResourceTimings()`))
+	rurik.write(map[string]string{"textures/rust-1095.png": "browner", "textures/rust-0001.png": "brown"})
+	rurik.tarn(0, "status", "--fetch")
+	b.do(b.sees("rurik: changed"), b.evaluate(`performance.clearResourceTimings()`))
+	rurik.write(map[string]string{"textures/rust-0001.png": "brown again"})
+	rurik.tarn(0, "status", "--fetch")
+	rurik.tarn(0, "lock", "textures/rust-1096.png") // when this is known, that before it is
+	b.do(b.until(`performance.getEntriesByType("resource").every(e => !/[/]asset[?]/.test(e.name))`))
 
 	rurik.tarn(0, "lock", "textures")
 	light("", "1,100 assets")
 	light("/locks", "textures/rust-0000.png")
 	b.do(last("textures/rust-1099.png"))
-	rurik.tarn(0, "unlock", "textures")
-	light("/locks/record", "1,100 entries")
+	rurik.tarn(0, "unlock", "--edits", "leave", "textures")
+	light("/locks/record", "1,101 entries")
 
 	// Many versions of one asset, from any place on.
 	if n := b.number(`(async () => {
@@ -285,6 +307,9 @@ func TestPagesAreForEverybody(t *testing.T) {
 	rurik.tarn(0, "review", "say", "r1", "textures/rust.png", "--where", "30%,40%", "-m", "Here")
 	odile.tarn(0, "ask", "-m", "the build", "models/lamp.glb")
 	odile.tarn(0, "milestone", "add", "first-light", "--at", "h1")
+	var link model.Showing
+	odile.json(0, &link, "showing", "add", "first-light", "--for", "Harbour Press")
+	shown := strings.TrimPrefix(link.Address, d.URL)
 	b := open(t, d)
 	b.do(chromedp.Navigate(d.URL+"/sign-in"), chromedp.WaitVisible(`input[name=handle]`))
 	// In the suite, wide in the dark theme and narrow in the light one.
@@ -327,7 +352,8 @@ func TestPagesAreForEverybody(t *testing.T) {
 		"/p/brinelight/assets/textures?view=pictures", "/p/brinelight/asset/textures/rust.png", "/p/brinelight/asset/sounds/horn.wav",
 		"/p/brinelight/asset/models/lamp.glb", "/p/brinelight/asset/text/keeper.txt", "/p/brinelight/asset/board/a.kicad_sch",
 		"/p/brinelight/handoffs", "/p/brinelight/handoffs/1", "/p/brinelight/handoffs/milestones",
-		"/p/brinelight/handoffs/between?from=h1&to=glow", "/p/brinelight/locks", "/p/brinelight/locks/record", "/p/brinelight/locks/waiting",
+		"/p/brinelight/handoffs/between?from=h1&to=glow", "/p/brinelight/handoffs/shown", "/p/brinelight/locks", "/p/brinelight/locks/record",
+		"/p/brinelight/locks/waiting", shown,
 		"/p/brinelight/branches", "/p/brinelight/branches/glow", "/p/brinelight/merge?from=glow&into=main", "/p/brinelight/reviews/1",
 		"/p/brinelight/compare?path=textures/rust.png&a=1&b=2", "/p/brinelight/compare?path=text/keeper.txt&a=1&b=2",
 		"/p/brinelight/compare?path=sounds/horn.wav&a=1&b=2", "/p/brinelight/compare?path=board/a.kicad_sch&a=1&b=2",

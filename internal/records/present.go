@@ -140,8 +140,12 @@ var inReview = map[string]string{
 const unsettled = `select m.asset_id from remarks m join reviews v on v.project_id = m.project_id and v.number = m.review
 	where m.project_id = $1 and v.closed is null and m.answers = 0 and m.settled is null and m.asset_id is not null`
 
-// Present lists the assets of a page by id, and how many there are in all. Relies on present_in_folder and present_by_path, and for text on
-// present_text.
+// CountedAtMost is up to how many assets a filter counts what fits it.
+const CountedAtMost = 200_000
+
+// Present lists the assets of a page by id, and how many there are in all; one more than CountedAtMost where there are more than that.
+// Relies on present_in_folder and present_by_path, for text on present_text, and for the orders by size and date, which a filter leaves most
+// of, on present_by_size and present_by_handoff.
 func (tx *Tx) Present(ctx context.Context, project int64, q PresentQuery) (ids []int64, total int, err error) {
 	args := []any{project}
 	var from, where strings.Builder
@@ -211,7 +215,7 @@ func (tx *Tx) Present(ctx context.Context, project int64, q PresentQuery) (ids [
 	}
 	sql := ` from present r` + from.String() + ` where r.project_id = $1` + where.String()
 	var batch pgx.Batch
-	batch.Queue(`select count(*)`+sql, args...)
+	batch.Queue(fmt.Sprintf(`select count(*) from (select`+sql+` limit %d) r`, CountedAtMost+1), args...)
 	batch.Queue(`select r.asset_id`+sql+` order by `+order+down+fmt.Sprintf(` offset %d limit %d`, q.Skip, q.Limit), args...)
 	results := tx.q.SendBatch(ctx, &batch)
 	defer results.Close()

@@ -9,21 +9,23 @@ import (
 	"kettletarn/internal/core/model"
 )
 
-// SetHeadsUps makes the unsent changes of a workspace those of assets that are given, by id, each once, and returns how many there are.
-// What stays keeps its time.
+// SetHeadsUps makes the unsent changes of a workspace those of assets that are given, by id, each once, and returns the paths of the assets
+// of which that says something else than before. What stays keeps its time.
 func (tx *Tx) SetHeadsUps(ctx context.Context, project int64, workspace string, assets []int64, states []string, sizes []int64,
-	since []time.Time) (int, error) {
-	if _, err := tx.q.Exec(ctx, `delete from heads_ups h where h.workspace_id = $1 and not h.asset_id = any($2)`,
-		workspace, assets); err != nil {
-		return 0, err
+	since []time.Time) ([]string, error) {
+	rows, err := tx.q.Query(ctx, `
+		with gone as (delete from heads_ups h where h.workspace_id = $2 and not h.asset_id = any($3) returning h.asset_id),
+		fresh as (insert into heads_ups as h (workspace_id, project_id, asset_id, state, size, since)
+			select $2, $1, a.id, a.s, a.n, least(a.t, now())
+			from unnest($3::bigint[], $4::text[], $5::bigint[], $6::timestamptz[]) as a (id, s, n, t) order by a.id
+			on conflict (workspace_id, asset_id) do update set state = excluded.state, size = excluded.size
+				where h.state <> excluded.state or h.size <> excluded.size returning h.asset_id)
+		select a.path from assets a where a.id in (select asset_id from gone union all select asset_id from fresh) order by a.path`,
+		project, workspace, assets, states, sizes, since)
+	if err != nil {
+		return nil, err
 	}
-	tag, err := tx.q.Exec(ctx, `
-		insert into heads_ups (workspace_id, project_id, asset_id, state, size, since)
-		select $2, $1, a.id, a.s, a.n, least(a.t, now())
-		from unnest($3::bigint[], $4::text[], $5::bigint[], $6::timestamptz[]) as a (id, s, n, t) order by a.id
-		on conflict (workspace_id, asset_id) do update set state = excluded.state, size =
-			excluded.size`, project, workspace, assets, states, sizes, since)
-	return int(tag.RowsAffected()), err
+	return pgx.CollectRows(rows, pgx.RowTo[string])
 }
 
 // DropHeadsUps takes out those of a workspace for assets that it has sent.

@@ -1,5 +1,5 @@
 // What the console computes, for the tests alone: they run it in a browser.
-export { lies, touched, withLock } from "./api/changes";
+export { lies, sums, touched, withAssets, withLock } from "./api/changes";
 export { pagesFor } from "./api/rows";
 export { kindOf } from "./api/words.gen";
 export { listingOf } from "./pages/assets/listing";

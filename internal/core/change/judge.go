@@ -3,6 +3,7 @@ package change
 import (
 	"fmt"
 	"path"
+	"slices"
 
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/chunk"
@@ -36,6 +37,11 @@ func (p *Plan) Paths(most int) (list []string) {
 		list = append(list, v.Asset.Path)
 	}
 	return list
+}
+
+// Edits reports whether all that changes is what assets hold: none comes, goes or moves.
+func (p *Plan) Edits() bool {
+	return !slices.ContainsFunc(p.Versions, func(v Version) bool { return v.Does() != "edited" || v.Asset.Held.Spelling() != v.Path })
 }
 
 // Lost is a refusal, by its place in the list, with what it is about.

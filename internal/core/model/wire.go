@@ -158,11 +158,12 @@ type HeadsUps struct {
 	HeadsUps []HeadsUp `json:"heads_up"`
 }
 
-// FolderPage is a page of what lies right in one folder, or below it, as of a handoff. Total is how many assets there are on all pages; the
-// folders in it are on the first.
+// FolderPage is a page of what lies right in one folder, or below it, as of a handoff. Total is how many assets there are on all pages, and
+// where More is set there are more than that; the folders in it are on the first.
 type FolderPage struct {
 	At      int      `json:"at"`
 	Total   int      `json:"total"`
+	More    bool     `json:"more,omitempty"`
 	Folders []Folder `json:"folders"`
 	Assets  []Asset  `json:"assets"`
 }

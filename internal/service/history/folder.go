@@ -142,7 +142,7 @@ func (s *Room) present(ctx context.Context, tx *records.Tx, p records.Project, r
 	if err != nil {
 		return err
 	}
-	page.Total = total
+	page.Total, page.More = min(total, records.CountedAtMost), total > records.CountedAtMost
 	if page.Assets, err = inOrder(ctx, tx, p, ids, page.At); err != nil || below || q.Skip > 0 {
 		return err
 	}

@@ -56,11 +56,12 @@ func (s *Room) SetHeadsUps(ctx context.Context, actor ground.Actor, key, workspa
 				n++
 			}
 		}
-		count, err := tx.SetHeadsUps(ctx, p.ID, w.ID, ids, states[:n], sizes[:n], since[:n])
-		if err != nil {
+		changed, err := tx.SetHeadsUps(ctx, p.ID, w.ID, ids, states[:n], sizes[:n], since[:n])
+		if err != nil || len(changed) == 0 {
 			return err
 		}
-		return tx.AddEvent(ctx, p.ID, actor.ID, news.UnsentChanged, map[string]any{"workspace": w.Name, "count": count})
+		return tx.AddEvent(ctx, p.ID, actor.ID, news.UnsentChanged,
+			map[string]any{"workspace": w.Name, "count": len(changed), "paths": changed[:min(len(changed), 100)]})
 	})
 }
 

@@ -1,10 +1,11 @@
-import type { QueryClient } from "@tanstack/react-query";
+import type { Query, QueryClient } from "@tanstack/react-query";
 import { api, ask, type Asset, type Lock, type Schemas } from "./client";
 
 /** Happened is what a page hears of, or did itself: an event's kind, and the paths that it is about. */
 export interface Happened {
   kind: string;
-  subject?: { paths?: string[]; count?: number };
+  /** Of a handoff, edits says that no asset came, went or moved with it. */
+  subject?: { paths?: string[]; count?: number; edits?: boolean };
 }
 
 /** Of more assets than this, lists are asked for again; up to it, each asset is asked for by itself and changed where it stands. */
@@ -48,7 +49,7 @@ const touches: [string, Kept[]][] = [
   ["review.", ["review", "reviews", "merge", "spots", "branch"]],
   ["rules.", ["rules"]],
   ["showing", ["showings"]],
-  ["unsent.", ["unsent", "locks", "asset"]],
+  ["unsent.", ["unsent", "locks"]],
   ["pins.", ["pins"]],
   ["workspace.", ["workspaces"]],
   ["member.", ["", "members"]],
@@ -73,6 +74,16 @@ export const lies = (list: string[], folder: string) =>
   folder === "" || list.some((p) => p.toLowerCase().startsWith(`${folder.toLowerCase()}/`));
 
 type Page = Schemas["FolderPage"];
+
+/** withAssets is a page of assets in which some are as they are now; the same page where none of them is on it. */
+export function withAssets(page: Page, now: Asset[]): Page {
+  const at = new Map(now.map((a) => [a.path, a]));
+  return page.assets.some((a) => at.has(a.path)) ? { ...page, assets: page.assets.map((a) => at.get(a.path) ?? a) } : page;
+}
+
+/** sums reports whether a page has folders in which one of some paths lies: their sizes are on it. */
+export const sums = (page: Page | undefined, list: string[], folder: string) =>
+  !!page?.folders.some((f) => lies(list, folder === "" ? f.name : `${folder}/${f.name}`));
 
 /** withLock is a page of assets in which one has another lock; the same page where that asset is not on it. */
 export function withLock(page: Page, path: string, lock: Lock | undefined): Page {
@@ -131,16 +142,23 @@ export class Changes {
     const locks = new Set<string>();
     const changed = new Set<string>();
     let anywhere = false;
+    let edits = true;
     for (const e of events) {
       for (const n of touched(e)) names.add(n);
-      const about = e.kind.startsWith("handoff.") ? changed : /^(lock|unsent)\./.test(e.kind) ? locks : undefined;
+      const sent = e.kind.startsWith("handoff.");
+      const about = sent ? changed : /^(lock|unsent)\./.test(e.kind) ? locks : undefined;
       for (const p of paths(e)) about?.add(p);
-      anywhere ||= e.kind.startsWith("handoff.") && unnamed(e);
-      if (e.kind.startsWith("lock.") && unnamed(e)) names.add("folder").add("lock");
+      if (sent) {
+        anywhere ||= unnamed(e);
+        edits &&= e.subject?.edits === true;
+      } else if (about && unnamed(e)) {
+        names.add(e.kind.startsWith("lock.") ? "folder" : "asset").add("lock");
+      }
     }
     if (locks.size > few) names.add("folder").add("lock");
     const list = [...changed];
-    const wants = (queryKey: readonly unknown[]) => {
+    const patched = edits && !anywhere && list.length <= few;
+    const wants = ({ queryKey, state }: Query) => {
       const [kind, project, name = "", what, how] = queryKey;
       if (kind !== "project" || project !== this.key) return false;
       if (names.has(name as Kept)) return true;
@@ -148,17 +166,36 @@ export class Changes {
       if (name === "asset") return anywhere || changed.has(String(what)) || locks.has(String(what));
       if (name === "lock") return changed.has(String(what));
       if (name === "folder") {
+        const folder = String(what);
         const filtered = how !== undefined && how !== "";
+        if (patched && !filtered) return sums(state.data as Page | undefined, list, folder);
         return (
-          ((list.length > 0 || anywhere) && (anywhere || lies(list, String(what)))) ||
-          (filtered && locks.size > 0 && /lock=/.test(String(how)))
+          ((list.length > 0 || anywhere) && (anywhere || lies(list, folder))) || (filtered && locks.size > 0 && /lock=/.test(String(how)))
         );
       }
       return false;
     };
-    const refreshed = this.queries.invalidateQueries({ predicate: (q) => wants(q.queryKey) });
-    if (!names.has("folder")) await Promise.all([...locks].map((p) => this.patch(p)));
+    const refreshed = this.queries.invalidateQueries({ predicate: wants });
+    if (!names.has("folder")) {
+      if (patched && list.length > 0) await this.patchAssets(list);
+      await Promise.all([...locks].map((p) => this.patch(p)));
+    }
     await refreshed;
+  }
+
+  /** patchAssets changes some assets, which are where they were, wherever a folder shows them. */
+  private async patchAssets(list: string[]) {
+    const queryKey = ["project", this.key, "folder"];
+    const shown = this.queries.getQueryCache().findAll({ queryKey });
+    if (!shown.some((q) => (q.state.data as Page | undefined)?.assets.some((a) => list.includes(a.path)))) return;
+    try {
+      const params = { path: { project: this.key } };
+      const { assets } = await ask(api.POST("/projects/{project}/assets/at", { params, body: { paths: list } }));
+      const unfiltered = (q: Query) => !q.queryKey[4];
+      this.queries.setQueriesData<Page>({ queryKey, predicate: unfiltered }, (page) => page && withAssets(page, assets));
+    } catch {
+      await this.queries.invalidateQueries({ queryKey });
+    }
   }
 
   /** patch changes the lock of one asset wherever it is shown. */

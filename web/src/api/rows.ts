@@ -4,6 +4,8 @@ import { useCallback, useEffect, useRef, useState } from "react";
 /** Rows is a list of which only what is looked at is asked for. */
 export interface Rows<T, A = unknown> {
   total: number | undefined;
+  /** There are more than that. */
+  more: boolean;
   /** The row at a position; undefined while it is on its way. */
   at: (index: number) => T | undefined;
   /** Which rows are looked at. */
@@ -34,6 +36,7 @@ interface Source<T, A> {
   fetch: (skip: number, limit: number) => Promise<A>;
   rows: (answer: A) => T[];
   total: (answer: A) => number;
+  more?: (answer: A) => boolean;
   enabled?: boolean;
 }
 
@@ -41,7 +44,7 @@ interface Source<T, A> {
  * useRows asks for the pages of a list that are looked at, from any place on. What was asked for stays until it changes, and while another
  * list comes, the one before is shown.
  */
-export function useRows<T, A>({ queryKey, fetch, rows, total, enabled = true }: Source<T, A>): Rows<T, A> {
+export function useRows<T, A>({ queryKey, fetch, rows, total, more, enabled = true }: Source<T, A>): Rows<T, A> {
   const [range, setRange] = useState({ name: "", low: 0, high: 0 });
   const name = JSON.stringify(queryKey);
   const wanted = range.name === name ? pagesFor(range.low, range.high) : [0]; // another list begins at its beginning
@@ -78,6 +81,7 @@ export function useRows<T, A>({ queryKey, fetch, rows, total, enabled = true }: 
   }, []);
   return {
     total: shown && total(shown),
+    more: !!shown && !!more?.(shown),
     at: (i) => {
       const part = first === undefined && i < pageSize ? before.current : parts.get(Math.floor(i / pageSize));
       return part && rows(part)[i % pageSize];

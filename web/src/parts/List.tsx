@@ -74,9 +74,10 @@ export function List<T>({ rows, height, measured = false, columns = 1, role = "l
           </div>
         ))}
       </div>
-      {(rows.total ?? 0) > most && (
+      {((rows.total ?? 0) > most || rows.more) && (
         <p className="mt-3 text-peat">
-          The first {most.toLocaleString("en")} of {rows.total!.toLocaleString("en")}. A filter shows the others.
+          The first {most.toLocaleString("en")}
+          {!rows.more && ` of ${rows.total!.toLocaleString("en")}`}. A filter shows the others.
         </p>
       )}
     </div>

@@ -132,7 +132,9 @@ export function AssetsPage() {
           <Trouble error={assets.error} />
           {narrowed && assets.total !== undefined && (
             <p role="status" className="mb-3 text-peat">
-              {assets.total === 0 ? "Nothing fits." : `${plural(assets.total, "asset")} ${folder ? `below ${folder}` : "in all folders"}`}{" "}
+              {assets.total === 0
+                ? "Nothing fits."
+                : `${assets.more ? "Over " : ""}${plural(assets.total, "asset")} ${folder ? `below ${folder}` : "in all folders"}`}{" "}
               <button
                 type="button"
                 className="ml-2 underline decoration-line underline-offset-3 hover:text-ink"

@@ -46,5 +46,6 @@ export function useListing(key: string, folder: string, l: Listing) {
       ask(api.GET("/projects/{project}/folder", { params: { path: { project: key }, query: { ...query, skip, limit } } })),
     rows: (p) => p.assets,
     total: (p) => p.total,
+    more: (p) => p.more === true,
   });
 }
