@@ -97,7 +97,8 @@ func (s *Server) Up(ctx context.Context) error {
 	args := []string{"-D", s.folder, "-p", strconv.Itoa(s.port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=", "-c",
 		"log_min_messages=fatal"}
 	if s.fast {
-		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
+		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off", "-c", "wal_level=minimal",
+			"-c", "max_wal_senders=0")
 	}
 	var errs bytes.Buffer
 	s.cmd = s.command(context.Background(), "postgres", args...)
@@ -175,7 +176,8 @@ func (s *Server) DatabaseFrom(ctx context.Context, name, template string) (strin
 	}
 	if !there {
 		if _, err := conn.Exec(ctx,
-			"create database "+pgx.Identifier{name}.Sanitize()+" template "+pgx.Identifier{template}.Sanitize()); err != nil {
+			"create database "+pgx.Identifier{name}.Sanitize()+" template "+pgx.Identifier{template}.Sanitize()+
+				" strategy file_copy"); err != nil {
 			return "", err
 		}
 	}
