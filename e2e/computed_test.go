@@ -51,12 +51,13 @@ func TestWhatTheConsoleComputes(t *testing.T) {
 		`withLock({assets: [{path: "a"}, {path: "b"}]}, "b", {holder: "rurik", path: "b"}).assets[1].holder`: `"rurik"`,
 		`withLock({assets: [{path: "b", holder: "rurik", lock: {}}]}, "b", undefined).assets[0]`:             `{"path":"b"}`,
 		`(p => withLock(p, "b", undefined) === p)({assets: [{path: "a"}]})`:                                  `true`,
-		`withAssets({assets: [{path: "a"}, {path: "b"}]}, [{path: "b", newest: 2}]).assets`:                  `[{"path":"a"},{"path":"b","newest":2}]`,
-		`(p => withAssets(p, [{path: "b"}]) === p)({assets: [{path: "a"}]})`:                                 `true`,
-		`sums({folders: [{name: "a"}, {name: "Deep"}]}, ["levels/deep/x.glb"], "levels")`:                    `true`,
-		`sums({folders: [{name: "dee"}]}, ["levels/deep/x.glb", "other/dee/y"], "levels")`:                   `false`,
-		`sums({folders: [{name: "levels"}]}, ["levels/x.glb"], "")`:                                          `true`,
-		`sums(undefined, ["levels/x.glb"], "")`:                                                              `false`,
+		`withAssets({assets: [{path: "a"}, {path: "b"}]}, [{path: "b", newest: 2}]).assets`: "" +
+			`[{"path":"a"},{"path":"b","newest":2}]`,
+		`(p => withAssets(p, [{path: "b"}]) === p)({assets: [{path: "a"}]})`:               `true`,
+		`sums({folders: [{name: "a"}, {name: "Deep"}]}, ["levels/deep/x.glb"], "levels")`:  `true`,
+		`sums({folders: [{name: "dee"}]}, ["levels/deep/x.glb", "other/dee/y"], "levels")`: `false`,
+		`sums({folders: [{name: "levels"}]}, ["levels/x.glb"], "")`:                        `true`,
+		`sums(undefined, ["levels/x.glb"], "")`:                                            `false`,
 
 		// Rules are changed one by one, and what is not touched stays as it was written; | ends a line here.
 		`u(setRule(t("# A|[[rule]]|# why|match = 'a'||[[set]]|match = 'x'|"), 0, {match: ["b", "c"], kind: "asset", lock: ""}))`: "" +

@@ -241,7 +241,8 @@ func TestPagesStayLight(t *testing.T) {
 	b.do(b.evaluate(`performance.clearResourceTimings()`))
 	rurik.write(map[string]string{"textures/rust-1095.png": "rustier"})
 	rurik.tarn(0, "send", "-m", "Rustier")
-	b.do(b.until(`[...document.querySelectorAll("[role=row]")].some(r => r.innerText.includes("rust-1095.png") && r.innerText.includes("v2"))`))
+	b.do(b.until(`[...document.querySelectorAll("[role=row]")].some(r =>
+		r.innerText.includes("rust-1095.png") && r.innerText.includes("v2"))`))
 	made, err = chromedp.Run(b.ctx, chromedp.Evaluate[[]string](requests))
 	if err != nil || !slices.Contains(made, "/assets/at") || slices.ContainsFunc(made, func(r string) bool {
 		return strings.HasPrefix(r, "/folder?path=textures&")

@@ -315,7 +315,8 @@ func TestShownOutside(t *testing.T) {
 		outside.sees("3 assets"), chromedp.Click(`//a[contains(., "keeper.md")]`), outside.sees("Light the lamp."),
 		outside.until(`document.title.startsWith("keeper.md")`), chromedp.Click(`//a[contains(., "All of first-light")]`),
 		chromedp.SendKeys(`input[type=search]`, "RUST"),
-		outside.until(`document.querySelectorAll("main li").length === 1`), chromedp.Click(`//a[contains(., "rust.png")]`), outside.sees("64 x 64"))
+		outside.until(`document.querySelectorAll("main li").length === 1`), chromedp.Click(`//a[contains(., "rust.png")]`),
+		outside.sees("64 x 64"))
 
 	says(t, odile.tarn(0, "showing", "add", "textures/rust.png@v1", "--for", "Salt Works", "--with-files"), "/shown/")
 	list := odile.tarn(0, "showing", "list")

@@ -31,7 +31,8 @@ func newShelf(t *testing.T, paths ...string) *shelf {
 	server := s.Serve(t)
 	_, owner := s.Person(t, "odile")
 	_, artist := s.Person(t, "rurik")
-	h := &shelf{T: t, url: server.URL, records: s.URL, token: owner, odile: testbed.Client(t, server.URL, owner), rurik: testbed.Client(t, server.URL, artist)}
+	h := &shelf{T: t, url: server.URL, records: s.URL, token: owner,
+		odile: testbed.Client(t, server.URL, owner), rurik: testbed.Client(t, server.URL, artist)}
 	if _, err := h.odile.Start(t.Context(), key); err != nil {
 		t.Fatal(err)
 	}

@@ -83,8 +83,8 @@ var folderParams = []param{{name: "path", kind: "string", about: "the folder; th
 	{name: "least", kind: "integer", about: "only of so many bytes at least"},
 	{name: "most", kind: "integer", about: "only of so many bytes at most"},
 	{name: "lock", kind: "string", about: "only what is free, held, waited (for by somebody), or by:HANDLE"},
-	{name: "review", kind: "string", about: "only what has a remark that is not settled (remarked), had remarks that all are (settled), is in " +
-		"a review that is open, or was agreed to by all who were asked", words: model.ReviewStates},
+	{name: "review", kind: "string", about: "only what has a remark that is not settled (remarked), had remarks that all are (settled), is " +
+		"in a review that is open, or was agreed to by all who were asked", words: model.ReviewStates},
 	{name: "remarked", kind: "boolean", about: "the same as review with remarked, as it was asked for before"},
 	{name: "order", kind: "string", about: "in which order; by name where left out", words: model.Orders},
 	{name: "down", kind: "boolean", about: "the other way round"}}
@@ -419,8 +419,9 @@ var calls = []route{
 		summary: "End such a link: one's own, or, for a lead, anybody's", handle: (*Server).endShowing},
 	{method: "GET", path: shownPath, right: ground.Shown, summary: "What a link shows", answer: model.Exhibit{}, handle: (*Server).exhibit},
 	{method: "GET", path: shownPath + "/assets", right: ground.Shown, costly: true,
-		summary: "The assets of the state that a link shows, in the order of their paths", answer: model.ExhibitPage{}, handle: (*Server).exhibits,
-		query: []param{afterParam, {name: "search", kind: "string", about: "only with this in the path"}, limitParam}},
+		summary: "The assets of the state that a link shows, in the order of their paths", answer: model.ExhibitPage{},
+		handle: (*Server).exhibits,
+		query:  []param{afterParam, {name: "search", kind: "string", about: "only with this in the path"}, limitParam}},
 
 	{method: "GET", path: "/projects/:project/hooks", right: ground.Lead, summary: "Where a project's news is sent to; for leads",
 		answer: model.Hooks{}, handle: (*Server).hooks},

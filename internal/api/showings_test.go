@@ -20,8 +20,8 @@ func (h *shelf) outside(address string) (int, string) {
 	return answer.StatusCode, string(text)
 }
 
-// TestShowings: a link leads whoever has it to what it shows, whatever else there is, and to nothing when it is over, was ended, was switched
-// off, or was made by somebody who is not in the project any more.
+// TestShowings: a link leads whoever has it to what it shows, whatever else there is, and to nothing when it is over, was ended, was
+// switched off, or was made by somebody who is not in the project any more.
 func TestShowings(t *testing.T) {
 	h := looking(t)
 	h.hand("Secret", map[string][]byte{"textures/salt.png": scene.Albedo("kelp", 64, 0)}, nil)
@@ -48,8 +48,8 @@ func TestShowings(t *testing.T) {
 
 	var shown model.Exhibit
 	_, text := h.outside(version)
-	if err := json.Unmarshal([]byte(text), &shown); err != nil || shown.Path != "textures/rust.png" || shown.Version != 1 || shown.By != "rurik" ||
-		shown.For != "Harbour Press" || shown.Project != key {
+	if err := json.Unmarshal([]byte(text), &shown); err != nil || shown.Path != "textures/rust.png" || shown.Version != 1 ||
+		shown.By != "rurik" || shown.For != "Harbour Press" || shown.Project != key {
 		t.Errorf("%s %v", text, err)
 	}
 	for _, call := range []string{"/look?path=textures/rust.png", "/look?path=textures/rust.png&version=1",

@@ -144,8 +144,8 @@ const unsettled = `select m.asset_id from remarks m join reviews v on v.project_
 const CountedAtMost = 200_000
 
 // Present lists the assets of a page by id, and how many there are in all; one more than CountedAtMost where there are more than that.
-// Relies on present_in_folder and present_by_path, for text on present_text, and for the orders by size and date, which a filter leaves most
-// of, on present_by_size and present_by_handoff.
+// Relies on present_in_folder and present_by_path, for text on present_text, and for the orders by size and date, which a filter leaves
+// most of, on present_by_size and present_by_handoff.
 func (tx *Tx) Present(ctx context.Context, project int64, q PresentQuery) (ids []int64, total int, err error) {
 	args := []any{project}
 	var from, where strings.Builder

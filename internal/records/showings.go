@@ -34,8 +34,8 @@ func (tx *Tx) AddShowing(ctx context.Context, project, person int64, secret [32]
 	if err := one(tx.q.QueryRow(ctx, `insert into showings (project_id, number, secret, made_by, until, about, state, path, version, handoff,
 			with_path, with_version, with_handoff, files)
 		values ($1, coalesce((select max(number) from showings where project_id = $1), 0) + 1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)
-		returning number`, project, secret[:], person, s.Until, s.For, s.State, s.Path, s.Version, s.Handoff, s.With, s.WithVersion, s.WithHandoff,
-		s.Files), &number); err != nil {
+		returning number`, project, secret[:], person, s.Until, s.For, s.State, s.Path, s.Version, s.Handoff, s.With, s.WithVersion,
+		s.WithHandoff, s.Files), &number); err != nil {
 		return s, err
 	}
 	list, err := tx.Showings(ctx, project, number)
@@ -57,8 +57,8 @@ const showingFrom = ` from showings s join projects j on j.id = s.project_id joi
 	left join people e on e.id = s.ended_by `
 
 func showingInto(s *model.Showing) []any {
-	return []any{&s.Number, &s.By, &s.Made, &s.Until, &s.For, &s.State, &s.Path, &s.Version, &s.Handoff, &s.With, &s.WithVersion, &s.WithHandoff,
-		&s.Files, &s.Ended, &s.EndedBy, &s.Opened, &s.OpenedLast, &s.Holds}
+	return []any{&s.Number, &s.By, &s.Made, &s.Until, &s.For, &s.State, &s.Path, &s.Version, &s.Handoff, &s.With, &s.WithVersion,
+		&s.WithHandoff, &s.Files, &s.Ended, &s.EndedBy, &s.Opened, &s.OpenedLast, &s.Holds}
 }
 
 // Showings lists those of a project, the newest first; number, where not 0, is the one asked about. Relies on the primary key.
@@ -74,7 +74,8 @@ func (tx *Tx) Showings(ctx context.Context, project int64, number int) ([]model.
 	})
 }
 
-// ShowingBySecret finds what a link shows, and of which project, by the digest of its secret, where it holds. Relies on showings_secret_key.
+// ShowingBySecret finds what a link shows, and of which project, by the digest of its secret, where it holds. Relies on
+// showings_secret_key.
 func (tx *Tx) ShowingBySecret(ctx context.Context, secret [32]byte) (s model.Showing, p Project, err error) {
 	err = one(tx.q.QueryRow(ctx, `select j.id, j.key, `+showing+showingFrom+`where s.secret = $1 and j.deleted is null`, secret[:]),
 		append([]any{&p.ID, &p.Key}, showingInto(&s)...)...)

@@ -107,8 +107,8 @@ func TestListingsAreFilteredAndSorted(t *testing.T) {
 	}
 }
 
-// TestAssetsByTheirReviews: what is being looked at, has remarks, had some, and was agreed to, of handoffs and of branches; a yes to what came
-// before is none to what came behind it.
+// TestAssetsByTheirReviews: what is being looked at, has remarks, had some, and was agreed to, of handoffs and of branches; a yes to what
+// came before is none to what came behind it.
 func TestAssetsByTheirReviews(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()

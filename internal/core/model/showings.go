@@ -17,8 +17,8 @@ type Shown struct {
 }
 
 // Showing is a link by which somebody outside looks at something without an account. It holds until its end, while nobody ended it, the
-// project's showings are not switched off, and who made it is in the project and was not let go. Address, from the root of the service, is told once: to who
-// makes it.
+// project's showings are not switched off, and who made it is in the project and was not let go. Address, from the root of the service, is
+// told once: to who makes it.
 type Showing struct {
 	Number int    `json:"number"`
 	For    string `json:"for"`
@@ -60,7 +60,8 @@ type ShowingsOff struct {
 	Off bool `json:"off"`
 }
 
-// Exhibit is what somebody outside is told of a showing: of which project, what, by whom, and how long. Assets and Size are those of a state.
+// Exhibit is what somebody outside is told of a showing: of which project, what, by whom, and how long. Assets and Size are those of a
+// state.
 type Exhibit struct {
 	Project string `json:"project"`
 	By      string `json:"by"`

@@ -180,9 +180,9 @@ const (
 // Orders are the orders in which assets are listed, the first being that of who says nothing.
 var Orders = []string{ByName, BySize, ByVersion, ByDate, ByPerson}
 
-// How an asset may stand in reviews: it has a remark that is not settled, in a review that is open; it had remarks, and all are settled; what
-// changed it last, or a branch that changes it, is in a review that is open; what made its version was looked at, and all who were asked
-// said yes to it.
+// How an asset may stand in reviews: it has a remark that is not settled, in a review that is open; it had remarks, and all are settled;
+// what changed it last, or a branch that changes it, is in a review that is open; what made its version was looked at, and all who were
+// asked said yes to it.
 const (
 	ReviewRemarked = "remarked"
 	ReviewSettled  = "settled"

@@ -18,7 +18,8 @@ type Outside struct {
 }
 
 // ShowsNothing is what is said of a link that holds no longer as of one that never did.
-var ShowsNothing = model.NewProblem(model.NotFound, "ask whoever gave it to you for another one", "this link shows nothing any more, or never did")
+var ShowsNothing = model.NewProblem(model.NotFound, "ask whoever gave it to you for another one",
+	"this link shows nothing any more, or never did")
 
 // AdmitOutside finds what a link shows, by its secret.
 func (s *Ground) AdmitOutside(ctx context.Context, secret string) (actor Actor, err error) {

@@ -160,7 +160,8 @@ func (s *Room) makeHandoff(ctx context.Context, tx *records.Tx, p records.Projec
 	}
 	return receipt, tx.AddEvent(ctx, p.ID, actor.ID, news.HandoffSent,
 		map[string]any{"note": ground.FirstLine(receipt.Handoff.Note), "count": len(plan.Versions),
-			"paths": plan.Paths(100), "unlocked": unlocked, "handoff": receipt.Handoff.Number, "branch": receipt.Handoff.Branch, "edits": plan.Edits()})
+			"paths": plan.Paths(100), "unlocked": unlocked, "handoff": receipt.Handoff.Number, "branch": receipt.Handoff.Branch,
+			"edits": plan.Edits()})
 }
 
 // readRulesOf reads the rules that changes bring, so that the transaction has them.

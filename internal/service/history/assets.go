@@ -312,7 +312,8 @@ func (s *Room) Handoffs(ctx context.Context, actor ground.Actor, key string, f H
 func (s *Room) OpenVersion(ctx context.Context, actor ground.Actor, key, path string, number int) (model.Version, *contents.Content,
 	error) {
 	if actor.Outside != nil && !actor.Outside.Showing.Files {
-		return model.Version{}, nil, model.NewProblem(model.NotAllowed, "ask whoever gave it to you", "this link is for looking: the files stay here")
+		return model.Version{}, nil, model.NewProblem(model.NotAllowed, "ask whoever gave it to you",
+			"this link is for looking: the files stay here")
 	}
 	p, v, err := s.VersionOf(ctx, actor, key, path, number)
 	if err != nil {
