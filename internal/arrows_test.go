@@ -47,6 +47,7 @@ var rooms = map[string][]string{
 	"branching": {},
 	"reviewing": {"looking"},
 	"looking":   {"contents"},
+	"showing":   {"contents"},
 	"telling":   {},
 	"keeping":   {"contents", "ruling", "looking"},
 }

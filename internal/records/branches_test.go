@@ -108,7 +108,7 @@ func TestWhatIsNewestIsAQuestionOfAncestry(t *testing.T) {
 				m.versions[a] = v.Number
 				h.Versions = append(h.Versions, v)
 			}
-			return tx.AddHandoff(ctx, project, h)
+			return tx.AddHandoffs(ctx, project, h)
 		}))
 		graph = append(graph, m)
 		heads[name] = n

@@ -98,12 +98,30 @@ func (h *NewHandoff) endings() []string {
 
 // NextNumber takes the next number of a project's handoffs. It locks the counter, last of all: nothing else may be locked after it.
 func (tx *Tx) NextNumber(ctx context.Context, project int64) (number int, err error) {
-	err = tx.q.QueryRow(ctx, `update projects set handoffs = handoffs + 1 where id = $1 returning handoffs`, project).Scan(&number)
-	return number, err
+	return tx.NextNumbers(ctx, project, 1)
 }
 
-// AddHandoff writes a handoff with its versions, and moves the branch, whose row is locked.
-func (tx *Tx) AddHandoff(ctx context.Context, project int64, h NewHandoff) error {
+// NextNumbers takes so many, and returns the first.
+func (tx *Tx) NextNumbers(ctx context.Context, project int64, n int) (first int, err error) {
+	err = tx.q.QueryRow(ctx, `update projects set handoffs = handoffs + $2 where id = $1 returning handoffs - $2 + 1`, project, n).Scan(&first)
+	return first, err
+}
+
+// AddHandoffs writes handoffs that follow one another with their versions, and moves the branch, whose row is locked, to the last.
+func (tx *Tx) AddHandoffs(ctx context.Context, project int64, list ...NewHandoff) error {
+	var batch pgx.Batch
+	for _, h := range list {
+		h.queue(&batch, project)
+	}
+	last := list[len(list)-1]
+	batch.Queue(`update branches set root = $2, head = $3, assets = $4, size = $5,
+		listed = case when name = '`+model.FirstBranch+`' and listed = head then $3 else listed end where id = $1`,
+		last.Branch, last.Record.Root[:], last.Record.Number, last.Assets, last.Size)
+	return tx.q.SendBatch(ctx, &batch).Close()
+}
+
+// queue puts a handoff in line to be written.
+func (h NewHandoff) queue(batch *pgx.Batch, project int64) {
 	n := len(h.Versions)
 	ids, numbers, paths := make([]int64, n), make([]int32, n), make([]string, n)
 	before, merged := make([]int32, n), make([]int32, n)
@@ -126,7 +144,6 @@ func (tx *Tx) AddHandoff(ctx context.Context, project int64, h NewHandoff) error
 	if h.Record.Tasks == nil {
 		h.Record.Tasks = []string{}
 	}
-	var batch pgx.Batch
 	batch.Queue(`insert into handoffs (project_id, number, branch_id, author_id, workspace_id, note, at, tasks, stage, root, digest,
 		assets, size, commit_id, signed, endings)
 		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16)`,
@@ -153,14 +170,10 @@ func (tx *Tx) AddHandoff(ctx context.Context, project int64, h NewHandoff) error
 		batch.Queue(`update assets a set path = u.p, folded = u.f from unnest($1::bigint[], $2::text[], $3::text[]) as u (id, p, f)
 			where a.id = u.id`, renamed, names, places)
 	}
-	setPresentOf(&batch, project, h)
-	batch.Queue(`update branches set root = $2, head = $3, assets = $4, size = $5,
-		listed = case when name = '`+model.FirstBranch+`' and listed = head then $3 else listed end where id = $1`,
-		h.Branch, h.Record.Root[:], h.Record.Number, h.Assets, h.Size)
+	setPresentOf(batch, project, h)
 	if h.Key != "" {
 		batch.Queue(`update send_keys set handoff = $3 where project_id = $1 and key = $2`, project, h.Key, h.Record.Number)
 	}
-	return tx.q.SendBatch(ctx, &batch).Close()
 }
 
 // authorName is who made a handoff: a person's handle, or a name from the git history that it was brought in from.

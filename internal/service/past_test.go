@@ -2,11 +2,15 @@ package service_test
 
 import (
 	"fmt"
+	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/service/history"
+	"kettletarn/internal/service/keeping"
 	"kettletarn/internal/service/locks"
 	"kettletarn/internal/service/people"
 	"kettletarn/internal/testbed"
@@ -163,4 +167,111 @@ func TestPinsThatAreTold(t *testing.T) {
 	told.Commit = "HEAD"
 	_, err = m.TellPins(ctx, m.tamsin, key, []model.PinnedCommit{told})
 	testbed.Problem(t, err, model.BadRequest)
+}
+
+// TestCommitsAtOnceAreThoseOneByOne: a random past is the same here, however many of its commits come with a request.
+func TestCommitsAtOnceAreThoseOneByOne(t *testing.T) {
+	one, many := newTeam(t, nil), newTeam(t, nil)
+	random := rand.New(rand.NewPCG(3, 5))
+	names := []string{"a.png", "B.png", "Dir/c.png", "Dir/deep/d.wav", "e.glb", "Dir/f.txt", "g.bin"}
+	contents := make([]testbed.Material, 6)
+	for i := range contents {
+		data := []byte(strings.Repeat("x", i*100+1))
+		contents[i] = one.content(one.odile, data)
+		many.content(many.odile, data)
+	}
+	there := map[string]bool{}
+	var commits []model.PastCommit
+	for i := range testbed.Steps(120, 3000) {
+		at := time.Date(2020, 1, 1, 0, i, 0, 0, time.UTC)
+		c := model.PastCommit{Commit: fmt.Sprintf("%040x", i+1), Name: []string{"Ada Brine", "Bo Salt"}[random.IntN(2)], At: &at, Note: fmt.Sprint("pass ", i)}
+		used := map[string]bool{}
+		for range random.IntN(4) {
+			path := names[random.IntN(len(names))]
+			if used[path] {
+				continue
+			}
+			used[path] = true
+			content := contents[random.IntN(len(contents))]
+			change := model.SendChange{Path: path, Content: content.Content, Size: content.Size, Executable: random.IntN(5) == 0}
+			switch {
+			case random.IntN(4) == 0:
+				change = model.SendChange{Path: path, Gone: true}
+				there[path] = false
+			case random.IntN(12) == 0 && there[path]:
+				// To a name that nothing had: which of two that were at one place is meant goes by which was claimed first, and at once that
+				// is by name.
+				change.Path, change.MovedFrom = fmt.Sprintf("moved/%03d-%d.png", i, len(c.Changes)), path
+				used[change.Path], there[change.Path], there[path] = true, true, false
+				names[random.IntN(len(names))] = change.Path
+			default:
+				there[path] = true
+			}
+			c.Changes = append(c.Changes, change)
+		}
+		commits = append(commits, c)
+	}
+	bring := func(m *team, list []model.PastCommit) []model.PastHandoff {
+		t.Helper()
+		out, err := m.BringPast(t.Context(), m.odile, key, model.PastRequest{Workspace: m.space["odile"], Commits: list})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return out
+	}
+	var singly, together []model.PastHandoff
+	for i := range commits {
+		singly = append(singly, bring(one, commits[i:i+1])...)
+	}
+	for at := 0; at < len(commits); {
+		n := min(1+random.IntN(40), len(commits)-at)
+		again := max(0, at-random.IntN(3)) // some come twice
+		together = append(together, bring(many, commits[again:at+n])[at-again:]...)
+		at += n
+	}
+	if !slices.Equal(singly, together) {
+		t.Fatalf("%v\nare not\n%v", together, singly)
+	}
+	told := func(m *team) string {
+		var out strings.Builder
+		for _, h := range singly {
+			if h.Handoff == 0 {
+				continue
+			}
+			x, err := m.Handoff(t.Context(), m.odile, key, fmt.Sprint("h", h.Handoff))
+			if err != nil {
+				t.Fatal(err)
+			}
+			fmt.Fprintln(&out, x.Number, x.Parents, x.Author, x.At, x.Commit, x.Size)
+			for _, a := range x.Assets {
+				fmt.Fprintln(&out, " ", a.Path, a.Change, a.Version, a.Before, a.MovedFrom, a.Size, a.Content)
+			}
+		}
+		page, err := m.Folder(t.Context(), m.odile, key, history.Listing{Below: true})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, a := range page.Assets {
+			fmt.Fprintln(&out, a.Path, a.Newest, a.Size, a.Handoff, a.Author)
+			_, versions, err := m.History(t.Context(), m.odile, key, "", a.Path)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, v := range versions {
+				fmt.Fprintln(&out, " ", v.Version, v.Parents, v.Path, v.Handoff, v.Content, v.Executable, v.Gone)
+			}
+		}
+		return out.String()
+	}
+	if v, err := many.Verify(t.Context(), keeping.VerifyOptions{}); err != nil || len(v.Findings) > 0 {
+		t.Errorf("%+v %v", v.Findings, err)
+	}
+	if a, b := told(one), told(many); a != b {
+		la, lb := strings.Split(a, "\n"), strings.Split(b, "\n")
+		for i := range la {
+			if i >= len(lb) || la[i] != lb[i] {
+				t.Fatalf("line %d: one by one %q, at once %q", i, la[i], lb[min(i, len(lb)-1)])
+			}
+		}
+	}
 }

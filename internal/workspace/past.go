@@ -51,7 +51,7 @@ type MappedPath struct {
 
 // Bounds of what is posted at once, and of the contents that are remembered.
 const (
-	pastCommits  = 50
+	pastCommits  = 200
 	pastChanges  = 2000
 	pastBytes    = 256 << 20
 	pastContents = 100_000
@@ -102,6 +102,9 @@ func (w *Workspace) BringPast(ctx context.Context, repo *mainline.Repo, r *rules
 	} else {
 		err = b.snapshot(ctx, before.Commit, o.Note)
 	}
+	if settled := b.settle(); err == nil {
+		err = settled
+	}
 	for name := range b.unknown {
 		out.Unknown = append(out.Unknown, name)
 	}
@@ -148,6 +151,14 @@ type pastBringer struct {
 	changes int
 	bytes   int64
 	carry   *transfer.Carry
+	// posted gets the answer to what is on its way; nil where nothing is.
+	posted chan posted
+}
+
+// posted is what came of a request.
+type posted struct {
+	receipt model.PastReceipt
+	err     error
 }
 
 // pastContent is what a content of git's is here.
@@ -282,10 +293,13 @@ func (b *pastBringer) content(ctx context.Context, blob string) (c pastContent, 
 	return c, nil
 }
 
-// post waits for the content and makes the handoffs.
+// post waits for the content, and has the handoffs made while what comes behind them is read.
 func (b *pastBringer) post(ctx context.Context) error {
 	if len(b.waiting) == 0 {
 		return nil
+	}
+	if err := b.settle(); err != nil {
+		return err
 	}
 	if u := b.carry; u != nil {
 		if err := u.End(ctx); err != nil {
@@ -294,12 +308,26 @@ func (b *pastBringer) post(ctx context.Context) error {
 		u.Free()
 		b.carry = nil
 	}
-	receipt, err := b.w.Client.BringPast(ctx, b.w.Marker.Project,
-		model.PastRequest{Workspace: b.w.Marker.Workspace, Over: b.over, Commits: b.waiting})
-	if err != nil {
-		return err
+	q := model.PastRequest{Workspace: b.w.Marker.Workspace, Over: b.over, Commits: b.waiting}
+	answer := make(chan posted, 1)
+	go func() {
+		receipt, err := b.w.Client.BringPast(ctx, b.w.Marker.Project, q)
+		answer <- posted{receipt, err}
+	}()
+	b.posted, b.waiting, b.changes, b.bytes = answer, nil, 0, 0
+	return nil
+}
+
+// settle waits for what is on its way, and takes in what came of it.
+func (b *pastBringer) settle() error {
+	if b.posted == nil {
+		return nil
 	}
-	for _, h := range receipt.Handoffs {
+	p := <-b.posted
+	if b.posted = nil; p.err != nil {
+		return p.err
+	}
+	for _, h := range p.receipt.Handoffs {
 		if h.Handoff == 0 {
 			continue
 		}
@@ -311,6 +339,5 @@ func (b *pastBringer) post(ctx context.Context) error {
 			b.unknown[h.Author] = true
 		}
 	}
-	b.waiting, b.changes, b.bytes = nil, 0, 0
 	return nil
 }

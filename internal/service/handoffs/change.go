@@ -274,24 +274,10 @@ type origin struct {
 func (s *Room) writePlan(ctx context.Context, tx *records.Tx, l *loaded, plan change.Plan, actor ground.Actor, send Send,
 	by origin) (out Receipt, unlocked int, err error) {
 	if len(plan.Missing) > 0 {
-		return out, 0, model.NewProblem(model.ChunksMissing, "send the content first", "the service does not have the content %s that is named",
-			plan.Missing[0])
+		return out, 0, lacking(plan)
 	}
 	p := l.project
-	h := records.NewHandoff{Author: by.author, Workspace: l.state.Who.WorkspaceID, Branch: l.branch.ID, Key: send.Key}
-	ids := make([]int64, len(plan.Versions))
-	var moved records.Moves
-	for i, v := range plan.Versions {
-		row := records.NewVersion{Asset: v.Asset.ID, Number: v.Number, Parents: [2]int{v.Asset.Newest}, Path: v.Path, Folded: v.Folded,
-			Executable: v.Executable, Renames: v.Path != v.Asset.Path}
-		if !v.Gone {
-			row.Content, row.Size = l.contents[v.Content].ID, v.Size
-		}
-		if v.Moves() {
-			moved.Add(row.Asset, row.Folded)
-		}
-		ids[i], h.Versions = v.Asset.ID, append(h.Versions, row)
-	}
+	h, ids, moved := l.handoff(plan, send, by)
 	if err := tx.MovePaths(ctx, p.ID, moved); err != nil {
 		return out, 0, err
 	}
@@ -306,13 +292,7 @@ func (s *Room) writePlan(ctx context.Context, tx *records.Tx, l *loaded, plan ch
 	if err != nil {
 		return out, 0, err
 	}
-	h.Record = chain.Handoff{Project: p.Key, Number: number, Branch: l.branch.Name, Root: root, Author: by.handle, At: by.at.UnixMicro(),
-		Commit: by.commit, Signed: by.signed}
-	record(send.About, &h.Record)
-	if l.branch.Head > 0 {
-		h.Record.Parents = []chain.Parent{{Number: l.branch.Head, Digest: l.branch.HeadDigest}}
-	}
-	_, h.Digest = h.Record.Encode()
+	l.seal(&h, number, root, send, by)
 	if unlocked, err = l.writeLocks(ctx, tx, plan, actor, number); err != nil {
 		return out, 0, err
 	}
@@ -321,7 +301,7 @@ func (s *Room) writePlan(ctx context.Context, tx *records.Tx, l *loaded, plan ch
 			return out, 0, err
 		}
 	}
-	if err := tx.AddHandoff(ctx, p.ID, h); err != nil {
+	if err := tx.AddHandoffs(ctx, p.ID, h); err != nil {
 		return out, 0, err
 	}
 	for _, kept := range plan.Kept {
@@ -329,6 +309,41 @@ func (s *Room) writePlan(ctx context.Context, tx *records.Tx, l *loaded, plan ch
 	}
 	out.Handoff = l.answer(h, plan)
 	return out, unlocked, nil
+}
+
+// lacking refuses a plan that names contents which are not here.
+func lacking(plan change.Plan) error {
+	return model.NewProblem(model.ChunksMissing, "send the content first", "the service does not have the content %s that is named",
+		plan.Missing[0])
+}
+
+// handoff is what a plan comes to, but for its number, its tree, and what follows from those: with the ids of its assets, and those that move.
+func (l *loaded) handoff(plan change.Plan, send Send, by origin) (h records.NewHandoff, ids []int64, moved records.Moves) {
+	h = records.NewHandoff{Author: by.author, Workspace: l.state.Who.WorkspaceID, Branch: l.branch.ID, Key: send.Key}
+	ids = make([]int64, len(plan.Versions))
+	for i, v := range plan.Versions {
+		row := records.NewVersion{Asset: v.Asset.ID, Number: v.Number, Parents: [2]int{v.Asset.Newest}, Path: v.Path, Folded: v.Folded,
+			Executable: v.Executable, Renames: v.Path != v.Asset.Path}
+		if !v.Gone {
+			row.Content, row.Size = l.contents[v.Content].ID, v.Size
+		}
+		if v.Moves() {
+			moved.Add(row.Asset, row.Folded)
+		}
+		ids[i], h.Versions = v.Asset.ID, append(h.Versions, row)
+	}
+	return h, ids, moved
+}
+
+// seal makes a handoff the next link of the chain of its branch.
+func (l *loaded) seal(h *records.NewHandoff, number int, root chunk.Digest, send Send, by origin) {
+	h.Record = chain.Handoff{Project: l.project.Key, Number: number, Branch: l.branch.Name, Root: root, Author: by.handle,
+		At: by.at.UnixMicro(), Commit: by.commit, Signed: by.signed}
+	record(send.About, &h.Record)
+	if l.branch.Head > 0 {
+		h.Record.Parents = []chain.Parent{{Number: l.branch.Head, Digest: l.branch.HeadDigest}}
+	}
+	_, h.Digest = h.Record.Encode()
 }
 
 // answer is a handoff that was just written, as the records would tell of it.

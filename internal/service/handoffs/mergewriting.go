@@ -49,7 +49,7 @@ func (m *merge) write(ctx context.Context, tx *records.Tx, sendKey string, alone
 	if err := m.seal(ctx, tx, &h); err != nil {
 		return out, err
 	}
-	if err := tx.AddHandoff(ctx, m.project.ID, h); err != nil {
+	if err := tx.AddHandoffs(ctx, m.project.ID, h); err != nil {
 		return out, err
 	}
 	if err := m.meet(ctx, tx, h); err != nil {

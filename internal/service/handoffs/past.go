@@ -69,12 +69,22 @@ func (s *Room) BringPast(ctx context.Context, actor ground.Actor, key string, q 
 				return err
 			}
 			out = make([]model.PastHandoff, 0, len(sends))
-			for i := range sends {
-				h, err := b.commit(ctx, q.Commits[i], sends[i])
+			for at := 0; at < len(sends); {
+				n := b.still(q.Commits[at:], sends[at:])
+				made, err := b.stretch(ctx, q.Commits[at:at+n], sends[at:at+n])
+				if err != nil {
+					return err
+				}
+				out = append(out, made...)
+				if at += len(made); len(made) < n || at == len(sends) {
+					continue
+				}
+				h, err := b.commit(ctx, q.Commits[at], sends[at])
 				if err != nil {
 					return err
 				}
 				out = append(out, h)
+				at++
 			}
 			return b.end(ctx, out)
 		})
@@ -172,24 +182,15 @@ func (b *bringing) end(ctx context.Context, out []model.PastHandoff) error {
 }
 
 // commit makes one handoff.
-func (b *bringing) commit(ctx context.Context, c model.PastCommit, send Send) (h model.PastHandoff, err error) {
+func (b *bringing) commit(ctx context.Context, c model.PastCommit, send Send) (model.PastHandoff, error) {
 	if known, ok := b.before[c.Commit]; ok {
 		return known, nil
 	}
-	by := origin{author: b.actor.ID, handle: b.actor.Handle, commit: c.Commit}
-	h = model.PastHandoff{Commit: c.Commit, Author: b.actor.Handle, Known: true}
-	if person, ok := b.people[c.Mail]; ok && c.Mail != "" {
-		by.author, by.handle, h.Author = person.ID, person.Handle, person.Handle
-	} else if c.Name != "" {
-		by.signed, h.Author, h.Known = c.Name, c.Name, false
-	}
-	if c.At != nil {
-		by.at = ground.Within(*c.At)
-	}
+	h, by := b.origin(c)
 	if len(send.Changes) == 0 {
 		return h, nil
 	}
-	w, err := ground.Workspace(ctx, b.tx, b.actor, b.project, send.Workspace)
+	w, err := b.workspace(ctx, []Send{send})
 	if err != nil {
 		return h, err
 	}
@@ -206,5 +207,29 @@ func (b *bringing) commit(ctx context.Context, c model.PastCommit, send Send) (h
 	}
 	receipt, _, err := b.s.writePlan(ctx, b.tx, l, plan, b.actor, send, by)
 	h.Handoff = receipt.Handoff.Number
+	b.project.Handoffs = max(b.project.Handoffs, h.Handoff)
 	return h, err
+}
+
+// origin is whose handoff a commit becomes.
+func (b *bringing) origin(c model.PastCommit) (h model.PastHandoff, by origin) {
+	by = origin{author: b.actor.ID, handle: b.actor.Handle, commit: c.Commit}
+	h = model.PastHandoff{Commit: c.Commit, Author: b.actor.Handle, Known: true}
+	if person, ok := b.people[c.Mail]; ok && c.Mail != "" {
+		by.author, by.handle, h.Author = person.ID, person.Handle, person.Handle
+	} else if c.Name != "" {
+		by.signed, h.Author, h.Known = c.Name, c.Name, false
+	}
+	if c.At != nil {
+		by.at = ground.Within(*c.At)
+	}
+	return h, by
+}
+
+// workspace is the one that sends, all of a request, come from.
+func (b *bringing) workspace(ctx context.Context, sends []Send) (records.Workspace, error) {
+	if len(sends) == 0 {
+		return records.Workspace{}, nil
+	}
+	return ground.Workspace(ctx, b.tx, b.actor, b.project, sends[0].Workspace)
 }

@@ -435,7 +435,7 @@ func (r *rebuild) write(ctx context.Context, tx *records.Tx, h chain.Handoff, di
 	if err := tx.RestoreAssets(ctx, r.id, ids, paths, folded); err != nil {
 		return err
 	}
-	if err := tx.AddHandoff(ctx, r.id, n); err != nil {
+	if err := tx.AddHandoffs(ctx, r.id, n); err != nil {
 		return err
 	}
 	if err := tx.Packed(ctx, r.id, []int{h.Number}); err != nil {

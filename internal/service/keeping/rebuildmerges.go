@@ -136,7 +136,7 @@ func (r *rebuild) writeMerge(ctx context.Context, tx *records.Tx, h chain.Handof
 	if err := tx.RestoreAssets(ctx, r.id, claim, paths, places); err != nil {
 		return err
 	}
-	if err := tx.AddHandoff(ctx, r.id, n); err != nil {
+	if err := tx.AddHandoffs(ctx, r.id, n); err != nil {
 		return err
 	}
 	if err := tx.Packed(ctx, r.id, []int{h.Number}); err != nil {
