@@ -107,34 +107,27 @@ func (tx *Tx) NextNumbers(ctx context.Context, project int64, n int) (first int,
 	return first, err
 }
 
-// AddHandoffs writes handoffs that follow one another with their versions, and moves the branch, whose row is locked, to the last.
+// AddHandoffs writes handoffs that follow one another with their versions, and moves the branch, whose row is locked, to the last. What has a
+// row for each of many is one statement for all of them.
 func (tx *Tx) AddHandoffs(ctx context.Context, project int64, list ...NewHandoff) error {
 	var batch pgx.Batch
 	for _, h := range list {
 		h.queue(&batch, project)
 	}
 	last := list[len(list)-1]
+	queueVersions(&batch, project, last.Branch, list)
+	queueParents(&batch, project, last.Branch, list)
+	queuePresent(&batch, project, last.Branch, list)
 	batch.Queue(`update branches set root = $2, head = $3, assets = $4, size = $5,
 		listed = case when name = '`+model.FirstBranch+`' and listed = head then $3 else listed end where id = $1`,
 		last.Branch, last.Record.Root[:], last.Record.Number, last.Assets, last.Size)
 	return tx.q.SendBatch(ctx, &batch).Close()
 }
 
-// queue puts a handoff in line to be written.
+// queue puts the row of a handoff in line to be written.
 func (h NewHandoff) queue(batch *pgx.Batch, project int64) {
-	n := len(h.Versions)
-	ids, numbers, paths := make([]int64, n), make([]int32, n), make([]string, n)
-	before, merged := make([]int32, n), make([]int32, n)
-	contents, executable := make([]int64, n), make([]bool, n)
-	var renamed []int64
-	var names, places []string
 	size := int64(0)
-	for i, v := range h.Versions {
-		if v.Renames {
-			renamed, names, places = append(renamed, v.Asset), append(names, v.Path), append(places, v.Folded)
-		}
-		ids[i], numbers[i], paths[i], contents[i], executable[i] = v.Asset, int32(v.Number), v.Path, v.Content, v.Executable
-		before[i], merged[i] = int32(v.Parents[0]), int32(v.Parents[1])
+	for _, v := range h.Versions {
 		size += v.Size
 	}
 	var space *string
@@ -148,16 +141,7 @@ func (h NewHandoff) queue(batch *pgx.Batch, project int64) {
 		assets, size, commit_id, signed, endings)
 		values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16)`,
 		project, h.Record.Number, h.Branch, h.Author, space, h.Record.Note, h.Record.Time(), h.Record.Tasks, h.Record.Stage,
-		h.Record.Root[:], h.Digest[:], n+len(h.Came), size, h.Record.Commit, h.Record.Signed, h.endings())
-	for i, parent := range h.Record.Parents {
-		batch.Queue(`insert into handoff_parents (project_id, number, place, branch_id, parent, parent_branch)
-			select $1, $2, $3, $4, number, branch_id from handoffs where project_id = $1 and number = $5`,
-			project, h.Record.Number, i, h.Branch, parent.Number)
-	}
-	batch.Queue(`insert into versions (asset_id, number, project_id, branch_id, handoff, parents, path, content_id, gone, executable)
-		select id, n, $1, $9, $2, array_remove(array[b, m], 0), p, nullif(c, 0), c = 0, x
-		from unnest($3::bigint[], $4::int[], $5::int[], $6::text[], $7::bigint[], $8::boolean[], $10::int[]) as u (id, n, b, p, c, x, m)`,
-		project, h.Record.Number, ids, numbers, before, paths, contents, executable, h.Branch, merged)
+		h.Record.Root[:], h.Digest[:], len(h.Versions)+len(h.Came), size, h.Record.Commit, h.Record.Signed, h.endings())
 	if len(h.Came) > 0 {
 		ids, numbers, before := make([]int64, len(h.Came)), make([]int, len(h.Came)), make([]int, len(h.Came))
 		for i, c := range h.Came {
@@ -166,14 +150,60 @@ func (h NewHandoff) queue(batch *pgx.Batch, project int64) {
 		batch.Queue(`insert into came (project_id, handoff, asset_id, number, before) select $1, $2, i, n, b
 			from unnest($3::bigint[], $4::integer[], $5::integer[]) u (i, n, b)`, project, h.Record.Number, ids, numbers, before)
 	}
-	if len(renamed) > 0 {
-		batch.Queue(`update assets a set path = u.p, folded = u.f from unnest($1::bigint[], $2::text[], $3::text[]) as u (id, p, f)
-			where a.id = u.id`, renamed, names, places)
-	}
-	setPresentOf(batch, project, h)
 	if h.Key != "" {
 		batch.Queue(`update send_keys set handoff = $3 where project_id = $1 and key = $2`, project, h.Key, h.Record.Number)
 	}
+}
+
+// queueVersions puts the versions of handoffs in line, and what their assets are called by the last of them.
+func queueVersions(batch *pgx.Batch, project, branch int64, list []NewHandoff) {
+	n := 0
+	for _, h := range list {
+		n += len(h.Versions)
+	}
+	ids, numbers, handoffs, paths := make([]int64, 0, n), make([]int32, 0, n), make([]int32, 0, n), make([]string, 0, n)
+	before, merged := make([]int32, 0, n), make([]int32, 0, n)
+	contents, executable := make([]int64, 0, n), make([]bool, 0, n)
+	called := map[int64]NewVersion{}
+	for _, h := range list {
+		for _, v := range h.Versions {
+			if v.Renames {
+				called[v.Asset] = v
+			}
+			ids, numbers, handoffs = append(ids, v.Asset), append(numbers, int32(v.Number)), append(handoffs, int32(h.Record.Number))
+			before, merged = append(before, int32(v.Parents[0])), append(merged, int32(v.Parents[1]))
+			paths, contents, executable = append(paths, v.Path), append(contents, v.Content), append(executable, v.Executable)
+		}
+	}
+	batch.Queue(`insert into versions (asset_id, number, project_id, branch_id, handoff, parents, path, content_id, gone, executable)
+		select id, n, $1, $9, h, array_remove(array[b, m], 0), p, nullif(c, 0), c = 0, x
+		from unnest($3::bigint[], $4::int[], $5::int[], $6::text[], $7::bigint[], $8::boolean[], $10::int[], $2::int[])
+			as u (id, n, b, p, c, x, m, h)`,
+		project, handoffs, ids, numbers, before, paths, contents, executable, branch, merged)
+	if len(called) == 0 {
+		return
+	}
+	var renamed []int64
+	var names, places []string
+	for id, v := range called {
+		renamed, names, places = append(renamed, id), append(names, v.Path), append(places, v.Folded)
+	}
+	batch.Queue(`update assets a set path = u.p, folded = u.f from unnest($1::bigint[], $2::text[], $3::text[]) as u (id, p, f)
+		where a.id = u.id`, renamed, names, places)
+}
+
+// queueParents puts the parents of handoffs in line, whose rows are before them in it.
+func queueParents(batch *pgx.Batch, project, branch int64, list []NewHandoff) {
+	var numbers, places, parents []int32
+	for _, h := range list {
+		for i, parent := range h.Record.Parents {
+			numbers, places, parents = append(numbers, int32(h.Record.Number)), append(places, int32(i)), append(parents, int32(parent.Number))
+		}
+	}
+	batch.Queue(`insert into handoff_parents (project_id, number, place, branch_id, parent, parent_branch)
+		select $1, u.n, u.i, $2, h.number, h.branch_id from unnest($3::int[], $4::int[], $5::int[]) u (n, i, p)
+		cross join lateral (select * from handoffs h where h.project_id = $1 and h.number = u.p limit 1) h`,
+		project, branch, numbers, places, parents)
 }
 
 // authorName is who made a handoff: a person's handle, or a name from the git history that it was brought in from.

@@ -33,25 +33,33 @@ const (
 	endingOf = `coalesce(substring(u.f from '[^/](\.[^./]*)$'), '')`
 )
 
-// setPresentOf queues what a handoff does to the rows of what is present, before its branch moves.
-func setPresentOf(batch *pgx.Batch, project int64, h NewHandoff) {
+// queuePresent queues what handoffs do to the rows of what is present, before their branch moves: what the last of them leaves.
+func queuePresent(batch *pgx.Batch, project, branch int64, list []NewHandoff) {
 	var ids []int64
 	var numbers []int32
 	var paths, folded []string
+	at := map[int64]int{}
 	add := func(id int64, number int, path, place string) {
-		ids, numbers, paths, folded = append(ids, id), append(numbers, int32(number)), append(paths, path), append(folded, place)
+		i, there := at[id]
+		if !there {
+			i, at[id] = len(ids), len(ids)
+			ids, numbers, paths, folded = append(ids, id), append(numbers, 0), append(paths, ""), append(folded, "")
+		}
+		numbers[i], paths[i], folded[i] = int32(number), path, place
 	}
-	for _, v := range h.Versions {
-		add(v.Asset, v.Number, v.Path, v.Folded)
-	}
-	for _, c := range h.Came {
-		add(c.Asset, c.Number, c.Path, c.Folded)
+	for _, h := range list {
+		for _, v := range h.Versions {
+			add(v.Asset, v.Number, v.Path, v.Folded)
+		}
+		for _, c := range h.Came {
+			add(c.Asset, c.Number, c.Path, c.Folded)
+		}
 	}
 	if len(ids) == 0 {
 		return
 	}
-	batch.Queue(setPresent[0], project, ids, numbers, h.Branch)
-	batch.Queue(setPresent[1], project, ids, numbers, paths, folded, h.Branch)
+	batch.Queue(setPresent[0], project, ids, numbers, branch)
+	batch.Queue(setPresent[1], project, ids, numbers, paths, folded, branch)
 }
 
 // Unlisted are the projects, by id, of which what is present has to be listed anew.
