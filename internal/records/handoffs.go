@@ -107,8 +107,8 @@ func (tx *Tx) NextNumbers(ctx context.Context, project int64, n int) (first int,
 	return first, err
 }
 
-// AddHandoffs writes handoffs that follow one another with their versions, and moves the branch, whose row is locked, to the last. What has a
-// row for each of many is one statement for all of them.
+// AddHandoffs writes handoffs that follow one another with their versions, and moves the branch, whose row is locked, to the last. What has
+// a row for each of many is one statement for all of them.
 func (tx *Tx) AddHandoffs(ctx context.Context, project int64, list ...NewHandoff) error {
 	var batch pgx.Batch
 	for _, h := range list {

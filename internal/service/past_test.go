@@ -184,7 +184,8 @@ func TestCommitsAtOnceAreThoseOneByOne(t *testing.T) {
 	var commits []model.PastCommit
 	for i := range testbed.Steps(120, 3000) {
 		at := time.Date(2020, 1, 1, 0, i, 0, 0, time.UTC)
-		c := model.PastCommit{Commit: fmt.Sprintf("%040x", i+1), Name: []string{"Ada Brine", "Bo Salt"}[random.IntN(2)], At: &at, Note: fmt.Sprint("pass ", i)}
+		c := model.PastCommit{Commit: fmt.Sprintf("%040x", i+1), Name: []string{"Ada Brine", "Bo Salt"}[random.IntN(2)], At: &at,
+			Note: fmt.Sprint("pass ", i)}
 		used := map[string]bool{}
 		for range random.IntN(4) {
 			path := names[random.IntN(len(names))]

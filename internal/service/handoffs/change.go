@@ -317,7 +317,8 @@ func lacking(plan change.Plan) error {
 		plan.Missing[0])
 }
 
-// handoff is what a plan comes to, but for its number, its tree, and what follows from those: with the ids of its assets, and those that move.
+// handoff is what a plan comes to, but for its number, its tree, and what follows from those: with the ids of its assets, and those that
+// move.
 func (l *loaded) handoff(plan change.Plan, send Send, by origin) (h records.NewHandoff, ids []int64, moved records.Moves) {
 	h = records.NewHandoff{Author: by.author, Workspace: l.state.Who.WorkspaceID, Branch: l.branch.ID, Key: send.Key}
 	ids = make([]int64, len(plan.Versions))

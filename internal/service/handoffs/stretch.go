@@ -14,7 +14,8 @@ import (
 )
 
 // A past is mostly commits that change what is there: no asset moves. What a row of them can touch is loaded once, each is judged against
-// what those before it leave, in memory, and all of them are written together: the same handoffs as one after the other, in a few statements.
+// what those before it leave, in memory, and all of them are written together: the same handoffs as one after the other, in a few
+// statements.
 
 // still is how many commits from the first on move nothing and are not here yet.
 func (b *bringing) still(commits []model.PastCommit, sends []Send) int {
