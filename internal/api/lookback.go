@@ -119,11 +119,15 @@ func (s *Server) between(c *call) error {
 }
 
 func (s *Server) milestones(c *call) error {
-	list, err := s.service.Milestones(c.Request().Context(), c.actor, c.project())
+	page, err := c.page()
 	if err != nil {
 		return err
 	}
-	return c.answer(model.Milestones{Milestones: list})
+	list, err := s.service.MilestonePage(c.Request().Context(), c.actor, c.project(), page)
+	if err != nil {
+		return err
+	}
+	return c.answer(list)
 }
 
 func (s *Server) addMilestone(c *call) error {

@@ -248,7 +248,8 @@ var calls = []route{
 		query: []param{{name: "from", kind: "string", about: "a state, as at names one", required: true},
 			{name: "to", kind: "string", about: "another one; the newest where left out"}, afterParam, limitParam}},
 	{method: "GET", path: "/projects/:project/milestones", right: ground.Viewer,
-		summary: "The names that handoffs have, the latest handoff first", answer: model.Milestones{}, handle: (*Server).milestones},
+		summary: "The names that handoffs have, the latest handoff first", answer: model.Milestones{}, query: pageParams,
+		handle: (*Server).milestones},
 	{method: "POST", path: "/projects/:project/milestones", right: ground.Artist, summary: "Name a handoff; the name stays with it",
 		body: model.MilestoneRequest{}, answer: model.Milestone{}, status: http.StatusCreated, handle: (*Server).addMilestone},
 	{method: "DELETE", path: "/projects/:project/milestones/:milestone", right: ground.Lead, summary: "Take a name away; for leads",
@@ -409,6 +410,7 @@ var calls = []route{
 
 	{method: "GET", path: "/projects/:project/showings", right: ground.Viewer,
 		summary: "The links by which people outside look at something of a project, the newest first", answer: model.Showings{},
+		query: pageParams,
 		handle: (*Server).showings},
 	{method: "POST", path: "/projects/:project/showings", right: ground.Artist, body: model.ShowingRequest{}, answer: model.Showing{},
 		summary: "Make a link by which somebody outside looks at a version, a comparison or a state without an account; it is told this once",

@@ -6,7 +6,11 @@ import (
 )
 
 func (s *Server) showings(c *call) error {
-	out, err := s.service.Showings(c.Request().Context(), c.actor, c.project())
+	page, err := c.page()
+	if err != nil {
+		return err
+	}
+	out, err := s.service.Showings(c.Request().Context(), c.actor, c.project(), page)
 	if err != nil {
 		return err
 	}

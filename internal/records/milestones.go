@@ -19,9 +19,20 @@ func (tx *Tx) AddMilestone(ctx context.Context, project, person int64, folded st
 
 // Milestones lists a project's, the latest handoff first; folded, where not empty, is the one that is wanted. Relies on their primary key.
 func (tx *Tx) Milestones(ctx context.Context, project int64, folded string) ([]model.Milestone, error) {
+	return tx.MilestonePage(ctx, project, folded, Page{})
+}
+
+// CountMilestones is how many a project has.
+func (tx *Tx) CountMilestones(ctx context.Context, project int64) (n int, err error) {
+	err = one(tx.q.QueryRow(ctx, `select count(*) from milestones where project_id = $1`, project), &n)
+	return n, err
+}
+
+// MilestonePage is a page of Milestones.
+func (tx *Tx) MilestonePage(ctx context.Context, project int64, folded string, page Page) ([]model.Milestone, error) {
 	rows, err := tx.q.Query(ctx, `select m.name, m.handoff, h.digest, h.at, m.note, p.handle, m.at from milestones m
 		join handoffs h on h.project_id = m.project_id and h.number = m.handoff join people p on p.id = m.person_id
-		where m.project_id = $1 and ($2 = '' or m.folded = $2) order by m.handoff desc, m.at desc`, project, folded)
+		where m.project_id = $1 and ($2 = '' or m.folded = $2) order by m.handoff desc, m.at desc, m.folded`+page.sql(), project, folded)
 	if err != nil {
 		return nil, err
 	}

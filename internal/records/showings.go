@@ -38,7 +38,7 @@ func (tx *Tx) AddShowing(ctx context.Context, project, person int64, secret [32]
 		s.WithHandoff, s.Files), &number); err != nil {
 		return s, err
 	}
-	list, err := tx.Showings(ctx, project, number)
+	list, err := tx.Showings(ctx, project, number, Page{})
 	if err == nil && len(list) == 0 {
 		err = ErrNotFound
 	}
@@ -61,10 +61,16 @@ func showingInto(s *model.Showing) []any {
 		&s.WithHandoff, &s.Files, &s.Ended, &s.EndedBy, &s.Opened, &s.OpenedLast, &s.Holds}
 }
 
-// Showings lists those of a project, the newest first; number, where not 0, is the one asked about. Relies on the primary key.
-func (tx *Tx) Showings(ctx context.Context, project int64, number int) ([]model.Showing, error) {
+// CountShowings is how many a project has had.
+func (tx *Tx) CountShowings(ctx context.Context, project int64) (n int, err error) {
+	err = one(tx.q.QueryRow(ctx, `select count(*) from showings where project_id = $1`, project), &n)
+	return n, err
+}
+
+// Showings lists a page of those of a project, the newest first; number, where not 0, is the one asked about. Relies on the primary key.
+func (tx *Tx) Showings(ctx context.Context, project int64, number int, page Page) ([]model.Showing, error) {
 	rows, err := tx.q.Query(ctx, `select `+showing+showingFrom+`where s.project_id = $1 and ($2 = 0 or s.number = $2)
-		order by s.number desc`, project, number)
+		order by s.number desc`+page.sql(), project, number)
 	if err != nil {
 		return nil, err
 	}

@@ -51,7 +51,7 @@ type MappedPath struct {
 
 // Bounds of what is posted at once, and of the contents that are remembered.
 const (
-	pastCommits  = 200
+	pastCommits  = 50
 	pastChanges  = 2000
 	pastBytes    = 256 << 20
 	pastContents = 100_000

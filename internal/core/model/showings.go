@@ -34,8 +34,9 @@ type Showing struct {
 	Address    string     `json:"address,omitempty"`
 }
 
-// Showings are those of a project, the newest first. Off says that they are switched off.
+// Showings are a page of those of a project, of Total, the newest first. Off says that they are switched off.
 type Showings struct {
+	Total    int       `json:"total"`
 	Off      bool      `json:"off"`
 	Showings []Showing `json:"showings"`
 }

@@ -446,8 +446,9 @@ type MilestoneRequest struct {
 	Note string `json:"note,omitempty"`
 }
 
-// Milestones are those of a project, the latest handoff first.
+// Milestones are a page of those of a project, of Total, the latest handoff first.
 type Milestones struct {
+	Total      int         `json:"total"`
 	Milestones []Milestone `json:"milestones"`
 }
 

@@ -88,16 +88,25 @@ func (s *Room) AddMilestone(ctx context.Context, actor ground.Actor, key string,
 }
 
 // Milestones lists a project's, the latest handoff first.
-func (s *Room) Milestones(ctx context.Context, actor ground.Actor, key string) (list []model.Milestone, err error) {
+func (s *Room) Milestones(ctx context.Context, actor ground.Actor, key string) ([]model.Milestone, error) {
+	page, err := s.MilestonePage(ctx, actor, key, records.Page{})
+	return page.Milestones, err
+}
+
+// MilestonePage is a page of Milestones, with how many there are in all.
+func (s *Room) MilestonePage(ctx context.Context, actor ground.Actor, key string, page records.Page) (out model.Milestones, err error) {
 	err = s.Use(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
 			return err
 		}
-		list, err = tx.Milestones(ctx, p.ID, "")
+		if out.Total, err = tx.CountMilestones(ctx, p.ID); err != nil {
+			return err
+		}
+		out.Milestones, err = tx.MilestonePage(ctx, p.ID, "", page)
 		return err
 	})
-	return list, err
+	return out, err
 }
 
 // RemoveMilestone takes a name away, which only leads may. The handoff stays.

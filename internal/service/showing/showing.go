@@ -28,8 +28,8 @@ type Room struct{ *contents.Room }
 // New makes the room.
 func New(contents *contents.Room) *Room { return &Room{contents} }
 
-// Showings lists those of a project. Who may look at the project may see what is shown of it, and to whom.
-func (s *Room) Showings(ctx context.Context, actor ground.Actor, key string) (out model.Showings, err error) {
+// Showings lists a page of those of a project. Who may look at the project may see what is shown of it, and to whom.
+func (s *Room) Showings(ctx context.Context, actor ground.Actor, key string, page records.Page) (out model.Showings, err error) {
 	err = s.Use(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
@@ -38,7 +38,10 @@ func (s *Room) Showings(ctx context.Context, actor ground.Actor, key string) (ou
 		if out.Off, err = tx.ShowingsOff(ctx, p.ID); err != nil {
 			return err
 		}
-		out.Showings, err = tx.Showings(ctx, p.ID, 0)
+		if out.Total, err = tx.CountShowings(ctx, p.ID); err != nil {
+			return err
+		}
+		out.Showings, err = tx.Showings(ctx, p.ID, 0, page)
 		return err
 	})
 	return out, err
@@ -135,7 +138,7 @@ func (s *Room) EndShowing(ctx context.Context, actor ground.Actor, key string, n
 		if err != nil {
 			return err
 		}
-		list, err := tx.Showings(ctx, p.ID, number)
+		list, err := tx.Showings(ctx, p.ID, number, records.Page{})
 		if err != nil {
 			return err
 		}

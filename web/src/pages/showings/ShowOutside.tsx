@@ -22,14 +22,14 @@ const lengths = [
 
 /** ShowOutside is the button that makes a link for somebody outside, and what asks for whom and how long. */
 export function ShowOutside({ here, show, kind }: { here: Here; show: ToShow; kind?: "quiet" }) {
-  const [open, setOpen] = useState(false);
+  const [asked, setAsked] = useState<ToShow>(); // what it was when one asked: another row may come to stand here meanwhile
   if (!here.maySend) return null;
   return (
     <>
-      <Button {...(kind && { kind })} onClick={() => setOpen(true)}>
+      <Button {...(kind && { kind })} onClick={() => setAsked(show)}>
         Show to somebody outside
       </Button>
-      {open && <Making here={here} show={show} onClose={() => setOpen(false)} />}
+      {asked && <Making here={here} show={asked} onClose={() => setAsked(undefined)} />}
     </>
   );
 }

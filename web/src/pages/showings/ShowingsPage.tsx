@@ -1,9 +1,11 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { memo, useState } from "react";
 import { Link } from "react-router";
 import { api, ask, type Schemas } from "../../api/client";
+import { useRows } from "../../api/rows";
 import { Ask } from "../../parts/Ask";
 import { Button } from "../../parts/Button";
+import { List } from "../../parts/List";
 import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
 import { assetPath, comparePath, plural, When } from "../../parts/words";
@@ -17,13 +19,16 @@ export function ShowingsPage() {
   const here = useHere();
   const queries = useQueryClient();
   const key = ["project", here.key, "showings"];
-  const found = useQuery({
+  const found = useRows<Showing, Schemas["Showings"]>({
     queryKey: key,
-    queryFn: () => ask(api.GET("/projects/{project}/showings", { params: { path: { project: here.key } } })),
+    fetch: (skip, limit) =>
+      ask(api.GET("/projects/{project}/showings", { params: { path: { project: here.key }, query: { skip, limit } } })),
+    rows: (s) => s.showings,
+    total: (s) => s.total,
   });
   const turn = useMutation({
     mutationFn: (off: boolean) => ask(api.PUT("/projects/{project}/showings", { params: { path: { project: here.key } }, body: { off } })),
-    onSuccess: (now) => queries.setQueryData(key, now),
+    onSuccess: () => queries.invalidateQueries({ queryKey: key }),
   });
   const [ending, setEnding] = useState<Showing>();
   const end = useMutation({
@@ -34,7 +39,7 @@ export function ShowingsPage() {
       return queries.invalidateQueries({ queryKey: key });
     },
   });
-  const all = found.data;
+  const all = found.first;
   return (
     <>
       <p className="mb-4 max-w-prose text-peat">
@@ -52,36 +57,15 @@ export function ShowingsPage() {
           )}
         </div>
       )}
-      {all && all.showings.length === 0 && <p className="text-peat">Nothing is shown outside.</p>}
-      <ul className="border-t border-line">
-        {all?.showings.map((s) => (
-          <li key={s.number} className="grid gap-x-6 gap-y-1 border-b border-line py-3 sm:grid-cols-[minmax(0,1fr)_auto]">
-            <div className="min-w-0">
-              <What here={here} shown={s} />
-              <p>
-                to {s.for}
-                {s.files && ", who may take the files along"}
-              </p>
-              <p className="text-peat">
-                {s.by}, <When at={s.made} />;{" "}
-                {s.opened > 0 ? (
-                  <>
-                    opened {plural(s.opened, "time")}, last <When at={s.opened_last!} />
-                  </>
-                ) : (
-                  "never opened"
-                )}
-              </p>
-            </div>
-            <div className="flex items-start gap-4">
-              <p className={s.holds ? "" : "text-peat"}>{holds(s)}</p>
-              {!s.ended && new Date(s.until) > new Date() && (s.by === here.me || here.mayLead) && (
-                <Button onClick={() => setEnding(s)}>End it</Button>
-              )}
-            </div>
-          </li>
-        ))}
-      </ul>
+      {all?.total === 0 && <p className="text-peat">Nothing is shown outside.</p>}
+      <List
+        rows={found}
+        height={91}
+        measured
+        label="Shown outside"
+        className="border-t border-line"
+        row={(s) => <One here={here} shown={s} onEnd={setEnding} />}
+      />
       {ending && (
         <Ask
           open
@@ -98,6 +82,36 @@ export function ShowingsPage() {
     </>
   );
 }
+
+const One = memo(function One({ here, shown: s, onEnd }: { here: Here; shown: Showing; onEnd: (s: Showing) => void }) {
+  return (
+    <div className="grid gap-x-6 gap-y-1 border-b border-line py-3 sm:grid-cols-[minmax(0,1fr)_auto]">
+      <div className="min-w-0">
+        <What here={here} shown={s} />
+        <p>
+          to {s.for}
+          {s.files && ", who may take the files along"}
+        </p>
+        <p className="text-peat">
+          {s.by}, <When at={s.made} />;{" "}
+          {s.opened > 0 ? (
+            <>
+              opened {plural(s.opened, "time")}, last <When at={s.opened_last!} />
+            </>
+          ) : (
+            "never opened"
+          )}
+        </p>
+      </div>
+      <div className="flex items-start gap-4">
+        <p className={s.holds ? "" : "text-peat"}>{holds(s)}</p>
+        {!s.ended && new Date(s.until) > new Date() && (s.by === here.me || here.mayLead) && (
+          <Button onClick={() => onEnd(s)}>End it</Button>
+        )}
+      </div>
+    </div>
+  );
+});
 
 function holds(s: Showing) {
   const day = (at: string) => new Date(at).toLocaleDateString("en", { day: "numeric", month: "short", year: "numeric" });
