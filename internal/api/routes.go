@@ -410,7 +410,7 @@ var calls = []route{
 
 	{method: "GET", path: "/projects/:project/showings", right: ground.Viewer,
 		summary: "The links by which people outside look at something of a project, the newest first", answer: model.Showings{},
-		query: pageParams,
+		query:  pageParams,
 		handle: (*Server).showings},
 	{method: "POST", path: "/projects/:project/showings", right: ground.Artist, body: model.ShowingRequest{}, answer: model.Showing{},
 		summary: "Make a link by which somebody outside looks at a version, a comparison or a state without an account; it is told this once",

@@ -304,6 +304,32 @@ func (k *kept) apart(rounds int) (branch, path func(n int) string) {
 	return branch, path
 }
 
+// What a merge is refused for is how things are at one moment: that somebody holds what another merge brought in just before is none of it.
+func TestAMergeBesideAMergeAndALock(t *testing.T) {
+	k := newKept(t)
+	branch, path := k.apart(rounds)
+	nothing := func(err error) bool {
+		var problem *model.Problem
+		return errors.As(err, &problem) && problem.Type == model.BadRequest
+	}
+	interleave(t, k, func(ctx context.Context, n int) error { return k.mergeAs(ctx, k.rurik, branch(n), "main") },
+		func(ctx context.Context, n int) error {
+			merged := k.mergeAs(ctx, k.tamsin, branch(n), "main")
+			if merged == nil {
+				_, merged = k.TakeLocks(ctx, k.tamsin, key, locks.Wish{Workspace: k.space["tamsin"],
+					Wants: []locks.Want{{Path: path(n), Version: 2}}})
+			}
+			return merged
+		}, func(n int, one, two error) {
+			if !(one == nil && nothing(two) || nothing(one) && two == nil) {
+				t.Errorf("round %d: %v; %v", n, one, two)
+			}
+			if two == nil {
+				k.giveBack(k.tamsin, path(n))
+			}
+		})
+}
+
 // Of a merge and a send of the same asset to the same branch, one arrives, and the other one is told.
 func TestAMergeAndASendOfOneAsset(t *testing.T) {
 	k := newKept(t)

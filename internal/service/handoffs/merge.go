@@ -57,7 +57,9 @@ func (s *Room) Merge(ctx context.Context, actor ground.Actor, key string, q mode
 		}
 	}
 	look := func() error {
-		return s.KnowingRules(ctx, func() error { return s.Use(ctx, func(tx *records.Tx) error { return m.load(ctx, tx, false) }) })
+		return m.tried(func(int) error {
+			return s.KnowingRules(ctx, func() error { return s.Use(ctx, func(tx *records.Tx) error { return m.load(ctx, tx, false) }) })
+		})
 	}
 	if err := look(); err != nil {
 		return out, err
@@ -79,23 +81,15 @@ func (s *Room) Merge(ctx context.Context, actor ground.Actor, key string, q mode
 		return out, err
 	}
 	var made model.Handoff
-	for try := 0; ; try++ {
-		err := s.KnowingRules(ctx, func() error {
+	if err := m.tried(func(try int) error {
+		return s.KnowingRules(ctx, func() error {
 			return s.Write(ctx, func(tx *records.Tx) (err error) {
 				made, err = m.write(ctx, tx, sendKey, try >= triesBeside)
 				return err
 			})
 		})
-		if errors.Is(err, errMovedOn) && try < triesAtAll {
-			continue
-		}
-		if errors.Is(err, errMovedOn) {
-			err = model.NewProblem(model.MovedOn, "run the command again", "%s moved on while %s was coming in", m.into.Name, m.from.Name)
-		}
-		if err != nil {
-			return out, err
-		}
-		break
+	}); err != nil {
+		return out, err
 	}
 	out = m.answer()
 	out.Handoff = &made
@@ -109,8 +103,21 @@ const (
 	triesAtAll  = 10
 )
 
-// errMovedOn says that the branch that stays has moved on since it was looked at.
+// errMovedOn says that one of the branches has moved on since it was looked at.
 var errMovedOn = errors.New("the branch has moved on meanwhile")
+
+// tried does something again while the branches move on meanwhile.
+func (m *merge) tried(do func(try int) error) error {
+	for try := 0; ; try++ {
+		err := do(try)
+		switch {
+		case !errors.Is(err, errMovedOn):
+			return err
+		case try == triesAtAll:
+			return model.NewProblem(model.MovedOn, "run the command again", "%s moved on while %s was coming in", m.into.Name, m.from.Name)
+		}
+	}
+}
 
 // check looks at what was asked.
 func (m *merge) check(sendKey string) error {
@@ -192,7 +199,25 @@ func (m *merge) load(ctx context.Context, tx *records.Tx, locking bool) (err err
 		m.plan.Refusals = append(m.plan.Refusals, model.Refusal{Path: rules.File, Reason: "branch", Message: why,
 			Remedy: "merge it into a branch from which it may come, or ask a lead to change the rules"})
 	}
-	return m.lookedAt(ctx, tx, r.ForBranch(m.into.Name))
+	if err := m.lookedAt(ctx, tx, r.ForBranch(m.into.Name)); err != nil || len(m.plan.Refusals)+len(m.plan.Undecided) == 0 {
+		return err
+	}
+	return m.still(ctx, tx)
+}
+
+// still makes sure that both branches are where they were read, so that what stands in the way stood there at one moment: what others
+// brought in before the locks were looked at is not there to be refused any more.
+func (m *merge) still(ctx context.Context, tx *records.Tx) error {
+	for _, was := range []records.Branch{m.into, m.from} {
+		now, err := ground.Head(ctx, tx, m.project, was.Name)
+		if err != nil {
+			return err
+		}
+		if now.Head != was.Head {
+			return errMovedOn
+		}
+	}
+	return nil
 }
 
 // judge puts the three trees together, asset by asset, and decides about what came of it.
