@@ -323,7 +323,8 @@ func TestShownOutside(t *testing.T) {
 	says(t, list, "first-light (h1)", "Harbour Press", "textures/rust.png@v1", "Salt Works")
 	b.do(chromedp.Navigate(d.URL+"/p/brinelight/handoffs/shown"), b.sees("to Harbour Press"), b.sees("opened 1 time"),
 		b.sees("to Salt Works, who may take the files along"),
-		chromedp.Click(`//*[@role="listitem"][contains(., "Harbour Press")]//button[.="End it"]`), b.asked("End the link for Harbour Press?"), b.act("End it"),
+		chromedp.Click(`//*[@role="listitem"][contains(., "Harbour Press")]//button[.="End it"]`),
+		b.asked("End the link for Harbour Press?"), b.act("End it"),
 		b.asked(), b.sees("ended by odile"))
 	outside.do(chromedp.Navigate(link), outside.sees("This link shows nothing any more, or never did"))
 	says(t, odile.tarn(0, "showing", "off"), "Nothing of brinelight is shown outside any more")
