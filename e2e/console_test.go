@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"image"
@@ -10,9 +11,11 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 
@@ -26,6 +29,9 @@ type browser struct {
 	t   *testing.T
 	ctx context.Context
 	url string
+
+	mu         sync.Mutex
+	complaints []string
 }
 
 func open(t *testing.T, d *daemon) *browser { return browse(t, d.URL) }
@@ -46,7 +52,38 @@ func browse(t *testing.T, url string) *browser {
 	if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)); err != nil {
 		t.Fatal(err)
 	}
+	if err := chromedp.Listen(ctx, b.hear); err != nil {
+		t.Fatal(err)
+	}
 	return b
+}
+
+// hear notes what the scripts of a page complain of.
+func (b *browser) hear(event any) {
+	var said []string
+	switch e := event.(type) {
+	case *runtime.EventExceptionThrown:
+		said = append(said, e.ExceptionDetails.Text)
+		if e.ExceptionDetails.Exception != nil {
+			said = append(said, e.ExceptionDetails.Exception.Description)
+		}
+	case *runtime.EventConsoleAPICalled:
+		if e.Type == runtime.ConsoleAPICalledTypeError {
+			for _, a := range e.Args {
+				said = append(said, cmp.Or(a.Description, string(a.Value)))
+			}
+		}
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.complaints = append(b.complaints, said...)
+}
+
+// complained is what they last complained of.
+func (b *browser) complained() string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return strings.Join(b.complaints[max(0, len(b.complaints)-6):], "\n")
 }
 
 // do runs steps, each within 45 seconds: a machine that does much else is slow.
@@ -60,7 +97,7 @@ func (b *browser) do(steps ...chromedp.Action[chromedp.Void]) {
 			ctx, cancel := context.WithTimeout(b.ctx, 5*time.Second) // a page that asks whether to leave it says nothing else
 			text, _ := chromedp.Run(ctx, chromedp.Text(`body`))
 			cancel()
-			b.t.Fatalf("step %d: %v; the page says:\n%s", i+1, err, text)
+			b.t.Fatalf("step %d: %v; the page says:\n%s\nand its scripts complained of:\n%s", i+1, err, text, b.complained())
 		}
 	}
 }

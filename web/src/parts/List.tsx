@@ -64,7 +64,12 @@ export function List<T>({ rows, height, measured = false, columns = 1, role = "l
                 return (
                   <div key={i} role={item} {...place} className="h-full min-w-0">
                     {data === undefined ? (
-                      <span className="block h-full border-b border-line/60 text-peat" aria-busy="true" />
+                      // As high as is thought: rows on their way that took no room would be many, and be measured again and again.
+                      <span
+                        className="block h-full border-b border-line/60 text-peat"
+                        aria-busy="true"
+                        {...(measured && { style: { height } })}
+                      />
                     ) : (
                       row(data, i)
                     )}
