@@ -65,7 +65,7 @@ func (s *Room) BringPast(ctx context.Context, actor ground.Actor, key string, q 
 				return err
 			}
 			b := &bringing{s: s, tx: tx, actor: actor, key: key, over: q.Over}
-			if err := b.begin(ctx, p.ID, q.Commits); err != nil {
+			if err := b.begin(ctx, p.ID, q); err != nil {
 				return err
 			}
 			out = make([]model.PastHandoff, 0, len(sends))
@@ -142,17 +142,21 @@ type bringing struct {
 	people  map[string]records.Person
 	before  map[string]model.PastHandoff
 	project records.Project
+	seat    records.Workspace
 }
 
-func (b *bringing) begin(ctx context.Context, id int64, commits []model.PastCommit) (err error) {
+func (b *bringing) begin(ctx context.Context, id int64, q model.PastRequest) (err error) {
 	if err := b.tx.Gate(ctx, id, true); err != nil {
 		return err
 	}
 	if b.project, err = ground.Project(ctx, b.tx, b.actor, b.key, model.Lead); err != nil {
 		return err
 	}
+	if b.seat, err = ground.Workspace(ctx, b.tx, b.actor, b.project, q.Workspace); err != nil {
+		return err
+	}
 	var mails, ids []string
-	for _, c := range commits {
+	for _, c := range q.Commits {
 		mails, ids = append(mails, c.Mail), append(ids, c.Commit)
 	}
 	if b.people, err = b.tx.PeopleByMail(ctx, mails); err != nil {
@@ -190,11 +194,7 @@ func (b *bringing) commit(ctx context.Context, c model.PastCommit, send Send) (m
 	if len(send.Changes) == 0 {
 		return h, nil
 	}
-	w, err := b.workspace(ctx, []Send{send})
-	if err != nil {
-		return h, err
-	}
-	l, err := b.s.load(ctx, b.tx, b.project, w, send.Changes, change.Manner{Past: true, Over: b.over}, true)
+	l, err := b.s.load(ctx, b.tx, b.project, b.seat, send.Changes, change.Manner{Past: true, Over: b.over}, true)
 	if err != nil {
 		return h, err
 	}
@@ -224,12 +224,4 @@ func (b *bringing) origin(c model.PastCommit) (h model.PastHandoff, by origin) {
 		by.at = ground.Within(*c.At)
 	}
 	return h, by
-}
-
-// workspace is the one that sends, all of a request, come from.
-func (b *bringing) workspace(ctx context.Context, sends []Send) (records.Workspace, error) {
-	if len(sends) == 0 {
-		return records.Workspace{}, nil
-	}
-	return ground.Workspace(ctx, b.tx, b.actor, b.project, sends[0].Workspace)
 }

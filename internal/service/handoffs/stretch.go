@@ -106,11 +106,10 @@ func (b *bringing) loadAll(ctx context.Context, sends []Send) (*loaded, error) {
 			}
 		}
 	}
-	w, err := b.workspace(ctx, sends)
-	if err != nil || len(all) == 0 {
-		return nil, err
+	if len(all) == 0 {
+		return nil, nil
 	}
-	l, err := b.s.load(ctx, b.tx, b.project, w, all, change.Manner{Past: true, Over: b.over}, true)
+	l, err := b.s.load(ctx, b.tx, b.project, b.seat, all, change.Manner{Past: true, Over: b.over}, true)
 	if err != nil {
 		return nil, err
 	}
