@@ -318,6 +318,7 @@ func TestShownOutside(t *testing.T) {
 		outside.until(`document.querySelectorAll("main li").length === 1`), chromedp.Click(`//a[contains(., "rust.png")]`),
 		outside.sees("64 x 64"))
 
+	outside.do(chromedp.Navigate(link+"?path=textures/rust.png&version=7"), outside.sees("This link does not show textures/rust.png"))
 	says(t, odile.tarn(0, "showing", "add", "textures/rust.png@v1", "--for", "Salt Works", "--with-files"), "/shown/")
 	list := odile.tarn(0, "showing", "list")
 	says(t, list, "first-light (h1)", "Harbour Press", "textures/rust.png@v1", "Salt Works")

@@ -98,7 +98,7 @@ export function AssetPage() {
             {shown.version === asset.newest && ", the newest"}
           </figcaption>
           {!branch && !shown.gone && (
-            <p className="mt-3">
+            <p className="mt-2 -ml-2.5">
               <ShowOutside
                 here={here}
                 kind="quiet"

@@ -5,6 +5,7 @@ import { api, ask, type Schemas } from "../../api/client";
 import { LineNumber } from "../../parts/LineNumber";
 import { markedPages, OnPage, OnSheet, usePoints } from "../../parts/Pointing";
 import { Picture } from "../../parts/Picture";
+import { Trouble } from "../../parts/Trouble";
 import { When } from "../../parts/words";
 import { Pictures } from "../compare/Pictures";
 import { Sounds } from "../compare/Sounds";
@@ -23,7 +24,7 @@ export function Shown({ here, path, version }: { here: At; path: string; version
   const look = found.data;
   return (
     <>
-      <View here={here} path={path} version={version} look={look} />
+      {found.error ? <Trouble error={found.error} /> : <View here={here} path={path} version={version} look={look} />}
       {look?.trouble && <p className="mt-2 text-rust">It can’t be read: {look.trouble}.</p>}
       {look && look.facts.length > 0 && (
         <dl className="mt-3 flex flex-wrap gap-x-6 gap-y-1" aria-label="Facts">
