@@ -322,7 +322,7 @@ func TestShownOutside(t *testing.T) {
 	says(t, odile.tarn(0, "showing", "add", "textures/rust.png@v1", "--for", "Salt Works", "--with-files"), "/shown/")
 	list := odile.tarn(0, "showing", "list")
 	says(t, list, "first-light (h1)", "Harbour Press", "textures/rust.png@v1", "Salt Works")
-	b.do(chromedp.Navigate(d.URL+"/p/brinelight/handoffs/shown"), b.sees("to Harbour Press"), b.sees("opened 1 time"),
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/handoffs/shown"), b.sees("to Harbour Press"), b.sees("opened 2 times"),
 		b.sees("to Salt Works, who may take the files along"),
 		chromedp.Click(`//*[@role="listitem"][contains(., "Harbour Press")]//button[.="End it"]`),
 		b.asked("End the link for Harbour Press?"), b.act("End it"),

@@ -136,26 +136,29 @@ function Origins({ here, path, version }: { here: At; path: string; version: num
   });
   if (!found.data) return <Picture project={here.key} path={path} version={version} edge={1280} className="h-24 w-full rounded-lg" />;
   let last = 0;
+  const told = found.data.lines.some((l) => l.author); // whom a link shows it to is not
   return (
     <div className="max-h-[34rem] overflow-auto rounded-lg border border-line bg-bank">
-      <table className="w-full border-collapse text-xs leading-5" aria-label="Who changed each line last">
+      <table className="w-full border-collapse text-xs leading-5" aria-label={told ? "Who changed each line last" : "Text"}>
         <tbody>
           {found.data.lines.map((l) => {
             const fresh = l.version !== last;
             last = l.version;
             return (
               <tr key={l.line} className={fresh ? "border-t border-line/60" : ""}>
-                <td className="w-44 truncate px-2 text-peat" title={l.note}>
-                  {fresh && l.author && (
-                    <>
-                      <Link to={`?version=${l.version}`} replace>
-                        v{l.version}
-                      </Link>{" "}
-                      {l.author}, <When at={l.at} />
-                    </>
-                  )}
-                </td>
-                <td className="w-10 pr-3 text-right font-mono text-peat select-none">
+                {told && (
+                  <td className="w-44 truncate px-2 text-peat" title={l.note}>
+                    {fresh && (
+                      <>
+                        <Link to={`?version=${l.version}`} replace>
+                          v{l.version}
+                        </Link>{" "}
+                        {l.author}, <When at={l.at} />
+                      </>
+                    )}
+                  </td>
+                )}
+                <td className="w-10 px-3 text-right font-mono text-peat select-none">
                   <LineNumber line={l.line} />
                 </td>
                 <td className="pr-2 font-mono break-all whitespace-pre-wrap">{l.text}</td>
