@@ -149,26 +149,7 @@ func TestFindingLooksIntoIndexes(t *testing.T) {
 		}
 		return n
 	}
-	// Rows of the table that were looked at, as PostgreSQL counts them; a connection tells what it counted when it ends.
-	read := func() (n int64) {
-		t.Helper()
-		db.Close()
-		conn, err := pgx.Connect(t.Context(), url)
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer conn.Close(t.Context())
-		if err := conn.QueryRow(t.Context(), `select seq_tup_read + idx_tup_fetch from pg_stat_user_tables
-			where relname = 'present'`).Scan(&n); err != nil {
-			t.Fatal(err)
-		}
-		if db, err = records.Open(t.Context(), url); err != nil {
-			t.Fatal(err)
-		}
-		t.Cleanup(db.Close)
-		return n
-	}
-	before := read()
+	before := looked(t, url, &db, "present")
 	if n := find("et0001234"); n != 1 {
 		t.Errorf("a part of a name is found %d times", n)
 	}
@@ -178,7 +159,53 @@ func TestFindingLooksIntoIndexes(t *testing.T) {
 	if n := find("lantern", "asset"); n != 0 {
 		t.Errorf("what is not there is found %d times", n)
 	}
-	if looked := read() - before; looked > 10_000 {
-		t.Errorf("%d rows were looked at", looked)
+	if n := looked(t, url, &db, "present") - before; n > 10_000 {
+		t.Errorf("%d rows were looked at", n)
 	}
+}
+
+// TestAPageOfAHandoffLooksAtWhatItShows: of a handoff with very many assets, a page reads its own rows, and those before it.
+func TestAPageOfAHandoffLooksAtWhatItShows(t *testing.T) {
+	url := testbed.Migrated(t)
+	db := open(t, url)
+	p, person := project(t, db)
+	exec(t, url, fmt.Sprintf(`insert into handoffs (project_id, number, branch_id, author_id, note, root, digest, assets, size)
+			select %[1]d, n, id, %[2]d, 'a note', '\x00', '\x00', 60000, 0 from branches, generate_series(1, 2) n where project_id = %[1]d;
+		insert into assets (id, project_id, path, folded) overriding system value
+			select 100 + i, %[1]d, f, f from generate_series(1, 60000) i, lateral (select lpad(i::text, 7, '0') f) x;
+		insert into versions (asset_id, number, project_id, branch_id, handoff, parents, path, gone)
+			select 100 + i, n, %[1]d, b.id, n, array_remove(array[n - 1], 0), lpad((i * 7919 %% 60000)::text, 7, '0'), false
+			from branches b, generate_series(1, 60000) i, generate_series(1, 2) n where b.project_id = %[1]d`, p, person))
+	exec(t, url, "vacuum analyze versions")
+	before := looked(t, url, &db, "versions")
+	if err := db.Use(t.Context(), func(tx *records.Tx) error {
+		h, err := tx.HandoffPage(t.Context(), p, 2, records.Page{Skip: 300, Limit: 200})
+		if err == nil && (len(h.Assets) != 200 || h.Assets[0].Path != "0000300" || h.Assets[199].Path != "0000499") {
+			t.Errorf("%d assets, from %v", len(h.Assets), h.Assets[:1])
+		}
+		return err
+	}); err != nil {
+		t.Fatal(err)
+	}
+	if n := looked(t, url, &db, "versions") - before; n > 2000 {
+		t.Errorf("%d rows were looked at", n)
+	}
+}
+
+// looked counts the rows of a table that were looked at, as PostgreSQL does; a connection tells what it counted when it ends, so that
+// they are opened anew.
+func looked(t *testing.T, url string, db **records.DB, table string) (n int64) {
+	t.Helper()
+	(*db).Close()
+	conn, err := pgx.Connect(t.Context(), url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(t.Context())
+	if err := conn.QueryRow(t.Context(), `select seq_tup_read + idx_tup_fetch from pg_stat_user_tables where relname = $1`, table).
+		Scan(&n); err != nil {
+		t.Fatal(err)
+	}
+	*db = open(t, url)
+	return n
 }

@@ -158,10 +158,13 @@ func (tx *Tx) CountHandoffs(ctx context.Context, project int64, q HandoffQuery) 
 
 // changesOf are the versions of a handoff of the project $1, and those that it brought from another branch: with, as was, what the branch
 // had before. Relies on versions_of_handoff and the primary key of came.
-func changesOf(handoff string) string {
-	return `select v.*, v.parents[1] was from versions v where v.project_id = $1 and v.handoff = ` + handoff + `
-		union all select v.*, k.before from came k join versions v on v.asset_id = k.asset_id and v.number = k.number
-			where k.project_id = $1 and k.handoff = ` + handoff
+func changesOf(handoff string) string { return changesUpTo(handoff, "") }
+
+// changesUpTo are those of them that may come before the end of a page by path, whichever of the two they are.
+func changesUpTo(handoff, page string) string {
+	return `(select v.*, v.parents[1] was from versions v where v.project_id = $1 and v.handoff = ` + handoff + page + `)
+		union all (select v.*, k.before from came k join versions v on v.asset_id = k.asset_id and v.number = k.number
+			where k.project_id = $1 and k.handoff = ` + handoff + page + `)`
 }
 
 const changeColumns = `v.path, case when v.gone then 'gone' when o.number is null or o.gone then 'new' when v.path <> o.path
@@ -214,8 +217,12 @@ func (tx *Tx) HandoffPage(ctx context.Context, project int64, number int, page P
 		}
 		return h, err
 	}
-	rows, err = tx.q.Query(ctx, `select `+changeColumns+` from (select * from (`+changesOf("$2")+`) v order by v.path`+page.sql()+`) v`+
-		changeJoins+` order by v.path`, project, number)
+	end := ""
+	if page.Limit > 0 {
+		end = fmt.Sprintf(" order by v.path limit %d", page.Skip+page.Limit)
+	}
+	rows, err = tx.q.Query(ctx, `select `+changeColumns+` from (select * from (`+changesUpTo("$2", end)+`) v order by v.path`+page.sql()+
+		`) v`+changeJoins+` order by v.path`, project, number)
 	if err != nil {
 		return h, err
 	}
