@@ -11,6 +11,8 @@ require (
 	github.com/bmatcuk/doublestar/v4 v4.10.4
 	github.com/cenkalti/backoff/v5 v5.0.3
 	github.com/chromedp/chromedp v0.23.0
+	github.com/coder/websocket v1.8.15
+	github.com/creachadair/jrpc2 v1.3.6
 	github.com/dustin/go-humanize v1.1.0
 	github.com/emersion/go-smtp v0.25.1
 	github.com/fsnotify/fsnotify v1.10.1
@@ -39,13 +41,17 @@ require (
 	github.com/zeebo/blake3 v0.2.4
 	go.etcd.io/bbolt v1.5.0
 	golang.org/x/image v0.47.0
-	golang.org/x/net v0.60.0
 	golang.org/x/sync v0.24.0
 	golang.org/x/sys v0.49.0
 	golang.org/x/term v0.47.0
 	golang.org/x/text v0.43.0
 	golang.org/x/time v0.16.0
 	gonum.org/v1/gonum v0.17.0
+)
+
+require (
+	github.com/creachadair/mds v0.31.0 // indirect
+	golang.org/x/net v0.60.0 // indirect
 )
 
 require (

@@ -25,11 +25,14 @@ var arrows = map[string][]string{
 	"admission": {},
 	"records":   {},
 	"client":    {},
+	"pages":     {},
+	"signins":   {"client"},
 	"service":   {"records", "store", "apart"},
-	"api":       {"service", "admission"},
+	"api":       {"service", "admission", "pages"},
 	"daemon":    {"api", "admission", "service", "records", "store", "courier", "prompt", "licences", "version", "web"},
 	"workspace": {"client", "mainline", "apart"},
-	"cli":       {"workspace", "client", "mainline", "apart", "prompt", "licences", "version"},
+	"desk":      {"workspace", "client", "signins", "apart", "pages"},
+	"cli":       {"desk", "workspace", "client", "signins", "mainline", "apart", "prompt", "licences", "version", "web"},
 	// For tests.
 	"testbed": {"api", "client", "localpg", "records", "service", "store", "web"},
 	"contest": {"client"},
@@ -60,6 +63,7 @@ var workspaceRooms = map[string][]string{
 	"outbox":   {"disk", "index", "placing", "scan"},
 	"placing":  {"disk", "index", "scan"},
 	"transfer": {"disk", "index", "placing", "scan"},
+	"watching": {"", "scan"},
 }
 
 func TestRooms(t *testing.T) {

@@ -27,6 +27,7 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/sheet"
 	"kettletarn/internal/core/text"
+	"kettletarn/internal/pages"
 	"kettletarn/internal/service"
 	"kettletarn/internal/service/ground"
 )
@@ -65,7 +66,7 @@ func New(svc *service.Service, console fs.FS, version string, log *slog.Logger) 
 	e.GET(Prefix+"/openapi.json", func(c *echo.Context) error { return c.JSON(http.StatusOK, Document()) })
 	s.register(e.Group(Prefix))
 	e.RouteNotFound(Prefix+"/*", func(*echo.Context) error { return echo.ErrNotFound })
-	e.GET("/*", pages(console))
+	e.GET("/*", echo.WrapHandler(pages.Serve(console, nil)))
 	return s
 }
 
@@ -139,10 +140,7 @@ func sameOrigin(next echo.HandlerFunc) echo.HandlerFunc {
 func (s *Server) headers(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		h := c.Response().Header()
-		h.Set("X-Content-Type-Options", "nosniff")
-		h.Set("Referrer-Policy", "same-origin")
-		h.Set("Content-Security-Policy", "default-src 'self'; script-src 'self' 'wasm-unsafe-eval'; img-src 'self' data: blob:; "+
-			"style-src 'self' 'unsafe-inline'; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+		pages.Headers(h)
 		if strings.HasPrefix(c.Request().URL.Path, Prefix) {
 			h.Set("Cache-Control", "no-store")
 		}

@@ -1,8 +1,9 @@
 package api
 
 import (
-	"kettletarn/internal/core/model"
 	"strconv"
+
+	"kettletarn/internal/core/model"
 )
 
 func (s *Server) showings(c *call) error {

@@ -299,9 +299,7 @@ func (a *app) open() (*workspace.Workspace, error) {
 	if err != nil {
 		return nil, err
 	}
-	if s, err := readSignIns(); err == nil && os.Getenv("TARN_TOKEN") == "" {
-		w.Handle = s.Services[c.URL()].Handle
-	}
+	w.Handle = whose(c)
 	return w, nil
 }
 
@@ -417,9 +415,7 @@ func (a *app) anywhere(least, most int, usage string, do task) cli.ActionFunc {
 			return err
 		}
 		w := workspace.Away(c, key)
-		if s, err := readSignIns(); err == nil && os.Getenv("TARN_TOKEN") == "" {
-			w.Handle = s.Services[c.URL()].Handle
-		}
+		w.Handle = whose(c)
 		for i := range args {
 			args[i] = strings.Trim(filepath.ToSlash(args[i]), "/")
 		}
@@ -447,13 +443,14 @@ func (a *app) commands() (all []*cli.Command) {
 	}{
 		{"1. Set up", []*cli.Command{a.signIn(), a.signOut(), a.whoami(), a.passphrase(), a.signInList(), a.start(), a.join(), a.scope(),
 			a.rules()}},
-		{"2. The day's work", []*cli.Command{lists(a.status()), a.begin(), a.send(), a.update(), a.discard(), a.settle(), a.move(), a.watch()}},
+		{"2. The day's work", []*cli.Command{lists(a.status()), a.begin(), a.send(), a.update(), a.discard(), a.settle(), a.move(), a.desk(),
+			a.watch()}},
 		{"3. Locks, and one another", []*cli.Command{a.lock(), a.unlock(), lists(a.holders()), a.ask(), a.answerAsk(), lists(a.news())}},
 		{"4. Look back, and go back", []*cli.Command{lists(a.history()), lists(a.show()), lists(a.compare()), lists(a.find()),
 			a.export(), a.rollback(), a.milestone()}},
 		{"5. Working apart", []*cli.Command{a.branch(), a.switchTo(), a.merge(), a.review()}},
 		{"6. Beside the code", []*cli.Command{a.pin(), a.adopt()}},
-		{"7. Projects and people", []*cli.Command{a.project(), a.member(), a.token(), a.showing(), a.heal(), a.completion()}},
+		{"7. Projects and people", []*cli.Command{a.project(), a.member(), a.token(), a.showing(), a.heal(), a.editor(), a.completion()}},
 	} {
 		for _, c := range group.list {
 			c.Category = group.name

@@ -5,17 +5,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"kettletarn/internal/core/assetpath"
-	"kettletarn/internal/core/media"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/prompt"
 	"kettletarn/internal/workspace"
@@ -120,7 +117,7 @@ func (a *app) openFiles(w *workspace.Workspace, locks []model.Lock) {
 		return
 	}
 	for _, l := range locks {
-		if !known(w, l.Path) {
+		if !w.Openable(l.Path) {
 			fmt.Fprintf(a.errs, "%s is of no kind that tarn knows, and opening it might run it.\n", l.Path)
 			if !prompt.Confirm(a.in, a.errs, "Open it all the same?") {
 				fmt.Fprintf(a.errs, "It was not opened; it is ready to be, by you.\n")
@@ -147,16 +144,6 @@ func opened(c *exec.Cmd) error {
 	case <-time.After(2 * time.Second):
 		return nil
 	}
-}
-
-// known tells whether a file is of a kind that is looked at and edited: those that the readers know. Anything else might be a program,
-// here or on some other system, and files come from others.
-func known(w *workspace.Workspace, name string) bool {
-	if kind := media.KindOf(name); kind == media.Other {
-		return false
-	}
-	info, err := os.Stat(filepath.Join(w.Root, filepath.FromSlash(name)))
-	return err == nil && (runtime.GOOS == "windows" || info.Mode()&0o111 == 0)
 }
 
 func (a *app) send() *cli.Command {

@@ -6,8 +6,9 @@ import (
 
 	"github.com/gen2brain/beeep"
 
+	"kettletarn/internal/client"
 	"kettletarn/internal/core/news"
-	"kettletarn/internal/workspace"
+	"kettletarn/internal/workspace/watching"
 )
 
 // desktop shows news through the system's own notifier, as far as the person wants that. Where there is none, nothing is lost: watch prints
@@ -26,8 +27,8 @@ func newDesktop() *desktop {
 }
 
 // learn asks the service what the person wants.
-func (d *desktop) learn(ctx context.Context, w *workspace.Workspace) {
-	settings, err := w.Client.NewsSettings(ctx)
+func (d *desktop) learn(ctx context.Context, c *client.Client) {
+	settings, err := c.NewsSettings(ctx)
 	if err != nil {
 		return
 	}
@@ -39,7 +40,7 @@ func (d *desktop) learn(ctx context.Context, w *workspace.Workspace) {
 }
 
 // show shows a notice that is for this person.
-func (d *desktop) show(project string, n workspace.Notice) {
+func (d *desktop) show(project string, n watching.Notice) {
 	d.mu.Lock()
 	wanted := d.wanted[n.News] && (n.Yours || n.News == news.Work)
 	d.mu.Unlock()

@@ -2,105 +2,35 @@ package cli
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
-	"os"
-	"path/filepath"
 	"time"
 
-	"github.com/adrg/xdg"
 	"github.com/urfave/cli/v3"
 
 	"kettletarn/internal/client"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/prompt"
+	"kettletarn/internal/signins"
 	"kettletarn/internal/workspace"
 )
 
-// signIns is what sign-in keeps: a credential for each service, and which was used last.
-type signIns struct {
-	Current  string          `json:"current"`
-	Services map[string]kept `json:"services"`
-}
-
-type kept struct {
-	Handle string `json:"handle"`
-	Token  string `json:"token"`
-	// Plain says that the person knows that what goes there is not encrypted.
-	Plain bool `json:"plain_http,omitempty"`
-}
-
-func signInFile() string { return filepath.Join(xdg.ConfigHome, "kettle-tarn", "sign-ins.json") }
-
-func readSignIns() (s signIns, err error) {
-	text, err := os.ReadFile(signInFile())
-	if errors.Is(err, fs.ErrNotExist) {
-		return signIns{Services: map[string]kept{}}, nil
-	}
-	if err == nil {
-		err = json.Unmarshal(text, &s)
-	}
-	if err != nil {
-		return s, fmt.Errorf("the kept sign-ins in %s can't be read (%w); remove the file and sign in again", signInFile(), err)
-	}
-	if s.Services == nil {
-		s.Services = map[string]kept{}
-	}
-	return s, nil
-}
-
-func (s signIns) write() error {
-	text, err := json.MarshalIndent(s, "", "  ")
-	if err != nil {
-		return err
-	}
-	if err := os.MkdirAll(filepath.Dir(signInFile()), 0o700); err != nil {
-		return err
-	}
-	f, err := os.CreateTemp(filepath.Dir(signInFile()), "new-")
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(append(text, '\n'))
-	if closed := f.Close(); err == nil {
-		err = closed
-	}
-	if err == nil {
-		err = os.Rename(f.Name(), signInFile())
-	}
-	return err
-}
-
-// clientFor makes a client for the service at an address ("" for the one signed in to last). TARN_URL and TARN_TOKEN come first; a
-// token from the environment goes to no other address than TARN_URL or the kept one.
+// clientFor makes a client for the service at an address ("" for the one signed in to last): see signins.For.
 func (a *app) clientFor(address string) (*client.Client, error) {
-	s, err := readSignIns()
+	access, err := signins.For(address)
 	if err != nil {
 		return nil, err
 	}
-	current := s.Current
-	if v := os.Getenv("TARN_URL"); v != "" {
-		if address, err = client.CheckURL(v); err != nil {
-			return nil, fmt.Errorf("TARN_URL: %w", err)
-		}
-		current = address
+	return a.newClient(access.URL, access.Token), nil
+}
+
+// whose is the handle of whoever a client acts for, where that is known.
+func whose(c *client.Client) string {
+	access, err := signins.For(c.URL())
+	if err != nil {
+		return ""
 	}
-	if address == "" {
-		address = current
-	}
-	if address == "" {
-		return nil, model.NewProblem(model.NotSignedIn, "sign in with tarn sign-in URL; your lead knows the address", "you are not signed in")
-	}
-	if !client.Safe(address) && !s.Services[address].Plain && os.Getenv("TARN_PLAIN_HTTP") != "1" {
-		return nil, unsafeAddress(address)
-	}
-	token := s.Services[address].Token
-	if v := os.Getenv("TARN_TOKEN"); v != "" && address == current {
-		token = v
-	}
-	return a.newClient(address, token), nil
+	return access.Handle
 }
 
 // newClient makes a client that says so where the service is not heard of for a while.
@@ -110,13 +40,6 @@ func (a *app) newClient(address, token string) *client.Client {
 		a.note("Waiting for the service at %s: nothing heard for %d s. Ctrl-C stops; nothing is lost.", address, int(quiet.Seconds()))
 	})
 	return c
-}
-
-// unsafeAddress is the problem of an address to which credentials would go in the open.
-func unsafeAddress(address string) error {
-	return model.NewProblem(model.NotAllowed, "use its https address; where the network between is yours alone, tarn sign-in --plain-http "+
-		"says that you know (TARN_PLAIN_HTTP=1 in scripts)",
-		"%s is not encrypted: everybody between here and there could read your credential and change what comes back", address)
 }
 
 func (a *app) signIn() *cli.Command {
@@ -132,7 +55,7 @@ func (a *app) signIn() *cli.Command {
 				return usageError{err}
 			}
 			if !client.Safe(address) && !cmd.Bool("plain-http") {
-				return unsafeAddress(address)
+				return signins.Unsafe(address)
 			}
 			if _, err := a.newClient(address, "").Service(ctx); err != nil {
 				return err
@@ -141,13 +64,13 @@ func (a *app) signIn() *cli.Command {
 			if err != nil {
 				return err
 			}
-			s, err := readSignIns()
+			s, err := signins.Read()
 			if err != nil {
 				return err
 			}
 			s.Current = address
-			s.Services[address] = kept{Handle: handle, Token: token, Plain: !client.Safe(address)}
-			if err := s.write(); err != nil {
+			s.Services[address] = signins.SignIn{Handle: handle, Token: token, Plain: !client.Safe(address)}
+			if err := s.Write(); err != nil {
 				return err
 			}
 			return a.answer(cmd, map[string]string{"handle": handle, "service": address}, func() {
@@ -188,7 +111,7 @@ func (a *app) signOut() *cli.Command {
 			if _, err := arguments(cmd, 0, 0, "sign-out"); err != nil {
 				return err
 			}
-			s, err := readSignIns()
+			s, err := signins.Read()
 			if err != nil {
 				return err
 			}
@@ -200,7 +123,7 @@ func (a *app) signOut() *cli.Command {
 			ended := a.newClient(address, was.Token).SignOut(ctx)
 			delete(s.Services, address)
 			s.Current = ""
-			if err := s.write(); err != nil {
+			if err := s.Write(); err != nil {
 				return err
 			}
 			var problem *model.Problem

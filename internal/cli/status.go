@@ -73,20 +73,11 @@ func unexplained(missing []string, s *workspace.Status) (out []string) {
 	return out
 }
 
-func statusJSON(w *workspace.Workspace, s *workspace.Status, assets []model.Asset, leftOut bool) map[string]any {
-	v := map[string]any{"project": w.Marker.Project, "service": w.Marker.Service, "branch": s.View.On(), "at": s.At, "newest": s.View.Newest,
-		"fetched": s.Fetched,
-		"assets":  emptyNotNil(assets), "same": s.Same,
-		"odd": append([]model.Refusal{}, s.Odd...), "left_out": s.Left, "code": s.Code, "uncovered": emptyNotNil(s.Uncovered),
-		"scope": append([]string{}, s.Scope...)}
-	if s.Follows > 0 {
-		v["follows"], v["pinned"] = s.Follows, s.Pinned
-	}
+func statusJSON(w *workspace.Workspace, s *workspace.Status, assets []model.Asset, leftOut bool) workspace.Standing {
+	v := w.Standing(s)
+	v.Assets = emptyNotNil(assets)
 	if leftOut {
-		v["ignored"] = append([]scan.LeftOut{}, s.LeftOut...)
-	}
-	if len(s.Jobs) > 0 {
-		v["sending"] = s.Jobs
+		v.Ignored = append([]scan.LeftOut{}, s.LeftOut...)
 	}
 	return v
 }

@@ -13,8 +13,6 @@ import (
 	"sync"
 	"time"
 
-	"github.com/google/uuid"
-
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
@@ -44,13 +42,14 @@ type wireStatus struct {
 	View      index.View
 }
 
-// echoPrefix is that of files whose appearance tells a watch that it has heard everything before.
-const echoPrefix = assetpath.ReservedPrefix + "heard-"
+// EchoPrefix is that of files whose appearance tells a watch that it has heard everything before.
+const EchoPrefix = assetpath.ReservedPrefix + "heard-"
 
 func (w *Workspace) callingFile() string { return filepath.Join(w.folder.State, "watch.json") }
 
-// answer listens for other commands until the function given back is called.
-func (r *watcher) answer(ctx context.Context, group *sync.WaitGroup) (end func(), err error) {
+// Answering answers other commands with the status that current gives, as a watch does, until the function given back is called.
+func (w *Workspace) Answering(ctx context.Context, group *sync.WaitGroup, current func(context.Context) (*Status, error)) (end func(),
+	err error) {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return nil, err
@@ -58,7 +57,7 @@ func (r *watcher) answer(ctx context.Context, group *sync.WaitGroup) (end func()
 	c := calling{Address: listener.Addr().String(), Word: rand.Text()}
 	text, err := json.Marshal(c)
 	if err == nil {
-		err = os.WriteFile(r.w.callingFile(), text, 0o600)
+		err = os.WriteFile(w.callingFile(), text, 0o600)
 	}
 	if err != nil {
 		_ = listener.Close()
@@ -70,26 +69,23 @@ func (r *watcher) answer(ctx context.Context, group *sync.WaitGroup) (end func()
 			if err != nil {
 				return
 			}
-			group.Go(func() { r.serve(ctx, conn, c.Word) })
+			group.Go(func() { answer(ctx, conn, c.Word, current) })
 		}
 	})
 	return func() {
-		_ = os.Remove(r.w.callingFile())
+		_ = os.Remove(w.callingFile())
 		_ = listener.Close()
 	}, nil
 }
 
-func (r *watcher) serve(ctx context.Context, conn net.Conn, word string) {
+func answer(ctx context.Context, conn net.Conn, word string, current func(context.Context) (*Status, error)) {
 	defer conn.Close()
 	_ = conn.SetDeadline(time.Now().Add(time.Minute))
 	line, err := bufio.NewReaderSize(conn, 256).ReadString('\n')
 	if err != nil || subtle.ConstantTimeCompare([]byte(line), []byte(word+"\n")) != 1 {
 		return
 	}
-	if !r.hearOut() {
-		r.mark("", true)
-	}
-	s, err := r.current(ctx)
+	s, err := current(ctx)
 	if err != nil {
 		return
 	}
@@ -99,32 +95,6 @@ func (r *watcher) serve(ctx context.Context, conn net.Conn, word string) {
 		out.Rules = s.Rules.Error()
 	}
 	_ = json.NewEncoder(conn).Encode(out)
-}
-
-// hearOut waits until everything that happened in the folder so far was heard of: changes are told in their order, and the last one is
-// made here.
-func (r *watcher) hearOut() bool {
-	if r.watch == nil {
-		return false
-	}
-	name := echoPrefix + uuid.NewString()
-	heard := make(chan struct{})
-	r.mu.Lock()
-	r.echoes[name] = heard
-	r.mu.Unlock()
-	full := filepath.Join(r.w.Root, name)
-	defer os.Remove(full)
-	if os.WriteFile(full, nil, 0o600) == nil {
-		select {
-		case <-heard:
-			return true
-		case <-time.After(echoLimit):
-		}
-	}
-	r.mu.Lock()
-	delete(r.echoes, name)
-	r.mu.Unlock()
-	return false
 }
 
 // call asks a running watch for its status; nil where none runs or answers in time.

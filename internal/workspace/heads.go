@@ -66,9 +66,12 @@ func (w *Workspace) report(ctx context.Context, s *Status) (wait func()) {
 	return func() { <-done }
 }
 
+// Report tells the service of the unsent changes of a whole workspace, where they are others than it was told last.
+func (w *Workspace) Report(ctx context.Context, s *Status) { w.report(ctx, s)() }
+
 // Tell tells the service of the unsent changes of a workspace that was looked at as a whole.
 func (w *Workspace) Tell(ctx context.Context, s *Status) {
 	if s.scan == nil || len(s.scan.Within) == 0 {
-		w.report(ctx, s)()
+		w.Report(ctx, s)
 	}
 }

@@ -168,6 +168,19 @@ func (w *Workspace) noteLocks(locks []model.Lock, assets []model.Asset) error {
 	})
 }
 
+// LockEdited takes the lock of an asset that was changed here, as a status lists it, from the version that is here.
+func (w *Workspace) LockEdited(ctx context.Context, s *Status, a model.Asset, note string) error {
+	answer, err := w.Client.TakeLocks(ctx, w.Marker.Project, model.LockRequest{Workspace: w.Marker.Workspace, Branch: s.View.On(), Note: note,
+		Assets: []model.LockWant{{Path: s.source(a.Path), Version: a.Version}}})
+	if err != nil {
+		return err
+	}
+	if err := w.noteLocks(answer.Locks, answer.Assets); err != nil {
+		return err
+	}
+	return w.guard([]string{a.Path})
+}
+
 // Unlock gives back the locks at or below the paths that this workspace holds, and leaves the lines there; with override, it takes away
 // whoever's they are, and offers to who does not come.
 func (w *Workspace) Unlock(ctx context.Context, paths []string, override bool, reason string) (out model.Unlocked, err error) {

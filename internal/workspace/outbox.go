@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"sync"
 
 	"github.com/google/uuid"
 
@@ -105,7 +106,7 @@ func (w *Workspace) askFirst(ctx context.Context, s *Status, o SendOptions, chan
 		outline.Changes = append(outline.Changes, w.outline(s, a))
 	}
 	_, err := w.Client.CheckSend(ctx, w.Marker.Project, model.SendQuestion{Send: outline})
-	if err == nil || !answered(err) {
+	if err == nil || !Answered(err) {
 		return nil // a service that is away, or full just now, is what sending in the background is for
 	}
 	return err
@@ -202,7 +203,7 @@ func (w *Workspace) endJob(j *Job, h model.Handoff, kept []model.Lock, cuts map[
 
 // refusedJob ends a job that will never go; other errors leave it for another try.
 func (w *Workspace) refusedJob(j *Job, err error) error {
-	if !answered(err) {
+	if !Answered(err) {
 		w.outbox().NoteTrouble(j.ID, err)
 		return err
 	}
@@ -239,4 +240,31 @@ func (w *Workspace) sending(s *Status) []Job {
 		s.Assets[i].Sending = percent[s.Assets[i].Path]
 	}
 	return jobs
+}
+
+// ProgressOf keeps how far a job is where others see it.
+func (w *Workspace) ProgressOf(j *Job) Progress { return &percent{w: w, job: j.ID} }
+
+type percent struct {
+	w     *Workspace
+	job   string
+	mu    sync.Mutex
+	total int64
+	done  int64
+	last  int
+}
+
+func (p *percent) Start(_ string, total int64) { p.total = total }
+func (p *percent) Done()                       {}
+func (p *percent) Add(n int64) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.done += n
+	if p.total <= 0 {
+		return
+	}
+	if now := int(min(100, p.done*100/p.total)); now != p.last {
+		p.last = now
+		p.w.outbox().NotePercent(p.job, now)
+	}
 }

@@ -9,12 +9,12 @@ import (
 
 // Refresh asks the service what is new, and keeps it.
 func (w *Workspace) Refresh(ctx context.Context) error {
-	_, err := w.refreshed(ctx)
+	_, err := w.RefreshedPaths(ctx)
 	return err
 }
 
-// refreshed is Refresh, and tells the paths of which something else is known now.
-func (w *Workspace) refreshed(ctx context.Context) (changed map[string]bool, err error) {
+// RefreshedPaths is Refresh, and tells the paths of which something else is known now.
+func (w *Workspace) RefreshedPaths(ctx context.Context) (changed map[string]bool, err error) {
 	for {
 		view, err := w.view()
 		if err != nil {

@@ -84,7 +84,7 @@ func (w *Workspace) Send(ctx context.Context, o SendOptions) (*Sent, error) {
 	}
 	receipt, err := w.post(ctx, pending, records, cuts)
 	if err != nil {
-		if answered(err) {
+		if Answered(err) {
 			return nil, errors.Join(err, w.update(func(t index.Tx) error { return t.DropPending() }))
 		}
 		return nil, err
@@ -192,9 +192,9 @@ func (w *Workspace) outline(s *Status, a model.Asset) model.SendChange {
 	return change
 }
 
-// answered tells whether the service has said no for good: nothing of the send will come any more. A sign-in that has ended, a disk or a
+// Answered tells whether the service has said no for good: nothing of the send will come any more. A sign-in that has ended, a disk or a
 // limit that is full and a service that asks for patience are none of that: somebody sees to them, and the same send goes on.
-func answered(err error) bool {
+func Answered(err error) bool {
 	var refused *model.Refused
 	var problem *model.Problem
 	if !errors.As(err, &problem) {

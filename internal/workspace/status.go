@@ -50,6 +50,7 @@ type Status struct {
 	Watched bool
 
 	decide *rules.Rules
+	here   int // assets of which some version is here, of the whole folder
 	scan   *scan.Scan
 	moves  map[string]string // made here: from where, by where to
 	places map[string]string // the other way round
@@ -144,7 +145,16 @@ func (w *Workspace) Status(ctx context.Context, q Question) (*Status, error) {
 		s.fresh[s.scan.Fresh[i].Path] = &s.scan.Fresh[i]
 	}
 	s.pointOut(w)
-	return s, w.judge(ctx, s, q, listed)
+	if err := w.judge(ctx, s, q, listed); err != nil {
+		return s, err
+	}
+	s.here = s.Same
+	for _, a := range s.Assets {
+		if a.Version > 0 && !plain(a) {
+			s.here++
+		}
+	}
+	return s, nil
 }
 
 // judge finds the state of each path, reading the files whose looks do not tell.

@@ -116,11 +116,11 @@ func (broken) RoundTrip(*http.Request) (*http.Response, error) {
 func TestASendInTheBackgroundOutlivesTrouble(t *testing.T) {
 	for _, kind := range []string{model.SignInExpired, model.NotSignedIn, model.DiskFull, model.LimitReached, model.TooMany,
 		model.Unavailable} {
-		if answered(model.NewProblem(kind, "", "x")) {
+		if Answered(model.NewProblem(kind, "", "x")) {
 			t.Errorf("%s ends a send for good", kind)
 		}
 	}
-	if !answered(model.NewProblem(model.BadRequest, "", "x")) || !answered(&model.Refused{Refusals: []model.Refusal{{}}}) {
+	if !Answered(model.NewProblem(model.BadRequest, "", "x")) || !Answered(&model.Refused{Refusals: []model.Refusal{{}}}) {
 		t.Error("what is refused for good is tried for ever")
 	}
 	p := newPair(t)

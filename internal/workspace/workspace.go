@@ -190,6 +190,21 @@ func Away(c *client.Client, project string) *Workspace {
 		folder: &placing.Folder{}, Progress: silent{}}
 }
 
+// Looks is how often the whole folder was looked through since it was opened.
+func (w *Workspace) Looks() int64 { return w.looked.Load() }
+
+// Again opens the same workspace once more, for what goes on beside.
+func (w *Workspace) Again() (*Workspace, error) { return openAnyhow(w.Root, w.Client, nil) }
+
+// State is the folder in the person's state folder that is the workspace's own.
+func (w *Workspace) State() string { return w.folder.State }
+
+// Writes counts what others have written into the index: see Unobtrusive.
+func (w *Workspace) Writes() int { return w.folder.Index.Writes() }
+
+// Unobtrusive leaves what this one writes out of that count.
+func (w *Workspace) Unobtrusive() { w.folder.Index.Uncounted(true) }
+
 // IsAway tells whether there is no folder.
 func (w *Workspace) IsAway() bool { return w.folder.Disk == nil }
 

@@ -1,4 +1,4 @@
-package workspace
+package watching
 
 import (
 	"context"
@@ -10,6 +10,7 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/news"
 	"kettletarn/internal/core/rules"
+	"kettletarn/internal/workspace"
 )
 
 // acting does what follows from a status, at the service: takes locks on edit, tells of unsent changes, says what stands in the way, and
@@ -35,7 +36,7 @@ func (r *watcher) acting(ctx context.Context) {
 		r.lockEdited(ctx, s)
 		r.comment(s)
 		if r.isOnline() {
-			r.hand.report(ctx, s)()
+			r.hand.Report(ctx, s)
 		}
 		if r.o.AutoUpdate && s.Follows == 0 {
 			r.autoUpdate(ctx, s)
@@ -50,7 +51,7 @@ func (r *watcher) isOnline() bool {
 }
 
 // acceptOffers takes the locks that are offered to this workspace, with their newest versions, where nothing clashes.
-func (r *watcher) acceptOffers(ctx context.Context, s *Status) {
+func (r *watcher) acceptOffers(ctx context.Context, s *workspace.Status) {
 	if !r.isOnline() {
 		return
 	}
@@ -66,7 +67,7 @@ func (r *watcher) acceptOffers(ctx context.Context, s *Status) {
 			time.AfterFunc(retryTime, func() { r.wake(r.act) })
 			continue
 		}
-		out, err := r.hand.Lock(ctx, []string{a.Path}, LockOptions{Begin: true, Note: a.Waiting[0].Note})
+		out, err := r.hand.Lock(ctx, []string{a.Path}, workspace.LockOptions{Begin: true, Note: a.Waiting[0].Note})
 		release()
 		r.mark("", true)
 		switch {
@@ -85,7 +86,7 @@ func (r *watcher) acceptOffers(ctx context.Context, s *Status) {
 
 // lockEdited takes the locks that the rules want taken on the first edit, where they are free; and those of whatever was edited while the
 // service was away, when nobody could have locked it.
-func (r *watcher) lockEdited(ctx context.Context, s *Status) {
+func (r *watcher) lockEdited(ctx context.Context, s *workspace.Status) {
 	r.mu.Lock()
 	online, cut := r.online, r.cut
 	r.mu.Unlock()
@@ -108,15 +109,10 @@ func (r *watcher) lockEdited(ctx context.Context, s *Status) {
 		if r.away[a.Path] {
 			note = "edited while the service was away"
 		}
-		source := s.source(a.Path)
-		answer, err := r.hand.Client.TakeLocks(ctx, r.w.Marker.Project,
-			model.LockRequest{Workspace: r.w.Marker.Workspace, Branch: s.View.On(), Note: note, Assets: []model.LockWant{{Path: source,
-				Version: a.Version}}})
+		err := r.hand.LockEdited(ctx, s, a, note)
 		var refused *model.Refused
 		switch {
 		case err == nil:
-			_ = r.hand.noteLocks(answer.Locks, answer.Assets)
-			_ = r.hand.guard([]string{a.Path})
 			r.mark(a.Path, false)
 			r.say(Notice{Kind: "locked", Paths: []string{a.Path}, Message: a.Path + " is yours, " +
 				strings.Replace(note, "the first", "your first", 1)})
@@ -131,7 +127,7 @@ func (r *watcher) lockEdited(ctx context.Context, s *Status) {
 }
 
 // comment says, once, of files that were changed just now, that somebody else holds them or that they are not the newest.
-func (r *watcher) comment(s *Status) {
+func (r *watcher) comment(s *workspace.Status) {
 	known := map[string]bool{}
 	for _, a := range s.Assets {
 		known[a.Path] = true
@@ -162,7 +158,7 @@ func (r *watcher) comment(s *Status) {
 }
 
 // autoUpdate brings what is newer where nothing clashes, unless another command is at work.
-func (r *watcher) autoUpdate(ctx context.Context, s *Status) {
+func (r *watcher) autoUpdate(ctx context.Context, s *workspace.Status) {
 	behind := false
 	for _, a := range s.Assets {
 		behind = behind || a.State == model.Behind
@@ -174,7 +170,7 @@ func (r *watcher) autoUpdate(ctx context.Context, s *Status) {
 	if err != nil {
 		return
 	}
-	u, err := r.hand.Update(ctx, UpdateOptions{})
+	u, err := r.hand.Update(ctx, workspace.UpdateOptions{})
 	release()
 	if err != nil {
 		return
@@ -194,14 +190,14 @@ func (r *watcher) autoUpdate(ctx context.Context, s *Status) {
 	}
 }
 
-func broughtWords(u *Updated) string {
+func broughtWords(u *workspace.Updated) string {
 	words := []string{}
 	for _, w := range []struct {
 		verb string
 		list []model.Asset
 	}{{"brought", u.Brought}, {"removed", u.Removed}, {"moved", u.Moved}} {
 		if len(w.list) > 0 {
-			words = append(words, w.verb+" "+assets(len(w.list)))
+			words = append(words, w.verb+" "+workspace.Assets(len(w.list)))
 		}
 	}
 	return strings.Join(words, ", ")

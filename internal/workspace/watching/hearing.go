@@ -1,9 +1,8 @@
-package workspace
+package watching
 
 import (
 	"context"
 	"errors"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -42,6 +41,9 @@ func (r *watcher) setOnline(ctx context.Context, online bool, err error) {
 	r.mu.Lock()
 	before := r.online
 	r.online, r.cut, r.retry = online, !online, true
+	if online != before {
+		r.show()
+	}
 	r.mu.Unlock()
 	switch {
 	case online && !before:
@@ -80,11 +82,4 @@ func (r *watcher) tell(ctx context.Context, e model.Event) {
 	if e.Kind == lock.Offered {
 		r.wake(r.act)
 	}
-}
-
-func assets(n int) string {
-	if n == 1 {
-		return "1 asset"
-	}
-	return fmt.Sprintf("%d assets", n)
 }

@@ -1,12 +1,15 @@
-package workspace
+// Package watching stays in a workspace: it sees what changes there as it does, hears what happens at the service, and does what follows
+// from both. Locks are taken on the first edit, others are told of unsent changes, what was put into the outbox is sent, and news is said.
+package watching
 
 import (
 	"context"
 	"fmt"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
-	"sort"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -17,13 +20,17 @@ import (
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
+	"kettletarn/internal/workspace"
 	"kettletarn/internal/workspace/scan"
 )
 
-// WatchOptions say how to watch. Poll, where it is not 0, is how often the folder is looked at, in place of being told by the system.
-type WatchOptions struct {
+// Options say how to watch. Poll, where it is not 0, is how often the folder is looked at, in place of being told by the system.
+type Options struct {
 	AutoUpdate bool
 	Poll       time.Duration
+	// Seen, where not nil, is told how the workspace stands, each time that this is looked at anew, and whether the service is there. What it
+	// gets is not to be changed.
+	Seen func(s *workspace.Status, online bool)
 }
 
 // Notice is one thing that a watch has to say. Kind is a stable word; News is the kind of news that it is, and Yours that it concerns one
@@ -53,13 +60,13 @@ const (
 	echoLimit    = 2 * time.Second
 )
 
-// watcher is one run of Watch. It looks at the folder again where something changed, and does what follows from that; a saving program
+// watcher is one run of Run. It looks at the folder again where something changed, and does what follows from that; a saving program
 // never waits for it, and it never waits for the network before it looks again.
 type watcher struct {
-	w     *Workspace // looks at the folder
-	hand  *Workspace // acts at the service
-	ear   *Workspace // hears the news
-	o     WatchOptions
+	w     *workspace.Workspace // looks at the folder
+	hand  *workspace.Workspace // acts at the service
+	ear   *workspace.Workspace // hears the news
+	o     Options
 	say   func(Notice)
 	watch *fsnotify.Watcher // nil where it polls
 
@@ -68,8 +75,7 @@ type watcher struct {
 	told   map[string]bool // paths of which something else is known by the service
 	all    bool            // look at everything
 	echoes map[string]chan struct{}
-	status *Status
-	total  int // assets here
+	status *workspace.Status
 	seen   int // the counter of the index as it was looked at
 
 	work     chan struct{} // something is to be looked at
@@ -84,34 +90,34 @@ type watcher struct {
 	fetch    chan struct{} // there is something new at the service
 }
 
-// Watch stays until ctx ends. One watch runs in a workspace.
-func (w *Workspace) Watch(ctx context.Context, o WatchOptions, say func(Notice)) error {
-	lock := flock.New(filepath.Join(w.folder.State, "watching"))
+// Run stays in a workspace until ctx ends, and says what there is to say. One watch runs in a workspace.
+func Run(ctx context.Context, w *workspace.Workspace, o Options, say func(Notice)) error {
+	lock := flock.New(filepath.Join(w.State(), "watching"))
 	if ok, err := lock.TryLock(); err != nil {
 		return err
 	} else if !ok {
 		return model.NewProblem(model.Taken, "leave it running; tarn status says what it knows", "tarn watch runs in this workspace already")
 	}
 	defer func() { _ = lock.Unlock() }()
-	w.folder.Index.Uncounted(true)
+	w.Unobtrusive()
 	var mu sync.Mutex
 	r := &watcher{w: w, o: o, dirty: map[string]bool{}, told: map[string]bool{}, all: true, fetch: make(chan struct{}, 1),
 		echoes: map[string]chan struct{}{}, work: make(chan struct{}, 1),
 		act: make(chan struct{}, 1), outgoing: make(chan struct{}, 1),
 		tried: map[string]string{}, said: map[string]string{}, away: map[string]bool{}}
-	for _, other := range []**Workspace{&r.hand, &r.ear} {
-		opened, err := openAnyhow(w.Root, w.Client, nil)
+	for _, other := range []**workspace.Workspace{&r.hand, &r.ear} {
+		opened, err := w.Again()
 		if err != nil {
 			return err
 		}
 		defer opened.Close()
-		opened.folder.Index.Uncounted(true)
+		opened.Unobtrusive()
 		*other = opened
 	}
 	r.say = func(n Notice) {
 		mu.Lock()
 		defer mu.Unlock()
-		n.At = now().Truncate(time.Second)
+		n.At = time.Now().UTC().Truncate(time.Second)
 		say(n)
 	}
 	if o.Poll == 0 {
@@ -125,7 +131,7 @@ func (w *Workspace) Watch(ctx context.Context, o WatchOptions, say func(Notice))
 	var group sync.WaitGroup
 	defer group.Wait()
 	defer stop()
-	answering, err := r.answer(ctx, &group)
+	answering, err := w.Answering(ctx, &group, r.upToDate)
 	if err != nil {
 		return err
 	}
@@ -145,7 +151,7 @@ func (r *watcher) listen() {
 	watch, err := fsnotify.NewBufferedWatcher(4096)
 	if err == nil {
 		r.watch = watch
-		if err = watch.Add(r.w.folder.State); err == nil {
+		if err = watch.Add(r.w.State()); err == nil {
 			err = r.add("")
 		}
 	}
@@ -212,7 +218,7 @@ func (r *watcher) heard(e fsnotify.Event) {
 	}
 	name := filepath.ToSlash(rel)
 	base := path.Base(name)
-	if strings.HasPrefix(base, echoPrefix) {
+	if strings.HasPrefix(base, workspace.EchoPrefix) {
 		r.mu.Lock()
 		if c, ok := r.echoes[base]; ok && e.Has(fsnotify.Create) {
 			close(c)
@@ -285,24 +291,17 @@ func (r *watcher) looking(ctx context.Context) error {
 }
 
 // current is the status as of now: looked at again where something changed since.
-func (r *watcher) current(ctx context.Context) (*Status, error) {
+func (r *watcher) current(ctx context.Context) (*workspace.Status, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	counter := r.w.folder.Index.Writes()
+	counter := r.w.Writes()
 	if r.status != nil && !r.all && len(r.dirty)+len(r.told) == 0 && counter == r.seen {
 		return r.status, nil
 	}
-	var s *Status
+	var s *workspace.Status
 	var err error
 	if r.status == nil || r.all || counter != r.seen || len(r.dirty) > fewPaths || len(r.told) > manyPaths {
-		if s, err = r.w.Status(ctx, Question{}); err == nil {
-			r.total = s.Same
-			for _, a := range s.Assets {
-				if a.Version > 0 && !plain(a) {
-					r.total++
-				}
-			}
-		}
+		s, err = r.w.Status(ctx, workspace.Question{})
 	} else {
 		s, err = r.again(ctx)
 	}
@@ -313,66 +312,31 @@ func (r *watcher) current(ctx context.Context) (*Status, error) {
 	clear(r.dirty)
 	clear(r.told)
 	r.wake(r.act)
+	r.show()
 	return s, nil
 }
 
-// plain says that an asset is the same here and there, at its place.
-func plain(a model.Asset) bool { return a.State == model.Same && a.MovedFrom == "" }
+// show tells how the workspace stands.
+func (r *watcher) show() {
+	if r.o.Seen != nil && r.status != nil {
+		r.o.Seen(r.status, r.online)
+	}
+}
 
 // again looks at what is dirty, and joins it with what is known of the rest.
-func (r *watcher) again(ctx context.Context) (*Status, error) {
-	dirty := make([]string, 0, len(r.dirty))
-	for p := range r.dirty {
-		dirty = append(dirty, p)
-	}
+func (r *watcher) again(ctx context.Context) (*workspace.Status, error) {
+	paths := slices.Collect(maps.Keys(r.dirty))
 	for p := range r.told {
 		if !r.dirty[p] {
-			dirty = append(dirty, p)
+			paths = append(paths, p)
 		}
 	}
-	part, err := r.w.Status(ctx, Question{Paths: dirty})
-	if err != nil {
-		return nil, err
-	}
-	s := *part
-	within := scan.Scan{Within: part.scan.Within}
-	s.Assets, s.Odd, s.Uncovered = nil, nil, nil
-	for _, a := range r.status.Assets {
-		if !within.WantsFile(a.Path) && (a.MovedFrom == "" || !within.WantsFile(a.MovedFrom)) {
-			s.Assets = append(s.Assets, a)
-		}
-	}
-	for _, a := range part.Assets {
-		if !plain(a) || a.Lock != nil || len(a.HeadsUp) > 0 {
-			s.Assets = append(s.Assets, a)
-		}
-	}
-	sort.Slice(s.Assets, func(i, j int) bool { return s.Assets[i].Path < s.Assets[j].Path })
-	s.Same = r.total
-	for _, a := range s.Assets {
-		if a.Version > 0 && !plain(a) {
-			s.Same--
-		}
-	}
-	for _, o := range r.status.Odd {
-		if !within.WantsFile(o.Path) {
-			s.Odd = append(s.Odd, o)
-		}
-	}
-	s.Odd = append(s.Odd, part.Odd...)
-	for _, a := range r.status.Uncovered {
-		if !within.WantsFile(a.Path) {
-			s.Uncovered = append(s.Uncovered, a)
-		}
-	}
-	s.Uncovered = append(s.Uncovered, part.Uncovered...)
-	s.Left, s.Code = r.status.Left, r.status.Code
-	return &s, nil
+	return r.w.StatusAgain(ctx, r.status, paths)
 }
 
 // refresh asks the service what is new. The folder is looked at where that is about, and nowhere else.
 func (r *watcher) refresh(ctx context.Context) {
-	changed, err := r.ear.refreshed(ctx)
+	changed, err := r.ear.RefreshedPaths(ctx)
 	if err != nil {
 		return
 	}
@@ -421,46 +385,22 @@ func (r *watcher) sending(ctx context.Context) {
 	}
 }
 
-func (r *watcher) sendOne(ctx context.Context, j *Job) {
-	w, err := openAnyhow(r.w.Root, r.w.Client, nil)
+func (r *watcher) sendOne(ctx context.Context, j *workspace.Job) {
+	w, err := r.w.Again()
 	if err != nil {
 		return
 	}
 	defer w.Close()
-	w.Progress = &percent{w: w, job: j.ID}
+	w.Progress = w.ProgressOf(j)
 	h, err := w.SendJob(ctx, j)
 	switch {
 	case err == nil:
-		r.say(Notice{Kind: "sent", Handoff: h.Number, Message: fmt.Sprintf("h%d: %s sent in the background", h.Number, assets(h.Count))})
-	case answered(err):
+		r.say(Notice{Kind: "sent", Handoff: h.Number,
+			Message: fmt.Sprintf("h%d: %s sent in the background", h.Number, workspace.Assets(h.Count))})
+	case workspace.Answered(err):
 		r.say(Notice{Kind: "refused", Message: "a send in the background was refused; tarn status says why"})
 	default:
 		return // tried again later
 	}
 	r.mark("", true)
-}
-
-// percent keeps how far a job is where others see it.
-type percent struct {
-	w     *Workspace
-	job   string
-	mu    sync.Mutex
-	total int64
-	done  int64
-	last  int
-}
-
-func (p *percent) Start(_ string, total int64) { p.total = total }
-func (p *percent) Done()                       {}
-func (p *percent) Add(n int64) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	p.done += n
-	if p.total <= 0 {
-		return
-	}
-	if now := int(min(100, p.done*100/p.total)); now != p.last {
-		p.last = now
-		p.w.outbox().NotePercent(p.job, now)
-	}
 }

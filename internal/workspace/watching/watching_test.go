@@ -1,6 +1,6 @@
 //go:build linux
 
-package workspace
+package watching_test
 
 import (
 	"bytes"
@@ -16,34 +16,35 @@ import (
 	"testing"
 	"time"
 
-	"kettletarn/internal/client"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
 	"kettletarn/internal/testbed"
+	"kettletarn/internal/workspace"
+	"kettletarn/internal/workspace/watching"
 )
 
 // watched is a workspace with a watch running in it, and what it said.
 type watched struct {
-	*Workspace
+	*workspace.Workspace
 	t    *testing.T
 	mu   sync.Mutex
-	said []Notice
+	said []watching.Notice
 	stop func()
-	own  *Workspace // that of the watch
+	own  *workspace.Workspace // that of the watch
 }
 
-func (p *pair) watch(w *Workspace, o WatchOptions) *watched {
+func (p *pair) watch(w *workspace.Workspace, o watching.Options) *watched {
 	p.t.Helper()
 	ctx, stop := context.WithCancel(context.Background())
 	k := &watched{Workspace: w, t: p.t}
-	own, err := openAnyhow(w.Root, w.Client, nil)
+	own, err := w.Again()
 	if err != nil {
 		p.t.Fatal(err)
 	}
 	k.own = own
 	done := make(chan error, 1)
 	go func() {
-		done <- own.Watch(ctx, o, func(n Notice) {
+		done <- watching.Run(ctx, own, o, func(n watching.Notice) {
 			k.mu.Lock()
 			defer k.mu.Unlock()
 			k.said = append(k.said, n)
@@ -81,7 +82,7 @@ func (k *watched) says(kind, text string) {
 // quick is what a running watch answers, as "path state, …".
 func (k *watched) quick() string {
 	k.t.Helper()
-	s, err := k.QuickStatus(k.t.Context(), Question{})
+	s, err := k.QuickStatus(k.t.Context(), workspace.Question{})
 	if err != nil {
 		k.t.Fatal(err)
 	}
@@ -102,8 +103,8 @@ func TestWatchKnowsWhatChanged(t *testing.T) {
 	for _, name := range []string{"a", "b", "deep/c"} {
 		write(t, p.odile, name, "one")
 	}
-	send(t, p.odile, SendOptions{})
-	k := p.watch(p.odile, WatchOptions{})
+	send(t, p.odile, workspace.SendOptions{})
+	k := p.watch(p.odile, watching.Options{})
 	if got := k.quick(); got != "" {
 		t.Errorf("at first: %s", got)
 	}
@@ -117,29 +118,29 @@ func TestWatchKnowsWhatChanged(t *testing.T) {
 		{func() { _ = os.RemoveAll(filepath.Join(p.odile.Root, "deep")) }, "a edited, deep/c gone, fresh/folder/x new, moved/b same"},
 		{func() { write(t, p.odile, rules.File, "[[rule]]\nmatch = \"fresh/\"\nkind = \"ignored\"\n") },
 			"a edited, deep/c gone, moved/b same, tarn.toml new"},
-		{func() { send(t, p.odile, SendOptions{Paths: []string{"tarn.toml"}}) }, "a edited, deep/c gone, moved/b same"},
+		{func() { send(t, p.odile, workspace.SendOptions{Paths: []string{"tarn.toml"}}) }, "a edited, deep/c gone, moved/b same"},
 	} {
 		c.do()
 		if got := k.quick(); got != c.want {
 			t.Errorf("the watch says %q, want %q", got, c.want)
 		}
-		fresh, err := p.odile.Status(t.Context(), Question{})
+		fresh, err := p.odile.Status(t.Context(), workspace.Question{})
 		if err != nil {
 			t.Fatal(err)
 		}
-		if s, _ := p.odile.QuickStatus(t.Context(), Question{}); s.Same != fresh.Same || len(s.Assets) != len(fresh.Assets) {
+		if s, _ := p.odile.QuickStatus(t.Context(), workspace.Question{}); s.Same != fresh.Same || len(s.Assets) != len(fresh.Assets) {
 			t.Errorf("the watch counts %d the same and lists %d, a look counts %d and lists %d", s.Same, len(s.Assets), fresh.Same,
 				len(fresh.Assets))
 		}
 	}
-	second, err := openAnyhow(p.odile.Root, p.odile.Client, nil)
+	second, err := p.odile.Again()
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer second.Close()
-	testbed.Problem(t, second.Watch(t.Context(), WatchOptions{}, func(Notice) {}), model.Taken)
+	testbed.Problem(t, watching.Run(t.Context(), second, watching.Options{}, func(watching.Notice) {}), model.Taken)
 	k.stop()
-	if s, err := p.odile.QuickStatus(t.Context(), Question{}); err != nil || s.Watched {
+	if s, err := p.odile.QuickStatus(t.Context(), workspace.Question{}); err != nil || s.Watched {
 		t.Errorf("it is answered for a watch that ended: %v", err)
 	}
 }
@@ -150,12 +151,12 @@ func TestWatchLocksOnTheFirstEdit(t *testing.T) {
 	for _, name := range []string{"levels/a", "levels/b", "levels/old", "plain"} {
 		write(t, p.odile, name, "one")
 	}
-	send(t, p.odile, SendOptions{})
+	send(t, p.odile, workspace.SendOptions{})
 	update(t, p.rurik)
 	locked(t, p.odile, "levels/b", "levels/old")
 	write(t, p.odile, "levels/old", "two")
-	send(t, p.odile, SendOptions{Paths: []string{"levels/old"}})
-	k := p.watch(p.rurik, WatchOptions{})
+	send(t, p.odile, workspace.SendOptions{Paths: []string{"levels/old"}})
+	k := p.watch(p.rurik, watching.Options{})
 	write(t, p.rurik, "levels/a", "rurik")
 	k.says("locked", "levels/a is yours")
 	write(t, p.rurik, "levels/b", "rurik")
@@ -182,15 +183,15 @@ func TestWatchBringsNewsAndUpdates(t *testing.T) {
 	p := newPair(t)
 	write(t, p.odile, "a", "one")
 	write(t, p.odile, "b", "one")
-	send(t, p.odile, SendOptions{})
+	send(t, p.odile, workspace.SendOptions{})
 	update(t, p.rurik)
-	k := p.watch(p.rurik, WatchOptions{AutoUpdate: true, Poll: 100 * time.Millisecond})
+	k := p.watch(p.rurik, watching.Options{AutoUpdate: true, Poll: 100 * time.Millisecond})
 	write(t, p.rurik, "b", "rurik's")
 	locked(t, p.odile, "a", "b")
 	k.says("lock.taken", "odile took the lock of a and b")
 	write(t, p.odile, "a", "two")
 	write(t, p.odile, "b", "two")
-	send(t, p.odile, SendOptions{About: model.About{Note: "second pass"}})
+	send(t, p.odile, workspace.SendOptions{About: model.About{Note: "second pass"}})
 	k.says("handoff.sent", "h2 by odile: second pass (a and b)")
 	k.says("updated", "this is h2")
 	has(t, p.rurik, "a", "two")
@@ -205,13 +206,13 @@ func TestWhatHappensElsewhereIsNoReasonToLookThroughTheFolder(t *testing.T) {
 		names = append(names, fmt.Sprintf("d/f%02d", i))
 		write(t, p.odile, names[i], "one")
 	}
-	send(t, p.odile, SendOptions{})
+	send(t, p.odile, workspace.SendOptions{})
 	update(t, p.rurik)
-	k := p.watch(p.rurik, WatchOptions{})
-	before := k.own.looked.Load()
+	k := p.watch(p.rurik, watching.Options{})
+	before := k.own.Looks()
 	locked(t, p.odile, names[:40]...)
 	count := func(of func(model.Asset) bool) (n int) {
-		s, err := k.QuickStatus(t.Context(), Question{})
+		s, err := k.QuickStatus(t.Context(), workspace.Question{})
 		if err != nil || !s.Watched {
 			t.Fatal("the watch does not answer", err)
 		}
@@ -226,7 +227,7 @@ func TestWhatHappensElsewhereIsNoReasonToLookThroughTheFolder(t *testing.T) {
 	testbed.Eventually(t, "the watch knows who holds what", func() bool { return count(held) == 40 })
 	for i := range 5 {
 		write(t, p.odile, names[i], "two")
-		send(t, p.odile, SendOptions{KeepLocks: true})
+		send(t, p.odile, workspace.SendOptions{KeepLocks: true})
 	}
 	testbed.Eventually(t, "the watch knows what is newer", func() bool {
 		return count(func(a model.Asset) bool { return a.State == model.Behind }) == 5
@@ -237,7 +238,7 @@ func TestWhatHappensElsewhereIsNoReasonToLookThroughTheFolder(t *testing.T) {
 		}
 	}
 	testbed.Eventually(t, "the watch knows that nobody holds anything", func() bool { return count(held) == 0 })
-	if n := k.own.looked.Load() - before; n > 0 {
+	if n := k.own.Looks() - before; n > 0 {
 		t.Errorf("the folder was looked through %d times", n)
 	}
 }
@@ -279,7 +280,7 @@ func TestASendInTheBackgroundGoesFromFrozenCopies(t *testing.T) {
 	p := newPair(t)
 	write(t, p.odile, "a", "one")
 	write(t, p.odile, "goes", "g")
-	send(t, p.odile, SendOptions{})
+	send(t, p.odile, workspace.SendOptions{})
 	locked(t, p.odile, "a", "goes")
 	write(t, p.odile, "a", "two")
 	rename(t, p.odile, "goes", "there")
@@ -287,13 +288,13 @@ func TestASendInTheBackgroundGoesFromFrozenCopies(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(p.odile.Root, "large"), large, 0o644); err != nil {
 		t.Fatal(err)
 	}
-	j, err := p.odile.SendLater(t.Context(), SendOptions{About: model.About{Note: "in the background"}})
+	j, err := p.odile.SendLater(t.Context(), workspace.SendOptions{About: model.About{Note: "in the background"}})
 	if err != nil || len(j.Files) != 3 {
 		t.Fatalf("%+v, %v", j, err)
 	}
 	// Editing goes on at once, and what is on its way is left alone by the others.
 	write(t, p.odile, "a", "three")
-	_, err = p.odile.Send(t.Context(), SendOptions{About: model.About{Note: "too early"}})
+	_, err = p.odile.Send(t.Context(), workspace.SendOptions{About: model.About{Note: "too early"}})
 	if r := testbed.Refused(t, err); r[0].Reason != "sending" {
 		t.Errorf("%+v", r)
 	}
@@ -301,7 +302,7 @@ func TestASendInTheBackgroundGoesFromFrozenCopies(t *testing.T) {
 	if r := testbed.Refused(t, err); r[0].Reason != "sending" {
 		t.Errorf("%+v", r)
 	}
-	k := p.watch(p.odile, WatchOptions{})
+	k := p.watch(p.odile, watching.Options{})
 	k.says("sent", "h2: 3 assets sent")
 	update(t, p.rurik)
 	has(t, p.rurik, "a", "two")
@@ -315,81 +316,42 @@ func TestASendInTheBackgroundGoesFromFrozenCopies(t *testing.T) {
 	}
 	// The next send follows on what was sent then.
 	locked(t, p.odile, "a")
-	send(t, p.odile, SendOptions{})
+	send(t, p.odile, workspace.SendOptions{})
 	update(t, p.rurik)
 	has(t, p.rurik, "a", "three")
-}
-
-// TestASendInTheBackgroundIsNeverMadeTwice loses the answer to the handoff of a job, which is then taken up again.
-func TestASendInTheBackgroundIsNeverMadeTwice(t *testing.T) {
-	p := newPair(t)
-	write(t, p.odile, "a", "one")
-	send(t, p.odile, SendOptions{})
-	locked(t, p.odile, "a")
-	write(t, p.odile, "a", "two")
-	if _, err := p.odile.SendLater(t.Context(), SendOptions{About: model.About{Note: "in the background"}}); err != nil {
-		t.Fatal(err)
-	}
-	line := &deaf{RoundTripper: http.DefaultTransport, lost: true}
-	w, err := openAnyhow(p.odile.Root, testbed.ClientThrough(t, p.url, p.tokens["odile"], line), nil)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer w.Close()
-	jobs, err := w.Jobs()
-	if err != nil || len(jobs) != 1 {
-		t.Fatalf("%+v, %v", jobs, err)
-	}
-	if h, err := w.SendJob(t.Context(), &jobs[0]); err == nil {
-		t.Fatalf("the answer was not lost: %+v", h)
-	}
-	// As after a restart: what is known is what lies on the disk.
-	if jobs, err = p.odile.Jobs(); err != nil || len(jobs) != 1 || jobs[0].Pending == nil {
-		t.Fatalf("%+v, %v", jobs, err)
-	}
-	if h, err := p.odile.SendJob(t.Context(), &jobs[0]); err != nil || h.Number != 2 {
-		t.Fatalf("%+v, %v", h, err)
-	}
-	if got := states(t, p.odile); got != "" {
-		t.Errorf("states are %q", got)
-	}
-	all, err := p.odile.Client.Handoffs(t.Context(), key, client.HandoffQuery{})
-	if err != nil || len(all.Handoffs) != 2 {
-		t.Errorf("%d handoffs, %v", len(all.Handoffs), err)
-	}
 }
 
 func TestARefusedSendInTheBackgroundLosesNothing(t *testing.T) {
 	p := newPair(t)
 	write(t, p.odile, "a", "one")
-	send(t, p.odile, SendOptions{})
+	send(t, p.odile, workspace.SendOptions{})
 	update(t, p.rurik)
 	write(t, p.rurik, "a", "without a lock")
 	// What can be known now is refused now.
 	var refused *model.Refused
-	if _, err := p.rurik.SendLater(t.Context(), SendOptions{About: model.About{Note: "n"}}); !errors.As(err, &refused) ||
+	if _, err := p.rurik.SendLater(t.Context(), workspace.SendOptions{About: model.About{Note: "n"}}); !errors.As(err, &refused) ||
 		refused.Refusals[0].Reason != "not-locked" {
 		t.Fatalf("%v", err)
 	}
 	locked(t, p.rurik, "a")
-	if _, err := p.rurik.SendLater(t.Context(), SendOptions{About: model.About{Note: "n"}}); err != nil {
+	if _, err := p.rurik.SendLater(t.Context(), workspace.SendOptions{About: model.About{Note: "n"}}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := p.rurik.Unlock(t.Context(), []string{"a"}, false, ""); err != nil {
 		t.Fatal(err)
 	}
-	k := p.watch(p.rurik, WatchOptions{})
+	k := p.watch(p.rurik, watching.Options{})
 	k.says("refused", "")
-	s, err := p.rurik.QuickStatus(t.Context(), Question{})
+	s, err := p.rurik.QuickStatus(t.Context(), workspace.Question{})
 	if err != nil || len(s.Jobs) != 1 || s.Jobs[0].Refusals[0].Reason != "lock-lost" {
 		t.Errorf("%+v, %v", s.Jobs, err)
 	}
 	has(t, p.rurik, "a", "without a lock")
-	if kept, _ := p.rurik.folder.Kept(); len(kept) != 1 {
+	if kept, _ := p.rurik.Kept(); len(kept) != 1 {
 		t.Errorf("the frozen copy is lost: %+v", kept)
 	}
 	locked(t, p.rurik, "a")
-	send(t, p.rurik, SendOptions{})
+	send(t, p.rurik, workspace.SendOptions{})
 	if jobs, _ := p.rurik.Jobs(); len(jobs) != 0 {
 		t.Errorf("the refused job is still listed: %+v", jobs)
 	}
@@ -399,24 +361,24 @@ func TestWatchWithoutALine(t *testing.T) {
 	p := newPair(t)
 	write(t, p.odile, rules.File, "[[rule]]\nmatch = \"a\"\nlock = \"on-edit\"\n")
 	write(t, p.odile, "a", "one")
-	send(t, p.odile, SendOptions{})
+	send(t, p.odile, workspace.SendOptions{})
 	line := &cut{RoundTripper: http.DefaultTransport}
 	root := p.odile.Root
-	w, err := openAnyhow(root, testbed.ClientThrough(t, p.url, p.tokens["odile"], line), nil)
+	w, err := workspace.Open(root, testbed.ClientThrough(t, p.url, p.tokens["odile"], line), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer w.Close()
-	k := p.watch(w, WatchOptions{})
+	k := p.watch(w, watching.Options{})
 	line.dead.Store(true)
 	write(t, p.rurik, "wakes the stream", "x")
-	send(t, p.rurik, SendOptions{})
+	send(t, p.rurik, workspace.SendOptions{})
 	k.says("offline", "remembered")
 	write(t, w, "a", "edited without a line")
 	if got := k.quick(); got != "a edited" {
 		t.Errorf("offline the watch says %q", got)
 	}
-	if _, err := w.SendLater(t.Context(), SendOptions{About: model.About{Note: "later"}, Paths: []string{"a"}}); err != nil {
+	if _, err := w.SendLater(t.Context(), workspace.SendOptions{About: model.About{Note: "later"}, Paths: []string{"a"}}); err != nil {
 		t.Fatal(err)
 	}
 	if held, _ := p.rurik.Client.Locks(t.Context(), key); len(held.Locks) != 0 {

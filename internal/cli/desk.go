@@ -1,0 +1,252 @@
+package cli
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"time"
+
+	"github.com/adrg/xdg"
+	"github.com/urfave/cli/v3"
+
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/desk"
+	"kettletarn/internal/signins"
+	"kettletarn/internal/version"
+	"kettletarn/internal/workspace/watching"
+	"kettletarn/web"
+)
+
+func (a *app) desk() *cli.Command {
+	return command("desk", "the console of your own machine: your files, what came in, who waits for you", "", "tarn desk",
+		func(ctx context.Context, cmd *cli.Command) error {
+			if _, err := arguments(cmd, 0, 0, "desk"); err != nil {
+				return err
+			}
+			switch {
+			case cmd.Bool("stay"):
+				return a.runDesk(ctx, cmd)
+			case cmd.Bool("end"):
+				return a.endDesk(ctx, cmd)
+			}
+			at, err := a.reachDesk(ctx)
+			if err != nil {
+				return err
+			}
+			link, err := at.Link(ctx, "/desk")
+			if err != nil {
+				return err
+			}
+			if cmd.Bool("json") || cmd.Bool("no-open") {
+				return a.answer(cmd, map[string]any{"link": link, "process": at.Process}, func() {
+					a.say("%s\nIt is good once, for a minute.", link)
+				})
+			}
+			if err := opened(openCommand(link)); err != nil {
+				a.note("No browser could be opened (%v). Open this yourself; it is good once, for a minute:", err)
+				a.say("%s", link)
+				return nil
+			}
+			a.say("Your desk is open in your browser. It stays there, and watches your workspaces, until tarn desk --end.")
+			return nil
+		},
+		&cli.BoolFlag{Name: "no-open", Usage: "print the link, and open no browser"},
+		&cli.BoolFlag{Name: "stay", Usage: "be the desk, here, until Ctrl-C; for a service file"},
+		&cli.BoolFlag{Name: "end", Usage: "end the desk of this machine"},
+		&cli.BoolFlag{Name: "quiet", Usage: "with --stay: show nothing on the desktop"})
+}
+
+// reachDesk finds the desk of this machine, and starts it where it does not run, or is one of another release.
+func (a *app) reachDesk(ctx context.Context) (desk.Address, error) {
+	at, err := desk.Find(ctx)
+	if err == nil && at.Version != version.String() {
+		if err := at.End(ctx); err != nil {
+			return at, err
+		}
+		err = desk.ErrNone
+	}
+	if !errors.Is(err, desk.ErrNone) {
+		return at, err
+	}
+	program, err := os.Executable()
+	if err != nil {
+		return at, err
+	}
+	folder := filepath.Join(xdg.StateHome, "kettle-tarn", "desk")
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return at, err
+	}
+	log, err := os.OpenFile(filepath.Join(folder, "log"), os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
+	if err != nil {
+		return at, err
+	}
+	defer log.Close()
+	c := exec.Command(program, "desk", "--stay")
+	c.Dir, c.Stdout, c.Stderr = folder, log, log
+	apartFromTerminal(c)
+	if err := c.Start(); err != nil {
+		return at, err
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- c.Wait() }()
+	for range 200 {
+		if at, err := desk.Find(ctx); err == nil {
+			return at, nil
+		}
+		select {
+		case <-ctx.Done():
+			return at, ctx.Err()
+		case <-ended:
+			// Another one may have been first.
+			if at, err := desk.Find(ctx); err == nil {
+				return at, nil
+			}
+			said, _ := os.ReadFile(log.Name())
+			return at, model.NewProblem(model.Internal, "run tarn desk --stay to see what it says", "your desk did not start: %s",
+				bytes.TrimSpace(said))
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+	return at, model.NewProblem(model.Internal, "see "+log.Name(), "your desk does not answer")
+}
+
+func (a *app) runDesk(ctx context.Context, cmd *cli.Command) error {
+	o := desk.Options{Console: web.Files(), Version: version.String(), Log: slog.New(slog.NewTextHandler(a.errs, nil)),
+		Open: func(file string) error { return opened(openCommand(file)) }}
+	if !cmd.Bool("quiet") {
+		shown := map[string]*desktop{}
+		o.Notice = func(ctx context.Context, project string, access signins.Access, n watching.Notice) {
+			d := shown[access.URL]
+			if d == nil {
+				d = newDesktop()
+				shown[access.URL] = d
+			}
+			if n.Kind == "online" {
+				if c, err := a.clientFor(access.URL); err == nil {
+					d.learn(ctx, c)
+				}
+			}
+			d.show(project, n)
+		}
+	}
+	return desk.Run(ctx, o, func() {
+		if cmd.Bool("json") {
+			_ = a.json(map[string]any{"process": os.Getpid()})
+			return
+		}
+		a.say("Your desk runs: tarn desk opens it. Ctrl-C ends it.")
+	})
+}
+
+func (a *app) endDesk(ctx context.Context, cmd *cli.Command) error {
+	at, err := desk.Find(ctx)
+	running := err == nil
+	if running {
+		if err := at.End(ctx); err != nil {
+			return err
+		}
+	}
+	return a.answer(cmd, map[string]any{"ended": running}, func() {
+		if running {
+			a.say("Your desk has ended. Nothing watches your workspaces now.")
+		} else {
+			a.say("Your desk did not run.")
+		}
+	})
+}
+
+// editor is the local interface on standard input and output, one message a line.
+func (a *app) editor() *cli.Command {
+	return command("editor", "the local interface for editors, on standard input and output", "",
+		`echo '{"jsonrpc":"2.0","id":1,"method":"workspaces"}' | tarn editor`,
+		func(ctx context.Context, cmd *cli.Command) error {
+			if _, err := arguments(cmd, 0, 0, "editor"); err != nil {
+				return err
+			}
+			at, err := a.reachDesk(ctx)
+			if err != nil {
+				return err
+			}
+			line, err := at.Dial(ctx)
+			if err != nil {
+				return err
+			}
+			return a.relay(line)
+		})
+}
+
+// patience for answers after the last request.
+const lastAnswers = 2 * time.Second
+
+// relay carries messages between standard input and output and the desk, until input ends and what was asked is answered.
+func (a *app) relay(line *desk.Line) error {
+	answers := make(chan error, 1)
+	open := make(chan int, 1)
+	open <- 0
+	go func() {
+		for {
+			message, err := line.Recv()
+			if err != nil {
+				answers <- err
+				return
+			}
+			if bytes.Contains(message, []byte(`"id":`)) && !bytes.Contains(message, []byte(`"method":`)) {
+				open <- <-open - 1
+			}
+			if _, err := a.raw.Write(append(message, '\n')); err != nil {
+				answers <- err
+				return
+			}
+		}
+	}()
+	in := bufio.NewReaderSize(a.in, 64<<10)
+	for {
+		message, err := in.ReadBytes('\n')
+		if len(bytes.TrimSpace(message)) > 0 {
+			if bytes.Contains(message, []byte(`"id"`)) {
+				open <- <-open + 1
+			}
+			if err := line.Send(bytes.TrimSpace(message)); err != nil {
+				return fmt.Errorf("the desk has gone: %w", err)
+			}
+		}
+		if err == io.EOF {
+			break
+		}
+		if err != nil {
+			return err
+		}
+		select {
+		case err := <-answers:
+			return ended(err)
+		default:
+		}
+	}
+	for range 300 {
+		n := <-open
+		open <- n
+		if n <= 0 {
+			break
+		}
+		select {
+		case err := <-answers:
+			return ended(err)
+		case <-time.After(lastAnswers / 20):
+		}
+	}
+	return line.Close()
+}
+
+func ended(err error) error {
+	if err == io.EOF {
+		return errors.New("the desk has ended")
+	}
+	return err
+}
