@@ -254,8 +254,8 @@ func TestViewsTheWallAndTheTitle(t *testing.T) {
 	d := serve(t)
 	odile, rurik := d.person("odile"), d.person("rurik")
 	lamp := string(scene.Model("lamp", 0))
-	odile.start(map[string]string{"textures/rust.png": "rust", "textures/kelp.png": "kelp", "sounds/horn.wav": "horn", "models/lamp.glb": lamp,
-		"old/lamp.glb": lamp})
+	odile.start(map[string]string{"textures/rust.png": "rust", "textures/kelp.png": "kelp", "models/lamp.glb": lamp,
+		"old/lamp.glb": lamp, "sounds/horn.wav": string(scene.Sound("fog-horn", 0))})
 	rurik.join(odile, "artist")
 	rurik.tarn(0, "lock", "textures/rust.png")
 	b := open(t, d)
@@ -284,6 +284,17 @@ func TestViewsTheWallAndTheTitle(t *testing.T) {
 		b.until(`[...document.querySelectorAll("[role=listitem] a[aria-hidden]")].map(a => a.dispatchEvent(
 			new PointerEvent("pointerover", {bubbles: true}))).length === 1`),
 		b.until(`document.querySelector("[role=listitem] canvas")?.style.opacity === "1"`))
+	// A sound is heard as long as the pointer stays on its picture.
+	over := func(event string) chromedp.Action[chromedp.Void] {
+		return b.evaluate(`document.querySelector("[role=listitem] a[aria-hidden]").dispatchEvent(new PointerEvent("` + event +
+			`", {bubbles: true}))`)
+	}
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/assets/sounds?view=pictures"), b.sees("Listen"),
+		b.evaluate(`HTMLMediaElement.prototype.play = function() { window.heard = this; return Promise.resolve() };
+			HTMLMediaElement.prototype.pause = function() { if (window.heard === this) { delete window.heard; this.onpause?.() } }`),
+		over("pointerover"), b.until(`window.heard?.src.includes("sound.wav") && document.body.innerText.includes("Stop")`),
+		b.evaluate(`fetch(window.heard.src).then(async r => { window.bytes = r.ok ? (await r.blob()).size : 0 })`),
+		b.until(`window.bytes > 10000`), over("pointerout"), b.until(`!window.heard && document.body.innerText.includes("Listen")`))
 	says(t, odile.tarn(0, "find", "--twice"), "1 content is there more than once", "models/lamp.glb", "old/lamp.glb")
 	b.do(chromedp.Navigate(d.URL+"/p/brinelight/find"), b.sees("1 file, byte for byte"), b.sees("old/lamp.glb"),
 		chromedp.Navigate(d.URL+"/p/brinelight/asset/models/lamp.glb"), b.sees("The same file, byte for byte, is also"))

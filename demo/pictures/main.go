@@ -22,6 +22,7 @@ type shot struct {
 
 // shots are the pictures of the documentation.
 var shots = []shot{
+	{name: "console-first", address: "/"},
 	{name: "console-today", address: "/p/brinelight"},
 	{name: "console-assets", address: "/p/brinelight/assets/textures", before: chosen(1, 2, 3)},
 	{name: "console-asset", address: "/p/tidepad/asset/board/tidepad.kicad_pcb"},
