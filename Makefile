@@ -38,7 +38,7 @@ bin/tools/versitygw: tools/go.mod tools/go.sum
 	@touch $@
 
 test: build bin/tools/versitygw
-	@scripts/install-packages.sh postgresql faketime chromium git imagemagick sox flac lame vorbis-tools assimp-utils poppler-utils librsvg2-bin gerbv
+	@scripts/install-packages.sh postgresql faketime chromium-headless-shell git imagemagick sox flac lame vorbis-tools assimp-utils poppler-utils librsvg2-bin gerbv
 	@scripts/test.sh
 
 # What can be said without running anything, in under two minutes once the two tools are built.
@@ -50,7 +50,7 @@ check: console bin/tools/staticcheck
 	@scripts/check.sh
 
 race: console bin/tools/versitygw
-	@scripts/install-packages.sh postgresql faketime chromium git imagemagick sox flac lame vorbis-tools assimp-utils poppler-utils librsvg2-bin gerbv gcc libc6-dev
+	@scripts/install-packages.sh postgresql faketime chromium-headless-shell git imagemagick sox flac lame vorbis-tools assimp-utils poppler-utils librsvg2-bin gerbv gcc libc6-dev
 	@CGO_ENABLED=1 go test -race -p 2 -timeout 60m $$(go list ./... | grep -v '/e2e')
 
 # The Windows client, run for real, under Debian's wine.
@@ -71,7 +71,7 @@ bench: build
 KILLS ?= 10000
 SEED  ?= 1
 soak: build
-	@scripts/install-packages.sh postgresql git faketime chromium
+	@scripts/install-packages.sh postgresql git faketime chromium-headless-shell
 	@SOAK=1 go test -count=1 -timeout 2h ./internal/mainline ./internal/workspace ./internal/apart ./internal/service
 	@SOAK=1 go test -count=1 -timeout 1h ./e2e -run 'TestLocksAreLinearizable|TestTheDemo$$|TestPagesAreForEverybody'
 	@SOAK=1 KILLS=$(KILLS) SEED=$(SEED) go test ./e2e -run TestKillsLoseNothing -count=1 -timeout 12h -v | grep -v '^ *\(---\|===\)'

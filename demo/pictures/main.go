@@ -18,6 +18,7 @@ type shot struct {
 	name, address, theme string
 	width, height        int64
 	before               chromedp.Action[chromedp.Void]
+	desk                 bool // of somebody's own machine
 }
 
 // shots are the pictures of the documentation.
@@ -38,7 +39,15 @@ var shots = []shot{
 	{name: "console-branches", address: "/p/brinelight/branches"},
 	{name: "console-branch", address: "/p/brinelight/branches/second-chapter", theme: "light"},
 	{name: "console-review", address: "/p/brinelight/reviews/2?path=textures/kelp-albedo.png"},
+	{name: "desk-work", address: "/desk", desk: true},
 	{name: "console-merge", address: "/p/brinelight/merge?from=second-chapter&into=main"},
+}
+
+// at is the origin of an address.
+func at(address string) string {
+	scheme, rest, _ := strings.Cut(address, "://")
+	host, _, _ := strings.Cut(rest, "/")
+	return scheme + "://" + host
 }
 
 // chosen clicks the boxes of some rows.
@@ -57,6 +66,7 @@ func main() {
 	url := flag.String("url", "http://127.0.0.1:7420", "address of the demo's console")
 	out := flag.String("out", "docs/screenshots", "folder for the pictures")
 	only := flag.String("only", "", "only pictures with this in their name")
+	desk := flag.String("desk", "", "take the pictures of a desk, by the link that tarn desk --no-open prints")
 	page := flag.String("page", "", "one other page to take a picture of, by its address; -only is the picture's name then")
 	light := flag.Bool("light", false, "take that in the light theme")
 	script := flag.String("script", "", "JavaScript that is run on that page before its picture is taken")
@@ -82,13 +92,19 @@ func main() {
 			return nil
 		})
 	}
-	if err := run(*url, *out, *only, list, *wait); err != nil {
+	if *desk != "" {
+		*url = at(*desk)
+		for i := range list {
+			list[i].desk = list[i].desk || *page != ""
+		}
+	}
+	if err := run(*url, *desk, *out, *only, list, *wait); err != nil {
 		fmt.Fprintln(os.Stderr, "pictures:", err)
 		os.Exit(1)
 	}
 }
 
-func run(url, out, only string, list []shot, wait time.Duration) error {
+func run(url, desk, out, only string, list []shot, wait time.Duration) error {
 	profile, err := os.MkdirTemp("", "pictures-")
 	if err != nil {
 		return err
@@ -101,20 +117,21 @@ func run(url, out, only string, list []shot, wait time.Duration) error {
 	defer cancel()
 	ctx, cancel = chromedp.NewContext(ctx)
 	defer cancel()
-	if err := chromedp.Do(ctx,
-		chromedp.EmulateViewport(1280, 800),
-		chromedp.Navigate(url+"/sign-in"),
-		chromedp.WaitVisible(`input[name=handle]`)); err != nil {
-		return err
+	in := []chromedp.Action[chromedp.Void]{chromedp.EmulateViewport(1280, 800)}
+	if desk != "" {
+		in = append(in, chromedp.Navigate(desk), chromedp.WaitVisible(`main h2`))
+	} else {
+		in = append(in, chromedp.Navigate(url+"/sign-in"),
+			chromedp.WaitVisible(`input[name=handle]`),
+			chromedp.SendKeys(`input[name=handle]`, "odile"),
+			chromedp.SendKeys(`input[name=passphrase]`, "lantern-and-odile\n"),
+			chromedp.WaitVisible(`//h1[text()="Projects"]`))
 	}
-	if err := chromedp.Do(ctx,
-		chromedp.SendKeys(`input[name=handle]`, "odile"),
-		chromedp.SendKeys(`input[name=passphrase]`, "lantern-and-odile\n"),
-		chromedp.WaitVisible(`//h1[text()="Projects"]`)); err != nil {
+	if err := chromedp.Do(ctx, in...); err != nil {
 		return err
 	}
 	for _, s := range list {
-		if !strings.Contains(s.name, only) {
+		if !strings.Contains(s.name, only) || s.desk != (desk != "") {
 			continue
 		}
 		theme := s.theme

@@ -2,16 +2,14 @@ package api
 
 import (
 	"fmt"
-	"reflect"
 	"regexp"
 	"strings"
 	"sync"
 
 	"github.com/getkin/kin-openapi/openapi3"
-	"github.com/getkin/kin-openapi/openapi3gen"
 
-	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/schemas"
 	"kettletarn/internal/service/ground"
 )
 
@@ -48,7 +46,7 @@ var Document = sync.OnceValue(func() *openapi3.T {
 
 var pathParameter = regexp.MustCompile(`:(\w+)`)
 
-func (r route) operation(schemas openapi3.Schemas) *openapi3.Operation {
+func (r route) operation(components openapi3.Schemas) *openapi3.Operation {
 	op := &openapi3.Operation{Summary: r.summary, OperationID: operationID(r), Responses: &openapi3.Responses{}}
 	for _, name := range pathParameter.FindAllStringSubmatch(r.path, -1) {
 		op.AddParameter(openapi3.NewPathParameter(name[1]).WithSchema(openapi3.NewStringSchema()))
@@ -65,7 +63,7 @@ func (r route) operation(schemas openapi3.Schemas) *openapi3.Operation {
 		op.AddParameter(p.WithDescription(q.about).WithRequired(q.required).WithSchema(schema))
 	}
 	if r.body != nil {
-		body := openapi3.NewRequestBody().WithRequired(true).WithJSONSchemaRef(schema(r.body, schemas))
+		body := openapi3.NewRequestBody().WithRequired(true).WithJSONSchemaRef(schemas.Of(r.body, components))
 		if r.bodyType != "" {
 			body.Content[r.bodyType] = raw(r.bodyType)[r.bodyType]
 		}
@@ -78,7 +76,7 @@ func (r route) operation(schemas openapi3.Schemas) *openapi3.Operation {
 		status = 200
 	}
 	if r.answer != nil {
-		good = good.WithJSONSchemaRef(schema(r.answer, schemas))
+		good = good.WithJSONSchemaRef(schemas.Of(r.answer, components))
 	} else if r.answerType != "" {
 		good = good.WithContent(raw(r.answerType))
 	}
@@ -88,7 +86,7 @@ func (r route) operation(schemas openapi3.Schemas) *openapi3.Operation {
 		op.Responses.Set("206", &openapi3.ResponseRef{Value: part})
 		op.Responses.Set("304", &openapi3.ResponseRef{Value: openapi3.NewResponse().WithDescription("The caller has it")})
 	}
-	problem := openapi3.Content{"application/problem+json": openapi3.NewMediaType().WithSchemaRef(schema(model.ProblemDetails{}, schemas))}
+	problem := openapi3.Content{"application/problem+json": openapi3.NewMediaType().WithSchemaRef(schemas.Of(model.ProblemDetails{}, components))}
 	failed := openapi3.NewResponse().WithDescription("A problem (RFC 9457)").WithContent(problem)
 	op.Responses.Set("default", &openapi3.ResponseRef{Value: failed})
 	op.Extensions = map[string]any{"x-right": string(r.right)}
@@ -111,38 +109,4 @@ func operationID(r route) string {
 	}
 	words[0] = strings.ToLower(words[0])
 	return strings.Join(words, "")
-}
-
-// schema describes a type, in the components where it is a struct of ours.
-func schema(v any, schemas openapi3.Schemas) *openapi3.SchemaRef {
-	ref, err := openapi3gen.NewSchemaRefForValue(v, schemas,
-		openapi3gen.CreateComponentSchemas(openapi3gen.ExportComponentSchemasOptions{ExportComponentSchemas: true, ExportTopLevelSchema: true}),
-		openapi3gen.SchemaCustomizer(customize))
-	if err != nil {
-		panic(err)
-	}
-	return ref
-}
-
-// customize adds what the types say and the generator does not know: digests are hex, fields without omitempty are always there,
-// and there are no others.
-func customize(_ string, t reflect.Type, _ reflect.StructTag, s *openapi3.Schema) error {
-	if t == reflect.TypeFor[chunk.Digest]() {
-		*s = *openapi3.NewStringSchema().WithPattern("^[0-9a-f]{64}$")
-		return nil
-	}
-	if t.Kind() == reflect.Int {
-		s.Min, s.Max = nil, nil
-	}
-	if t.Kind() != reflect.Struct || !strings.HasPrefix(t.PkgPath(), "kettletarn/") {
-		return nil
-	}
-	s.AdditionalProperties = openapi3.AdditionalProperties{Has: openapi3.Ptr(false)}
-	for _, field := range reflect.VisibleFields(t) {
-		name, options, _ := strings.Cut(field.Tag.Get("json"), ",")
-		if options != "omitempty" && !field.Anonymous {
-			s.Required = append(s.Required, name)
-		}
-	}
-	return nil
 }

@@ -99,7 +99,7 @@ func (d *Desk) projects(ctx context.Context, _ Nothing) (out model.Projects, err
 // maxFolders is how many folders of a folder are listed.
 const maxFolders = 2000
 
-func (d *Desk) folders(_ context.Context, q Folder) (out Folders, err error) {
+func (d *Desk) folders(_ context.Context, q InFolder) (out Folders, err error) {
 	if q.Folder == "" {
 		if q.Folder, err = os.UserHomeDir(); err != nil {
 			return out, err

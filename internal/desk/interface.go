@@ -111,8 +111,8 @@ type Begun struct {
 	Opened []string `json:"opened"`
 }
 
-// Lock asks for the locks of assets.
-type Lock struct {
+// TakeLocks asks for the locks of assets.
+type TakeLocks struct {
 	Of
 	Note    string `json:"note,omitempty"`
 	Wait    bool   `json:"wait,omitempty"`
@@ -145,15 +145,15 @@ type Unlocked struct {
 	Next     map[string]string `json:"next,omitempty"`
 }
 
-// Ask asks the holder of a lock to let go.
-type Ask struct {
+// AskToLetGo asks the holder of a lock to let go.
+type AskToLetGo struct {
 	In
 	Path   string `json:"path"`
 	Reason string `json:"reason"`
 }
 
-// Answer answers those who ask for a lock that one holds: Give, or not yet, with a word and until when.
-type Answer struct {
+// AnswerAsk answers those who ask for a lock that one holds: Give, or not yet, with a word and until when.
+type AnswerAsk struct {
 	In
 	Path  string     `json:"path"`
 	Give  bool       `json:"give"`
@@ -178,8 +178,13 @@ type Send struct {
 // Sending is what came of it: the job, absent where there was nothing to send; or, where nothing was done yet, the changed files that are
 // named and would stay behind.
 type Sending struct {
-	Job   *workspace.Job        `json:"job,omitempty"`
+	Job   *workspace.UnderWay   `json:"job,omitempty"`
 	Apart []workspace.Reference `json:"apart"`
+}
+
+// Canceled is what came of taking sends back: Handoffs are those that had arrived already.
+type Canceled struct {
+	Handoffs []model.Handoff `json:"handoffs"`
 }
 
 // Update brings what is newer; with Preview it only says what would come.
@@ -198,8 +203,8 @@ type Settle struct {
 	Use  string `json:"use"`
 }
 
-// PutAway are files that were put away, the newest first.
-type PutAway struct {
+// Kept are files that were put away, the newest first.
+type Kept struct {
 	PutAway []workspace.PutAway `json:"put_away"`
 }
 
@@ -269,8 +274,8 @@ type SignIn struct {
 	Plain bool `json:"plain_http,omitempty"`
 }
 
-// Folder names a folder of this machine; "" for the person's own.
-type Folder struct {
+// InFolder names a folder of this machine; "" for the person's own.
+type InFolder struct {
 	Folder string `json:"folder"`
 }
 

@@ -30,8 +30,8 @@ const (
 	CodeUnreachable jrpc2.Code = 3
 )
 
-// Refusal is the data of an error: what stands in the way, each with a stable word and the way out.
-type Refusal struct {
+// Refusals is the data of an error: what stands in the way, each with a stable word and the way out.
+type Refusals struct {
 	Refusals []model.Refusal `json:"refusals"`
 }
 
@@ -57,22 +57,22 @@ func wire(err error) error {
 	var away *client.Unreachable
 	switch {
 	case errors.As(err, &refused):
-		return jrpc2.Errorf(CodeRefused, "it was refused").WithData(Refusal{refused.Refusals})
+		return jrpc2.Errorf(CodeRefused, "it was refused").WithData(Refusals{refused.Refusals})
 	case errors.As(err, &problem):
 		code := CodeRefused
 		if problem.Type == model.Unavailable {
 			code = CodeUnreachable
 		}
-		return jrpc2.Errorf(code, "%s", problem.Detail).WithData(Refusal{[]model.Refusal{{Reason: problem.Type, Message: problem.Detail,
+		return jrpc2.Errorf(code, "%s", problem.Detail).WithData(Refusals{[]model.Refusal{{Reason: problem.Type, Message: problem.Detail,
 			Remedy: problem.Remedy}}})
 	case errors.As(err, &away):
-		return jrpc2.Errorf(CodeUnreachable, "%s", away.Error()).WithData(Refusal{[]model.Refusal{{Reason: "unreachable",
+		return jrpc2.Errorf(CodeUnreachable, "%s", away.Error()).WithData(Refusals{[]model.Refusal{{Reason: "unreachable",
 			Message: fmt.Sprintf("the service at %s can't be reached (%s)", away.URL, away.Cause),
 			Remedy:  "check the network; what you edit is remembered, and nothing is lost"}}})
 	case errors.Is(err, context.Canceled):
 		return err
 	}
-	return jrpc2.Errorf(CodeRefused, "%s", err.Error()).WithData(Refusal{[]model.Refusal{{Reason: "failed", Message: err.Error()}}})
+	return jrpc2.Errorf(CodeRefused, "%s", err.Error()).WithData(Refusals{[]model.Refusal{{Reason: "failed", Message: err.Error()}}})
 }
 
 // parallel is how many requests of one line are worked on at once.

@@ -181,7 +181,7 @@ func headsUps(w *workspace.Workspace, locks []model.Lock) ([]model.HeadsUp, erro
 	return append([]model.HeadsUp{}, heads...), err
 }
 
-func (d *Desk) lock(ctx context.Context, q Lock) (out Locked, err error) {
+func (d *Desk) lock(ctx context.Context, q TakeLocks) (out Locked, err error) {
 	out = Locked{Locks: []model.Lock{}, Waiting: []model.Waiting{}, HeadsUp: []model.HeadsUp{}, Refusals: []model.Refusal{}}
 	err = d.working(ctx, q.Workspace, nil, func(w *workspace.Workspace) error {
 		named, err := named(w, q.Paths)
@@ -246,7 +246,7 @@ func settleEdits(ctx context.Context, w *workspace.Workspace, named []string, ed
 	return model.NewProblem(model.BadRequest, "edits is leave or put-away", "nothing can be done with edits as %q", edits)
 }
 
-func (d *Desk) ask(ctx context.Context, q Ask) (out model.Waiting, err error) {
+func (d *Desk) ask(ctx context.Context, q AskToLetGo) (out model.Waiting, err error) {
 	if strings.TrimSpace(q.Reason) == "" {
 		return out, model.NewProblem(model.BadRequest, "say why: the holder gets to see it", "the reason is missing")
 	}
@@ -260,7 +260,7 @@ func (d *Desk) ask(ctx context.Context, q Ask) (out model.Waiting, err error) {
 	return out, err
 }
 
-func (d *Desk) answer(ctx context.Context, q Answer) (Nothing, error) {
+func (d *Desk) answer(ctx context.Context, q AnswerAsk) (Nothing, error) {
 	return Nothing{}, d.working(ctx, q.Workspace, nil, func(w *workspace.Workspace) error {
 		named, err := named(w, []string{q.Path})
 		if err != nil {
@@ -306,7 +306,7 @@ func (s *speaker) send(ctx context.Context, q Send) (out Sending, err error) {
 		if err != nil {
 			return err
 		}
-		out.Job, err = w.SendLater(ctx, workspace.SendOptions{About: q.About, Paths: named, KeepLocks: q.KeepLocks, WithGone: q.WithGone,
+		job, err := w.SendLater(ctx, workspace.SendOptions{About: q.About, Paths: named, KeepLocks: q.KeepLocks, WithGone: q.WithGone,
 			Older: q.Older, Set: q.Set, Apart: func(list []workspace.Reference) bool {
 				if !q.Without {
 					out.Apart = list
@@ -316,15 +316,16 @@ func (s *speaker) send(ctx context.Context, q Send) (out Sending, err error) {
 		if len(out.Apart) > 0 {
 			return nil // nothing was done, and the answer says why
 		}
+		if job != nil {
+			now := workspace.UnderWayOf(job)
+			out.Job = &now
+		}
 		return err
 	})
 	return out, err
 }
 
-func (d *Desk) cancelSends(ctx context.Context, q In) (out struct {
-	// Handoffs are those that had arrived already.
-	Handoffs []model.Handoff `json:"handoffs"`
-}, err error) {
+func (d *Desk) cancelSends(ctx context.Context, q In) (out Canceled, err error) {
 	out.Handoffs = []model.Handoff{}
 	err = d.working(ctx, q.Workspace, nil, func(w *workspace.Workspace) error {
 		jobs, err := w.Jobs()
@@ -367,7 +368,7 @@ func (d *Desk) discard(ctx context.Context, q Of) (out *workspace.Discarded, err
 	return out, err
 }
 
-func (d *Desk) putAway(_ context.Context, q In) (out PutAway, err error) {
+func (d *Desk) putAway(_ context.Context, q In) (out Kept, err error) {
 	err = d.looking(q.Workspace, func(w *workspace.Workspace) error {
 		list, err := w.Kept()
 		out.PutAway = append([]workspace.PutAway{}, list...)

@@ -23,10 +23,8 @@ func (s *Status) unsent() []model.UnsentChange {
 			source = a.MovedFrom
 		}
 		c := model.UnsentChange{Path: source, State: a.State, Size: a.Size, Since: now().Truncate(time.Second)}
-		if s.scan == nil {
-			c.Since = now().Truncate(time.Second) // as a running watch told it; the service knows since when already
-		} else if f, here := s.file(a.Path); here {
-			c.Since = time.Unix(0, f.Stamp.Time).UTC().Truncate(time.Second)
+		if a.Changed != nil {
+			c.Since = a.Changed.Truncate(time.Second)
 		}
 		list = append(list, c)
 	}

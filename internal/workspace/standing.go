@@ -41,14 +41,41 @@ type Standing struct {
 	Scope []string `json:"scope"`
 	// Ignored lists what is left out, where that was asked for; Sending what goes on in the background.
 	Ignored []scan.LeftOut `json:"ignored,omitzero"`
-	Sending []Job          `json:"sending,omitempty"`
+	Sending []UnderWay     `json:"sending,omitempty"`
+}
+
+// UnderWay is a send that goes on in the background, or that was refused: Refusals say why then.
+type UnderWay struct {
+	ID string `json:"id"`
+	model.About
+	Since time.Time `json:"since"`
+	// Size is that of what it sends, in bytes, and Percent how much of that has arrived.
+	Size     int64           `json:"size"`
+	Percent  int             `json:"percent"`
+	Paths    []string        `json:"paths"`
+	Refusals []model.Refusal `json:"refusals,omitempty"`
+	// Trouble is why it does not go on, where somebody has to see to something first.
+	Trouble string `json:"trouble,omitempty"`
+}
+
+// UnderWayOf tells a job.
+func UnderWayOf(j *Job) UnderWay {
+	u := UnderWay{ID: j.ID, About: j.About, Since: j.Since, Size: j.Size, Percent: j.Percent, Paths: []string{}, Refusals: j.Refusals,
+		Trouble: j.Trouble}
+	for _, f := range j.Files {
+		u.Paths = append(u.Paths, f.Asset.Path)
+	}
+	return u
 }
 
 // Standing tells a status, with what goes on in the background as of now.
 func (w *Workspace) Standing(s *Status) Standing {
 	shown := *s
 	shown.Assets = slices.Clone(s.Assets)
-	jobs := w.sending(&shown)
+	var jobs []UnderWay
+	for _, j := range w.sending(&shown) {
+		jobs = append(jobs, UnderWayOf(&j))
+	}
 	return Standing{Project: w.Marker.Project, Service: w.Marker.Service, Branch: s.View.On(), At: s.At, Newest: s.View.Newest,
 		Fetched: s.Fetched, Follows: s.Follows, Pinned: s.Pinned, Assets: append([]model.Asset{}, shown.Assets...), Same: s.Same,
 		Odd: append([]model.Refusal{}, s.Odd...), Left: s.Left, Code: s.Code, Uncovered: append([]model.Asset{}, s.Uncovered...),

@@ -7,6 +7,7 @@ import (
 	"io"
 	"io/fs"
 	"sort"
+	"time"
 
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/chunk"
@@ -149,9 +150,14 @@ func (w *Workspace) Status(ctx context.Context, q Question) (*Status, error) {
 		return s, err
 	}
 	s.here = s.Same
-	for _, a := range s.Assets {
-		if a.Version > 0 && !plain(a) {
+	for i := range s.Assets {
+		a := &s.Assets[i]
+		if a.Version > 0 && !plain(*a) {
 			s.here++
+		}
+		if f, here := s.file(a.Path); here && Changed(*a) {
+			at := time.Unix(0, f.Stamp.Time).UTC()
+			a.Changed = &at
 		}
 	}
 	return s, nil

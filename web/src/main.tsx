@@ -24,6 +24,9 @@ const router = createBrowserRouter([
     children: [
       { path: "/sign-in", element: <SignInPage /> },
       { path: "/", ...page(() => import("./pages/projects/ProjectsPage"), "ProjectsPage") },
+      { path: "/desk", ...page(() => import("./pages/desk/DeskPage"), "DeskPage") },
+      { path: "/desk/changed", ...page(() => import("./pages/desk/ChangedPage"), "ChangedPage") },
+      { path: "/desk/bring", ...page(() => import("./pages/desk/BringPage"), "BringPage") },
       { path: "/me", ...page(() => import("./pages/me/MePage"), "MePage") },
       {
         path: "/p/:project",

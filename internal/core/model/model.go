@@ -326,6 +326,8 @@ type Asset struct {
 	Waiting    []Waiter   `json:"waiting,omitempty"`
 	HeadsUp    []HeadsUp  `json:"heads_up,omitempty"`
 	Sending    int        `json:"sending_percent,omitempty"`
+	// Changed is when a file with changes that were not sent was last written.
+	Changed *time.Time `json:"changed,omitempty"`
 }
 
 // About is what people say of a handoff.

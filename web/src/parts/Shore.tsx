@@ -1,8 +1,9 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { DropdownMenu } from "radix-ui";
 import { useState, type ReactNode } from "react";
-import { Link, useNavigate } from "react-router";
+import { Link, NavLink, useNavigate } from "react-router";
 import { api, ask } from "../api/client";
+import { atDesk } from "../api/desk";
 import { useMe } from "../api/me";
 import { Keys } from "./Keys";
 import { useTheme } from "./theme";
@@ -36,6 +37,11 @@ export function Shore({ children }: { children?: ReactNode }) {
           <img src="/tarn.svg" alt="" className="size-6" />
           <span className="max-sm:hidden">Kettle Tarn</span>
         </Link>
+        {atDesk && (
+          <NavLink to="/desk" className={({ isActive }) => `font-semibold no-underline ${isActive ? "text-copper" : ""}`}>
+            My work
+          </NavLink>
+        )}
         {children}
         <DropdownMenu.Root>
           <DropdownMenu.Trigger className="ml-auto rounded-md border border-transparent px-2 py-1 text-peat hover:border-line hover:text-ink">
@@ -56,9 +62,11 @@ export function Shore({ children }: { children?: ReactNode }) {
               <DropdownMenu.Item className={item} onSelect={turn}>
                 {theme === "dark" ? "Light theme" : "Dark theme"}
               </DropdownMenu.Item>
-              <DropdownMenu.Item className={item} onSelect={() => leave.mutate()}>
-                Sign out
-              </DropdownMenu.Item>
+              {!atDesk && (
+                <DropdownMenu.Item className={item} onSelect={() => leave.mutate()}>
+                  Sign out
+                </DropdownMenu.Item>
+              )}
             </DropdownMenu.Content>
           </DropdownMenu.Portal>
         </DropdownMenu.Root>

@@ -12,8 +12,30 @@ import { drawnOf, drawnOfBoth, type Comparison, type Sides } from "./useCompare"
 
 const Models = lazy(() => import("./Models"));
 
+/** Addresses are those of what was drawn of each version and of both, by name. */
+export interface Addresses {
+  before: (name: string) => string;
+  after: (name: string) => string;
+  both: (name: string) => string;
+}
+
 /** Difference is what is different between two versions: measured, drawn or heard, and told part by part. */
-export function Difference({ here, sides, comparison: c }: { here: At; sides: Sides; comparison: Comparison }) {
+export function Difference({
+  here,
+  sides,
+  comparison: c,
+  addresses = {
+    before: (name) => drawnOf(here.key, sides.path, sides.a, name),
+    after: (name) => drawnOf(here.key, sides.with, sides.b, name),
+    both: (name) => drawnOfBoth(here.key, sides, name),
+  },
+}: {
+  here: At;
+  sides: Sides;
+  comparison: Comparison;
+  /** Where what was drawn is: at the service, where nothing else is said. */
+  addresses?: Addresses;
+}) {
   const unread = [
     ["before", c.before],
     ["after", c.after],
@@ -30,7 +52,7 @@ export function Difference({ here, sides, comparison: c }: { here: At; sides: Si
       )}
       {c.same && <p className="mb-3 text-lg">Nothing that can be seen or heard is different.</p>}
       <Measures list={c.measures} />
-      <View here={here} sides={sides} comparison={c} />
+      <View addresses={addresses} comparison={c} />
       <div className="mt-6 grid gap-x-10 gap-y-6 lg:grid-cols-2">
         <Facts list={c.facts} />
         {c.kind !== "other" && (c.strip?.parts.length ?? 0) > 1 && <Strip strip={c.strip} />}
@@ -43,14 +65,14 @@ export function Difference({ here, sides, comparison: c }: { here: At; sides: Si
 const hasPlan = (c: Comparison) => c.files.includes("plan.png");
 
 /** View is what there is to see, by kind. */
-function View({ here, sides, comparison: c }: { here: At; sides: Sides; comparison: Comparison }) {
+function View({ addresses: { before: first, after: second, both: of }, comparison: c }: { addresses: Addresses; comparison: Comparison }) {
   const has = (r: Comparison["before"], name: string) => r.files.includes(name);
   const both = (name: string) => has(c.before, name) && has(c.after, name);
   const plan = hasPlan(c) && (
     <div className="mt-6 grid gap-x-8 gap-y-6 lg:grid-cols-2">
       <figure>
         <img
-          src={drawnOfBoth(here.key, sides, "plan.png")}
+          src={of("plan.png")}
           alt="Seen from above: what came is filled, what went is a ring, and a line leads from where something was"
           className="w-full rounded-lg"
         />
@@ -65,9 +87,6 @@ function View({ here, sides, comparison: c }: { here: At; sides: Sides; comparis
       )}
     </div>
   );
-  const first = (name: string) => drawnOf(here.key, sides.path, sides.a, name);
-  const second = (name: string) => drawnOf(here.key, sides.with, sides.b, name);
-  const of = (name: string) => drawnOfBoth(here.key, sides, name);
   if (c.kind === "texture" && both("whole.png")) {
     return (
       <Pictures
