@@ -86,7 +86,8 @@ func (r route) operation(components openapi3.Schemas) *openapi3.Operation {
 		op.Responses.Set("206", &openapi3.ResponseRef{Value: part})
 		op.Responses.Set("304", &openapi3.ResponseRef{Value: openapi3.NewResponse().WithDescription("The caller has it")})
 	}
-	problem := openapi3.Content{"application/problem+json": openapi3.NewMediaType().WithSchemaRef(schemas.Of(model.ProblemDetails{}, components))}
+	details := schemas.Of(model.ProblemDetails{}, components)
+	problem := openapi3.Content{"application/problem+json": openapi3.NewMediaType().WithSchemaRef(details)}
 	failed := openapi3.NewResponse().WithDescription("A problem (RFC 9457)").WithContent(problem)
 	op.Responses.Set("default", &openapi3.ResponseRef{Value: failed})
 	op.Extensions = map[string]any{"x-right": string(r.right)}

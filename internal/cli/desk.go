@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -19,18 +20,28 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/desk"
 	"kettletarn/internal/signins"
+	"kettletarn/internal/startmenu"
 	"kettletarn/internal/version"
 	"kettletarn/internal/workspace/watching"
 	"kettletarn/web"
 )
 
 func (a *app) desk() *cli.Command {
-	return command("desk", "the console of your own machine: your files, what came in, who waits for you", "", "tarn desk",
+	return command("desk", "the console of your own machine: your files, what came in, who waits for you", "[LINK]", "tarn desk",
 		func(ctx context.Context, cmd *cli.Command) error {
-			if _, err := arguments(cmd, 0, 0, "desk"); err != nil {
+			args, err := arguments(cmd, 0, 1, "desk [LINK]")
+			if err != nil {
+				return err
+			}
+			page, err := pageOf(args)
+			if err != nil {
 				return err
 			}
 			switch {
+			case cmd.Bool("install"):
+				return a.placeDesk(cmd)
+			case cmd.Bool("remove"):
+				return a.removeDesk(cmd)
 			case cmd.Bool("stay"):
 				return a.runDesk(ctx, cmd)
 			case cmd.Bool("end"):
@@ -40,7 +51,7 @@ func (a *app) desk() *cli.Command {
 			if err != nil {
 				return err
 			}
-			link, err := at.Link(ctx, "/desk")
+			link, err := at.Link(ctx, page)
 			if err != nil {
 				return err
 			}
@@ -59,8 +70,58 @@ func (a *app) desk() *cli.Command {
 		},
 		&cli.BoolFlag{Name: "no-open", Usage: "print the link, and open no browser"},
 		&cli.BoolFlag{Name: "stay", Usage: "be the desk, here, until Ctrl-C; for a service file"},
+		&cli.BoolFlag{Name: "install", Usage: "give it an entry in the start menu, its start when you sign in to the machine, and links of " +
+			"tarn:"},
+		&cli.BoolFlag{Name: "remove", Usage: "take those away again"},
 		&cli.BoolFlag{Name: "end", Usage: "end the desk of this machine"},
 		&cli.BoolFlag{Name: "quiet", Usage: "with --stay: show nothing on the desktop"})
+}
+
+// pageOf is the page that a link leads to; without one, the work at hand.
+func pageOf(args []string) (string, error) {
+	if len(args) == 0 {
+		return "/desk", nil
+	}
+	service, page, err := desk.ParseLink(args[0])
+	if err != nil {
+		return "", err
+	}
+	if access, err := signins.For(""); service != "" && (err != nil || access.URL != service) {
+		return "/desk?" + url.Values{"elsewhere": {service}}.Encode(), nil
+	}
+	return page, nil
+}
+
+func (a *app) placeDesk(cmd *cli.Command) error {
+	program, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	placed, err := startmenu.Install(program)
+	if err != nil {
+		return err
+	}
+	return a.answer(cmd, map[string]any{"placed": placed}, func() {
+		for _, p := range placed {
+			a.say("%s: %s", p.What, p.Where)
+		}
+		a.say("Choose Kettle Tarn in the start menu, or run tarn desk. tarn desk --remove takes this away again.")
+	})
+}
+
+func (a *app) removeDesk(cmd *cli.Command) error {
+	removed, err := startmenu.Remove()
+	if err != nil {
+		return err
+	}
+	return a.answer(cmd, map[string]any{"removed": removed}, func() {
+		for _, p := range removed {
+			a.say("removed: %s", p.Where)
+		}
+		if len(removed) == 0 {
+			a.say("There was nothing to remove.")
+		}
+	})
 }
 
 // reachDesk finds the desk of this machine, and starts it where it does not run, or is one of another release.

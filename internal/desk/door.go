@@ -85,8 +85,8 @@ func (d *doors) in(r *http.Request) bool {
 
 func (d *Desk) origin() string { return "http://" + d.host }
 
-// page checks the address of a page to go to: one of the console's own.
-func page(name string) string {
+// ownPage checks the address of a page to go to: one of the console's own.
+func ownPage(name string) string {
 	if u, err := url.Parse(name); err != nil || u.IsAbs() || u.Host != "" || !strings.HasPrefix(name, "/") || strings.HasPrefix(name, "//") ||
 		strings.ContainsAny(name, "\\\r\n") {
 		return "/desk"
@@ -104,7 +104,7 @@ func (d *Desk) handler(end func()) http.Handler {
 		if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 8<<10)).Decode(&q); err != nil {
 			return nil, err
 		}
-		return map[string]string{"link": d.origin() + "/desk/enter?once=" + d.doors.ticket(page(q.Page))}, nil
+		return map[string]string{"link": d.origin() + "/desk/enter?once=" + d.doors.ticket(ownPage(q.Page))}, nil
 	}))
 	mux.HandleFunc("POST /desk/end", d.keyed(func(http.ResponseWriter, *http.Request) (any, error) {
 		time.AfterFunc(50*time.Millisecond, end)

@@ -59,9 +59,8 @@ func (d *Desk) signIn(ctx context.Context, q SignIn) (out About, err error) {
 		return out, err
 	}
 	// The watches go on with the new credential.
-	for id, w := range d.watched {
-		w.stop()
-		delete(d.watched, id)
+	for _, w := range d.watched {
+		w.again()
 	}
 	d.stir()
 	return d.about(ctx)

@@ -41,6 +41,8 @@ type Standing struct {
 	Trouble string `json:"trouble,omitempty"`
 	// Rules is what is wrong with its rules, if something is.
 	Rules string `json:"rules,omitempty"`
+	// AutoUpdate says that what is newer comes by itself where nothing clashes.
+	AutoUpdate bool `json:"auto_update"`
 	workspace.Standing
 }
 

@@ -29,7 +29,7 @@ func (l *Line) Send(message []byte) error { return l.conn.Write(l.ctx, websocket
 func (l *Line) Recv() ([]byte, error) {
 	_, message, err := l.conn.Read(l.ctx)
 	var closed websocket.CloseError
-	if errors.As(err, &closed) || l.ctx.Err() != nil {
+	if errors.As(err, &closed) || errors.Is(err, io.EOF) || l.ctx.Err() != nil {
 		err = io.EOF
 	}
 	return message, err

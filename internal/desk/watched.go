@@ -20,9 +20,13 @@ type watched struct {
 	desk  *Desk
 	place workspace.Place
 	stop  context.CancelFunc
+	// anew ends the watch, which begins again then.
+	anew context.CancelFunc
 	// turn is had by whoever changes something in it: one at a time, the others wait.
 	turn chan struct{}
 	news chan seen // how it stands, the newest
+	// jobs says that something else is being sent now.
+	jobs chan struct{}
 
 	mu        sync.Mutex
 	standing  Standing
@@ -71,7 +75,8 @@ func (d *Desk) look() {
 			w.stop()
 		}
 		ctx, stop := context.WithCancel(d.ctx)
-		w := &watched{desk: d, place: p, stop: stop, turn: make(chan struct{}, 1), news: make(chan seen, 1), followers: map[*follower]bool{}}
+		w := &watched{desk: d, place: p, stop: stop, turn: make(chan struct{}, 1), news: make(chan seen, 1),
+			jobs: make(chan struct{}, 1), followers: map[*follower]bool{}}
 		w.standing = Standing{Workspace: id, Folder: p.Root, Standing: workspace.Standing{Project: p.Marker.Project, Service: p.Marker.Service,
 			Assets: []model.Asset{}, Odd: []model.Refusal{}, Uncovered: []model.Asset{}, Scope: []string{}}}
 		d.watched[id] = w
@@ -132,9 +137,18 @@ func (w *watched) open(progress workspace.Progress) (*workspace.Workspace, error
 // keep keeps a watch in the workspace, tried again where it ends before its time.
 func (w *watched) keep(ctx context.Context) {
 	for ctx.Err() == nil {
-		err := w.watch(ctx)
+		watch, end := context.WithCancel(ctx)
+		w.mu.Lock()
+		w.anew = end
+		w.mu.Unlock()
+		err := w.watch(watch)
+		asked := watch.Err() != nil
+		end()
 		if ctx.Err() != nil {
 			return
+		}
+		if asked {
+			continue
 		}
 		trouble := "the watch ended by itself"
 		if err != nil {
@@ -145,6 +159,15 @@ func (w *watched) keep(ctx context.Context) {
 		case <-ctx.Done():
 		case <-time.After(againTime):
 		}
+	}
+}
+
+// again makes the watch begin anew, with other settings or another sign-in.
+func (w *watched) again() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.anew != nil {
+		w.anew()
 	}
 }
 
@@ -162,7 +185,9 @@ func (w *watched) watch(ctx context.Context) error {
 	if err != nil {
 		w.desk.o.Log.Warn("the settings of the desk can't be read", "error", err)
 	}
-	o := watching.Options{AutoUpdate: settings.AutoUpdate[w.place.Marker.Workspace], Seen: func(s *workspace.Status, online bool) {
+	auto := settings.AutoUpdate[w.place.Marker.Workspace]
+	w.change(func(s *Standing) { s.AutoUpdate = auto })
+	o := watching.Options{AutoUpdate: auto, Seen: func(s *workspace.Status, online bool) {
 		select { // only the newest counts
 		case <-w.news:
 		default:
@@ -182,6 +207,10 @@ func (w *watched) telling(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case last = <-w.news:
+		case <-w.jobs:
+			if last.status == nil {
+				continue
+			}
 		case <-tick.C:
 			w.mu.Lock()
 			busy := len(w.standing.Sending) > 0

@@ -92,10 +92,7 @@ func (d *Desk) settings(_ context.Context, q Settings) (Settings, error) {
 	if err := kept.write(); err != nil {
 		return q, err
 	}
-	// The watch begins anew with it.
-	w.stop()
-	delete(d.watched, q.Workspace)
-	d.stir()
+	w.again()
 	return q, nil
 }
 
@@ -301,13 +298,20 @@ func (s *speaker) send(ctx context.Context, q Send) (out Sending, err error) {
 	if strings.TrimSpace(q.Note) == "" {
 		return out, model.NewProblem(model.BadRequest, "say in the note what was done, and why", "the note is missing")
 	}
+	at, err := s.desk.workspace(q.Workspace)
+	if err != nil {
+		return out, err
+	}
+	at.mu.Lock()
+	away := at.standing.Known && !at.standing.Online
+	at.mu.Unlock()
 	err = s.desk.working(ctx, q.Workspace, s.progress(q.Long), func(w *workspace.Workspace) error {
 		named, err := paths(w, q.Paths)
 		if err != nil {
 			return err
 		}
 		job, err := w.SendLater(ctx, workspace.SendOptions{About: q.About, Paths: named, KeepLocks: q.KeepLocks, WithGone: q.WithGone,
-			Older: q.Older, Set: q.Set, Apart: func(list []workspace.Reference) bool {
+			Older: q.Older, Set: q.Set, Away: away, Apart: func(list []workspace.Reference) bool {
 				if !q.Without {
 					out.Apart = list
 				}
@@ -319,6 +323,10 @@ func (s *speaker) send(ctx context.Context, q Send) (out Sending, err error) {
 		if job != nil {
 			now := workspace.UnderWayOf(job)
 			out.Job = &now
+			select {
+			case at.jobs <- struct{}{}:
+			default:
+			}
 		}
 		return err
 	})

@@ -68,8 +68,10 @@ func (w *Workspace) SendLater(ctx context.Context, o SendOptions) (*Job, error) 
 	if len(changed) == 0 {
 		return nil, nil
 	}
-	if err := w.askFirst(ctx, s, o, changed); err != nil {
-		return nil, err
+	if !o.Away {
+		if err := w.askFirst(ctx, s, o, changed); err != nil {
+			return nil, err
+		}
 	}
 	j := &Job{ID: uuid.NewString(), Branch: s.View.On(), About: o.About, KeepLocks: o.KeepLocks, Older: o.Older, Since: now(),
 		Size: sizeOf(s, changed)}

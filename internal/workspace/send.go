@@ -25,6 +25,8 @@ type SendOptions struct {
 	Paths     []string
 	// Set takes the rest of each set along.
 	Set bool
+	// Away says that the service is known to be away: SendLater does not ask it first.
+	Away bool
 	// Stay, where not nil, is told of the assets that changed rules would leave out, before they are sent.
 	Stay func([]model.Asset)
 	// Apart, where not nil, is told of changed files that the ones to be sent refer to and that are left behind; false stops the send.

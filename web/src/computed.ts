@@ -2,6 +2,8 @@
 export { lies, sums, touched, withAssets, withLock } from "./api/changes";
 export { pagesFor } from "./api/rows";
 export { kindOf } from "./api/words.gen";
+export { changedIn } from "./api/desk";
+export { groupsOf, hasHere } from "./pages/desk/groups";
 export { listingOf } from "./pages/assets/listing";
 export { addRule, moveRule, removeRule, setKey, setRule } from "./pages/rules/rulesText";
 export { distanceFor } from "./pages/compare/framing";

@@ -371,6 +371,11 @@ func (r *watcher) sending(ctx context.Context) {
 	defer tick.Stop()
 	for {
 		jobs, _ := r.w.Jobs()
+		if len(jobs) > 0 {
+			r.mu.Lock()
+			r.show()
+			r.mu.Unlock()
+		}
 		for i := range jobs {
 			if len(jobs[i].Refusals) == 0 && r.isOnline() && ctx.Err() == nil {
 				r.sendOne(ctx, &jobs[i])

@@ -107,6 +107,7 @@ export interface Change {
 export interface Changed {
   assets: Asset[];
   at: number;
+  auto_update: boolean;
   away: string[];
   branch: string;
   code: number;
@@ -503,6 +504,7 @@ export interface SignIn {
 export interface Standing {
   assets: Asset[];
   at: number;
+  auto_update: boolean;
   branch: string;
   code: number;
   fetched: string;

@@ -4,6 +4,7 @@ import { useEffect, useState } from "react";
 import { Outlet, useLocation, useNavigate } from "react-router";
 import { useTold } from "../acts/telling";
 import { signedOut, useSignedOut } from "../acts/signedOut";
+import { atDesk } from "../api/desk";
 import type { Person } from "../api/me";
 import { SignInForm } from "./signin/SignInForm";
 
@@ -22,9 +23,22 @@ export function Root() {
   return (
     <>
       <Outlet />
-      <SignInAgain />
+      {atDesk ? <ToTheDesk /> : <SignInAgain />}
     </>
   );
+}
+
+/** ToTheDesk leads whoever is signed out on this machine to where one signs in. */
+function ToTheDesk() {
+  const out = useSignedOut();
+  const { pathname } = useLocation();
+  const navigate = useNavigate();
+  useEffect(() => {
+    if (!out) return;
+    signedOut.over();
+    if (!pathname.startsWith("/desk")) void navigate("/desk");
+  }, [out, pathname, navigate]);
+  return null;
 }
 
 /** SignInAgain is for who is signed out, or was, in another window: on the spot, and what was typed stays. */

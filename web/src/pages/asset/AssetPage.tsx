@@ -24,6 +24,7 @@ import { assetPath, baseName, comparePath, firstLine, folderPath, grown, size, W
 import { Marks } from "../locks/Board";
 import { LooksLike, SameAs } from "../find/Twice";
 import { useBranches } from "../branches/useBranches";
+import { BeginHere } from "../desk/BeginHere";
 import { useHere, type Here } from "../project/ProjectFrame";
 import { ShowOutside } from "../showings/ShowOutside";
 import { Shown } from "./Shown";
@@ -170,6 +171,7 @@ function Heading({
             Send a new version
           </Choose>
         )}
+        {!branch && !at && here.maySend && !asset.gone && <BeginHere project={here.key} path={asset.path} />}
         {!branch && <LockButtons here={here} asset={asset} lock={lock} />}
         {!branch && !at && here.maySend && !asset.gone && (
           <>

@@ -65,6 +65,7 @@ function Join({ project }: { project: string }) {
   const navigate = useNavigate();
   const [folder, setFolder] = useState<{ folder: string; files: number; empty: boolean }>();
   const [name, setName] = useState(project);
+  const [there, setThere] = useState(false);
   const [left, setLeft] = useState<ReadonlySet<string>>(new Set());
   const parts = useQuery({
     queryKey: ["project", project, "folder", ""],
@@ -73,7 +74,8 @@ function Join({ project }: { project: string }) {
   const join = useWork("join", () => void navigate("/desk"));
   const folders = parts.data?.folders ?? [];
   const wanted = folders.filter((f) => !left.has(f.name));
-  const target = folder && `${folder.folder.replace(/[\\/]$/, "")}${folder.folder.includes("\\") ? "\\" : "/"}${name.trim()}`;
+  const inside = folder && `${folder.folder.replace(/[\\/]$/, "")}${folder.folder.includes("\\") ? "\\" : "/"}${name.trim()}`;
+  const target = there ? folder?.folder : inside;
   return (
     <form
       className="mt-4 space-y-4 rounded-lg border border-line bg-bank p-4"
@@ -81,7 +83,12 @@ function Join({ project }: { project: string }) {
       onSubmit={(e) => {
         e.preventDefault();
         if (!target || join.isPending) return;
-        join.mutate({ project, folder: target, ...(left.size > 0 && { scope: wanted.map((f) => f.name) }) });
+        join.mutate({
+          project,
+          folder: target,
+          ...(there && { here: true }),
+          ...(!there && left.size > 0 && { scope: wanted.map((f) => f.name) }),
+        });
       }}
     >
       {folders.length > 0 && (
@@ -111,10 +118,18 @@ function Join({ project }: { project: string }) {
         </fieldset>
       )}
       <PickFolder legend="Where it shall be" onPick={setFolder} />
-      <label className="block max-w-sm">
-        <span className="mb-1 block font-medium">Name of its folder</span>
-        <input className={fieldClass} value={name} onChange={(e) => setName(e.target.value)} />
-      </label>
+      {folder && !folder.empty && (
+        <label className="flex items-center gap-2">
+          <input type="checkbox" className="size-4 accent-copper" checked={there} onChange={(e) => setThere(e.target.checked)} />
+          The folder that is open has the files already: take over what fits, and overwrite nothing
+        </label>
+      )}
+      {!there && (
+        <label className="block max-w-sm">
+          <span className="mb-1 block font-medium">Name of its folder</span>
+          <input className={fieldClass} value={name} onChange={(e) => setName(e.target.value)} />
+        </label>
+      )}
       <Button kind="act" type="submit" disabled={!target || !name.trim() || join.isPending || (wanted.length === 0 && folders.length > 0)}>
         Bring it here
       </Button>

@@ -1,3 +1,4 @@
+import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { fieldClass } from "../../parts/Ask";
 import { Button } from "../../parts/Button";
@@ -5,15 +6,20 @@ import { Trouble } from "../../parts/Trouble";
 import { useWork } from "./useWork";
 
 /** ComeIn is the first thing on the first day: where the service is, and who one is. */
-export function ComeIn() {
-  const [service, setService] = useState("");
-  const [handle, setHandle] = useState("");
+export function ComeIn({ service: known, handle: who }: { service: string; handle: string }) {
+  const queries = useQueryClient();
+  const [service, setService] = useState(known);
+  const [handle, setHandle] = useState(who);
   const [passphrase, setPassphrase] = useState("");
-  const enter = useWork("sign_in");
+  const enter = useWork("sign_in", () => void queries.invalidateQueries());
   return (
     <section className="mx-auto max-w-md">
-      <h2 className="text-2xl">Welcome to Kettle Tarn</h2>
-      <p className="mt-2 mb-5 text-peat">Whoever leads your project knows the address, and made a handle for you.</p>
+      <h2 className="text-2xl">{known ? "Sign in again" : "Welcome to Kettle Tarn"}</h2>
+      <p className="mt-2 mb-5 text-peat">
+        {known
+          ? "Your sign-in on this machine has ended. Your files are as they are."
+          : "Whoever leads your project knows the address, and made a handle for you."}
+      </p>
       <form
         onSubmit={(e) => {
           e.preventDefault();

@@ -1,9 +1,13 @@
-import { Link } from "react-router";
+import { Link, useSearchParams } from "react-router";
+import { Problem } from "../../api/client";
+import { useMe } from "../../api/me";
 import { useDesk, type Workspace } from "../../api/desk";
 import { Page } from "../../parts/Shore";
 import { useTitle } from "../../parts/title";
 import { plural, When } from "../../parts/words";
 import { Clashes } from "./Clashes";
+import { FoldersHere } from "./FoldersHere";
+import { OnBranch } from "./OnBranch";
 import { ComeIn } from "./ComeIn";
 import { DeskShore } from "./DeskShore";
 import { groupsOf } from "./groups";
@@ -16,6 +20,10 @@ import { ToSend } from "./ToSend";
 export function DeskPage() {
   useTitle("My work");
   const desk = useDesk();
+  const me = useMe();
+  // Nobody is signed in on this machine, or the sign-in does not hold any more.
+  const out = !!desk.about && (!desk.about.service || (me.error instanceof Problem && me.error.signedOut));
+  const elsewhere = useSearchParams()[0].get("elsewhere");
   return (
     <>
       <DeskShore />
@@ -26,13 +34,18 @@ export function DeskPage() {
             Your desk does not answer; this is what it last said. Choose Kettle Tarn in the start menu to start it again.
           </p>
         )}
+        {elsewhere && (
+          <p role="status" className="mb-5 border-l-3 border-rust bg-bank px-3 py-2 wrap-anywhere">
+            The link leads to {elsewhere}, and on this machine you are signed in to {desk.about?.service || "nothing"}.
+          </p>
+        )}
         {desk.line === "asking" && <p className="text-peat">Looking at your workspaces …</p>}
-        {desk.about && !desk.about.handle && !desk.about.service && <ComeIn />}
-        {desk.about?.service && desk.workspaces.length === 0 && desk.line !== "asking" && (
+        {out && <ComeIn service={desk.about?.service ?? ""} handle={desk.about?.handle ?? ""} />}
+        {desk.about?.service && !out && desk.workspaces.length === 0 && desk.line !== "asking" && (
           <section>
             <h2 className="text-xl">Nothing is here yet</h2>
             <p className="mt-2 max-w-prose text-peat">
-              You are signed in as {desk.about.handle}. Bring a project down to this machine, or make one of a folder that you have.
+              You are signed in as {desk.about?.handle}. Bring a project down to this machine, or make one of a folder that you have.
             </p>
           </section>
         )}
@@ -41,7 +54,7 @@ export function DeskPage() {
             <InOne key={w.workspace} w={w} />
           ))}
         </div>
-        {desk.about?.service && desk.line !== "asking" && (
+        {desk.about?.service && !out && desk.line !== "asking" && (
           <p className="mt-10">
             <Link to="/desk/bring" className="rounded-md border border-edge px-2.5 py-1.5 font-medium no-underline hover:border-copper">
               Bring another project here
@@ -69,9 +82,10 @@ function InOne({ w }: { w: Workspace }) {
         </h2>
         <span className="text-peat" title={w.folder}>
           in {folderName(w.folder)}
-          {w.branch && w.branch !== "main" && <>, on {w.branch}</>}
           {w.follows ? <>, stays at h{w.follows}</> : null}
         </span>
+        <OnBranch w={w} />
+        <FoldersHere w={w} />
         <span className="ml-auto text-peat" role="status">
           {w.online ? (
             "connected"

@@ -14,7 +14,7 @@ import { Refused } from "./WaysOut";
 function Part({ title, children }: { title: string; children: ReactNode }) {
   return (
     <section aria-label={title}>
-      <h3 className="mb-1">{title}</h3>
+      <h3 className="mb-1 text-lg">{title}</h3>
       <ul className="divide-y divide-line">{children}</ul>
     </section>
   );

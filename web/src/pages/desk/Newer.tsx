@@ -11,12 +11,25 @@ import { Refused } from "./WaysOut";
 /** Newer is what came in and is not on this machine yet. */
 export function Newer({ w, list }: { w: Workspace; list: Asset[] }) {
   const update = useWork("update");
-  if (list.length === 0 && !update.error && !update.data?.refusals.length) return null;
+  const settings = useWork("settings");
+  const byItself = (
+    <label className="flex items-center gap-2 text-peat">
+      <input
+        type="checkbox"
+        className="size-4 accent-copper"
+        checked={w.auto_update}
+        disabled={settings.isPending}
+        onChange={(e) => settings.mutate({ workspace: w.workspace, auto_update: e.target.checked })}
+      />
+      Bring what is newer by itself, where nothing clashes
+    </label>
+  );
+  if (list.length === 0 && !update.error && !update.data?.refusals.length) return byItself;
   const bytes = list.reduce((n, a) => n + (a.gone ? 0 : a.size), 0);
   return (
     <section aria-label="Newer there">
       <div className="mb-1 flex flex-wrap items-center gap-3">
-        <h3>
+        <h3 className="text-lg">
           Came in{" "}
           <span className="font-normal text-peat">
             {plural(list.length, "asset")}, {size(bytes)}
@@ -54,6 +67,7 @@ export function Newer({ w, list }: { w: Workspace; list: Asset[] }) {
           </li>
         ))}
       </ul>
+      {byItself}
       {list.length > 12 && <p className="mt-1 text-peat">and {(list.length - 12).toLocaleString("en")} more</p>}
     </section>
   );

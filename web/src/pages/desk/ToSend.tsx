@@ -36,15 +36,15 @@ export function ToSend({ w, changed, fresh }: { w: Workspace; changed: Asset[]; 
       ))}
       {fresh.length > 0 && (
         <div>
-          <h3 className="mb-1 text-copper">
-            New here <span className="font-normal text-peat">{plural(fresh.length, "file")}, nobody else has them yet</span>
+          <h3 className="mb-1 text-lg text-copper">
+            New here <span className="font-normal text-peat">{plural(fresh.length, "file")}, that nobody else has yet</span>
           </h3>
           {rows(fresh)}
         </div>
       )}
       {changed.length > 0 && (
         <div>
-          <h3 className="mb-1">
+          <h3 className="mb-1 text-lg">
             Changed here <span className="font-normal text-peat">{plural(changed.length, "asset")}</span>
           </h3>
           {rows(changed)}
@@ -75,6 +75,7 @@ function Rows({ w, list, goes, onTurn }: { w: Workspace; list: Asset[]; goes: (a
 
 function Row({ w, asset: a, goes, onTurn }: { w: Workspace; asset: Asset; goes: boolean; onTurn: () => void }) {
   const discard = useWork("discard");
+  const open = useWork("open");
   const [asking, setAsking] = useState(false);
   const held = !mine(w, a) && a.lock;
   return (
@@ -105,6 +106,16 @@ function Row({ w, asset: a, goes, onTurn }: { w: Workspace; asset: Asset; goes: 
             {held && <span className="text-rust">; {a.lock!.holder} holds it</span>}
           </span>
         </span>
+        {a.state !== "gone" && (
+          <Button
+            kind="quiet"
+            disabled={open.isPending}
+            onClick={() => open.mutate({ workspace: w.workspace, path: a.path })}
+            aria-label={`Open ${a.path}`}
+          >
+            Open
+          </Button>
+        )}
         {a.state === "edited" && (
           <Link to={`/desk/changed?${new URLSearchParams({ workspace: w.workspace, path: a.path })}`} className="text-sm">
             What changed
@@ -119,7 +130,7 @@ function Row({ w, asset: a, goes, onTurn }: { w: Workspace; asset: Asset; goes: 
           {a.state === "gone" ? "Bring back" : "Put away"}
         </Button>
       </div>
-      <Refused w={w} error={discard.error} />
+      <Refused w={w} error={discard.error ?? open.error} />
       <Ask
         open={asking}
         title={a.state === "gone" ? `Bring back ${a.path}?` : `Put your ${a.path} away?`}

@@ -55,3 +55,17 @@ export function doing(a: Asset): string {
   if (wasMoved(a)) return `moved from ${a.moved_from}`;
   return a.moved_from ? `changed, and moved from ${a.moved_from}` : "changed";
 }
+
+/** hasHere says whether a folder comes down: the longest entry of the scope that it lies in says so, and one with a minus says no. */
+export function hasHere(scope: readonly string[], folder: string): boolean {
+  let best = "";
+  let has = scope.length === 0 || scope.every((s) => s.startsWith("-"));
+  for (const s of scope) {
+    const name = s.replace(/^-/, "");
+    if ((folder === name || folder.startsWith(`${name}/`)) && name.length >= best.length) {
+      best = name;
+      has = !s.startsWith("-");
+    }
+  }
+  return has;
+}

@@ -1,0 +1,219 @@
+package e2e
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+
+	"kettletarn/demo/scene"
+	"kettletarn/internal/testbed"
+)
+
+// desk opens somebody's desk in a browser.
+func (p *person) desk() *browser {
+	p.t.Helper()
+	if err := os.MkdirAll(p.home, 0o700); err != nil {
+		p.t.Fatal(err)
+	}
+	r := p.runIn(p.home, "", "desk", "--no-open", "--json")
+	var at struct {
+		Link    string
+		Process int
+	}
+	if err := json.Unmarshal([]byte(r.Out), &at); err != nil || r.Status != 0 {
+		p.t.Fatalf("no desk: %v %s %s", err, r.Out, r.Errs)
+	}
+	p.t.Cleanup(func() { _ = syscall.Kill(at.Process, syscall.SIGTERM) })
+	b := browse(p.t, at.Link[:strings.Index(at.Link, "/desk/")])
+	b.do(chromedp.Navigate(at.Link))
+	return b
+}
+
+// deskProcess is the number of the process of somebody's desk.
+func (p *person) deskProcess() int {
+	p.t.Helper()
+	text, err := os.ReadFile(filepath.Join(p.home, ".state", "kettle-tarn", "desk", "address.json"))
+	var at struct{ Process int }
+	if err == nil {
+		err = json.Unmarshal(text, &at)
+	}
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	return at.Process
+}
+
+func field(name string) string { return fmt.Sprintf(`//label[contains(., %q)]//input`, name) }
+
+// TestADayAtTheDesk: from an empty home to a clash that is settled, for two people, without a terminal.
+func TestADayAtTheDesk(t *testing.T) {
+	t.Parallel()
+	d := serve(t)
+	odile := d.person("odile")
+	odile.start(map[string]string{"textures/rust.png": string(scene.Albedo("rust", 64, 0)),
+		"textures/fog.png": string(scene.Albedo("fog", 64, 0)),
+		"sounds/horn.wav":  string(scene.Sound("fog-horn", 0)), "old/tape.wav": "tape"})
+	if err := d.AddPerson(t.Context(), "rurik", testbed.Passphrase); err != nil {
+		t.Fatal(err)
+	}
+	odile.tarn(0, "member", "add", "rurik", "--role", "artist")
+	rurik := d.machine("rurik")
+
+	// The first day: who one is, what one needs, where it shall be.
+	b := rurik.desk()
+	b.do(b.sees("Welcome to Kettle Tarn"), chromedp.SendKeys(`input[name=service]`, d.URL), chromedp.SendKeys(`input[name=handle]`, "rurik"),
+		chromedp.SendKeys(`input[name=passphrase]`, "wrong\n"), b.sees("passphrase"),
+		chromedp.SendKeys(`input[name=passphrase]`, kb.End+strings.Repeat(kb.Backspace, 5)+testbed.Passphrase+"\n"),
+		b.sees("Nothing is here yet"), chromedp.Click(`//a[.="Bring another project here"]`), b.sees("brinelight"),
+		chromedp.Click(button("Choose")),
+		b.sees("What you need of it"), chromedp.Click(`//label[contains(., "old")]//input`), b.sees("the rest can come later"),
+		chromedp.Click(button("Bring it here")), b.until(`location.pathname === "/desk"`), b.sees("Nothing has changed here"))
+	rurik.dir = filepath.Join(rurik.home, "brinelight")
+	rurik.has("textures/rust.png", string(scene.Albedo("rust", 64, 0)))
+	if _, err := os.Stat(filepath.Join(rurik.dir, "old")); err == nil {
+		t.Error("what was left out is here")
+	}
+
+	// Begin on the page of an asset; what is changed shows by itself, is looked at, and is sent.
+	b.do(chromedp.Navigate(b.url+"/p/brinelight/asset/textures/rust.png"), chromedp.Click(button("Begin")), b.sees("It is yours"))
+	says(t, odile.tarn(0, "holders"), "rurik")
+	b.do(chromedp.Navigate(b.url+"/desk"), b.sees("You hold"))
+	rurik.write(map[string]string{"textures/rust.png": string(scene.Albedo("rust", 64, 1)),
+		"textures/moss.png": string(scene.Albedo("kelp", 64, 0))})
+	b.do(b.sees("New here"), b.sees("textures/moss.png"), b.sees("Changed here"), chromedp.Click(`//a[.="What changed"]`),
+		b.sees("pixels changed"), b.until(`[...document.querySelectorAll("main img")].filter(i => i.naturalWidth === 64).length >= 2`),
+		chromedp.Click(`//a[.="My work"]`), chromedp.Click(`input[aria-label="Send textures/moss.png"]`),
+		chromedp.SendKeys(`textarea[name=note]`, "Rust, deeper"), chromedp.SendKeys(field("Tasks"), "BRL-9"),
+		chromedp.Click(button("Send 1 of 2")),
+		b.until(`!document.body.innerText.includes("textures/rust.png")`), b.sees("textures/moss.png"))
+	says(t, odile.tarn(0, "history"), "Rust, deeper", "BRL-9")
+
+	// It comes in at the other one's desk.
+	o := odile.desk()
+	o.do(o.sees("Came in"), o.sees("Rust, deeper"), chromedp.Click(button("Bring it here")), o.sees("Nothing has changed here"))
+	odile.has("textures/rust.png", string(scene.Albedo("rust", 64, 1)))
+
+	// Put away, and back.
+	b.do(chromedp.Click(`button[aria-label="Put away textures/moss.png"]`), b.asked("Put your textures/moss.png away"), b.act("Put away"),
+		b.asked(), b.sees("Nothing has changed here"), chromedp.Click(button("What was put away here")),
+		chromedp.Click(`button[aria-label="Bring back textures/moss.png"]`), b.sees("New here"))
+
+	// Both change one asset; it is settled by looking.
+	odile.tarn(0, "lock", "textures/fog.png")
+	rurik.write(map[string]string{"textures/fog.png": string(scene.Albedo("fog", 64, 1))})
+	b.do(b.sees("odile holds it"), chromedp.SendKeys(`textarea[name=note]`, "Fog"), chromedp.Click(button("Send 2 assets")),
+		b.sees("Wait in line"),
+		chromedp.Click(`//button[starts-with(., "Ask them")]`), b.asked("Ask for fog.png"),
+		chromedp.SendKeys(`[role=alertdialog] input`, "two minutes"), b.act("Ask"), b.asked())
+	o.do(o.sees("They ask you to let go"), o.sees("two minutes"), chromedp.Click(button("Not yet")), o.asked("Not yet"), o.act("Tell them"),
+		o.asked())
+	odile.write(map[string]string{"textures/fog.png": string(scene.Albedo("fog", 64, 2))})
+	o.do(o.sees("Changed here"), chromedp.SendKeys(`textarea[name=note]`, "Fog, thinner"), chromedp.Click(button("Send 1 asset")),
+		o.sees("Nothing has changed here"))
+	b.do(b.sees("Which one goes on?"), b.sees("Fog, thinner"), chromedp.Click(button("Use theirs")),
+		b.until(`!document.body.innerText.includes("Which one goes on?")`))
+	rurik.has("textures/fog.png", string(scene.Albedo("fog", 64, 2)))
+
+	// The rest of the project, after all.
+	b.do(chromedp.Click(button("some folders")), b.sees("Which folders are here"), chromedp.Click(`//label[contains(., "old")]//input`),
+		b.until(`[...document.querySelectorAll("[role=dialog] input")].every(i => i.checked)`))
+	rurik.has("old/tape.wav", "tape")
+}
+
+// TestTheDeskGoesOn: a desk that is killed in the middle of a send goes on with it, and one whose service is away with what it knows.
+func TestTheDeskGoesOn(t *testing.T) {
+	t.Parallel()
+	d := serve(t)
+	rurik := d.person("rurik")
+	rurik.start(map[string]string{"a.png": "a"})
+	b := rurik.desk()
+	b.do(b.sees("Nothing has changed here"))
+	d.Kill()
+	rurik.write(map[string]string{"a.png": "b"})
+	b.do(b.sees("Changed here"), b.sees("the service is away"), chromedp.SendKeys(`textarea[name=note]`, "Sent while it was away"),
+		chromedp.Click(button("Send 1 asset")), b.sees("On its way"))
+	if err := syscall.Kill(rurik.deskProcess(), syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	b.do(b.sees("Your desk does not answer"))
+	rurik.write(map[string]string{"a.png": "c"}) // editing goes on
+	d.start()
+	again := rurik.desk()
+	again.do(again.sees("connected"))
+	testbed.Eventually(t, "what was set aside is sent", func() bool { return strings.Contains(rurik.tarn(0, "history"), "Sent while it was away") })
+	again.do(again.until(`!document.body.innerText.includes("On its way")`), again.sees("Changed here"))
+	rurik.tarn(0, "export", "--at", "h2", filepath.Join(rurik.home, "out"))
+	if text, err := os.ReadFile(filepath.Join(rurik.home, "out", "a.png")); err != nil || string(text) != "b" {
+		t.Errorf("%q, %v", text, err)
+	}
+	// A watch in the folder joins the desk, and ends with it.
+	watch := rurik.command(rurik.dir, "watch")
+	out, err := watch.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := watch.Start(); err != nil {
+		t.Fatal(err)
+	}
+	lines := bufio.NewScanner(out)
+	if !lines.Scan() || !strings.Contains(lines.Text(), "your desk watches brinelight") {
+		t.Errorf("watch says %q", lines.Text())
+	}
+	says(t, rurik.runIn(rurik.home, "", "desk", "--end").Out, "has ended")
+	if err := watch.Wait(); err == nil {
+		t.Error("the watch says nothing of its desk's end")
+	}
+	says(t, rurik.runIn(rurik.home, "", "desk", "--end").Out, "did not run")
+	if r := rurik.runIn(rurik.home, "", "desk", "https://tarn.example"); r.Status != 1 || !strings.Contains(r.Errs, "no link to a desk") {
+		t.Errorf("%d %s", r.Status, r.Errs)
+	}
+}
+
+// TestTheExamplesForEditors: the module for Python and the shell's client do by the document alone what an editor would.
+func TestTheExamplesForEditors(t *testing.T) {
+	t.Parallel()
+	d := serve(t)
+	rurik := d.person("rurik")
+	rurik.start(map[string]string{"textures/rust.png": "one", "a.txt": "a"})
+	t.Cleanup(func() { rurik.runIn(rurik.home, "", "desk", "--end") })
+	examples, err := filepath.Abs("../examples")
+	if err != nil {
+		t.Fatal(err)
+	}
+	run := func(name string, args ...string) string {
+		t.Helper()
+		ctx, stop := context.WithTimeout(t.Context(), time.Minute)
+		defer stop()
+		c := exec.CommandContext(ctx, name, args...)
+		c.Dir, c.Env = rurik.dir, append(rurik.command(rurik.dir).Env, "TARN="+filepath.Join(bin, "tarn"), "OPEN=false")
+		out, err := c.CombinedOutput()
+		if err != nil {
+			t.Fatalf("%s %s: %v\n%s", name, strings.Join(args, " "), err, out)
+		}
+		return string(out)
+	}
+	module := filepath.Join(examples, "desk.py")
+	testbed.Eventually(t, "the desk knows the file", func() bool {
+		c := exec.Command("python3", module, "state", "textures/rust.png")
+		c.Dir, c.Env = rurik.dir, append(rurik.command(rurik.dir).Env, "TARN="+filepath.Join(bin, "tarn"))
+		out, err := c.CombinedOutput()
+		return err == nil && strings.Contains(string(out), "same, version 1 of 1, free")
+	})
+	says(t, run("python3", module, "begin", "textures/rust.png"), "textures/rust.png is yours")
+	rurik.write(map[string]string{"textures/rust.png": "two"})
+	says(t, run("python3", module, "state", "textures/rust.png"), "edited, version 1 of 1, yours")
+	says(t, run("python3", module, "send", "textures/rust.png", "Rust, deeper"), "h2: 1 asset sent in the background")
+	says(t, run("sh", filepath.Join(examples, "desk.sh"), "textures/rust.png"), "textures/rust.png is yours")
+	says(t, rurik.tarn(0, "holders"), "textures/rust.png", "yours")
+}
