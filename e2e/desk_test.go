@@ -139,6 +139,8 @@ func TestTheDeskGoesOn(t *testing.T) {
 	rurik.start(map[string]string{"a.png": "a"})
 	b := rurik.desk()
 	b.do(b.sees("Nothing has changed here"))
+	rurik.tarn(0, "lock", "a.png")
+	b.do(b.sees("You hold"))
 	d.Kill()
 	rurik.write(map[string]string{"a.png": "b"})
 	b.do(b.sees("Changed here"), b.sees("the service is away"), chromedp.SendKeys(`textarea[name=note]`, "Sent while it was away"),
