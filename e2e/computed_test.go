@@ -81,6 +81,19 @@ func TestWhatTheConsoleComputes(t *testing.T) {
 		`momentSpot(12.5)`: `"0:12.5"`, `momentSpot(3661)`: `"1:01:01"`, `spotMoment("1:01:01")`: `3661`, `placeSpot(30, 45.678)`: `"30%,45.68%"`,
 		`spotPoint("1,2")`: `undefined`, `spotNamed("part R4", "part")`: `"R4"`,
 
+		// What wants one's hand at the desk, and what one's folder has.
+		`Object.entries(groupsOf({workspace: "w", assets: [{path: "a", state: "clash"}, {path: "b", state: "new"}, {path: "c", state: "edited"},
+			{path: "d", state: "same", moved_from: "e"}, {path: "f", state: "behind"}, {path: "g", state: "same", lock: {workspace_id: "w",
+			asks: [{person: "p"}]}}, {path: "h", state: "same", waiting: [{workspace_id: "w", offered_until: "x"}]},
+			{path: "i", state: "same", lock: {workspace_id: "o"}, waiting: [{workspace_id: "w"}]},
+			{path: "j", state: "edited", lock: {workspace_id: "w"}, heads_up: [{workspace_id: "w"}, {workspace_id: "o"}]}]})
+			).map(([k, v]) => k + " " + v.map(a => a.path).join("")).join(", ")`: `"clashes a, turns h, asked g, changed cdj, fresh b, behind f, ` +
+			`held g, waiting i, warned j"`,
+		`changedIn({assets: [{path: "a", size: 1}, {path: "c"}], same: 1}, {away: ["c"], same: 2,
+			assets: [{path: "b"}, {path: "a", size: 2}]})`: `{"same":2,"assets":[{"path":"a","size":2},{"path":"b"}]}`,
+		`[[], ["a"], ["-a"], ["a", "-a/b"], ["-a", "a/b"]].map(s => ["a", "a/b", "ab"].map(f =>
+			hasHere(s, f) ? "x" : "-").join("")).join(" ")`: `"xxx xx- --x x-- -xx"`,
+
 		// A page names no commands.
 		`remedy({reason: "held", remedy: "tarn lock --wait puts you in line"})`: `"wait in line, or ask them to let go"`,
 		`remedy({reason: "", remedy: "see tarn history"})`:                      `""`,

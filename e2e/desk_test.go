@@ -18,6 +18,7 @@ import (
 
 	"kettletarn/demo/scene"
 	"kettletarn/internal/testbed"
+	"kettletarn/internal/workspace"
 )
 
 // desk opens somebody's desk in a browser.
@@ -52,6 +53,16 @@ func (p *person) deskProcess() int {
 		p.t.Fatal(err)
 	}
 	return at.Process
+}
+
+// workspace is the id of somebody's workspace.
+func (p *person) workspace() string {
+	p.t.Helper()
+	m, err := workspace.ReadMarker(p.dir)
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	return m.Workspace
 }
 
 func field(name string) string { return fmt.Sprintf(`//label[contains(., %q)]//input`, name) }
@@ -131,6 +142,47 @@ func TestADayAtTheDesk(t *testing.T) {
 	rurik.has("old/tape.wav", "tape")
 }
 
+// TestTheDeskIsForEverybody: its pages, with something of everything on them, and with very many changed files.
+func TestTheDeskIsForEverybody(t *testing.T) {
+	t.Parallel()
+	d := serve(t)
+	odile, rurik := d.person("odile"), d.person("rurik")
+	files := map[string]string{"textures/rust.png": string(scene.Albedo("rust", 64, 0)), "a.png": "a", "held.png": "h", "gone.png": "g",
+		"wait.png": "w", "new.png": "n"}
+	odile.start(files)
+	rurik.join(odile, "artist")
+	rurik.tarn(0, "lock", "textures/rust.png", "held.png", "gone.png")
+	odile.tarn(0, "ask", "-m", "the build", "held.png")
+	odile.tarn(0, "lock", "a.png", "wait.png", "new.png")
+	rurik.tarn(0, "lock", "--wait", "wait.png")
+	rurik.write(map[string]string{"textures/rust.png": string(scene.Albedo("rust", 64, 1)), "textures/fresh.png": "f", "a.png": "rurik's"})
+	if err := os.Remove(filepath.Join(rurik.dir, "gone.png")); err != nil {
+		t.Fatal(err)
+	}
+	odile.write(map[string]string{"a.png": "odile's", "new.png": "newer"})
+	odile.tarn(0, "send", "-m", "Both")
+	b := rurik.desk()
+	b.do(b.sees("Which one goes on?"), b.sees("New here"), b.sees("Came in"), b.sees("They ask you to let go"), b.sees("You wait for"),
+		chromedp.Click(button("What was put away here")), b.sees("Nothing is put away"), b.evaluate(axe(t)), b.still())
+	b.isForEverybody("/desk")
+	for _, page := range []string{"/desk/bring", "/desk/changed?path=textures/rust.png&workspace=" + rurik.workspace(),
+		"/p/brinelight/asset/new.png"} {
+		b.do(b.evaluate(fmt.Sprintf(`history.pushState(null, "", %q); dispatchEvent(new PopStateEvent("popstate"))`, page)), b.still())
+		if page == "/desk/bring" {
+			b.do(chromedp.Click(button("Choose")), b.sees("What you need of it"), chromedp.Click(button("Choose a folder")),
+				b.sees("It would track"), b.still())
+		}
+		b.isForEverybody(page)
+	}
+	for i := range 2500 {
+		rurik.write(map[string]string{fmt.Sprintf("many/f%04d.png", i): "x"})
+	}
+	b.do(chromedp.Navigate(b.url+"/desk"), b.sees("Send 2,50"), b.still())
+	if n := b.number(`document.querySelectorAll("*").length`); n > 3000 {
+		t.Errorf("%.0f nodes", n)
+	}
+}
+
 // TestTheDeskGoesOn: a desk that is killed in the middle of a send goes on with it, and one whose service is away with what it knows.
 func TestTheDeskGoesOn(t *testing.T) {
 	t.Parallel()
@@ -153,7 +205,9 @@ func TestTheDeskGoesOn(t *testing.T) {
 	d.start()
 	again := rurik.desk()
 	again.do(again.sees("connected"))
-	testbed.Eventually(t, "what was set aside is sent", func() bool { return strings.Contains(rurik.tarn(0, "history"), "Sent while it was away") })
+	testbed.Eventually(t, "what was set aside is sent", func() bool {
+		return strings.Contains(rurik.tarn(0, "history"), "Sent while it was away")
+	})
 	again.do(again.until(`!document.body.innerText.includes("On its way")`), again.sees("Changed here"))
 	rurik.tarn(0, "export", "--at", "h2", filepath.Join(rurik.home, "out"))
 	if text, err := os.ReadFile(filepath.Join(rurik.home, "out", "a.png")); err != nil || string(text) != "b" {

@@ -289,10 +289,6 @@ func TestPagesStayLight(t *testing.T) {
 // TestPagesAreForEverybody runs axe-core over every page, in both themes, and leaves no finding out: with SOAK=1 at all widths.
 func TestPagesAreForEverybody(t *testing.T) {
 	t.Parallel()
-	axe, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
-	if err != nil {
-		t.Fatal(err)
-	}
 	d := serve(t)
 	odile, rurik := d.person("odile"), d.person("rurik")
 	odile.start(map[string]string{"textures/rust.png": string(scene.Albedo("rust", 64, 0)),
@@ -313,43 +309,10 @@ func TestPagesAreForEverybody(t *testing.T) {
 	shown := strings.TrimPrefix(link.Address, d.URL)
 	b := open(t, d)
 	b.do(chromedp.Navigate(d.URL+"/sign-in"), chromedp.WaitVisible(`input[name=handle]`))
-	// In the suite, wide in the dark theme and narrow in the light one.
-	looked := map[string][]int64{"dark": {1280}, "light": {320, 390}}
-	if os.Getenv("SOAK") != "" {
-		looked = map[string][]int64{"dark": {320, 390, 768, 1280}, "light": {320, 390, 768, 1280}}
-	}
-	look := func(page string) {
-		t.Helper()
-		for theme, widths := range looked {
-			b.do(b.evaluate(fmt.Sprintf(`document.documentElement.dataset.theme = %q`, theme)))
-			for _, width := range widths {
-				b.do(chromedp.EmulateViewport(width, 800))
-				if over := b.number(`document.documentElement.scrollWidth - document.documentElement.clientWidth`); over > 0 {
-					t.Errorf("%s at %d pixels is %.0f too wide", page, width, over)
-				}
-				if width == 320 {
-					continue // as at 390
-				}
-				found, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`axe.run(document, {resultTypes: ["violations"]}).then(r => JSON.stringify(
-					r.violations.map(v => v.id + ": " + v.nodes.slice(0, 3).map(n => n.html.slice(0, 200) + " " +
-						n.any.concat(n.all, n.none).map(c => c.message).slice(0, 1)).join(" | "))))`, chromedp.EvalAwaitPromise))
-				var list []string
-				if err == nil {
-					err = json.Unmarshal([]byte(found), &list)
-				}
-				if err != nil || len(list) > 0 {
-					t.Errorf("%s, %s, %d wide: %v\n%s", page, theme, width, err, strings.Join(list, "\n"))
-				}
-			}
-		}
-		b.do(chromedp.EmulateViewport(1280, 800))
-	}
-	// Colours on their way from one theme to the other are none of either.
-	script := string(axe) + `; document.head.insertAdjacentHTML("beforeend", "<style>* { transition: none !important }</style>")`
-	b.do(b.evaluate(script))
-	look("/sign-in")
+	b.do(b.evaluate(axe(t)))
+	b.isForEverybody("/sign-in")
 	b.signIn("odile")
-	b.do(b.evaluate(script))
+	b.do(b.evaluate(axe(t)))
 	for _, page := range []string{"/", "/me", "/nowhere", "/p/brinelight", "/p/brinelight/assets", "/p/brinelight/assets/textures?lock=held",
 		"/p/brinelight/assets/textures?view=pictures", "/p/brinelight/asset/textures/rust.png", "/p/brinelight/asset/sounds/horn.wav",
 		"/p/brinelight/asset/models/lamp.glb", "/p/brinelight/asset/text/keeper.txt", "/p/brinelight/asset/board/a.kicad_sch",
@@ -361,14 +324,58 @@ func TestPagesAreForEverybody(t *testing.T) {
 		"/p/brinelight/compare?path=sounds/horn.wav&a=1&b=2", "/p/brinelight/compare?path=board/a.kicad_sch&a=1&b=2",
 		"/p/brinelight/code", "/p/brinelight/rules", "/p/brinelight/wall", "/p/brinelight/news", "/p/brinelight/find?text=rust", shown} {
 		if page == shown {
-			b.do(chromedp.Navigate(d.URL+page), b.until(`document.querySelector("h1")`), b.evaluate(script))
+			b.do(chromedp.Navigate(d.URL+page), b.until(`document.querySelector("h1")`), b.evaluate(axe(t)))
 		} else { // as by a link
 			b.do(b.evaluate(fmt.Sprintf(`history.pushState(null, "", %q); dispatchEvent(new PopStateEvent("popstate"))`, page)),
 				b.until(`document.querySelector("h1")`))
 		}
 		b.do(b.until(`performance.getEntriesByType("resource").length > 2 && document.fonts.status === "loaded"`), b.still())
-		look(page)
+		b.isForEverybody(page)
 	}
+}
+
+// axe is what makes a page able to be looked at. Colours on their way from one theme to the other are none of either.
+func axe(t *testing.T) string {
+	t.Helper()
+	text, err := os.ReadFile("../web/node_modules/axe-core/axe.min.js")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(text) + `; document.head.insertAdjacentHTML("beforeend", "<style>* { transition: none !important }</style>")`
+}
+
+// isForEverybody runs axe-core over the page that is open, in both themes: in the suite, wide in the dark theme and narrow in the light
+// one.
+func (b *browser) isForEverybody(page string) {
+	t := b.t
+	t.Helper()
+	looked := map[string][]int64{"dark": {1280}, "light": {320, 390}}
+	if os.Getenv("SOAK") != "" {
+		looked = map[string][]int64{"dark": {320, 390, 768, 1280}, "light": {320, 390, 768, 1280}}
+	}
+	for theme, widths := range looked {
+		b.do(b.evaluate(fmt.Sprintf(`document.documentElement.dataset.theme = %q`, theme)))
+		for _, width := range widths {
+			b.do(chromedp.EmulateViewport(width, 800))
+			if over := b.number(`document.documentElement.scrollWidth - document.documentElement.clientWidth`); over > 0 {
+				t.Errorf("%s at %d pixels is %.0f too wide", page, width, over)
+			}
+			if width == 320 {
+				continue // as at 390
+			}
+			found, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`axe.run(document, {resultTypes: ["violations"]}).then(r => JSON.stringify(
+					r.violations.map(v => v.id + ": " + v.nodes.slice(0, 3).map(n => n.html.slice(0, 200) + " " +
+						n.any.concat(n.all, n.none).map(c => c.message).slice(0, 1)).join(" | "))))`, chromedp.EvalAwaitPromise))
+			var list []string
+			if err == nil {
+				err = json.Unmarshal([]byte(found), &list)
+			}
+			if err != nil || len(list) > 0 {
+				t.Errorf("%s, %s, %d wide: %v\n%s", page, theme, width, err, strings.Join(list, "\n"))
+			}
+		}
+	}
+	b.do(chromedp.EmulateViewport(1280, 800))
 }
 
 // TestManyFilesAtOnce: each is what its name says, an asset that is there is not made anew, and what somebody holds is left alone.

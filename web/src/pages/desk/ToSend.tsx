@@ -125,7 +125,7 @@ function Row({ w, asset: a, goes, onTurn }: { w: Workspace; asset: Asset; goes: 
           kind="quiet"
           disabled={discard.isPending || !!a.sending_percent}
           onClick={() => setAsking(true)}
-          aria-label={`Put away ${a.path}`}
+          aria-label={`${a.state === "gone" ? "Bring back" : "Put away"} ${a.path}`}
         >
           {a.state === "gone" ? "Bring back" : "Put away"}
         </Button>
@@ -214,7 +214,9 @@ function Send({ w, chosen, all, onSent }: { w: Workspace; chosen: Asset[]; all: 
           locks
         </label>
         <Button kind="act" type="submit" disabled={!note.trim() || chosen.length === 0 || send.isPending}>
-          {chosen.length === all ? `Send ${plural(chosen.length, "asset")}` : `Send ${chosen.length} of ${all}`}
+          {chosen.length === all
+            ? `Send ${plural(chosen.length, "asset")}`
+            : `Send ${chosen.length.toLocaleString("en")} of ${all.toLocaleString("en")}`}
         </Button>
       </div>
       {send.isPending && (

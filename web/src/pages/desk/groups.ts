@@ -56,16 +56,14 @@ export function doing(a: Asset): string {
   return a.moved_from ? `changed, and moved from ${a.moved_from}` : "changed";
 }
 
-/** hasHere says whether a folder comes down: the longest entry of the scope that it lies in says so, and one with a minus says no. */
+/**
+ * hasHere says whether a folder comes down, as core/scope does: the longest entry that it lies in says so, and one with a minus says no.
+ * Where it lies in none, it does unless some entry that lies in no other one takes a folder in.
+ */
 export function hasHere(scope: readonly string[], folder: string): boolean {
-  let best = "";
-  let has = scope.length === 0 || scope.every((s) => s.startsWith("-"));
-  for (const s of scope) {
-    const name = s.replace(/^-/, "");
-    if ((folder === name || folder.startsWith(`${name}/`)) && name.length >= best.length) {
-      best = name;
-      has = !s.startsWith("-");
-    }
-  }
-  return has;
+  const entries = scope.map((s) => ({ name: s.replace(/^-/, ""), out: s.startsWith("-") }));
+  const lies = (path: string, name: string) => path === name || path.startsWith(`${name}/`);
+  const tops = entries.filter((e) => !entries.some((o) => o !== e && lies(e.name, o.name)));
+  const best = entries.filter((e) => lies(folder, e.name)).sort((x, y) => y.name.length - x.name.length)[0];
+  return best ? !best.out : tops.every((e) => e.out);
 }
