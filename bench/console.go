@@ -124,8 +124,8 @@ func (c *caller) versions(n int, contents []chunk.Digest) error {
 	return nil
 }
 
-// browser is a headless Chromium with a profile of its own, signed in.
-func (b *bench) browser() (ctx context.Context, stop func(), err error) {
+// chromium is a headless Chromium with a profile of its own.
+func (b *bench) chromium() (ctx context.Context, stop func(), err error) {
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.UserDataDir(b.folder+"/browser"), chromedp.NoSandbox,
 		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true),
 		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
@@ -136,7 +136,18 @@ func (b *bench) browser() (ctx context.Context, stop func(), err error) {
 		close()
 		end()
 	}
-	if err = chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800), chromedp.Navigate(b.daemon.URL+"/sign-in"),
+	if err = chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)); err != nil {
+		stop()
+	}
+	return ctx, stop, err
+}
+
+// browser is one that is signed in to the console.
+func (b *bench) browser() (ctx context.Context, stop func(), err error) {
+	if ctx, stop, err = b.chromium(); err != nil {
+		return ctx, stop, err
+	}
+	if err = chromedp.Do(ctx, chromedp.Navigate(b.daemon.URL+"/sign-in"),
 		chromedp.WaitVisible(`input[name=handle]`), chromedp.SendKeys(`input[name=handle]`, "odile"),
 		chromedp.SendKeys(`input[name=passphrase]`, passphrase+"\n"), chromedp.WaitVisible(`//h1[text()="Projects"]`)); err != nil {
 		stop()

@@ -123,6 +123,7 @@ func (b *bench) main(ctx context.Context, out string, size, large, edit int64, f
 		{"S14", func() error { return b.apart(assets, files) }},
 		{"S1", func() error { return b.transfer(size) }},
 		{"S4", func() error { return b.status(files) }},
+		{"S15", func() error { return b.desk(files) }},
 		{"S5", func() error { return b.edited("S5", edit, "changed", 2) }},
 		{"S6", func() error { return b.edited("S6", edit, "inserted", 2) }},
 		{"S9", func() error { return b.memory(large) }},

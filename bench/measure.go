@@ -208,10 +208,8 @@ func same(a, b string) error {
 	})
 }
 
-// status is S4: looking at many unchanged files.
-func (b *bench) status(files int) error {
-	key := b.freshKey()
-	work := filepath.Join(b.folder, key)
+// manyFiles writes so many small files into 300 folders.
+func manyFiles(work string, files int) error {
 	for i := range files {
 		path := filepath.Join(work, fmt.Sprintf("d%03d", i%300), fmt.Sprintf("f%06d.txt", i))
 		if i < 300 {
@@ -222,6 +220,16 @@ func (b *bench) status(files int) error {
 		if err := os.WriteFile(path, []byte(strconv.Itoa(i)), 0o644); err != nil {
 			return err
 		}
+	}
+	return nil
+}
+
+// status is S4: looking at many unchanged files.
+func (b *bench) status(files int) error {
+	key := b.freshKey()
+	work := filepath.Join(b.folder, key)
+	if err := manyFiles(work, files); err != nil {
+		return err
 	}
 	fmt.Println("status: sending the files first …")
 	if _, err := b.tarn(work, "", "start", key, "--yes", "--json"); err != nil {

@@ -12,7 +12,7 @@ import { ComeIn } from "./ComeIn";
 import { DeskShore } from "./DeskShore";
 import { groupsOf } from "./groups";
 import { Asked, Held, Turns, Waiting, Warned } from "./Locks";
-import { Newer } from "./Newer";
+import { ByItself, Newer } from "./Newer";
 import { PutAway } from "./PutAway";
 import { ToSend } from "./ToSend";
 
@@ -121,7 +121,10 @@ function InOne({ w }: { w: Workspace }) {
           <Held w={w} list={g.held} />
           <Waiting w={w} list={g.waiting} />
           <Warned w={w} list={g.warned} />
-          <PutAway w={w} />
+          <div className="space-y-2">
+            <PutAway w={w} />
+            <ByItself w={w} />
+          </div>
         </div>
       </div>
     </section>

@@ -11,20 +11,7 @@ import { Refused } from "./WaysOut";
 /** Newer is what came in and is not on this machine yet. */
 export function Newer({ w, list }: { w: Workspace; list: Asset[] }) {
   const update = useWork("update");
-  const settings = useWork("settings");
-  const byItself = (
-    <label className="flex items-center gap-2 text-peat">
-      <input
-        type="checkbox"
-        className="size-4 accent-copper"
-        checked={w.auto_update}
-        disabled={settings.isPending}
-        onChange={(e) => settings.mutate({ workspace: w.workspace, auto_update: e.target.checked })}
-      />
-      Bring what is newer by itself, where nothing clashes
-    </label>
-  );
-  if (list.length === 0 && !update.error && !update.data?.refusals.length) return byItself;
+  if (list.length === 0 && !update.error && !update.data?.refusals.length) return null;
   const bytes = list.reduce((n, a) => n + (a.gone ? 0 : a.size), 0);
   return (
     <section aria-label="Newer there">
@@ -67,9 +54,25 @@ export function Newer({ w, list }: { w: Workspace; list: Asset[] }) {
           </li>
         ))}
       </ul>
-      {byItself}
       {list.length > 12 && <p className="mt-1 text-peat">and {(list.length - 12).toLocaleString("en")} more</p>}
     </section>
+  );
+}
+
+/** ByItself says whether what is newer comes without being asked for. */
+export function ByItself({ w }: { w: Workspace }) {
+  const settings = useWork("settings");
+  return (
+    <label className="flex items-center gap-2 text-peat">
+      <input
+        type="checkbox"
+        className="size-4 accent-copper"
+        checked={w.auto_update}
+        disabled={settings.isPending}
+        onChange={(e) => settings.mutate({ workspace: w.workspace, auto_update: e.target.checked })}
+      />
+      Bring what is newer by itself, where nothing clashes
+    </label>
   );
 }
 
