@@ -3,7 +3,7 @@
 PORT   ?= 7420
 FOLDER ?= /var/tmp/kettle-tarn-demo-$(PORT)
 
-.PHONY: demo demo-reset test check check-windows check-filesystems race bench soak build console clean
+.PHONY: demo demo-reset test check check-windows check-filesystems race bench soak build console packages check-packages clean
 
 demo: build
 	@scripts/install-packages.sh postgresql git faketime
@@ -76,5 +76,17 @@ soak: build
 	@SOAK=1 go test -count=1 -timeout 1h ./e2e -run 'TestLocksAreLinearizable|TestTheDemo$$|TestPagesAreForEverybody'
 	@SOAK=1 KILLS=$(KILLS) SEED=$(SEED) go test ./e2e -run TestKillsLoseNothing -count=1 -timeout 12h -v | grep -v '^ *\(---\|===\)'
 
+# What is installed elsewhere, made in dist/packages; then installed here by apt, and removed again.
+bin/tools/nfpm: tools/packages/go.mod tools/packages/go.sum
+	@mkdir -p bin/tools
+	@cd tools/packages && go build -o ../../bin/tools/nfpm github.com/goreleaser/nfpm/v2/cmd/nfpm
+
+packages: build bin/tools/nfpm
+	@scripts/install-packages.sh git zip $(if $(CERTIFICATE),osslsigncode)
+	@scripts/make-packages.sh
+
+check-packages: packages
+	@scripts/try-packages.sh
+
 clean:
-	@rm -rf bin web/made web/dist/assets web/dist/index.html web/node_modules
+	@rm -rf bin dist web/made web/dist/assets web/dist/index.html web/node_modules

@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"github.com/adrg/xdg"
@@ -182,13 +183,16 @@ func (a *app) runDesk(ctx context.Context, cmd *cli.Command) error {
 	o := desk.Options{Console: web.Files(), Version: version.String(), Log: slog.New(slog.NewTextHandler(a.errs, nil)),
 		Open: func(file string) error { return opened(openCommand(file)) }}
 	if !cmd.Bool("quiet") {
+		var mu sync.Mutex
 		shown := map[string]*desktop{}
 		o.Notice = func(ctx context.Context, project string, access signins.Access, n watching.Notice) {
+			mu.Lock()
 			d := shown[access.URL]
 			if d == nil {
 				d = newDesktop()
 				shown[access.URL] = d
 			}
+			mu.Unlock()
 			if n.Kind == "online" {
 				if c, err := a.clientFor(access.URL); err == nil {
 					d.learn(ctx, c)

@@ -136,6 +136,8 @@ func (d *Desk) handler(end func()) http.Handler {
 func (d *Desk) guarded(inside, line http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		pages.Headers(w.Header())
+		// Some browsers take a web socket for another origin than that of its page.
+		w.Header().Set("Content-Security-Policy", "connect-src 'self' ws://"+d.host+"; "+w.Header().Get("Content-Security-Policy"))
 		w.Header().Set("Cache-Control", "no-store")
 		switch origin := r.Header.Get("Origin"); {
 		case d.hasKey(r):

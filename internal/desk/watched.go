@@ -20,8 +20,9 @@ type watched struct {
 	desk  *Desk
 	place workspace.Place
 	stop  context.CancelFunc
-	// anew ends the watch, which begins again then.
-	anew context.CancelFunc
+	// anew ends the watch, which begins again then; retry has one that could not be begin at once.
+	anew  context.CancelFunc
+	retry chan struct{}
 	// turn is had by whoever changes something in it: one at a time, the others wait.
 	turn chan struct{}
 	news chan seen // how it stands, the newest
@@ -33,8 +34,9 @@ type watched struct {
 	followers map[*follower]bool
 }
 
-// seen is how a watch sees its workspace.
+// seen is how a watch sees its workspace, which it has open.
 type seen struct {
+	in     *workspace.Workspace
 	status *workspace.Status
 	online bool
 }
@@ -76,7 +78,7 @@ func (d *Desk) look() {
 		}
 		ctx, stop := context.WithCancel(d.ctx)
 		w := &watched{desk: d, place: p, stop: stop, turn: make(chan struct{}, 1), news: make(chan seen, 1),
-			jobs: make(chan struct{}, 1), followers: map[*follower]bool{}}
+			jobs: make(chan struct{}, 1), retry: make(chan struct{}, 1), followers: map[*follower]bool{}}
 		w.standing = Standing{Workspace: id, Folder: p.Root, Standing: workspace.Standing{Project: p.Marker.Project, Service: p.Marker.Service,
 			Assets: []model.Asset{}, Odd: []model.Refusal{}, Uncovered: []model.Asset{}, Scope: []string{}}}
 		d.watched[id] = w
@@ -137,6 +139,10 @@ func (w *watched) open(progress workspace.Progress) (*workspace.Workspace, error
 // keep keeps a watch in the workspace, tried again where it ends before its time.
 func (w *watched) keep(ctx context.Context) {
 	for ctx.Err() == nil {
+		select {
+		case <-w.retry: // as it begins now
+		default:
+		}
 		watch, end := context.WithCancel(ctx)
 		w.mu.Lock()
 		w.anew = end
@@ -157,6 +163,7 @@ func (w *watched) keep(ctx context.Context) {
 		w.change(func(s *Standing) { s.Online, s.Trouble = false, trouble })
 		select {
 		case <-ctx.Done():
+		case <-w.retry:
 		case <-time.After(againTime):
 		}
 	}
@@ -168,6 +175,10 @@ func (w *watched) again() {
 	defer w.mu.Unlock()
 	if w.anew != nil {
 		w.anew()
+	}
+	select {
+	case w.retry <- struct{}{}:
+	default:
 	}
 }
 
@@ -192,7 +203,7 @@ func (w *watched) watch(ctx context.Context) error {
 		case <-w.news:
 		default:
 		}
-		w.news <- seen{s, online}
+		w.news <- seen{opened, s, online}
 	}}
 	return watching.Run(ctx, opened, o, func(n watching.Notice) { w.notice(ctx, access, n) })
 }
@@ -219,12 +230,7 @@ func (w *watched) telling(ctx context.Context) {
 				continue
 			}
 		}
-		opened, err := w.open(nil)
-		if err != nil {
-			continue
-		}
-		now := opened.Standing(last.status)
-		_ = opened.Close()
+		now := last.in.Standing(last.status) // which reads nothing that the watch changes
 		w.change(func(s *Standing) {
 			s.Standing, s.Online, s.Known, s.Trouble = now, last.online, true, ""
 			s.Rules = ""

@@ -49,7 +49,7 @@ type Notice struct {
 // How long a watch waits for a flurry of changes to end, how often it looks at the whole folder where the system can't tell of changes,
 // and how long it waits before it tries the service again.
 const (
-	settleTime = 150 * time.Millisecond
+	settleTime = 100 * time.Millisecond
 	pollTime   = 5 * time.Second
 	retryTime  = 3 * time.Second
 	fewPaths   = 500
