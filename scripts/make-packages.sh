@@ -1,7 +1,8 @@
 #!/bin/sh
 # Makes what is installed on other machines, in dist/packages: a Debian package each for the client and the service, archives of the client
 # for macOS and Windows, and a list of digests. Run it from the project's root, after make build and with bin/tools/nfpm.
-# VERSION is that of the packages; with CERTIFICATE (PKCS #12) and CERTIFICATE_PASSWORD_FILE, the Windows client is signed.
+# VERSION is that of the packages, ARCHS the architectures (amd64 and arm64 where nothing is said). With CERTIFICATE (PKCS #12) and
+# CERTIFICATE_PASSWORD_FILE, the Windows client is signed.
 set -eu
 
 out=dist/packages
@@ -13,14 +14,14 @@ export VERSION OUT="$out/work"
 # for a system, an architecture, a program and its ending
 build() {
   mkdir -p "$OUT/$1-$2"
-  GOOS=$1 GOARCH=$2 CGO_ENABLED=0 go build -trimpath -ldflags='-s -w' -o "$OUT/$1-$2/$3${4:-}" "./cmd/$3"
+  GOOS=$1 GOARCH=$2 CGO_ENABLED=0 go build -trimpath -ldflags="-s -w -X kettletarn/internal/version.given=$VERSION" -o "$OUT/$1-$2/$3${4:-}" "./cmd/$3"
 }
 
 go build -o "$OUT/tarn" ./cmd/tarn
 "$OUT/tarn" --licences >"$OUT/LICENCES"
 "$OUT/tarn" completion bash >"$OUT/tarn.bash"
 
-for ARCH in amd64 arm64; do
+for ARCH in ${ARCHS:-amd64 arm64}; do
   export ARCH
   build linux "$ARCH" tarn
   build linux "$ARCH" tarnd

@@ -12,8 +12,12 @@ wrong() {
 }
 
 apt-get install -y -qq --no-install-recommends "./$(ls kettle-tarn_*_"$arch".deb)" "./$(ls kettle-tarn-service_*_"$arch".deb)" >/dev/null
-/usr/bin/tarn --version
-/usr/bin/tarnd version
+for said in "$(/usr/bin/tarn --version)" "$(/usr/bin/tarnd version)"; do
+  case $said in
+  *"$(dpkg-query -W -f '${Version}' kettle-tarn)"*) echo "$said" ;;
+  *) wrong "a program is not of its package's version: $said" ;;
+  esac
+done
 getent passwd tarnd >/dev/null || wrong "the service has no user"
 [ "$(stat -c '%U %a' /var/lib/tarnd)" = "tarnd 700" ] || wrong "the service's folder is not its own"
 [ "$(stat -c '%G %a' /etc/default/tarnd)" = "tarnd 640" ] || wrong "others can read the service's settings"
@@ -32,6 +36,5 @@ apt-get remove -y -qq kettle-tarn kettle-tarn-service >/dev/null
 apt-get purge -y -qq kettle-tarn-service >/dev/null
 [ -e /etc/default/tarnd ] && wrong "the settings are left"
 [ -e /var/lib/tarnd/somebodys-work ] || wrong "what the service kept is gone"
-rm /var/lib/tarnd/somebodys-work
-rmdir /var/lib/tarnd
+rm -r /var/lib/tarnd
 say "installed, looked at, removed: nothing is left but the service's user"

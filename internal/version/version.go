@@ -3,8 +3,14 @@ package version
 
 import "runtime/debug"
 
-// String is the version of the module, or the commit it was built from.
+// given is that of a package: scripts/make-packages.sh says it to the linker.
+var given string
+
+// String is the version of the package or the module, or the commit it was built from.
 func String() string {
+	if given != "" {
+		return given
+	}
 	info, ok := debug.ReadBuildInfo()
 	if !ok {
 		return "unknown"
