@@ -55,7 +55,7 @@ race: console bin/tools/versitygw
 
 # The Windows client, run for real, under Debian's wine.
 check-windows: console
-	@scripts/install-packages.sh postgresql git wine64 gcc-mingw-w64-x86-64-win32
+	@scripts/install-packages.sh postgresql git wine64 gcc-mingw-w64-x86-64-win32 chromium-headless-shell
 	@WINE=/usr/lib/wine/wine64 go test ./e2e -run Windows -count=1 -v -timeout 20m
 
 # A day on each file system that can be made here; make test runs it where their tools are there already.

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"encoding/json"
 	"fmt"
 	"os"
 	"os/exec"
@@ -9,6 +10,11 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"kettletarn/demo/scene"
+	"kettletarn/internal/testbed"
 )
 
 // windows builds the Windows client and what runs it here, and puts it on machines. It takes the folder of wine's program from WINE, which
@@ -137,4 +143,55 @@ func TestADayOnWindows(t *testing.T) {
 		}
 	}
 	says(t, d.tarnd(0, "verify", "--deep"), "Everything is there and sound")
+}
+
+// TestTheDeskOnWindows: the desk's process, its page in a browser, and its place on the machine.
+func TestTheDeskOnWindows(t *testing.T) {
+	onWindows := windows(t)
+	d := serve(t)
+	rurik := onWindows(d.machine("rurik"))
+	if err := d.AddPerson(t.Context(), rurik.handle, testbed.Passphrase); err != nil {
+		t.Fatal(err)
+	}
+	if r := rurik.runIn(rurik.home, testbed.Passphrase+"\r\n", "sign-in", d.URL, "--as", rurik.handle); r.Status != 0 {
+		t.Fatalf("%+v", r)
+	}
+	rurik.start(map[string]string{`textures/rust.png`: string(scene.Albedo("rust", 64, 0))})
+	t.Cleanup(func() { rurik.runIn(rurik.home, "", "desk", "--end") })
+	r := rurik.runIn(rurik.home, "", "desk", "--no-open", "--json")
+	var at struct{ Link string }
+	if err := json.Unmarshal([]byte(r.Out), &at); err != nil || r.Status != 0 {
+		t.Fatalf("%+v %v", r, err)
+	}
+	b := browse(t, at.Link[:strings.Index(at.Link, "/desk/")])
+	b.do(chromedp.Navigate(at.Link), b.sees("brinelight"), b.sees("connected"), b.sees("Nothing has changed here"))
+	rurik.write(map[string]string{`textures/rust.png`: string(scene.Albedo("rust", 64, 1)), "new.png": "new"})
+	b.do(b.sees("Changed here"), b.sees("New here"), b.until(`document.querySelector("main img[src^='/desk/picture']")?.naturalWidth > 0`))
+	if err := os.Chmod(filepath.Join(rurik.dir, "new.png"), 0o444); err != nil {
+		t.Fatal(err)
+	}
+	rurik.tarn(0, "lock", "textures/rust.png")
+	b.do(chromedp.SendKeys(`textarea[name=note]`, "From Windows"), chromedp.Click(button("Send 2 assets")), b.sees("Nothing has changed here"))
+	says(t, rurik.tarn(0, "history"), "From Windows")
+
+	// Its place on the machine: the keys that Windows reads, and nothing of them afterwards.
+	registry := func(key string) string {
+		cmd := rurik.machine.Command(t.Context(), rurik.home)
+		cmd.Args = []string{cmd.Args[0], "reg", "query", `HKCU\` + key, "/s"}
+		out, _ := cmd.CombinedOutput()
+		return string(out)
+	}
+	says(t, rurik.runIn(rurik.home, "", "desk", "--install").Out, "start menu", "start at sign-in", "links")
+	says(t, registry(`Software\Classes\tarn`), "URL Protocol", "tarn.exe", `desk "%1"`)
+	says(t, registry(`Software\Microsoft\Windows\CurrentVersion\Run`), "Kettle Tarn", "desk --stay")
+	link := rurik.runIn(rurik.home, "", "desk", "--no-open", "--json", `tarn:open?page=%2Fp%2Fbrinelight%2Fasset%2Fnew.png`)
+	if err := json.Unmarshal([]byte(link.Out), &at); err != nil || link.Status != 0 {
+		t.Fatalf("%+v %v", link, err)
+	}
+	b.do(chromedp.Navigate(at.Link), b.until(`location.pathname === "/p/brinelight/asset/new.png"`), b.sees("new.png"))
+	says(t, rurik.runIn(rurik.home, "", "desk", "--remove").Out, "removed")
+	if out := registry(`Software\Classes\tarn`); strings.Contains(out, "URL Protocol") {
+		t.Errorf("the scheme is left: %s", out)
+	}
+	says(t, rurik.runIn(rurik.home, "", "desk", "--end").Out, "has ended")
 }
