@@ -49,9 +49,11 @@ type MappedPath struct {
 	Asset string `json:"asset"`
 }
 
-// Bounds of what is posted at once, and of the contents that are remembered.
+// Bounds of what is posted at once, and of the contents that are remembered. It begins with few commits, and takes more each time: an
+// interrupted run goes back as far as one post, which is never much of what is done.
 const (
-	pastCommits  = 50
+	pastFirst    = 25
+	pastCommits  = 200
 	pastChanges  = 2000
 	pastBytes    = 256 << 20
 	pastContents = 100_000
@@ -74,7 +76,7 @@ func (w *Workspace) BringPast(ctx context.Context, repo *mainline.Repo, r *rules
 			return out, err
 		}
 	}
-	b := &pastBringer{w: w, repo: repo, out: out, over: o.Over, names: past.New(wantedBy(r)), unknown: map[string]bool{}}
+	b := &pastBringer{w: w, repo: repo, out: out, over: o.Over, most: pastFirst, names: past.New(wantedBy(r)), unknown: map[string]bool{}}
 	if b.known, err = lru.New[string, pastContent](pastContents); err != nil {
 		return out, err
 	}
@@ -136,6 +138,8 @@ func onLine(ctx context.Context, repo *mainline.Repo, before model.Past) error {
 
 // pastBringer is the work of one BringPast.
 type pastBringer struct {
+	// most is how many commits are posted at once, the next time.
+	most     int
 	w        *Workspace
 	repo     *mainline.Repo
 	out      *Brought
@@ -243,7 +247,7 @@ func (b *pastBringer) take(ctx context.Context, c model.PastCommit, changes []ma
 		c.Changes = append(c.Changes, change)
 	}
 	b.waiting, b.changes = append(b.waiting, c), b.changes+len(c.Changes)
-	if len(b.waiting) < pastCommits && b.changes < pastChanges && b.bytes < pastBytes {
+	if len(b.waiting) < b.most && b.changes < pastChanges && b.bytes < pastBytes {
 		return nil
 	}
 	return b.post(ctx)
@@ -314,7 +318,7 @@ func (b *pastBringer) post(ctx context.Context) error {
 		receipt, err := b.w.Client.BringPast(ctx, b.w.Marker.Project, q)
 		answer <- posted{receipt, err}
 	}()
-	b.posted, b.waiting, b.changes, b.bytes = answer, nil, 0, 0
+	b.posted, b.waiting, b.changes, b.bytes, b.most = answer, nil, 0, 0, min(2*b.most, pastCommits)
 	return nil
 }
 
