@@ -4,6 +4,7 @@ import { useMe } from "../../api/me";
 import { useDesk, type Workspace } from "../../api/desk";
 import { Page } from "../../parts/Shore";
 import { useTitle } from "../../parts/title";
+import { remedy, sentence } from "../../parts/Trouble";
 import { plural, When } from "../../parts/words";
 import { Clashes } from "./Clashes";
 import { FoldersHere } from "./FoldersHere";
@@ -112,6 +113,7 @@ function InOne({ w }: { w: Workspace }) {
         <div className="space-y-8">
           <Clashes w={w} list={g.clashes} />
           <ToSend w={w} changed={g.changed} fresh={g.fresh} />
+          <Odd w={w} />
           <Uncovered w={w} />
         </div>
         <div className="space-y-8">
@@ -124,9 +126,35 @@ function InOne({ w }: { w: Workspace }) {
           <div className="space-y-2">
             <PutAway w={w} />
             <ByItself w={w} />
+            {w.left_out > 0 && (
+              <p className="text-peat">
+                {plural(w.left_out, "file or folder", "files and folders")} here are left out by{" "}
+                <Link to={`/p/${w.project}/rules`}>the rules</Link>.
+              </p>
+            )}
           </div>
         </div>
       </div>
+    </section>
+  );
+}
+
+/** Odd are files that can't be tracked, and why. */
+function Odd({ w }: { w: Workspace }) {
+  if (w.odd.length === 0) return null;
+  return (
+    <section aria-label="Not tracked">
+      <h3 className="mb-1 text-lg">
+        Not tracked <span className="font-normal text-peat">{plural(w.odd.length, "file")}, nobody else gets them as they are</span>
+      </h3>
+      <ul>
+        {w.odd.slice(0, 20).map((o) => (
+          <li key={o.path} className="py-1 wrap-anywhere">
+            <span className="text-rust">{sentence(o.message)}</span> {remedy(o) && <span className="text-peat">{sentence(remedy(o))}</span>}
+          </li>
+        ))}
+      </ul>
+      {w.odd.length > 20 && <p className="text-peat">and {(w.odd.length - 20).toLocaleString("en")} more</p>}
     </section>
   );
 }

@@ -160,6 +160,7 @@ function Send({ w, chosen, all, onSent }: { w: Workspace; chosen: Asset[]; all: 
   const [tasks, setTasks] = useState("");
   const [stage, setStage] = useState("");
   const [keep, setKeep] = useState(false);
+  const [sets, setSets] = useState(false);
   const send = useWork("send", (answer) => {
     if (answer.apart.length > 0) return;
     setNote("");
@@ -173,6 +174,7 @@ function Send({ w, chosen, all, onSent }: { w: Workspace; chosen: Asset[]; all: 
       tasks: tasks.split(/[\s,]+/).filter(Boolean),
       stage: stage.trim(),
       keep_locks: keep,
+      set: sets,
       with_gone: chosen.some((a) => a.state === "gone"),
       paths: chosen.map((a) => a.path),
       ...more,
@@ -209,10 +211,18 @@ function Send({ w, chosen, all, onSent }: { w: Workspace; chosen: Asset[]; all: 
         </label>
       </div>
       <div className="mt-3 flex flex-wrap items-center justify-between gap-3">
-        <label className="flex items-center gap-2 text-peat">
-          <input type="checkbox" className="size-4 accent-copper" checked={keep} onChange={(e) => setKeep(e.target.checked)} /> Keep my
-          locks
-        </label>
+        <span className="flex flex-wrap gap-x-5 gap-y-1 text-peat">
+          <label className="flex items-center gap-2">
+            <input type="checkbox" className="size-4 accent-copper" checked={keep} onChange={(e) => setKeep(e.target.checked)} /> Keep my
+            locks
+          </label>
+          {chosen.length < all && (
+            <label className="flex items-center gap-2">
+              <input type="checkbox" className="size-4 accent-copper" checked={sets} onChange={(e) => setSets(e.target.checked)} /> With the
+              rest of each set
+            </label>
+          )}
+        </span>
         <Button kind="act" type="submit" disabled={!note.trim() || chosen.length === 0 || send.isPending}>
           {chosen.length === all
             ? `Send ${plural(chosen.length, "asset")}`
