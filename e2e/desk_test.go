@@ -138,8 +138,11 @@ func TestADayAtTheDesk(t *testing.T) {
 
 	// The rest of the project, after all.
 	b.do(chromedp.Click(button("some folders")), b.sees("Which folders are here"), chromedp.Click(`//label[contains(., "old")]//input`),
-		b.until(`[...document.querySelectorAll("[role=dialog] input")].every(i => i.checked)`))
-	rurik.has("old/tape.wav", "tape")
+		b.until(`[...document.querySelectorAll("[role=dialog] input:checked")].length === 3`))
+	testbed.Eventually(t, "the folder comes down", func() bool {
+		text, err := os.ReadFile(filepath.Join(rurik.dir, "old", "tape.wav"))
+		return err == nil && string(text) == "tape"
+	})
 }
 
 // TestTheDeskIsForEverybody: its pages, with something of everything on them, and with very many changed files.

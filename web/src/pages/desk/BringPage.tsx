@@ -78,7 +78,7 @@ function Join({ project }: { project: string }) {
   const target = there ? folder?.folder : inside;
   return (
     <form
-      className="mt-4 space-y-4 rounded-lg border border-line bg-bank p-4"
+      className="mt-4 space-y-4 rounded-lg border border-line bg-bank p-5"
       aria-label={`Bring ${project} here`}
       onSubmit={(e) => {
         e.preventDefault();

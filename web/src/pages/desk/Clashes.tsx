@@ -43,7 +43,7 @@ function Clash({ w, asset: a }: { w: Workspace; asset: Asset }) {
     },
   ];
   return (
-    <div className="rounded-lg border border-rust p-4">
+    <div className="rounded-lg border border-rust p-5">
       <h3 className="break-all">{a.path}</h3>
       <p className="mb-3 text-peat">
         You changed it, and so did {a.author || "somebody"}

@@ -28,7 +28,7 @@ export function StartHere() {
   const p = look.data;
   return (
     <form
-      className="max-w-3xl space-y-4 rounded-lg border border-line bg-bank p-4"
+      className="max-w-3xl space-y-4 rounded-lg border border-line bg-bank p-5"
       aria-label="Make a project of a folder"
       onSubmit={(e) => {
         e.preventDefault();

@@ -181,7 +181,7 @@ function Send({ w, chosen, all, onSent }: { w: Workspace; chosen: Asset[]; all: 
     });
   return (
     <form
-      className="rounded-lg border border-line bg-bank p-4"
+      className="rounded-lg border border-line bg-bank p-5"
       aria-label={`Send from ${w.project}`}
       onSubmit={(e) => {
         e.preventDefault();
