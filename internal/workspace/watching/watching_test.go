@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -159,6 +160,10 @@ func TestWatchLocksOnTheFirstEdit(t *testing.T) {
 	k := p.watch(p.rurik, watching.Options{})
 	write(t, p.rurik, "levels/a", "rurik")
 	k.says("locked", "levels/a is yours")
+	testbed.Eventually(t, "the watch knows who holds what", func() bool {
+		s, err := k.QuickStatus(t.Context(), workspace.Question{})
+		return err == nil && slices.ContainsFunc(s.Assets, func(a model.Asset) bool { return a.Path == "levels/b" && a.Holder == "odile" })
+	})
 	write(t, p.rurik, "levels/b", "rurik")
 	k.says("held", "odile holds it")
 	write(t, p.rurik, "levels/old", "rurik's of an old one")
