@@ -33,7 +33,7 @@ var arrows = map[string][]string{
 	"api":       {"service", "admission", "pages", "schemas"},
 	"daemon":    {"api", "admission", "service", "records", "store", "courier", "prompt", "licences", "version", "web"},
 	"workspace": {"client", "mainline", "apart"},
-	"desk":      {"workspace", "client", "signins", "apart", "pages", "schemas"},
+	"desk":      {"workspace", "client", "signins", "apart", "pages"},
 	"cli":       {"desk", "startmenu", "workspace", "client", "signins", "mainline", "apart", "prompt", "licences", "version", "web"},
 	// For tests.
 	"testbed": {"api", "client", "localpg", "records", "service", "store", "web"},

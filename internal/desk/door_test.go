@@ -15,7 +15,6 @@ import (
 	"testing/fstest"
 	"time"
 
-	"github.com/adrg/xdg"
 	"github.com/coder/websocket"
 
 	"kettletarn/internal/signins"
@@ -23,14 +22,6 @@ import (
 )
 
 func TestMain(m *testing.M) { testbed.Main(m) }
-
-// home gives the test a state and a configuration folder of its own.
-func home(t *testing.T) {
-	t.Helper()
-	t.Setenv("XDG_STATE_HOME", t.TempDir())
-	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
-	xdg.Reload()
-}
 
 // run is a desk that runs until the test ends, or until it is stopped.
 func run(t *testing.T) (at Address, stop func()) {
@@ -135,7 +126,7 @@ func enter(t *testing.T, at Address, page string) (host, kept, leads string) {
 
 // TestNobodyElseGetsIn: whoever else is on the machine or in the browser gets nothing of a desk.
 func TestNobodyElseGetsIn(t *testing.T) {
-	home(t)
+	testbed.Home(t)
 	at, stop := run(t)
 	host, in, _ := enter(t, at, "/desk")
 	own, loopback := "http://"+host, strings.TrimPrefix(at.At, "http://")
@@ -203,7 +194,7 @@ func TestNobodyElseGetsIn(t *testing.T) {
 }
 
 func TestLinksLeadToPagesOfTheConsole(t *testing.T) {
-	home(t)
+	testbed.Home(t)
 	at, _ := run(t)
 	for page, want := range map[string]string{"/p/brinelight/asset/a%20b.png": "/p/brinelight/asset/a%20b.png", "": "/desk",
 		"https://tarn.example": "/desk", "//tarn.example": "/desk", `/\tarn.example`: "/desk", "javascript:alert(1)": "/desk",
@@ -246,7 +237,7 @@ func TestALinkIsGoodForAMinute(t *testing.T) {
 
 // TestCallsAreHandedOn: with the person's credential, which the page does not get to see, and with nothing of the browser's.
 func TestCallsAreHandedOn(t *testing.T) {
-	home(t)
+	testbed.Home(t)
 	var got http.Header
 	service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		got = r.Header.Clone()
@@ -292,7 +283,7 @@ func TestCallsAreHandedOn(t *testing.T) {
 }
 
 func TestOneDeskRuns(t *testing.T) {
-	home(t)
+	testbed.Home(t)
 	at, _ := run(t)
 	err := Run(t.Context(), Options{Log: slog.New(slog.DiscardHandler)}, func() { t.Error("a second desk has started") })
 	testbed.Problem(t, err, "taken")

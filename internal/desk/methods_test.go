@@ -26,7 +26,7 @@ import (
 	"kettletarn/internal/workspace"
 )
 
-const key = "brinelight"
+const key = testbed.Project
 
 // team is a project with two people: rurik, whose machine this is, with a desk, and odile elsewhere.
 type team struct {
@@ -44,19 +44,10 @@ type team struct {
 
 func newTeam(t *testing.T, files map[string]string) *team {
 	t.Helper()
-	home(t)
-	s := testbed.NewService(t, nil)
-	actor, odile := s.Person(t, "odile")
-	_, rurik := s.Person(t, "rurik")
-	server := s.Serve(t)
-	if _, err := s.StartProject(t.Context(), actor, key); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := s.SetMember(t.Context(), actor, key, "rurik", model.Artist); err != nil {
-		t.Fatal(err)
-	}
+	testbed.Home(t)
+	url, odile, rurik := testbed.NewService(t, nil).Team(t)
 	join := func(token string) *workspace.Workspace {
-		w, err := workspace.Join(t.Context(), filepath.Join(t.TempDir(), key), key, false, testbed.Client(t, server.URL, token), nil)
+		w, err := workspace.Join(t.Context(), filepath.Join(t.TempDir(), key), key, false, testbed.Client(t, url, token), nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -78,7 +69,7 @@ func newTeam(t *testing.T, files map[string]string) *team {
 	if _, err := g.rurik.Update(t.Context(), workspace.UpdateOptions{}); err != nil {
 		t.Fatal(err)
 	}
-	kept := signins.Kept{Current: server.URL, Services: map[string]signins.SignIn{server.URL: {Handle: "rurik", Token: rurik}}}
+	kept := signins.Kept{Current: url, Services: map[string]signins.SignIn{url: {Handle: "rurik", Token: rurik}}}
 	if err := kept.Write(); err != nil {
 		t.Fatal(err)
 	}
@@ -148,13 +139,7 @@ func (g *team) refused(method string, q any, reason string) {
 
 func (g *team) write(w *workspace.Workspace, path, text string) {
 	g.t.Helper()
-	full := filepath.Join(w.Root, filepath.FromSlash(path))
-	if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
-		g.t.Fatal(err)
-	}
-	if err := os.WriteFile(full, []byte(text), 0o644); err != nil {
-		g.t.Fatal(err)
-	}
+	testbed.Write(g.t, w.Root, path, text)
 }
 
 func (g *team) send(w *workspace.Workspace) {

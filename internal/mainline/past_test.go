@@ -19,8 +19,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/adrg/xdg"
-
 	"kettletarn/internal/client"
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/chunk"
@@ -36,7 +34,7 @@ import (
 
 func TestMain(m *testing.M) { testbed.Main(m) }
 
-const key = "brinelight"
+const key = testbed.Project
 
 // pair is a lead's and an artist's workspace of one project.
 type pair struct {
@@ -46,8 +44,7 @@ type pair struct {
 
 func newPair(t *testing.T) *pair {
 	t.Helper()
-	t.Setenv("XDG_STATE_HOME", t.TempDir())
-	xdg.Reload()
+	testbed.Home(t)
 	box, address, err := postbox.Open("127.0.0.1:0", t.TempDir())
 	if err != nil {
 		t.Fatal(err)
@@ -57,18 +54,9 @@ func newPair(t *testing.T) *pair {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := testbed.NewServiceWith(t, nil, letters)
-	actor, odile := s.Person(t, "odile")
-	_, rurik := s.Person(t, "rurik")
-	server := s.Serve(t)
-	if _, err := s.StartProject(t.Context(), actor, key); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := s.SetMember(t.Context(), actor, key, "rurik", model.Artist); err != nil {
-		t.Fatal(err)
-	}
+	url, odile, rurik := testbed.NewServiceWith(t, nil, letters).Team(t)
 	join := func(token string) *workspace.Workspace {
-		w, err := workspace.Join(t.Context(), filepath.Join(t.TempDir(), key), key, false, client.New(server.URL, token, nil), nil)
+		w, err := workspace.Join(t.Context(), filepath.Join(t.TempDir(), key), key, false, client.New(url, token, nil), nil)
 		if err != nil {
 			t.Fatal(err)
 		}

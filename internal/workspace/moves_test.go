@@ -16,12 +16,7 @@ import (
 
 func rename(t *testing.T, w *Workspace, from, to string) {
 	t.Helper()
-	if err := os.MkdirAll(filepath.Dir(filepath.Join(w.Root, to)), 0o755); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.Rename(filepath.Join(w.Root, from), filepath.Join(w.Root, to)); err != nil {
-		t.Fatal(err)
-	}
+	testbed.Rename(t, w.Root, from, to)
 }
 
 // moves is "to<from state, …" of what was moved.

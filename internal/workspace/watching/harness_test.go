@@ -5,13 +5,10 @@
 package watching_test
 
 import (
-	"os"
 	"path/filepath"
 	"sort"
 	"strings"
 	"testing"
-
-	"github.com/adrg/xdg"
 
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/testbed"
@@ -20,7 +17,7 @@ import (
 
 func TestMain(m *testing.M) { testbed.Main(m) }
 
-const key = "brinelight"
+const key = testbed.Project
 
 // pair is two people's workspaces of one project.
 type pair struct {
@@ -33,19 +30,10 @@ type pair struct {
 
 func newPair(t *testing.T) *pair {
 	t.Helper()
-	t.Setenv("XDG_STATE_HOME", t.TempDir())
-	xdg.Reload()
+	testbed.Home(t)
 	s := testbed.NewService(t, nil)
-	actor, odile := s.Person(t, "odile")
-	_, rurik := s.Person(t, "rurik")
-	server := s.Serve(t)
-	if _, err := s.StartProject(t.Context(), actor, key); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := s.SetMember(t.Context(), actor, key, "rurik", model.Artist); err != nil {
-		t.Fatal(err)
-	}
-	p := &pair{t: t, service: s, url: server.URL, tokens: map[string]string{"odile": odile, "rurik": rurik}}
+	url, odile, rurik := s.Team(t)
+	p := &pair{t: t, service: s, url: url, tokens: map[string]string{"odile": odile, "rurik": rurik}}
 	p.odile, p.rurik = p.join("odile"), p.join("rurik")
 	return p
 }
@@ -62,21 +50,12 @@ func (p *pair) join(handle string) *workspace.Workspace {
 
 func write(t *testing.T, w *workspace.Workspace, path, text string) {
 	t.Helper()
-	full := filepath.Join(w.Root, filepath.FromSlash(path))
-	if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.WriteFile(full, []byte(text), 0o644); err != nil {
-		t.Fatal(err)
-	}
+	testbed.Write(t, w.Root, path, text)
 }
 
 func has(t *testing.T, w *workspace.Workspace, path, text string) {
 	t.Helper()
-	data, err := os.ReadFile(filepath.Join(w.Root, filepath.FromSlash(path)))
-	if err != nil || string(data) != text {
-		t.Errorf("%s is %q, %v; want %q", path, data, err, text)
-	}
+	testbed.Has(t, w.Root, path, text)
 }
 
 func send(t *testing.T, w *workspace.Workspace, o workspace.SendOptions) *workspace.Sent {
@@ -126,10 +105,5 @@ func states(t *testing.T, w *workspace.Workspace) string {
 
 func rename(t *testing.T, w *workspace.Workspace, from, to string) {
 	t.Helper()
-	if err := os.MkdirAll(filepath.Dir(filepath.Join(w.Root, to)), 0o755); err != nil {
-		t.Fatal(err)
-	}
-	if err := os.Rename(filepath.Join(w.Root, from), filepath.Join(w.Root, to)); err != nil {
-		t.Fatal(err)
-	}
+	testbed.Rename(t, w.Root, from, to)
 }
