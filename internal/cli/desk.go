@@ -4,8 +4,8 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"log/slog"
 	"net/url"
@@ -13,6 +13,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/adrg/xdg"
@@ -247,71 +248,92 @@ func (a *app) editor() *cli.Command {
 		})
 }
 
-// patience for answers after the last request.
-const lastAnswers = 2 * time.Second
+// lastAnswers is how long it is waited for answers once there is nothing more to ask.
+const lastAnswers = 10 * time.Minute
 
 // relay carries messages between standard input and output and the desk, until input ends and what was asked is answered.
 func (a *app) relay(line *desk.Line) error {
-	answers := make(chan error, 1)
-	open := make(chan int, 1)
-	open <- 0
+	var open atomic.Int64 // requests that are not answered
+	answered, gone := make(chan struct{}, 1), make(chan error, 1)
 	go func() {
 		for {
 			message, err := line.Recv()
+			if err == nil {
+				_, err = a.raw.Write(append(message, '\n'))
+			}
 			if err != nil {
-				answers <- err
+				gone <- err
 				return
 			}
-			if bytes.Contains(message, []byte(`"id":`)) && !bytes.Contains(message, []byte(`"method":`)) {
-				open <- <-open - 1
+			if id, method := kindOf(message); id && !method {
+				open.Add(-1)
+				select {
+				case answered <- struct{}{}:
+				default:
+				}
 			}
-			if _, err := a.raw.Write(append(message, '\n')); err != nil {
-				answers <- err
+		}
+	}()
+	asked, end := make(chan []byte), make(chan error, 1)
+	go func() {
+		in := bufio.NewReaderSize(a.in, 64<<10)
+		for {
+			message, err := in.ReadBytes('\n')
+			if message = bytes.TrimSpace(message); len(message) > 0 {
+				asked <- message
+			}
+			if err != nil {
+				end <- err
 				return
 			}
 		}
 	}()
-	in := bufio.NewReaderSize(a.in, 64<<10)
-	for {
-		message, err := in.ReadBytes('\n')
-		if len(bytes.TrimSpace(message)) > 0 {
-			if bytes.Contains(message, []byte(`"id"`)) {
-				open <- <-open + 1
-			}
-			if err := line.Send(bytes.TrimSpace(message)); err != nil {
-				return fmt.Errorf("the desk has gone: %w", err)
-			}
-		}
-		if err == io.EOF {
-			break
-		}
-		if err != nil {
-			return err
-		}
+	var limit <-chan time.Time // once there is nothing more to ask
+	for limit == nil || open.Load() > 0 {
 		select {
-		case err := <-answers:
-			return ended(err)
-		default:
-		}
-	}
-	for range 300 {
-		n := <-open
-		open <- n
-		if n <= 0 {
-			break
-		}
-		select {
-		case err := <-answers:
-			return ended(err)
-		case <-time.After(lastAnswers / 20):
+		case message := <-asked:
+			if id, _ := kindOf(message); id {
+				open.Add(1)
+			}
+			if err := line.Send(message); err != nil {
+				return deskGone(err)
+			}
+		case err := <-end:
+			if err != io.EOF {
+				return err
+			}
+			limit = time.After(lastAnswers)
+		case <-answered:
+		case err := <-gone:
+			return deskGone(err)
+		case <-limit:
+			return errors.New("the desk does not answer")
 		}
 	}
 	return line.Close()
 }
 
-func ended(err error) error {
-	if err == io.EOF {
-		return errors.New("the desk has ended")
+// kindOf says whether a message has an id and whether it names a method: a request has both, an answer only an id. Of several in one, it is
+// enough that one has them; what can't be read is answered by the desk.
+func kindOf(message []byte) (id, method bool) {
+	type parts struct {
+		ID     json.RawMessage `json:"id"`
+		Method *string         `json:"method"`
 	}
-	return err
+	var list []parts
+	if json.Unmarshal(message, &list) != nil {
+		var one parts
+		if json.Unmarshal(message, &one) != nil {
+			return true, true
+		}
+		list = []parts{one}
+	}
+	for _, p := range list {
+		id, method = id || p.ID != nil, method || p.Method != nil
+	}
+	return id, method
+}
+
+func deskGone(err error) error {
+	return model.NewProblem(model.Unavailable, "run the same again; tarn desk starts it", "your desk has ended (%v)", err)
 }

@@ -120,6 +120,7 @@ func (d *Desk) handler(end func()) http.Handler {
 		http.SetCookie(w, &http.Cookie{Name: session, Value: secret, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode})
 		http.Redirect(w, r, page, http.StatusSeeOther)
 	})
+	mux.HandleFunc("GET /desk/line", d.line)
 	mux.HandleFunc("GET /desk/picture", d.picture)
 	mux.HandleFunc("GET /desk/compare", d.compared)
 	mux.HandleFunc("GET /desk/compare/file", d.comparedFile)
@@ -127,13 +128,11 @@ func (d *Desk) handler(end func()) http.Handler {
 	mux.Handle("/", pages.Serve(d.o.Console, func(index []byte) []byte {
 		return []byte(strings.Replace(string(index), "<head>", `<head><meta name="desk" content="here" />`, 1))
 	}))
-	line := http.NewServeMux()
-	line.HandleFunc("GET /desk/line", d.line)
-	return d.guarded(mux, line)
+	return d.guarded(mux)
 }
 
 // guarded lets in who may come in, and nobody else.
-func (d *Desk) guarded(inside, line http.Handler) http.Handler {
+func (d *Desk) guarded(inside http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		pages.Headers(w.Header())
 		// Some browsers take a web socket for another origin than that of its page.
@@ -152,10 +151,6 @@ func (d *Desk) guarded(inside, line http.Handler) http.Handler {
 		case r.URL.Path == "/desk/enter":
 		case !d.doors.in(r):
 			outside(w)
-			return
-		}
-		if r.URL.Path == "/desk/line" {
-			line.ServeHTTP(w, r)
 			return
 		}
 		inside.ServeHTTP(w, r)

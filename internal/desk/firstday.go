@@ -73,17 +73,18 @@ func (d *Desk) signOut(ctx context.Context, _ Nothing) (out About, err error) {
 	if err != nil {
 		return out, err
 	}
-	was, ok := kept.Services[kept.Current]
+	address := kept.Current
+	was, ok := kept.Services[address]
 	if !ok {
 		return d.about(ctx)
 	}
-	// Where the service can't be told, the sign-in ends there by itself; here it is forgotten.
-	_ = client.New(kept.Current, was.Token, nil).SignOut(ctx)
-	delete(kept.Services, kept.Current)
+	delete(kept.Services, address)
 	kept.Current = ""
 	if err := kept.Write(); err != nil {
 		return out, err
 	}
+	// Here it is forgotten; where the service can't be told, it ends there by itself.
+	go func() { _ = client.New(address, was.Token, nil).SignOut(context.WithoutCancel(ctx)) }()
 	return d.about(ctx)
 }
 
@@ -126,7 +127,7 @@ func (d *Desk) folders(_ context.Context, q InFolder) (out Folders, err error) {
 			out.Files++
 		}
 	}
-	slices.SortFunc(out.Folders, func(a, b string) int { return compareText(strings.ToLower(a), strings.ToLower(b)) })
+	slices.SortFunc(out.Folders, func(a, b string) int { return strings.Compare(strings.ToLower(a), strings.ToLower(b)) })
 	if up := filepath.Dir(out.Folder); up != out.Folder {
 		out.Up = up
 	}

@@ -2,6 +2,7 @@ package desk
 
 import (
 	"context"
+	"maps"
 	"net/http"
 	"slices"
 	"strings"
@@ -16,12 +17,19 @@ import (
 type looks struct {
 	mu     sync.Mutex
 	reader apart.Reader
-	order  []string
-	kept   map[string]any
+	kept   []look // the one made first comes first
+	weight int64
 }
 
-// maxLooks is how many are kept.
-const maxLooks = 200
+// look is what was drawn of a file, or of a file and its version, and how many bytes that is.
+type look struct {
+	name   string
+	what   any
+	weight int64
+}
+
+// maxLooks is how many bytes are kept; the last look is, whatever it weighs.
+const maxLooks = 64 << 20
 
 func (l *looks) close() {
 	l.mu.Lock()
@@ -30,24 +38,27 @@ func (l *looks) close() {
 }
 
 // of is what is kept under a name, or what make makes. One is made at a time: they take much memory.
-func of[T any](l *looks, name string, make func() (T, error)) (T, error) {
+func of[T any](l *looks, name string, make func() (T, map[string][]byte, error)) (T, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if v, ok := l.kept[name].(T); ok {
-		return v, nil
+	for _, k := range l.kept {
+		if v, ok := k.what.(T); ok && k.name == name {
+			return v, nil
+		}
 	}
-	v, err := make()
+	v, drawn, err := make()
 	if err != nil {
 		return v, err
 	}
-	if l.kept == nil {
-		l.kept = map[string]any{}
+	k := look{name: name, what: v}
+	for _, data := range drawn {
+		k.weight += int64(len(data))
 	}
-	if l.order = append(l.order, name); len(l.order) > maxLooks {
-		delete(l.kept, l.order[0])
-		l.order = l.order[1:]
+	l.kept, l.weight = append(l.kept, k), l.weight+k.weight
+	for l.weight > maxLooks && len(l.kept) > 1 {
+		l.weight -= l.kept[0].weight
+		l.kept = l.kept[1:]
 	}
-	l.kept[name] = v
 	return v, nil
 }
 
@@ -62,8 +73,13 @@ func (d *Desk) unsent(ctx context.Context, q One) (out *workspace.Unsent, err er
 		if err != nil {
 			return err
 		}
-		out, err = of(&d.looks, strings.Join([]string{"compare", q.Workspace, list[0], stamp}, "\x00"), func() (*workspace.Unsent, error) {
-			return w.CompareUnsent(ctx, list[0])
+		out, err = of(&d.looks, strings.Join([]string{"compare", q.Workspace, list[0], stamp}, "\x00"), func() (*workspace.Unsent,
+			map[string][]byte, error) {
+			u, err := w.CompareUnsent(ctx, list[0])
+			if err != nil {
+				return nil, nil, err
+			}
+			return u, u.Drawn, nil
 		})
 		if err == nil && out.Version == 0 {
 			return model.NewProblem(model.NotFound, "send it when it is ready", "%s is new here: there is no version of it yet", list[0])
@@ -86,8 +102,11 @@ func (d *Desk) picture(w http.ResponseWriter, r *http.Request) {
 		if err != nil {
 			return err
 		}
-		drawn, err := of(&d.looks, strings.Join([]string{"look", q.Get("workspace"), list[0], stamp}, "\x00"), func() (map[string][]byte, error) {
-			return ws.LookHere(r.Context(), list[0], &d.looks.reader)
+		drawn, err := of(&d.looks, strings.Join([]string{"look", q.Get("workspace"), list[0], stamp}, "\x00"), func() (map[string][]byte,
+			map[string][]byte, error) {
+			drawn, err := ws.LookHere(r.Context(), list[0], &d.looks.reader)
+			maps.DeleteFunc(drawn, func(name string, _ []byte) bool { return !strings.HasPrefix(name, "thumb-") }) // no more is asked for
+			return drawn, drawn, err
 		})
 		if data = drawn["thumb-"+q.Get("edge")+".png"]; err == nil && data == nil {
 			return model.NewProblem(model.NotFound, "", "there is nothing to draw of %s", list[0])

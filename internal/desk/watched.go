@@ -5,6 +5,7 @@ import (
 	"maps"
 	"reflect"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -109,18 +110,8 @@ func (d *Desk) all() []*watched {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	list := slices.Collect(maps.Values(d.watched))
-	slices.SortFunc(list, func(a, b *watched) int { return compareText(a.place.Root, b.place.Root) })
+	slices.SortFunc(list, func(a, b *watched) int { return strings.Compare(a.place.Root, b.place.Root) })
 	return list
-}
-
-func compareText(a, b string) int {
-	switch {
-	case a < b:
-		return -1
-	case a > b:
-		return 1
-	}
-	return 0
 }
 
 // open opens the workspace for one piece of work.

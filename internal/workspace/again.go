@@ -2,7 +2,6 @@ package workspace
 
 import (
 	"context"
-	"fmt"
 	"sort"
 
 	"kettletarn/internal/core/model"
@@ -53,12 +52,4 @@ func (w *Workspace) StatusAgain(ctx context.Context, former *Status, paths []str
 	s.Uncovered = append(s.Uncovered, part.Uncovered...)
 	s.Left, s.Code = former.Left, former.Code
 	return &s, nil
-}
-
-// Assets is a count of assets in words.
-func Assets(n int) string {
-	if n == 1 {
-		return "1 asset"
-	}
-	return fmt.Sprintf("%d assets", n)
 }

@@ -197,8 +197,16 @@ func broughtWords(u *workspace.Updated) string {
 		list []model.Asset
 	}{{"brought", u.Brought}, {"removed", u.Removed}, {"moved", u.Moved}} {
 		if len(w.list) > 0 {
-			words = append(words, w.verb+" "+workspace.Assets(len(w.list)))
+			words = append(words, w.verb+" "+assets(len(w.list)))
 		}
 	}
 	return strings.Join(words, ", ")
+}
+
+// assets is a count of assets in words.
+func assets(n int) string {
+	if n == 1 {
+		return "1 asset"
+	}
+	return fmt.Sprintf("%d assets", n)
 }

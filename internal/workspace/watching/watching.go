@@ -401,7 +401,7 @@ func (r *watcher) sendOne(ctx context.Context, j *workspace.Job) {
 	switch {
 	case err == nil:
 		r.say(Notice{Kind: "sent", Handoff: h.Number,
-			Message: fmt.Sprintf("h%d: %s sent in the background", h.Number, workspace.Assets(h.Count))})
+			Message: fmt.Sprintf("h%d: %s sent in the background", h.Number, assets(h.Count))})
 	case workspace.Answered(err):
 		r.say(Notice{Kind: "refused", Message: "a send in the background was refused; tarn status says why"})
 	default:

@@ -64,13 +64,16 @@ function connect() {
     for (const l of hearers) l(n);
   });
   both.addMethod("progress", (p: Progress) => set({ progress: { ...desk.progress, [p.work]: p } }));
+  let looking: ReturnType<typeof setInterval> | undefined;
   socket.onopen = () => {
     trying = false;
     line = both;
     void look();
+    looking = setInterval(() => void look(), 5000);
   };
   socket.onmessage = (e) => void both.receiveAndSend(JSON.parse(String(e.data)));
   socket.onclose = () => {
+    clearInterval(looking);
     both.rejectAllPendingRequests("the desk is away");
     line = undefined;
     trying = false;
@@ -87,15 +90,13 @@ export async function look() {
     const fresh = workspaces.filter((w) => desk.line !== "here" || !known.has(w.workspace));
     const followed = await Promise.all(fresh.map((w) => call("follow", { workspace: w.workspace })));
     for (const w of followed) known.set(w.workspace, w);
-    set({ line: "here", about, workspaces: workspaces.map((w) => known.get(w.workspace) ?? w) });
+    const list = workspaces.map((w) => known.get(w.workspace) ?? w);
+    const same = list.length === desk.workspaces.length && list.every((w, i) => w === desk.workspaces[i]);
+    if (!same || desk.line !== "here" || JSON.stringify(about) !== JSON.stringify(desk.about)) set({ line: "here", about, workspaces: list });
   } catch {
     // It is away, or a workspace has gone since: the next look says so.
   }
 }
-
-setInterval(() => {
-  if (line && listeners.size > 0) void look();
-}, 5000);
 
 /** call asks the desk for something; what it refuses is thrown as a Problem, like what the service refuses. */
 export async function call<M extends keyof Methods>(method: M, params: Methods[M]["takes"]): Promise<Methods[M]["answers"]> {
