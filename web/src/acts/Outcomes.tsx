@@ -9,6 +9,7 @@ import type { Here } from "../pages/project/ProjectFrame";
 import { Button } from "../parts/Button";
 import { Trouble } from "../parts/Trouble";
 import { AskToLetGo } from "../parts/LockControl";
+import { wayWords } from "./ways";
 import { outcomes, useOutcomes, useSaid, type Outcome } from "./outcomes";
 
 /** Outcomes is what came of what one did, with ways out as buttons. It stands above the page, so that no live change takes it away. */
@@ -52,17 +53,6 @@ function One({ here, outcome: o }: { here: Here; outcome: Outcome }) {
   );
 }
 
-const words: Record<Way, string> = {
-  wait: "Wait in line",
-  ask: "Ask them to let go",
-  bring: "Bring the lock here",
-  diverge: "Go on from this version",
-  branch: "Look at the branches",
-  lock: "Lock it",
-  older: "Send it all the same",
-  again: "Look again",
-};
-
 /** WaysOut are the ways out of one refusal. */
 function WaysOut({ here, outcome: o, refusal: r }: { here: Here; outcome: Outcome; refusal: Schemas["Refusal"] }) {
   const { take } = useLockActions(here.key);
@@ -96,7 +86,7 @@ function WaysOut({ here, outcome: o, refusal: r }: { here: Here; outcome: Outcom
         (w) =>
           go[w] && (
             <Button key={w} onClick={go[w]}>
-              {w === "ask" ? `Ask ${lock.data!.holder}` : words[w]}
+              {w === "ask" ? `Ask ${lock.data!.holder}` : wayWords[w]}
             </Button>
           ),
       )}

@@ -92,7 +92,8 @@ export async function look() {
     for (const w of followed) known.set(w.workspace, w);
     const list = workspaces.map((w) => known.get(w.workspace) ?? w);
     const same = list.length === desk.workspaces.length && list.every((w, i) => w === desk.workspaces[i]);
-    if (!same || desk.line !== "here" || JSON.stringify(about) !== JSON.stringify(desk.about)) set({ line: "here", about, workspaces: list });
+    if (!same || desk.line !== "here" || JSON.stringify(about) !== JSON.stringify(desk.about))
+      set({ line: "here", about, workspaces: list });
   } catch {
     // It is away, or a workspace has gone since: the next look says so.
   }

@@ -3,8 +3,8 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, ask } from "../../api/client";
 import { call, useDesk } from "../../api/desk";
-import { fieldClass } from "../../parts/Ask";
 import { Button } from "../../parts/Button";
+import { Field } from "../../parts/Field";
 import { Page } from "../../parts/Shore";
 import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
@@ -124,12 +124,7 @@ function Join({ project }: { project: string }) {
           The folder that is open has the files already: take over what fits, and overwrite nothing
         </label>
       )}
-      {!there && (
-        <label className="block max-w-sm">
-          <span className="mb-1 block font-medium">Name of its folder</span>
-          <input className={fieldClass} value={name} onChange={(e) => setName(e.target.value)} />
-        </label>
-      )}
+      {!there && <Field label="Name of its folder" className="block max-w-sm" value={name} onType={setName} />}
       <Button kind="act" type="submit" disabled={!target || !name.trim() || join.isPending || (wanted.length === 0 && folders.length > 0)}>
         Bring it here
       </Button>

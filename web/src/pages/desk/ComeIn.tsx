@@ -1,8 +1,9 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { fieldClass } from "../../parts/Ask";
 import { Button } from "../../parts/Button";
+import { Field } from "../../parts/Field";
 import { Trouble } from "../../parts/Trouble";
+import { Credentials } from "../signin/SignInForm";
 import { useWork } from "./useWork";
 
 /** ComeIn is the first thing on the first day: where the service is, and who one is. */
@@ -26,41 +27,17 @@ export function ComeIn({ service: known, handle: who }: { service: string; handl
           enter.mutate({ service: service.trim(), handle: handle.trim(), passphrase });
         }}
       >
-        <label className="mb-3 block">
-          <span className="mb-1 block font-medium">Address of the service</span>
-          <input
-            className={fieldClass}
-            name="service"
-            placeholder="https://tarn.example"
-            required
-            value={service}
-            onChange={(e) => setService(e.target.value)}
-          />
-        </label>
-        <label className="mb-3 block">
-          <span className="mb-1 block font-medium">Handle</span>
-          <input
-            className={fieldClass}
-            name="handle"
-            autoComplete="username"
-            autoCapitalize="none"
-            required
-            value={handle}
-            onChange={(e) => setHandle(e.target.value)}
-          />
-        </label>
-        <label className="mb-5 block">
-          <span className="mb-1 block font-medium">Passphrase</span>
-          <input
-            className={fieldClass}
-            name="passphrase"
-            type="password"
-            autoComplete="current-password"
-            required
-            value={passphrase}
-            onChange={(e) => setPassphrase(e.target.value)}
-          />
-        </label>
+        <Field
+          label="Address of the service"
+          className="mb-3 block"
+          name="service"
+          placeholder="https://tarn.example"
+          required
+          autoFocus={!known}
+          value={service}
+          onType={setService}
+        />
+        <Credentials handle={handle} onHandle={setHandle} passphrase={passphrase} onPassphrase={setPassphrase} known={!!known} />
         <Button kind="act" type="submit" className="w-full justify-center py-2" disabled={enter.isPending}>
           Sign in
         </Button>

@@ -2,8 +2,9 @@ import { useState, type ReactNode } from "react";
 import { Link } from "react-router";
 import type { Workspace } from "../../api/desk";
 import type { Asset } from "../../api/desk.gen";
-import { Ask, fieldClass } from "../../parts/Ask";
+import { Ask } from "../../parts/Ask";
 import { Button } from "../../parts/Button";
+import { Field } from "../../parts/Field";
 import { clock } from "../../parts/Line";
 import { Picture } from "../../parts/Picture";
 import { Trouble } from "../../parts/Trouble";
@@ -114,10 +115,7 @@ export function Asked({ w, list }: { w: Workspace; list: Asset[] }) {
         }}
         onClose={() => setNotYet(undefined)}
       >
-        <label className="block">
-          <span className="mb-1 block text-ink">Why, if you like</span>
-          <input className={fieldClass} value={word} onChange={(e) => setWord(e.target.value)} />
-        </label>
+        <Field label="Why, if you like" value={word} onType={setWord} />
       </Ask>
     </Part>
   );

@@ -2,8 +2,8 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { call } from "../../api/desk";
-import { fieldClass } from "../../parts/Ask";
 import { Button } from "../../parts/Button";
+import { Field } from "../../parts/Field";
 import { Trouble } from "../../parts/Trouble";
 import { plural, size } from "../../parts/words";
 import { Far } from "./Newer";
@@ -60,10 +60,7 @@ export function StartHere() {
           ))}
         </div>
       )}
-      <label className="block max-w-sm">
-        <span className="mb-1 block font-medium">Its short name</span>
-        <input className={fieldClass} value={key} placeholder="brinelight" maxLength={40} onChange={(e) => setKey(e.target.value)} />
-      </label>
+      <Field label="Its short name" className="block max-w-sm" value={key} placeholder="brinelight" maxLength={40} onType={setKey} />
       <Button kind="act" type="submit" disabled={!p || !key.trim() || start.isPending}>
         Make the project
       </Button>

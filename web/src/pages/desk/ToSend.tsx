@@ -4,6 +4,7 @@ import type { Workspace } from "../../api/desk";
 import type { Asset, Methods } from "../../api/desk.gen";
 import { Ask, fieldClass } from "../../parts/Ask";
 import { Button } from "../../parts/Button";
+import { Field } from "../../parts/Field";
 import { plural, size, When } from "../../parts/words";
 import { Going } from "./Going";
 import { doing, mine } from "./groups";
@@ -201,14 +202,8 @@ function Send({ w, chosen, all, onSent }: { w: Workspace; chosen: Asset[]; all: 
         />
       </label>
       <div className="mt-3 flex flex-wrap gap-3">
-        <label className="min-w-40 flex-1">
-          <span className="mb-1 block text-peat">Tasks</span>
-          <input className={fieldClass} value={tasks} onChange={(e) => setTasks(e.target.value)} />
-        </label>
-        <label className="min-w-40 flex-1">
-          <span className="mb-1 block text-peat">Stage</span>
-          <input className={fieldClass} value={stage} maxLength={40} onChange={(e) => setStage(e.target.value)} />
-        </label>
+        <Field label="Tasks" quiet className="min-w-40 flex-1" value={tasks} onType={setTasks} />
+        <Field label="Stage" quiet className="min-w-40 flex-1" value={stage} maxLength={40} onType={setStage} />
       </div>
       <div className="mt-3 flex flex-wrap items-center justify-between gap-3">
         <span className="flex flex-wrap gap-x-5 gap-y-1 text-peat">

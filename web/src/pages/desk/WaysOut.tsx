@@ -2,21 +2,11 @@ import { useNavigate } from "react-router";
 import type { Workspace } from "../../api/desk";
 import { Problem, type Schemas } from "../../api/client";
 import { waysOut, type Way } from "../../api/words.gen";
+import { wayWords } from "../../acts/ways";
 import { Button } from "../../parts/Button";
 import { Trouble } from "../../parts/Trouble";
 import { useAsking } from "./asking";
 import { useWork } from "./useWork";
-
-const words: Record<Way, string> = {
-  wait: "Wait in line",
-  ask: "Ask them to let go",
-  bring: "Bring the lock here",
-  diverge: "Go on from this version",
-  branch: "Look at the branches",
-  lock: "Lock it",
-  older: "Send it all the same",
-  again: "Bring the newest",
-};
 
 /** Refused is what was not done at the desk, and the ways out of it as buttons. older sends all the same what goes back. */
 export function Refused({ w, error, older }: { w: Workspace; error: unknown; older?: () => void }) {
@@ -60,7 +50,7 @@ function Ways({ w, all, older }: { w: Workspace; all: Schemas["Refusal"][]; olde
           (way) =>
             go[way] && (
               <Button key={way} disabled={lock.isPending || update.isPending} onClick={go[way]}>
-                {words[way]}
+                {way === "again" ? "Bring the newest" : wayWords[way]}
               </Button>
             ),
         )}

@@ -1,5 +1,6 @@
 import { useState } from "react";
-import { Ask, fieldClass } from "../../parts/Ask";
+import { Ask } from "../../parts/Ask";
+import { Field } from "../../parts/Field";
 import { Trouble } from "../../parts/Trouble";
 import { baseName } from "../../parts/words";
 import { useWork } from "./useWork";
@@ -32,10 +33,7 @@ export function useAsking() {
         onClose={() => setOf(undefined)}
       >
         <p>Its holder is told, and answers. You wait in line from then on.</p>
-        <label className="block">
-          <span className="mb-1 block text-ink">Why you need it</span>
-          <input className={fieldClass} value={reason} onChange={(e) => setReason(e.target.value)} />
-        </label>
+        <Field label="Why you need it" value={reason} onType={setReason} />
         <Trouble error={ask.error} />
       </Ask>
     ),

@@ -2,8 +2,8 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ask } from "../../api/client";
 import { useMe } from "../../api/me";
-import { fieldClass } from "../../parts/Ask";
 import { Button } from "../../parts/Button";
+import { Field } from "../../parts/Field";
 import { Page, Shore } from "../../parts/Shore";
 import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
@@ -52,45 +52,36 @@ function Passphrase() {
           change.mutate();
         }}
       >
-        <label className="block">
-          <span className="mb-1 block">The one that you have</span>
-          <input
-            className={fieldClass}
-            name="old"
-            type="password"
-            autoComplete="current-password"
-            required
-            value={old}
-            onChange={(e) => setOld(e.target.value)}
-          />
-        </label>
-        <label className="block">
-          <span className="mb-1 block">The new one</span>
-          <input
-            className={fieldClass}
-            name="new"
-            type="password"
-            autoComplete="new-password"
-            required
-            minLength={10}
-            value={fresh}
-            onChange={(e) => setFresh(e.target.value)}
-          />
-        </label>
-        <label className="block">
-          <span className="mb-1 block">The same again</span>
-          <input
-            className={fieldClass}
-            name="again"
-            type="password"
-            autoComplete="new-password"
-            required
-            aria-invalid={differ}
-            aria-describedby="differ"
-            value={again}
-            onChange={(e) => setAgain(e.target.value)}
-          />
-        </label>
+        <Field
+          label="The one that you have"
+          name="old"
+          type="password"
+          autoComplete="current-password"
+          required
+          value={old}
+          onType={setOld}
+        />
+        <Field
+          label="The new one"
+          name="new"
+          type="password"
+          autoComplete="new-password"
+          required
+          minLength={10}
+          value={fresh}
+          onType={setFresh}
+        />
+        <Field
+          label="The same again"
+          name="again"
+          type="password"
+          autoComplete="new-password"
+          required
+          aria-invalid={differ}
+          aria-describedby="differ"
+          value={again}
+          onType={setAgain}
+        />
         <p id="differ" className="text-sm text-peat">
           {differ ? (
             <span className="text-rust">The two are not the same.</span>

@@ -1,8 +1,8 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ask } from "../../api/client";
-import { fieldClass } from "../../parts/Ask";
 import { Button } from "../../parts/Button";
+import { Field } from "../../parts/Field";
 import { Trouble } from "../../parts/Trouble";
 
 /** SignInForm signs somebody in; known is who it was before. */
@@ -20,36 +20,53 @@ export function SignInForm({ known = "", onIn }: { known?: string; onIn: (handle
         enter.mutate();
       }}
     >
-      <label className="mb-3 block">
-        <span className="mb-1 block font-medium">Handle</span>
-        <input
-          className={fieldClass}
-          name="handle"
-          autoComplete="username"
-          autoCapitalize="none"
-          autoFocus={!known}
-          required
-          value={handle}
-          onChange={(e) => setHandle(e.target.value)}
-        />
-      </label>
-      <label className="mb-5 block">
-        <span className="mb-1 block font-medium">Passphrase</span>
-        <input
-          className={fieldClass}
-          name="passphrase"
-          type="password"
-          autoComplete="current-password"
-          autoFocus={!!known}
-          required
-          value={passphrase}
-          onChange={(e) => setPassphrase(e.target.value)}
-        />
-      </label>
+      <Credentials handle={handle} onHandle={setHandle} passphrase={passphrase} onPassphrase={setPassphrase} known={!!known} />
       <Button kind="act" type="submit" className="mb-4 w-full justify-center py-2" disabled={enter.isPending}>
         Sign in
       </Button>
       <Trouble error={enter.error} />
     </form>
+  );
+}
+
+/** Credentials is who one is: the handle and the passphrase; known says that only the passphrase is wanted. */
+export function Credentials({
+  handle,
+  onHandle,
+  passphrase,
+  onPassphrase,
+  known,
+}: {
+  handle: string;
+  onHandle: (text: string) => void;
+  passphrase: string;
+  onPassphrase: (text: string) => void;
+  known: boolean;
+}) {
+  return (
+    <>
+      <Field
+        label="Handle"
+        className="mb-3 block"
+        name="handle"
+        autoComplete="username"
+        autoCapitalize="none"
+        autoFocus={!known}
+        required
+        value={handle}
+        onType={onHandle}
+      />
+      <Field
+        label="Passphrase"
+        className="mb-5 block"
+        name="passphrase"
+        type="password"
+        autoComplete="current-password"
+        autoFocus={known}
+        required
+        value={passphrase}
+        onType={onPassphrase}
+      />
+    </>
   );
 }
