@@ -99,6 +99,9 @@ func TestWhatTheConsoleComputes(t *testing.T) {
 		`remedy({reason: "", remedy: "see tarn history"})`:                      `""`,
 		`remedy({reason: "", remedy: "check the spelling"})`:                    `"check the spelling"`,
 
+		`sentence("models/lamp.glb: rurik holds it")`: `"models/lamp.glb: rurik holds it."`,
+		`sentence("wait in line")`:                    `"Wait in line."`,
+
 		`plainly("It is your turn: a.png. tarn begin takes it, with its newest version")`: `"It is your turn: a.png."`,
 		`plainly("h3 by keiko: Lamps. Less oil.")`:                                        `"h3 by keiko: Lamps. Less oil."`,
 

@@ -126,10 +126,10 @@ func (a *app) removeDesk(cmd *cli.Command) error {
 	})
 }
 
-// reachDesk finds the desk of this machine, and starts it where it does not run, or is one of another release.
+// reachDesk finds the desk of this machine, and starts it where it does not run, or where the program has been replaced since.
 func (a *app) reachDesk(ctx context.Context) (desk.Address, error) {
 	at, err := desk.Find(ctx)
-	if err == nil && at.Version != version.String() {
+	if err == nil && at.Outdated(version.String()) {
 		if err := at.End(ctx); err != nil {
 			return at, err
 		}

@@ -24,6 +24,28 @@ type Address struct {
 	Key     string `json:"key"`
 	Version string `json:"version"`
 	Process int    `json:"process"`
+	// Program is the file of the program that runs, and Built when that was written, as it started.
+	Program string    `json:"program"`
+	Built   time.Time `json:"built"`
+}
+
+// program is the file of this program, and when it was written.
+func program() (file string, built time.Time) {
+	file, err := os.Executable()
+	if err != nil {
+		return "", built
+	}
+	info, err := os.Stat(file)
+	if err != nil {
+		return file, built
+	}
+	return file, info.ModTime().UTC()
+}
+
+// Outdated says that a desk is one of another release than this program, or was started from the same file before that was replaced.
+func (a Address) Outdated(version string) bool {
+	file, built := program()
+	return a.Version != version || a.Program == file && !a.Built.Equal(built)
 }
 
 // ErrNone says that no desk runs.
@@ -69,7 +91,6 @@ func Find(ctx context.Context) (Address, error) {
 	if err := a.post(ctx, "about", nil, &about); err != nil {
 		return a, ErrNone
 	}
-	a.Version = about.Version
 	return a, nil
 }
 

@@ -87,7 +87,9 @@ func Run(ctx context.Context, o Options, started func()) error {
 		MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelWarn), BaseContext: func(net.Listener) context.Context {
 			return ctx
 		}}
-	if err := (Address{At: "http://" + listener.Addr().String(), Key: d.key, Version: o.Version, Process: os.Getpid()}).write(); err != nil {
+	at := Address{At: "http://" + listener.Addr().String(), Key: d.key, Version: o.Version, Process: os.Getpid()}
+	at.Program, at.Built = program()
+	if err := at.write(); err != nil {
 		_ = listener.Close()
 		return err
 	}

@@ -287,6 +287,11 @@ func TestOneDeskRuns(t *testing.T) {
 	at, _ := run(t)
 	err := Run(t.Context(), Options{Log: slog.New(slog.DiscardHandler)}, func() { t.Error("a second desk has started") })
 	testbed.Problem(t, err, "taken")
+	replaced := at
+	replaced.Built = at.Built.Add(-time.Second)
+	if at.Outdated("test") || !at.Outdated("next") || !replaced.Outdated("test") {
+		t.Error("which desk is outdated is not told")
+	}
 	line, err := at.Dial(t.Context())
 	if err != nil {
 		t.Fatal(err)

@@ -55,15 +55,16 @@ func Install(program string) ([]Placed, error) {
 		}
 	}
 	placed := []Placed{{"start menu", entryFile()}, {"start at sign-in", startFile()}}
-	// Where the desktop's own tools are missing, the entry's MimeType is all that says so.
-	path, err := exec.LookPath("xdg-mime")
-	if err == nil && exec.Command(path, "default", id+".desktop", "x-scheme-handler/tarn").Run() == nil {
+	if noteEntries() {
 		placed = append(placed, Placed{"links", "tarn: opens " + name})
 	}
-	if path, err := exec.LookPath("update-desktop-database"); err == nil {
-		_ = exec.Command(path, filepath.Dir(entryFile())).Run()
-	}
 	return placed, nil
+}
+
+// noteEntries has the desktop note which entries there are for which links (Desktop Entry, "MimeType"), where it has the tool for that.
+func noteEntries() bool {
+	path, err := exec.LookPath("update-desktop-database")
+	return err == nil && exec.Command(path, filepath.Dir(entryFile())).Run() == nil
 }
 
 // Remove takes them away, and says which were there.
@@ -77,6 +78,9 @@ func Remove() ([]Placed, error) {
 		case !errors.Is(err, fs.ErrNotExist):
 			return placed, err
 		}
+	}
+	if len(placed) > 0 {
+		noteEntries()
 	}
 	return placed, nil
 }

@@ -36,7 +36,9 @@ export function Trouble({ error }: { error: unknown }) {
 
 const most = 12;
 
+/** sentence begins a text with a capital and ends it with a full stop; a path that it begins with stays as it is spelled. */
 export function sentence(text: string) {
-  const s = text.charAt(0).toUpperCase() + text.slice(1);
+  const path = /[./\\]/.test(text.split(/[\s:]/, 1)[0] ?? "");
+  const s = path ? text : text.charAt(0).toUpperCase() + text.slice(1);
   return /[.!?]$/.test(s) ? s : `${s}.`;
 }

@@ -27,17 +27,17 @@ function Begin({ project, path }: { project: string; path: string }) {
         </Button>
       ))}
       {begin.isSuccess && begin.data.locks.length > 0 && (
-        <p role="status" className="w-full text-right text-ice">
+        <p role="status" className="order-last w-full text-right text-ice">
           It is yours{begin.data.opened.length > 0 ? ", and opens in its program" : ""}.
         </p>
       )}
       {begin.data?.heads_up.map((h) => (
-        <p key={h.workspace_id} className="w-full text-right text-ice">
+        <p key={h.workspace_id} className="order-last w-full text-right text-ice">
           {h.handle} has changes to it that were not sent.
         </p>
       ))}
       {list[0] && (
-        <div className="w-full empty:hidden">
+        <div className="order-last w-full empty:hidden">
           <Refused w={list[0]} error={begin.error} />
           {begin.data?.refusals.map((r) => (
             <p key={r.path + r.reason} className="text-rust">

@@ -44,7 +44,7 @@ function Clash({ w, asset: a }: { w: Workspace; asset: Asset }) {
   ];
   return (
     <div className="rounded-lg border border-rust p-5">
-      <h3 className="break-all">{a.path}</h3>
+      <h3 className="text-lg break-all">{a.path}</h3>
       <p className="mb-3 text-peat">
         You changed it, and so did {a.author || "somebody"}
         {a.note && <>: “{firstLine(a.note)}”</>}. Which one goes on?

@@ -37,7 +37,13 @@ export function ComeIn({ service: known, handle: who }: { service: string; handl
           value={service}
           onType={setService}
         />
-        <Credentials handle={handle} onHandle={setHandle} passphrase={passphrase} onPassphrase={setPassphrase} known={!!known} />
+        <Credentials
+          handle={handle}
+          onHandle={setHandle}
+          passphrase={passphrase}
+          onPassphrase={setPassphrase}
+          focus={known ? "passphrase" : undefined}
+        />
         <Button kind="act" type="submit" className="w-full justify-center py-2" disabled={enter.isPending}>
           Sign in
         </Button>

@@ -71,8 +71,8 @@ const folderName = (folder: string) => folder.split(/[\\/]/).filter(Boolean).at(
 
 function InOne({ w }: { w: Workspace }) {
   const g = groupsOf(w);
-  const quiet =
-    w.known && w.assets.every((a) => a.state === "same" && !a.moved_from && a.lock?.workspace_id !== w.workspace) && g.turns.length === 0;
+  const quiet = w.known && Object.values(g).every((list) => list.length === 0);
+  const sent = w.known && g.clashes.length + g.changed.length + g.fresh.length + (w.sending ?? []).length === 0;
   return (
     <section aria-labelledby={`in-${w.workspace}`}>
       <header className="mb-4 flex flex-wrap items-baseline gap-x-4 gap-y-1 border-b border-line pb-2">
@@ -111,6 +111,12 @@ function InOne({ w }: { w: Workspace }) {
       {quiet && <p className="text-peat">Nothing has changed here, and nothing newer is known: {plural(w.same, "asset")}.</p>}
       <div className="grid gap-x-12 gap-y-8 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
         <div className="space-y-8">
+          {sent && !quiet && (
+            <p className="text-peat">
+              Nothing that you changed waits to be sent. On the page of an <Link to={`/p/${w.project}/assets`}>asset</Link>, Begin brings
+              its newest version, takes its lock and opens it.
+            </p>
+          )}
           <Clashes w={w} list={g.clashes} />
           <ToSend w={w} changed={g.changed} fresh={g.fresh} />
           <Odd w={w} />
@@ -128,7 +134,7 @@ function InOne({ w }: { w: Workspace }) {
             <ByItself w={w} />
             {w.left_out > 0 && (
               <p className="text-peat">
-                {plural(w.left_out, "file or folder", "files and folders")} here are left out by{" "}
+                {plural(w.left_out, "file or folder here is", "files and folders here are")} left out by{" "}
                 <Link to={`/p/${w.project}/rules`}>the rules</Link>.
               </p>
             )}

@@ -20,7 +20,13 @@ export function SignInForm({ known = "", onIn }: { known?: string; onIn: (handle
         enter.mutate();
       }}
     >
-      <Credentials handle={handle} onHandle={setHandle} passphrase={passphrase} onPassphrase={setPassphrase} known={!!known} />
+      <Credentials
+        handle={handle}
+        onHandle={setHandle}
+        passphrase={passphrase}
+        onPassphrase={setPassphrase}
+        focus={known ? "passphrase" : "handle"}
+      />
       <Button kind="act" type="submit" className="mb-4 w-full justify-center py-2" disabled={enter.isPending}>
         Sign in
       </Button>
@@ -29,19 +35,19 @@ export function SignInForm({ known = "", onIn }: { known?: string; onIn: (handle
   );
 }
 
-/** Credentials is who one is: the handle and the passphrase; known says that only the passphrase is wanted. */
+/** Credentials is who one is: the handle and the passphrase; focus is where one begins to type. */
 export function Credentials({
   handle,
   onHandle,
   passphrase,
   onPassphrase,
-  known,
+  focus,
 }: {
   handle: string;
   onHandle: (text: string) => void;
   passphrase: string;
   onPassphrase: (text: string) => void;
-  known: boolean;
+  focus?: "handle" | "passphrase" | undefined;
 }) {
   return (
     <>
@@ -51,7 +57,7 @@ export function Credentials({
         name="handle"
         autoComplete="username"
         autoCapitalize="none"
-        autoFocus={!known}
+        autoFocus={focus === "handle"}
         required
         value={handle}
         onType={onHandle}
@@ -62,7 +68,7 @@ export function Credentials({
         name="passphrase"
         type="password"
         autoComplete="current-password"
-        autoFocus={known}
+        autoFocus={focus === "passphrase"}
         required
         value={passphrase}
         onType={onPassphrase}
