@@ -24,7 +24,6 @@ import (
 	"kettletarn/internal/signins"
 	"kettletarn/internal/startmenu"
 	"kettletarn/internal/version"
-	"kettletarn/internal/workspace/watching"
 	"kettletarn/web"
 )
 
@@ -182,24 +181,24 @@ func (a *app) reachDesk(ctx context.Context) (desk.Address, error) {
 
 func (a *app) runDesk(ctx context.Context, cmd *cli.Command) error {
 	o := desk.Options{Console: web.Files(), Version: version.String(), Log: slog.New(slog.NewTextHandler(a.errs, nil)),
-		Open: func(file string) error { return opened(openCommand(file)) }}
+		Open: func(what string) error { return opened(openCommand(what)) }}
 	if !cmd.Bool("quiet") {
 		var mu sync.Mutex
 		shown := map[string]*desktop{}
-		o.Notice = func(ctx context.Context, project string, access signins.Access, n watching.Notice) {
+		o.Notice = func(ctx context.Context, n desk.Shown) {
 			mu.Lock()
-			d := shown[access.URL]
+			d := shown[n.Access.URL]
 			if d == nil {
 				d = newDesktop()
-				shown[access.URL] = d
+				shown[n.Access.URL] = d
 			}
 			mu.Unlock()
 			if n.Kind == "online" {
-				if c, err := a.clientFor(access.URL); err == nil {
+				if c, err := a.clientFor(n.Access.URL); err == nil {
 					d.learn(ctx, c)
 				}
 			}
-			d.show(project, n)
+			d.show(n.Project, n.Notice, lead{n.Page, n.Open})
 		}
 	}
 	return desk.Run(ctx, o, func() {

@@ -36,7 +36,7 @@ func (a *app) watch() *cli.Command {
 					shown.learn(ctx, w.Client)
 				}
 				if !cmd.Bool("quiet") {
-					shown.show(w.Marker.Project, n)
+					shown.show(w.Marker.Project, n, lead{})
 				}
 				a.printNotice(cmd, n)
 			})

@@ -20,8 +20,6 @@ import (
 	"github.com/gofrs/flock"
 
 	"kettletarn/internal/core/model"
-	"kettletarn/internal/signins"
-	"kettletarn/internal/workspace/watching"
 )
 
 // Options say with what a desk works.
@@ -30,10 +28,10 @@ type Options struct {
 	Console fs.FS
 	// Version is that of the program.
 	Version string
-	// Open opens a file in its program.
-	Open func(file string) error
-	// Notice shows a notice of a watch on the desktop; nil shows none. See watched.show.
-	Notice func(ctx context.Context, project string, access signins.Access, n watching.Notice)
+	// Open opens a file in its program, and a page in the browser.
+	Open func(what string) error
+	// Notice shows a notice of a watch on the desktop; nil shows none.
+	Notice func(ctx context.Context, s Shown)
 	Log    *slog.Logger
 }
 

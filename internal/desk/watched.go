@@ -278,7 +278,7 @@ func difference(before, after *Standing) *Changed {
 
 func (w *watched) notice(ctx context.Context, access signins.Access, n watching.Notice) {
 	if w.desk.o.Notice != nil {
-		w.desk.o.Notice(ctx, w.place.Marker.Project, access, n)
+		w.desk.o.Notice(ctx, w.desk.shown(w.place.Marker.Project, access, n))
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()

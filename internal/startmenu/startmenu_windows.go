@@ -77,3 +77,13 @@ func Remove() ([]Placed, error) {
 	}
 	return placed, nil
 }
+
+// HasLinks says that there is a program for links of the scheme.
+func HasLinks() bool {
+	k, err := registry.OpenKey(registry.CURRENT_USER, schemeKey+`\shell\open\command`, registry.QUERY_VALUE)
+	if err != nil {
+		return false
+	}
+	_ = k.Close()
+	return true
+}
