@@ -85,6 +85,9 @@ func (d *doors) in(r *http.Request) bool {
 
 func (d *Desk) origin() string { return "http://" + d.host }
 
+// link leads a browser in, once, to a page.
+func (d *Desk) link(page string) string { return d.origin() + "/desk/enter?once=" + d.doors.ticket(ownPage(page)) }
+
 // ownPage checks the address of a page to go to: one of the console's own.
 func ownPage(name string) string {
 	if u, err := url.Parse(name); err != nil || u.IsAbs() || u.Host != "" || !strings.HasPrefix(name, "/") || strings.HasPrefix(name, "//") ||
@@ -104,7 +107,7 @@ func (d *Desk) handler(end func()) http.Handler {
 		if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 8<<10)).Decode(&q); err != nil {
 			return nil, err
 		}
-		return map[string]string{"link": d.origin() + "/desk/enter?once=" + d.doors.ticket(ownPage(q.Page))}, nil
+		return map[string]string{"link": d.link(q.Page)}, nil
 	}))
 	mux.HandleFunc("POST /desk/end", d.keyed(func(http.ResponseWriter, *http.Request) (any, error) {
 		time.AfterFunc(50*time.Millisecond, end)
@@ -121,6 +124,7 @@ func (d *Desk) handler(end func()) http.Handler {
 		http.Redirect(w, r, page, http.StatusSeeOther)
 	})
 	mux.HandleFunc("GET /desk/line", d.line)
+	mux.HandleFunc("PUT /desk/file", d.give)
 	mux.HandleFunc("GET /desk/picture", d.picture)
 	mux.HandleFunc("GET /desk/compare", d.compared)
 	mux.HandleFunc("GET /desk/compare/file", d.comparedFile)

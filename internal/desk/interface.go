@@ -6,6 +6,7 @@ import (
 	"kettletarn/internal/core/media"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/workspace"
+	"kettletarn/internal/workspace/scan"
 	"kettletarn/internal/workspace/watching"
 )
 
@@ -203,6 +204,17 @@ type Settle struct {
 	In
 	Path string `json:"path"`
 	Use  string `json:"use"`
+}
+
+// LeftOutList are files and whole folders that the rules leave out.
+type LeftOutList struct {
+	LeftOut []scan.LeftOut `json:"left_out"`
+}
+
+// Include makes assets of paths that the rules leave out; the leads see the reason where they are asked.
+type Include struct {
+	Of
+	Reason string `json:"reason,omitempty"`
 }
 
 // Kept are files that were put away, the newest first.

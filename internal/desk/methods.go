@@ -151,6 +151,8 @@ func (s *speaker) methods() []Method {
 		method("put_away", "What was put away", d.putAway),
 		method("restore", "Bring put-away files back", d.restore),
 		method("settle", "End a clash", d.settle),
+		method("left_out", "What the rules leave out in a workspace, and which line of them does", d.leftOut),
+		method("include", "Make assets of paths that the rules leave out; who is no lead asks the leads", d.include),
 		method("compare", "A file here beside the version that it was made from", d.compare),
 		method("history", "An asset with its versions", d.history),
 		method("scope", "Which folders come down", d.scope),

@@ -7,6 +7,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
+	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"reflect"
@@ -427,4 +429,103 @@ func FuzzParseLink(f *testing.F) {
 			t.Errorf("%q leads to %q", link, page)
 		}
 	})
+}
+
+// give brings a file into the folder as the page does.
+func (g *team) give(path, text, over string) (status int, answer map[string]any) {
+	g.t.Helper()
+	at, err := Find(g.t.Context())
+	if err != nil {
+		g.t.Fatal(err)
+	}
+	r, err := http.NewRequestWithContext(g.t.Context(), http.MethodPut, at.At+"/desk/file?"+url.Values{"workspace": {g.id}, "path": {path},
+		"over": {over}}.Encode(), strings.NewReader(text))
+	if err != nil {
+		g.t.Fatal(err)
+	}
+	r.Header.Set("Authorization", "Bearer "+at.Key)
+	got, err := http.DefaultClient.Do(r)
+	if err != nil {
+		g.t.Fatal(err)
+	}
+	defer got.Body.Close()
+	if err := json.NewDecoder(got.Body).Decode(&answer); err != nil {
+		g.t.Fatal(err)
+	}
+	return got.StatusCode, answer
+}
+
+// TestAFileThatIsGiven: it is put into the folder, and nothing that stands there is lost by that.
+func TestAFileThatIsGiven(t *testing.T) {
+	g := newTeam(t, map[string]string{"textures/rust.png": "one", "textures/kelp.png": "one",
+		"tarn.toml": "[[rule]]\nmatch = \"cache/\"\nkind = \"ignored\"\n"})
+	has := func(path, want string) {
+		t.Helper()
+		if text, err := os.ReadFile(filepath.Join(g.rurik.Root, path)); err != nil || string(text) != want {
+			t.Errorf("%s has %q, %v; want %q", path, text, err, want)
+		}
+	}
+	put := func(path, text, over, kind string) {
+		t.Helper()
+		if status, answer := g.give(path, text, over); status != http.StatusOK || answer["kind"] != kind {
+			t.Errorf("%s: %d %v, want %s", path, status, answer, kind)
+		}
+	}
+	refused := func(path, over, reason string) {
+		t.Helper()
+		if status, answer := g.give(path, "never", over); status == http.StatusOK || answer["type"] != "urn:kettletarn:"+reason {
+			t.Errorf("%s: %d %v, want %s", path, status, answer, reason)
+		}
+	}
+	put("new/deep/a.png", "a", "", "asset")
+	has("new/deep/a.png", "a")
+	put("TEXTURES/b.png", "b", "", "asset")
+	has("textures/b.png", "b") // in the folder that is there
+	refused("textures/rust.png", "", workspace.There)
+	has("textures/rust.png", "one")
+	put("textures/rust.png", "two", "1", "asset")
+	has("textures/rust.png", "two")
+	if list, err := g.rurik.Kept(); err != nil || len(list) != 0 {
+		t.Errorf("what the service has was put away: %v, %v", list, err)
+	}
+	// A change that was not sent is put away, not lost.
+	put("Textures/RUST.png", "three", "1", "asset")
+	has("textures/rust.png", "three")
+	if list, err := g.rurik.Kept(); err != nil || len(list) != 1 || list[0].Path != "textures/rust.png" {
+		t.Errorf("%v, %v", list, err)
+	}
+	put("cache/c.png", "c", "", "ignored")
+	refused("cache/c.png", "1", "in-the-way")
+	has("cache/c.png", "c")
+	refused("textures", "1", "in-the-way")
+	for _, path := range []string{"../out.png", "/etc/passwd", ".git/config", ".tarn-incoming/x", "a/CON.png", "a\x00b", ""} {
+		if status, _ := g.give(path, "never", "1"); status == http.StatusOK {
+			t.Errorf("%q was taken", path)
+		}
+	}
+	testbed.Eventually(t, "it is told", func() bool {
+		var now Standing
+		g.call("status", g.of(), &now)
+		states := map[string]string{}
+		for _, a := range now.Assets {
+			states[a.Path] = a.State
+		}
+		return states["textures/rust.png"] == "edited" && states["new/deep/a.png"] == "new" && now.Left == 1
+	})
+
+	// Why something is left out, and how it is asked for.
+	var left LeftOutList
+	g.call("left_out", g.of(), &left)
+	if len(left.LeftOut) != 1 || left.LeftOut[0].Path != "cache/" || left.LeftOut[0].By.Line != 2 || left.LeftOut[0].By.In != "tarn.toml" {
+		t.Errorf("%+v", left)
+	}
+	var included workspace.Included
+	g.call("include", Include{Of: g.of("cache/c.png"), Reason: "painted by hand"}, &included)
+	if !slices.Equal(included.Asked, []string{"cache/c.png"}) {
+		t.Errorf("%+v", included)
+	}
+	g.refused("include", Include{Of: g.of("cache/none.png")}, "unknown")
+	if entries, err := os.ReadDir(filepath.Join(g.rurik.Root, ".tarn-incoming")); err == nil {
+		t.Errorf("left behind: %v", entries)
+	}
 }

@@ -3,11 +3,13 @@ package desk
 import (
 	"context"
 	"errors"
+	"net/http"
 	"path/filepath"
 	"strings"
 
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/workspace"
+	"kettletarn/internal/workspace/scan"
 )
 
 // What is done with a workspace at the desk: each is the command of the same name.
@@ -403,6 +405,60 @@ func (d *Desk) settle(ctx context.Context, q Settle) (out *workspace.Settled, er
 		return err
 	})
 	return out, err
+}
+
+func (d *Desk) leftOut(ctx context.Context, q Of) (out LeftOutList, err error) {
+	err = d.looking(q.Workspace, func(w *workspace.Workspace) error {
+		named, err := paths(w, q.Paths)
+		if err != nil {
+			return err
+		}
+		s, err := w.Status(ctx, workspace.Question{Paths: named, LeftOut: true})
+		if err == nil {
+			out.LeftOut = append([]scan.LeftOut{}, s.LeftOut...)
+		}
+		return err
+	})
+	return out, err
+}
+
+func (d *Desk) include(ctx context.Context, q Include) (out *workspace.Included, err error) {
+	err = d.working(ctx, q.Workspace, nil, func(w *workspace.Workspace) error {
+		named, err := named(w, q.Paths)
+		if err == nil {
+			out, err = w.Include(ctx, named, q.Reason)
+		}
+		return err
+	})
+	return out, err
+}
+
+// give takes a file that the page gives, whose content is the request's body, into a workspace.
+func (d *Desk) give(w http.ResponseWriter, r *http.Request) {
+	q := r.URL.Query()
+	var given *workspace.Given
+	err := d.looking(q.Get("workspace"), func(ws *workspace.Workspace) (err error) {
+		given, err = ws.Receive(r.Body)
+		return err
+	})
+	if err != nil {
+		failWith(w, err)
+		return
+	}
+	defer given.Drop()
+	var out model.RuleTest
+	err = d.working(r.Context(), q.Get("workspace"), nil, func(ws *workspace.Workspace) error {
+		place, err := ws.Path(ws.Root, q.Get("path"))
+		if err == nil {
+			out, err = ws.Put(r.Context(), given, place, q.Get("over") != "")
+		}
+		return err
+	})
+	if err != nil {
+		failWith(w, err)
+		return
+	}
+	answerJSON(w, http.StatusOK, out)
 }
 
 func (d *Desk) compare(ctx context.Context, q One) (out Compared, err error) {

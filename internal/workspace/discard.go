@@ -181,22 +181,6 @@ func (w *Workspace) restoreOne(ctx context.Context, s *Status, a model.Asset, hi
 	if bad := placing.BadPlace(hit.Path); bad != nil {
 		return &model.Refused{Refusals: []model.Refusal{*bad}}
 	}
-	if err := w.folder.SafeFolder(hit.Path); err != nil {
-		return err
-	}
-	if file, there := s.file(hit.Path); there {
-		f := placing.Wanted{Asset: s.theirsOf(a), Place: hit.Path, Was: s.standing(hit.Path)}
-		if a.State == model.Same || a.State == model.Behind {
-			if refusal := w.folder.Remove(ctx, f); refusal != nil {
-				return &model.Refused{Refusals: []model.Refusal{*refusal}}
-			}
-		} else if _, err := w.folder.PutAway(hit.Path, a.Version, file.Executable); err != nil {
-			return err
-		}
-		if err := w.folder.SafeFolder(hit.Path); err != nil {
-			return err
-		}
-	}
 	kept, part := filepath.Join(w.folder.PutAwayFolder(), hit.ID, "file"), filepath.Join(placing.Incoming, hit.ID+"-restored")
 	if err := w.folder.Disk.MkdirAll(placing.Incoming, 0o755); err != nil {
 		return err
@@ -204,16 +188,13 @@ func (w *Workspace) restoreOne(ctx context.Context, s *Status, a model.Asset, hi
 	defer func() { _ = w.folder.Disk.Remove(placing.Incoming) }()
 	_ = w.folder.Disk.Remove(part)
 	if err := disk.CopyFile(kept, w.folder.Full(part)); err != nil {
+		_ = w.folder.Disk.Remove(part)
 		return placing.NoRoom(err)
 	}
 	if hit.Exec {
 		_ = w.folder.Disk.Chmod(part, 0o755)
 	}
-	if err := disk.MoveNew(w.folder.Disk, part, filepath.FromSlash(hit.Path)); err != nil {
-		_ = w.folder.Disk.Remove(part)
-		if errors.Is(err, fs.ErrExist) {
-			return &model.Refused{Refusals: []model.Refusal{*placing.ChangedMeanwhile(hit.Path)}}
-		}
+	if err := w.moveIn(ctx, s, a, part, hit.Path); err != nil {
 		return err
 	}
 	return os.RemoveAll(filepath.Join(w.folder.PutAwayFolder(), hit.ID))

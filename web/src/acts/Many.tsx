@@ -3,6 +3,7 @@ import { useId, useState, type ReactNode } from "react";
 import { changesOf } from "../api/changes";
 import type { Asset, Schemas } from "../api/client";
 import { consoleSeat, useWorkspaces } from "../api/locks";
+import { BeginMany } from "../pages/desk/BeginMany";
 import type { Here } from "../pages/project/ProjectFrame";
 import { Ask, fieldClass } from "../parts/Ask";
 import { Button } from "../parts/Button";
@@ -121,6 +122,7 @@ export function Many({ here, assets, onNone, children }: Props) {
       <strong role="status" className="mr-2 font-semibold">
         {plural(assets.length, "asset")}, {size(assets.reduce((n, a) => n + a.size, 0))}
       </strong>
+      {here.maySend && <BeginMany project={here.key} assets={assets} onDone={onNone} />}
       {offered.map((name) => (
         <Button key={name} onClick={() => setDoing(name)}>
           {acts[name].word}

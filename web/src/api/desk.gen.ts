@@ -232,6 +232,18 @@ export interface InFolder {
   folder: string;
 }
 
+export interface Include {
+  paths?: string[];
+  reason?: string;
+  workspace: string;
+}
+
+export interface Included {
+  already: string[];
+  asked: string[];
+  included: string[];
+}
+
 export interface Join {
   branch?: string;
   folder: string;
@@ -262,6 +274,10 @@ export interface LeftOut {
   path: string;
   size?: number;
   state: string;
+}
+
+export interface LeftOutList {
+  left_out: LeftOut[];
 }
 
 export interface Lock {
@@ -700,6 +716,8 @@ export interface Methods {
   put_away: { takes: In; answers: Kept };
   restore: { takes: Restore; answers: Restored };
   settle: { takes: Settle; answers: Settled };
+  left_out: { takes: Of; answers: LeftOutList };
+  include: { takes: Include; answers: Included };
   compare: { takes: One; answers: Compared };
   history: { takes: One; answers: AssetHistory };
   scope: { takes: In; answers: Scope };

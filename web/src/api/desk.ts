@@ -126,6 +126,28 @@ const away: Schemas["ProblemDetails"] = {
   remedy: "Choose Kettle Tarn in the start menu to start it again. Your files are as they are.",
 };
 
+/** give puts a file into a workspace; how far it is comes in bytes. With over it takes the place of one that is there. */
+export function give(
+  workspace: string,
+  path: string,
+  file: File,
+  over: boolean,
+  onBytes: (n: number) => void,
+): Promise<Schemas["RuleTest"]> {
+  return new Promise((resolve, reject) => {
+    const r = new XMLHttpRequest(); // fetch tells nothing of what is on its way
+    r.open("PUT", `/desk/file?${new URLSearchParams({ workspace, path, ...(over && { over: "1" }) })}`);
+    r.upload.onprogress = (e) => onBytes(e.loaded);
+    r.onerror = () => reject(new Problem(away));
+    r.onload = () => {
+      const answer: unknown = JSON.parse(r.responseText);
+      if (r.status === 200) resolve(answer as Schemas["RuleTest"]);
+      else reject(new Problem(answer as Schemas["ProblemDetails"]));
+    };
+    r.send(file);
+  });
+}
+
 const hearers = new Set<(n: Noticed) => void>();
 
 /** hearNotices hears what is noticed in the workspaces, until what is given back is called. */

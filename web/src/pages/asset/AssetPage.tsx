@@ -5,7 +5,6 @@ import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { Doing } from "../../acts/Many";
 import { Choose } from "../../sending/Choose";
 import type { Given } from "../../sending/prepare";
-import { SendFiles } from "../../sending/SendFiles";
 import { api, ask, fileAddress, inProject, type Asset, type Schemas, type Version } from "../../api/client";
 import { useLock } from "../../api/locks";
 import { pageSize, useRows, type Rows } from "../../api/rows";
@@ -25,6 +24,7 @@ import { Marks } from "../locks/Board";
 import { LooksLike, SameAs } from "../find/Twice";
 import { useBranches } from "../branches/useBranches";
 import { BeginHere } from "../desk/BeginHere";
+import { TakeFiles } from "../desk/PutHere";
 import { useHere, type Here } from "../project/ProjectFrame";
 import { ShowOutside } from "../showings/ShowOutside";
 import { Shown } from "./Shown";
@@ -119,7 +119,7 @@ export function AssetPage() {
         </figure>
         <Versions here={here} asset={asset} branch={branch} list={found} shown={shown} />
       </div>
-      {dropped && <SendFiles here={here} files={dropped.slice(0, 1)} folder="" target={asset} onClose={() => setDropped(undefined)} />}
+      {dropped && <TakeFiles here={here} files={dropped.slice(0, 1)} folder="" target={asset} onClose={() => setDropped(undefined)} />}
     </section>
   );
 }

@@ -3,7 +3,6 @@ import { useCallback, useState, type DragEvent, type ReactNode } from "react";
 import { Link, useParams } from "react-router";
 import { Choose } from "../../sending/Choose";
 import { filesOf, type Given } from "../../sending/prepare";
-import { SendFiles } from "../../sending/SendFiles";
 import { unfinished } from "../../sending/unfinished";
 import { outcomes } from "../../acts/outcomes";
 import { Many } from "../../acts/Many";
@@ -20,6 +19,7 @@ import { useTitle } from "../../parts/title";
 import { Typed } from "../../parts/Typed";
 import { folderPath, plural, size } from "../../parts/words";
 import { branchPath, useBranches } from "../branches/useBranches";
+import { TakeFiles, usePutsHere } from "../desk/PutHere";
 import { useHere, type Here } from "../project/ProjectFrame";
 import { AssetSheet } from "./AssetSheet";
 import { AssetTable } from "./AssetTable";
@@ -54,6 +54,7 @@ export function AssetsPage() {
   const { order: by = "name", down = "", ...shown } = listing;
   const chosen = useChosen(assets, `${folder}?${new URLSearchParams(shown)}`);
 
+  const putsHere = usePutsHere(here.key).length > 0;
   const maySend = here.maySend && !at; // the past is looked at, not changed
   const order = useCallback(
     (name: string) => set({ order: name === "name" ? "" : name, down: name === by && !down ? "true" : "" }),
@@ -82,7 +83,7 @@ export function AssetsPage() {
       onDrop={(e) => drop(e)}
       className={over ? "outline-2 outline-offset-8 outline-copper outline-dashed" : ""}
     >
-      {before && !dropped && maySend && (
+      {before && !dropped && maySend && !putsHere && (
         <p role="status" className="mb-4 border-l-2 border-copper bg-copper-wash px-3 py-2">
           {plural(before.files, "file")} were on their way when this page was left, and were not handed off. Choose them again: what arrived
           does not travel again.{" "}
@@ -112,11 +113,11 @@ export function AssetsPage() {
         <View sheet={sheet} edge={edge} set={set} />
         {maySend && (
           <>
-            <Choose label="Files to send" takes="files" onFiles={(files) => setDropped({ files })}>
-              Send files
+            <Choose label={`Files to ${putsHere ? "put here" : "send"}`} takes="files" onFiles={(files) => setDropped({ files })}>
+              {putsHere ? "Put files here" : "Send files"}
             </Choose>
-            <Choose label="Folder to send" takes="folder" onFiles={(files) => setDropped({ files })}>
-              Send a folder
+            <Choose label={`Folder to ${putsHere ? "put here" : "send"}`} takes="folder" onFiles={(files) => setDropped({ files })}>
+              {putsHere ? "Put a folder here" : "Send a folder"}
             </Choose>
           </>
         )}
@@ -147,7 +148,9 @@ export function AssetsPage() {
           {!narrowed && folders.length > 0 && <Shelves here={here.key} folder={folder} folders={folders} at={at} />}
           {!narrowed && assets.total === 0 && folders.length === 0 && (
             <p className="py-8 text-peat">
-              {maySend ? "Nothing here yet. Drop files here, or choose them, to send them." : "Nothing here yet."}
+              {maySend
+                ? `Nothing here yet. Drop files here, or choose them, to ${putsHere ? "put them into your folder" : "send them"}.`
+                : "Nothing here yet."}
             </p>
           )}
           {(assets.total ?? 0) > 0 &&
@@ -185,7 +188,7 @@ export function AssetsPage() {
         </div>
       </div>
       {dropped && (
-        <SendFiles here={here} files={dropped.files} folder={folder} target={dropped.target} onClose={() => setDropped(undefined)} />
+        <TakeFiles here={here} files={dropped.files} folder={folder} target={dropped.target} onClose={() => setDropped(undefined)} />
       )}
     </section>
   );

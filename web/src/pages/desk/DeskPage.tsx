@@ -12,6 +12,7 @@ import { OnBranch } from "./OnBranch";
 import { ComeIn } from "./ComeIn";
 import { DeskShore } from "./DeskShore";
 import { groupsOf } from "./groups";
+import { LeftOut } from "./LeftOut";
 import { Asked, Held, Turns, Waiting, Warned } from "./Locks";
 import { ByItself, Newer } from "./Newer";
 import { PutAway } from "./PutAway";
@@ -132,12 +133,7 @@ function InOne({ w }: { w: Workspace }) {
           <div className="space-y-2">
             <PutAway w={w} />
             <ByItself w={w} />
-            {w.left_out > 0 && (
-              <p className="text-peat">
-                {plural(w.left_out, "file or folder here is", "files and folders here are")} left out by{" "}
-                <Link to={`/p/${w.project}/rules`}>the rules</Link>.
-              </p>
-            )}
+            <LeftOut w={w} />
           </div>
         </div>
       </div>
