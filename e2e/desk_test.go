@@ -5,10 +5,13 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -275,4 +278,264 @@ func TestTheExamplesForEditors(t *testing.T) {
 	says(t, run("python3", module, "send", "textures/rust.png", "Rust, deeper"), "h2: 1 asset sent in the background")
 	says(t, run("sh", filepath.Join(examples, "desk.sh"), "textures/rust.png"), "textures/rust.png is yours")
 	says(t, rurik.tarn(0, "holders"), "textures/rust.png", "yours")
+}
+
+// editor runs a script in a program whose add-on is tried: the program itself where it is installed, or else a stand-in of its interface. With
+// EDITORS=real nothing stands in for it.
+func (p *person) editor(program string, inProgram []string, script string, args ...string) string {
+	p.t.Helper()
+	folder, err := filepath.Abs("testdata/editors")
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	ctx, stop := context.WithTimeout(p.t.Context(), 3*time.Minute)
+	defer stop()
+	script = filepath.Join(folder, script)
+	env := append(p.command(p.dir).Env, "TARN="+filepath.Join(bin, "tarn"))
+	c := exec.CommandContext(ctx, "python3", append([]string{script}, args...)...)
+	switch real := os.Getenv("EDITORS") == "real"; {
+	case real && len(inProgram) > 0:
+		c = exec.CommandContext(ctx, program, append(append(inProgram, script, "--"), args...)...)
+	case !real:
+		p.t.Logf("a stand-in of %s: make check-editors tries the program", program)
+		env = append(env, "PYTHONPATH="+filepath.Join(folder, "standin"))
+		if len(inProgram) > 0 {
+			c = exec.CommandContext(ctx, "python3", append([]string{script, "--"}, args...)...)
+		}
+	}
+	c.Dir, c.Env = p.dir, env
+	out, err := c.CombinedOutput()
+	if err != nil {
+		p.t.Fatalf("%s: %v\n%s", script, err, out)
+	}
+	return string(out)
+}
+
+// TestTheAddOnsForEditors: those of a modelling program and of a board editor, without a monitor.
+func TestTheAddOnsForEditors(t *testing.T) {
+	t.Parallel()
+	d := serve(t)
+	odile, rurik := d.person("odile"), d.person("rurik")
+	const board = "(kicad_pcb (version 20211014) (generator pcbnew)\n  (general (thickness 1.6))\n  (paper \"A4\")\n  (layers\n" +
+		"    (0 \"F.Cu\" signal)\n    (31 \"B.Cu\" signal)\n    (44 \"Edge.Cuts\" user)\n  )\n  (net 0 \"\")\n)\n"
+	odile.start(map[string]string{"tarn.toml": "otherwise = \"asset\"\n\n[[set]]\nmatch = \"*.kicad_*\"\nby = \"stem\"\n",
+		"tide.kicad_pcb": board, "tide.kicad_sch": "(kicad_sch)\n"})
+	rurik.join(odile, "artist")
+	t.Cleanup(func() { rurik.runIn(rurik.home, "", "desk", "--end") })
+	rurik.desk()
+	addOn := func(name string) string {
+		name, err := filepath.Abs("../examples/" + name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return name
+	}
+
+	out := rurik.editor("pcbnew", nil, "drive_board.py", addOn("board_addon.py"), filepath.Join(rurik.dir, "tide.kicad_pcb"))
+	says(t, out, "Save the board first", "tide.kicad_pcb: same, version 1 of 1, free", "tide.kicad_pcb is yours", "tide.kicad_sch is yours",
+		"edited, version 1 of 1, yours", "Nothing was sent", "On its way.")
+	testbed.Eventually(t, "the board is sent", func() bool { return strings.Contains(odile.tarn(0, "history"), "A wider trace") })
+
+	scene, other := filepath.Join(rurik.dir, "lamp.blend"), filepath.Join(rurik.home, "other.blend")
+	in := []string{"--background", "--factory-startup", "--python-exit-code", "1", "--python"}
+	out = rurik.editor("blender", in, "drive_modelling.py", addOn("modelling_addon.py"), scene, "first", other)
+	says(t, out, "WORDS new", "On its way", "lamp.blend is yours")
+	rurik.tarn(0, "unlock", "lamp.blend")
+	odile.tarn(0, "update")
+	odile.tarn(0, "lock", "lamp.blend")
+	text, err := os.ReadFile(other)
+	if err != nil {
+		t.Fatal(err)
+	}
+	odile.write(map[string]string{"lamp.blend": string(text)})
+	odile.tarn(0, "send", "-m", "A lamp, second pass")
+	out = rurik.editor("blender", in, "drive_modelling.py", addOn("modelling_addon.py"), scene, "second")
+	says(t, out, "REFUSED", "same, version 2 of 2, yours")
+	rurik.has("lamp.blend", string(text))
+}
+
+// cable is a line to the service, which can be pulled out, or go dead without a word.
+type cable struct {
+	URL string
+	mu  sync.Mutex
+	out bool
+	all map[net.Conn]*atomic.Bool // what goes over it, and whether that is lost
+}
+
+func newCable(t *testing.T, d *daemon) *cable {
+	t.Helper()
+	l, err := listen()
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := &cable{URL: "http://" + l.Addr().String(), all: map[net.Conn]*atomic.Bool{}}
+	t.Cleanup(func() {
+		_ = l.Close()
+		c.pull()
+	})
+	go func() {
+		for {
+			here, err := l.Accept()
+			if err != nil {
+				return
+			}
+			there, err := net.Dial("tcp", strings.TrimPrefix(d.URL, "http://"))
+			c.mu.Lock()
+			if err != nil || c.out {
+				_ = here.Close()
+				c.mu.Unlock()
+				continue
+			}
+			lost := &atomic.Bool{}
+			c.all[here], c.all[there] = lost, lost
+			c.mu.Unlock()
+			carry := func(from, to net.Conn) {
+				defer from.Close()
+				defer to.Close()
+				buffer := make([]byte, 32<<10)
+				for {
+					n, err := from.Read(buffer)
+					if n > 0 && !lost.Load() {
+						_, err = to.Write(buffer[:n])
+					}
+					if err != nil {
+						return
+					}
+				}
+			}
+			go carry(here, there)
+			go carry(there, here)
+		}
+	}()
+	return c
+}
+
+// pull ends all that goes over it, and lets nothing through until it is plugged in again.
+func (c *cable) pull() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.out = true
+	for conn := range c.all {
+		_ = conn.Close()
+	}
+	clear(c.all)
+}
+
+func (c *cable) plug() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.out = false
+}
+
+// lose loses whatever is said over it from now on by those who talk over it now.
+func (c *cable) lose() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, lost := range c.all {
+		lost.Store(true)
+	}
+}
+
+// TestTheDeskSleeps: a machine that sleeps, that changes its network, and, with SOAK=1, whose line goes dead without a word: each time the
+// page shows what happened meanwhile, and nobody does anything for that.
+func TestTheDeskSleeps(t *testing.T) {
+	t.Parallel()
+	d := serve(t)
+	odile := d.person("odile")
+	odile.start(map[string]string{"a.png": "a", "b.png": "b", "c.png": "c", "d.png": "d"})
+	if err := d.AddPerson(t.Context(), "rurik", testbed.Passphrase); err != nil {
+		t.Fatal(err)
+	}
+	line := newCable(t, d)
+	rurik := d.machine("rurik")
+	if r := rurik.runIn(rurik.home, testbed.Passphrase+"\n", "sign-in", line.URL, "--as", "rurik"); r.Status != 0 {
+		t.Fatal(r.Errs)
+	}
+	rurik.join(odile, "artist")
+	b := rurik.desk()
+	b.do(b.sees("Nothing has changed here"))
+	meanwhile := func(name string) {
+		odile.write(map[string]string{name: "other"})
+		odile.tarn(0, "lock", name)
+		odile.tarn(0, "send", "-m", "A pass over "+name)
+	}
+
+	// It sleeps, and its connections are gone when it wakes up.
+	desk := rurik.deskProcess()
+	if err := syscall.Kill(desk, syscall.SIGSTOP); err != nil {
+		t.Fatal(err)
+	}
+	line.pull()
+	meanwhile("a.png")
+	rurik.write(map[string]string{"b.png": "rurik's"})
+	line.plug()
+	if err := syscall.Kill(desk, syscall.SIGCONT); err != nil {
+		t.Fatal(err)
+	}
+	b.do(b.sees("A pass over a.png"), b.sees("b.png"), b.sees("connected"))
+
+	// It is in no network for a while.
+	line.pull()
+	b.do(b.sees("the service is away"))
+	meanwhile("c.png")
+	line.plug()
+	b.do(b.sees("connected"), b.sees("A pass over c.png"))
+	if now := rurik.deskProcess(); now != desk {
+		t.Error("it is another desk")
+	}
+
+	if os.Getenv("SOAK") != "" {
+		line.lose()
+		meanwhile("d.png")
+		for until := time.Now().Add(2 * time.Minute); !strings.Contains(b.text(), "A pass over d.png"); time.Sleep(time.Second) {
+			if time.Now().After(until) {
+				t.Fatal("the page does not show it")
+			}
+		}
+	}
+}
+
+// TestFilesAtTheDesk: files that are chosen on a folder's page go into the folder of the machine; several assets are begun at once; what the
+// rules leave out says why, and is asked for.
+func TestFilesAtTheDesk(t *testing.T) {
+	t.Parallel()
+	d := serve(t)
+	odile, rurik := d.person("odile"), d.person("rurik")
+	odile.start(map[string]string{"textures/rust.png": "one", "textures/kelp.png": "one",
+		"tarn.toml": "otherwise = \"asset\"\n\n[[rule]]\nmatch = \"*.log\"\nkind = \"ignored\"\n"})
+	rurik.join(odile, "artist")
+	odile.tarn(0, "lock", "textures/kelp.png")
+	odile.write(map[string]string{"textures/kelp.png": "two"})
+	odile.tarn(0, "send", "-m", "Kelp, greener", "--keep-locks")
+	from := t.TempDir()
+	var given []string
+	for name, text := range map[string]string{"moss.png": "moss", "rust.png": "from elsewhere", "made.log": "made"} {
+		file := filepath.Join(from, name)
+		if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		given = append(given, file)
+	}
+	b := rurik.desk()
+	choose := chromedp.SetUploadFiles(`input[aria-label="Files to put here"]`, given)
+	b.do(chromedp.Navigate(b.url+"/p/brinelight/assets/textures"), b.sees("rust.png"), b.sees("Put files here"), choose,
+		b.asked("Put 3 files into the folder on this machine?", "Nobody else gets it"), b.act("Put here"),
+		b.asked("1 file put here", "1 file of that name is here already", "textures/rust.png", "leave 1 of these out", "textures/made.log"))
+	rurik.has("textures/rust.png", "one")
+	b.do(b.act("Put 1 file over"), b.asked("2 files put here"), b.act("Done"), b.asked())
+	rurik.has("textures/moss.png", "moss")
+	rurik.has("textures/rust.png", "from elsewhere")
+
+	// Two are begun: one of them is newer there, and comes; one that somebody holds is refused, and says so.
+	b.do(b.until(`document.querySelector("[role=row] input")`), b.choose("textures/kelp.png", false), b.choose("textures/rust.png", false),
+		b.chosen("2 assets"), b.act("Begin"), b.asked("Begin 2 assets?"), b.act("Begin"),
+		b.asked("1 asset is yours", "odile"), b.act("Done"), b.asked())
+	says(t, odile.tarn(0, "holders"), "rurik")
+
+	// Why one is left out, and asking for it.
+	b.do(chromedp.Navigate(b.url+"/desk"), b.sees("1 file or folder here is left out"),
+		chromedp.Click(`//button[contains(., "left out")]`), b.sees("“*.log” in line 4 of tarn.toml"),
+		chromedp.Click(`button[aria-label="Have textures/made.log tracked"]`),
+		chromedp.SendKeys(field("Why it is needed"), "the bake is proof"), chromedp.Click(button("Go on")), b.sees("The leads are asked"))
+	says(t, odile.tarn(0, "news"), "textures/made.log")
 }
