@@ -36,7 +36,9 @@ func (n *notifier) Notify(_ string, _ uint32, _, summary, body string, actions [
 	return uint32(len(n.shown)), nil
 }
 
-func (*notifier) GetCapabilities() ([]string, *dbus.Error) { return []string{"actions", "body", "body-markup"}, nil }
+func (*notifier) GetCapabilities() ([]string, *dbus.Error) {
+	return []string{"actions", "body", "body-markup"}, nil
+}
 
 // TestANoticeLeadsToItsPage: over a real bus, to a stand-in for a desktop's notifier.
 func TestANoticeLeadsToItsPage(t *testing.T) {

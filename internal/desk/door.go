@@ -86,7 +86,9 @@ func (d *doors) in(r *http.Request) bool {
 func (d *Desk) origin() string { return "http://" + d.host }
 
 // link leads a browser in, once, to a page.
-func (d *Desk) link(page string) string { return d.origin() + "/desk/enter?once=" + d.doors.ticket(ownPage(page)) }
+func (d *Desk) link(page string) string {
+	return d.origin() + "/desk/enter?once=" + d.doors.ticket(ownPage(page))
+}
 
 // ownPage checks the address of a page to go to: one of the console's own.
 func ownPage(name string) string {

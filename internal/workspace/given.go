@@ -57,8 +57,8 @@ func (g *Given) Drop() { _ = os.Remove(g.name) }
 // There is the reason of a refusal where something stands already at the place of a given file.
 const There = "there-already"
 
-// Put puts a given file in its place. Where an asset's file stands there, that is refused, but with over: what has changes of its own is put
-// away first. It answers what the rules make of the path.
+// Put puts a given file in its place. Where an asset's file stands there, that is refused, but with over: what has changes of its own is
+// put away first. It answers what the rules make of the path.
 func (w *Workspace) Put(ctx context.Context, g *Given, place string, over bool) (out model.RuleTest, err error) {
 	if bad := assetpath.Check(place); bad != nil {
 		return out, model.NewProblem(model.BadRequest, bad.Remedy, "%s", bad.Message)
