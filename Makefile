@@ -3,7 +3,7 @@
 PORT   ?= 7420
 FOLDER ?= /var/tmp/kettle-tarn-demo-$(PORT)
 
-.PHONY: demo demo-reset test check check-windows check-editors check-filesystems race bench soak build console packages check-packages clean
+.PHONY: demo demo-reset test check check-windows check-filesystems race bench soak build console packages check-packages clean
 
 demo: build
 	@scripts/install-packages.sh postgresql git faketime
@@ -57,11 +57,6 @@ race: console bin/tools/versitygw
 check-windows: console
 	@scripts/install-packages.sh postgresql git wine64 gcc-mingw-w64-x86-64-win32 chromium-headless-shell
 	@WINE=/usr/lib/wine/wine64 go test ./e2e -run Windows -count=1 -v -timeout 20m
-
-# The add-ons for editors, tried in the programs themselves; make test tries them against stand-ins of the programs' interfaces.
-check-editors: build
-	@scripts/install-packages.sh postgresql git chromium-headless-shell blender kicad
-	@EDITORS=real go test ./e2e -run AddOns -count=1 -v -timeout 20m
 
 # A day on each file system that can be made here; make test runs it where their tools are there already.
 check-filesystems: build

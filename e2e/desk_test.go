@@ -280,30 +280,18 @@ func TestTheExamplesForEditors(t *testing.T) {
 	says(t, rurik.tarn(0, "holders"), "textures/rust.png", "yours")
 }
 
-// editor runs a script in a program whose add-on is tried: the program itself where it is installed, or else a stand-in of its interface. With
-// EDITORS=real nothing stands in for it.
-func (p *person) editor(program string, inProgram []string, script string, args ...string) string {
+// editor runs a script that plays somebody at a program with its add-on. Stand-ins of the programs' interfaces take their places.
+func (p *person) editor(script string, args ...string) string {
 	p.t.Helper()
 	folder, err := filepath.Abs("testdata/editors")
 	if err != nil {
 		p.t.Fatal(err)
 	}
-	ctx, stop := context.WithTimeout(p.t.Context(), 3*time.Minute)
+	ctx, stop := context.WithTimeout(p.t.Context(), time.Minute)
 	defer stop()
-	script = filepath.Join(folder, script)
-	env := append(p.command(p.dir).Env, "TARN="+filepath.Join(bin, "tarn"))
-	c := exec.CommandContext(ctx, "python3", append([]string{script}, args...)...)
-	switch real := os.Getenv("EDITORS") == "real"; {
-	case real && len(inProgram) > 0:
-		c = exec.CommandContext(ctx, program, append(append(inProgram, script, "--"), args...)...)
-	case !real:
-		p.t.Logf("a stand-in of %s: make check-editors tries the program", program)
-		env = append(env, "PYTHONPATH="+filepath.Join(folder, "standin"))
-		if len(inProgram) > 0 {
-			c = exec.CommandContext(ctx, "python3", append([]string{script, "--"}, args...)...)
-		}
-	}
-	c.Dir, c.Env = p.dir, env
+	c := exec.CommandContext(ctx, "python3", append([]string{filepath.Join(folder, script)}, args...)...)
+	c.Dir = p.dir
+	c.Env = append(p.command(p.dir).Env, "TARN="+filepath.Join(bin, "tarn"), "PYTHONPATH="+filepath.Join(folder, "standin"))
 	out, err := c.CombinedOutput()
 	if err != nil {
 		p.t.Fatalf("%s: %v\n%s", script, err, out)
@@ -311,7 +299,7 @@ func (p *person) editor(program string, inProgram []string, script string, args 
 	return string(out)
 }
 
-// TestTheAddOnsForEditors: those of a modelling program and of a board editor, without a monitor.
+// TestTheAddOnsForEditors: those of a modelling program and of a board editor, against stand-ins.
 func TestTheAddOnsForEditors(t *testing.T) {
 	t.Parallel()
 	d := serve(t)
@@ -331,14 +319,13 @@ func TestTheAddOnsForEditors(t *testing.T) {
 		return name
 	}
 
-	out := rurik.editor("pcbnew", nil, "drive_board.py", addOn("board_addon.py"), filepath.Join(rurik.dir, "tide.kicad_pcb"))
+	out := rurik.editor("drive_board.py", addOn("board_addon.py"), filepath.Join(rurik.dir, "tide.kicad_pcb"))
 	says(t, out, "Save the board first", "tide.kicad_pcb: same, version 1 of 1, free", "tide.kicad_pcb is yours", "tide.kicad_sch is yours",
 		"edited, version 1 of 1, yours", "Nothing was sent", "On its way.")
 	testbed.Eventually(t, "the board is sent", func() bool { return strings.Contains(odile.tarn(0, "history"), "A wider trace") })
 
 	scene, other := filepath.Join(rurik.dir, "lamp.blend"), filepath.Join(rurik.home, "other.blend")
-	in := []string{"--background", "--factory-startup", "--python-exit-code", "1", "--python"}
-	out = rurik.editor("blender", in, "drive_modelling.py", addOn("modelling_addon.py"), scene, "first", other)
+	out = rurik.editor("drive_modelling.py", addOn("modelling_addon.py"), scene, "first", other)
 	says(t, out, "WORDS new", "On its way", "lamp.blend is yours")
 	rurik.tarn(0, "unlock", "lamp.blend")
 	odile.tarn(0, "update")
@@ -349,7 +336,7 @@ func TestTheAddOnsForEditors(t *testing.T) {
 	}
 	odile.write(map[string]string{"lamp.blend": string(text)})
 	odile.tarn(0, "send", "-m", "A lamp, second pass")
-	out = rurik.editor("blender", in, "drive_modelling.py", addOn("modelling_addon.py"), scene, "second")
+	out = rurik.editor("drive_modelling.py", addOn("modelling_addon.py"), scene, "second")
 	says(t, out, "REFUSED", "same, version 2 of 2, yours")
 	rurik.has("lamp.blend", string(text))
 }

@@ -10,7 +10,7 @@ import time
 
 import bpy
 
-given = sys.argv[sys.argv.index("--") + 1 :]
+given = sys.argv[1:]
 spec = importlib.util.spec_from_file_location("modelling_addon", given[0])
 addon = importlib.util.module_from_spec(spec)
 spec.loader.exec_module(addon)
