@@ -108,7 +108,7 @@ function PutHere({ files, folder, target, places, onClose }: Props & { places: W
       {asking && (
         <>
           <p className="text-ink">
-            {plural(came.there.length, "file of that name is", "files of those names are")} here already. What was changed in them and not
+            {plural(came.there.length, "file of that name is", "files of those names are")} here already. What was changed there and not
             sent is put away for 30 days.
           </p>
           <Names list={came.there.map(pathOf)} />
@@ -117,7 +117,7 @@ function PutHere({ files, folder, target, places, onClose }: Props & { places: W
       {came && came.left.length > 0 && (
         <>
           <p className="text-ink">
-            The rules leave {plural(came.left.length, "of these", "of these")} out: they are here, and stay here. My work says why.
+            The rules leave {came.left.length} of these out; nobody else gets {came.left.length === 1 ? "it" : "them"}. My work says why.
           </p>
           <Names list={came.left} />
         </>
