@@ -40,7 +40,6 @@ var shots = []shot{
 	{name: "console-branch", address: "/p/brinelight/branches/second-chapter", theme: "light"},
 	{name: "console-review", address: "/p/brinelight/reviews/2?path=textures/kelp-albedo.png"},
 	{name: "desk-work", address: "/desk", desk: true},
-	{name: "console-merge", address: "/p/brinelight/merge?from=second-chapter&into=main"},
 }
 
 // at is the origin of an address.
