@@ -45,9 +45,7 @@ func (s *Server) signIn(c *call) error {
 		return err
 	}
 	if q.Console {
-		http.SetCookie(c.Response(), &http.Cookie{Name: cookie, Value: answer.Token, Path: "/", Expires: answer.Expires,
-			HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: c.IsTLS() || c.Request().Header.Get("X-Forwarded-Proto") == "https"})
-		answer.Token = ""
+		s.console(c, &answer)
 	}
 	return c.answer(answer)
 }
@@ -125,7 +123,7 @@ func (s *Server) setMember(c *call) error {
 }
 
 func (s *Server) removeMember(c *call) error {
-	if err := s.service.RemoveMember(c.Request().Context(), c.actor, c.project(), c.Param("handle")); err != nil {
+	if err := s.service.RemoveMember(c.Request().Context(), c.actor, c.project(), c.member()); err != nil {
 		return err
 	}
 	return c.answer(nil)

@@ -181,18 +181,64 @@ func (a *app) member() *cli.Command {
 			}
 			return a.answer(cmd, m, func() { a.say("%s is %s in %s.", m.Handle, m.Role, key) })
 		}), projectFlag, &cli.StringFlag{Name: "role", Value: model.Artist, Usage: "viewer, artist, lead or owner"})
-	remove := command("member remove", "take a person out; their locks are given back", "HANDLE", "tarn member remove rurik",
+	remove := command("member remove", "take a person out; their locks are given back", "HANDLE", "tarn member remove rurik --preview",
 		with(1, "member remove HANDLE", func(ctx context.Context, cmd *cli.Command, key string, args []string) error {
-			c, err := a.clientFor(a.serviceOf(cmd))
-			if err != nil {
-				return err
+			return a.leave(ctx, cmd, key, args[0])
+		}), projectFlag, &cli.BoolFlag{Name: "preview", Usage: "say what that would touch, and do nothing"})
+	leave := command("member leave", "leave a project yourself; your locks are given back", "", "tarn member leave --preview",
+		with(0, "member leave", func(ctx context.Context, cmd *cli.Command, key string, _ []string) error {
+			return a.leave(ctx, cmd, key, "")
+		}), projectFlag, &cli.BoolFlag{Name: "preview", Usage: "say what that would touch, and do nothing"})
+	return &cli.Command{Name: "member", Usage: "the people of a project: list, add, remove, leave",
+		Commands: []*cli.Command{lists(list), add, remove, leave}, HideHelpCommand: true, Action: needsSub}
+}
+
+// leave takes somebody out of a project, "" for oneself, and says what that touches.
+func (a *app) leave(ctx context.Context, cmd *cli.Command, key, handle string) error {
+	c, err := a.clientFor(a.serviceOf(cmd))
+	if err != nil {
+		return err
+	}
+	l, err := c.Leaving(ctx, key, handle)
+	if err != nil {
+		return err
+	}
+	if !cmd.Bool("preview") {
+		if handle == "" {
+			err = c.Leave(ctx, key)
+		} else {
+			err = c.RemoveMember(ctx, key, handle)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return a.answer(cmd, l, func() {
+		will, is := "would leave", "would be given back"
+		if !cmd.Bool("preview") {
+			will, is = "is no longer in", "is given back"
+		}
+		a.say("%s %s %s. What they did stays under their name.", l.Handle, will, key)
+		if l.Only && cmd.Bool("preview") {
+			a.say("They are its only owner: make somebody else an owner first.")
+		}
+		if len(l.Locks) > 0 {
+			a.say("What they hold %s (%s):", is, count(len(l.Locks)))
+			few(a.out, l.Locks, func(p string) string { return p })
+		}
+		for _, x := range []struct {
+			n         int
+			one, many string
+		}{{l.Waiting, "place in line ends", "places in line end"}, {l.Tokens, "token ends", "tokens end"},
+			{l.Showings, "link for people outside ends", "links for people outside end"},
+			{l.Invitations, "invitation of theirs ends", "invitations of theirs end"}} {
+			if x.n > 0 {
+				a.say("%s with that.", plural(x.n, x.one, x.many))
 			}
-			if err := c.RemoveMember(ctx, key, args[0]); err != nil {
-				return err
-			}
-			return a.answer(cmd, map[string]string{"handle": args[0]},
-				func() { a.say("%s is no longer in %s; what they held is free.", args[0], key) })
-		}), projectFlag)
-	return &cli.Command{Name: "member", Usage: "the people of a project: list, add, remove",
-		Commands: []*cli.Command{lists(list), add, remove}, HideHelpCommand: true, Action: needsSub}
+		}
+		if len(l.Unsent) > 0 {
+			a.say("They have changes that were not sent, and that stay on their disk (%s):", count(len(l.Unsent)))
+			few(a.out, l.Unsent, func(p string) string { return p })
+		}
+	})
 }

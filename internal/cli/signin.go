@@ -43,12 +43,15 @@ func (a *app) newClient(address, token string) *client.Client {
 }
 
 func (a *app) signIn() *cli.Command {
-	return command("sign-in", "sign in to a service; keeps the address and the credential for this user", "URL",
+	return command("sign-in", "sign in to a service, or join by an invitation; keeps the address and the credential", "URL",
 		"tarn sign-in https://tarn.example --as tamsin",
 		func(ctx context.Context, cmd *cli.Command) error {
 			args, err := arguments(cmd, 1, 1, "sign-in URL [--as HANDLE]")
 			if err != nil {
 				return err
+			}
+			if address, secret, ok := client.ParseInvitation(args[0]); ok {
+				return a.joinByLink(ctx, cmd, address, secret)
 			}
 			address, err := client.CheckURL(args[0])
 			if err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/url"
 	"strconv"
+	"strings"
 
 	"kettletarn/internal/core/model"
 )
@@ -145,4 +146,59 @@ func (c *Client) Workspaces(ctx context.Context, key string) (v model.Workspaces
 // DescribeWorkspace tells what a workspace is.
 func (c *Client) DescribeWorkspace(ctx context.Context, key, id string, d model.WorkspaceTold) error {
 	return c.json(ctx, request{method: "PUT", path: in(key, "/workspaces/"+url.PathEscape(id)), body: d}, nil)
+}
+
+// Leaving says what it would touch that somebody leaves a project; "" is oneself.
+func (c *Client) Leaving(ctx context.Context, key, handle string) (v model.Leaving, err error) {
+	path := in(key, "/membership")
+	if handle != "" {
+		path = in(key, "/members/"+url.PathEscape(handle)+"/leaving")
+	}
+	return v, c.get(ctx, path, nil, &v)
+}
+
+// Leave leaves a project.
+func (c *Client) Leave(ctx context.Context, key string) error {
+	return c.json(ctx, request{method: "DELETE", path: in(key, "/membership")}, nil)
+}
+
+// AddInvitation makes a link by which people join a project. Its address, from the root of the service, is told this once.
+func (c *Client) AddInvitation(ctx context.Context, key string, q model.InvitationRequest) (v model.Invitation, err error) {
+	return v, c.json(ctx, request{method: "POST", path: in(key, "/invitations"), body: q, once: true}, &v)
+}
+
+// Invitations lists those of a project.
+func (c *Client) Invitations(ctx context.Context, key string) (v model.Invitations, err error) {
+	return v, c.get(ctx, in(key, "/invitations"), nil, &v)
+}
+
+// EndInvitation makes one let nobody in any more.
+func (c *Client) EndInvitation(ctx context.Context, key string, number int) error {
+	return c.json(ctx, request{method: "DELETE", path: in(key, "/invitations/"+strconv.Itoa(number))}, nil)
+}
+
+// Invited says what an invitation offers.
+func (c *Client) Invited(ctx context.Context, secret string) (v model.Invited, err error) {
+	return v, c.post(ctx, "/invited", model.InvitedLook{Secret: secret}, &v)
+}
+
+// JoinAsNew takes an invitation as somebody new, who is signed in with that.
+func (c *Client) JoinAsNew(ctx context.Context, q model.InvitedJoin) (v model.Joined, err error) {
+	return v, c.json(ctx, request{method: "POST", path: "/invited/new", body: q, once: true}, &v)
+}
+
+// JoinInvited takes an invitation as oneself.
+func (c *Client) JoinInvited(ctx context.Context, secret string) (v model.Joined, err error) {
+	return v, c.json(ctx, request{method: "POST", path: "/invited/join", body: model.InvitedLook{Secret: secret}}, &v)
+}
+
+// ParseInvitation reads the link of an invitation: the address of its service, and its secret; ok is false for anything else.
+func ParseInvitation(link string) (address, secret string, ok bool) {
+	before, secret, found := strings.Cut(strings.TrimSpace(link), "#")
+	address, is := strings.CutSuffix(before, model.InvitedPath)
+	if !found || !is || secret == "" {
+		return "", "", false
+	}
+	address, err := CheckURL(address)
+	return address, secret, err == nil
 }

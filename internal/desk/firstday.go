@@ -35,17 +35,34 @@ func (d *Desk) client() (*client.Client, error) {
 }
 
 func (d *Desk) signIn(ctx context.Context, q SignIn) (out About, err error) {
-	address, err := client.CheckURL(strings.TrimSpace(q.Service))
-	if err != nil {
-		return out, model.NewProblem(model.BadRequest, "your lead knows it; it looks like https://tarn.example", "%v", err)
+	address, secret, invited := client.ParseInvitation(q.Service)
+	if !invited {
+		if address, err = client.CheckURL(strings.TrimSpace(q.Service)); err != nil {
+			return out, model.NewProblem(model.BadRequest, "your lead knows it; it looks like https://tarn.example", "%v", err)
+		}
 	}
 	if !client.Safe(address) && !q.Plain {
 		return out, signins.Unsafe(address)
 	}
-	answer, err := client.New(address, "", nil).SignIn(ctx,
-		model.SignInRequest{Handle: q.Handle, Passphrase: q.Passphrase, From: "the desk on " + workspace.Machine()})
-	if err != nil {
-		return out, err
+	from := "the desk on " + workspace.Machine()
+	var answer model.SignIn
+	if invited && q.New {
+		joined, err := client.New(address, "", nil).JoinAsNew(ctx, model.InvitedJoin{Secret: secret, Handle: q.Handle, Passphrase: q.Passphrase,
+			From: from})
+		if err != nil {
+			return out, err
+		}
+		answer = *joined.SignIn
+	} else {
+		if answer, err = client.New(address, "", nil).SignIn(ctx,
+			model.SignInRequest{Handle: q.Handle, Passphrase: q.Passphrase, From: from}); err != nil {
+			return out, err
+		}
+		if invited {
+			if _, err := client.New(address, answer.Token, nil).JoinInvited(ctx, secret); err != nil {
+				return out, err
+			}
+		}
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
@@ -64,6 +81,14 @@ func (d *Desk) signIn(ctx context.Context, q SignIn) (out About, err error) {
 	}
 	d.stir()
 	return d.about(ctx)
+}
+
+func (d *Desk) invited(ctx context.Context, q InvitationLink) (model.Invited, error) {
+	address, secret, ok := client.ParseInvitation(q.Link)
+	if !ok {
+		return model.Invited{}, model.NewProblem(model.BadRequest, "copy it whole", "that is no link of an invitation")
+	}
+	return client.New(address, "", nil).Invited(ctx, secret)
 }
 
 func (d *Desk) signOut(ctx context.Context, _ Nothing) (out About, err error) {

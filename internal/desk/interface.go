@@ -279,13 +279,20 @@ type Compared struct {
 	Comparison media.Comparison `json:"comparison"`
 }
 
-// SignIn signs in to a service on this machine.
+// SignIn signs in to a service on this machine. Service is its address, or the link of an invitation, by which one joins with that: with
+// New as somebody who chooses handle and passphrase only now.
 type SignIn struct {
 	Service    string `json:"service"`
+	New        bool   `json:"new,omitempty"`
 	Handle     string `json:"handle"`
 	Passphrase string `json:"passphrase"`
 	// Plain says that what goes there is not encrypted, and that this is known.
 	Plain bool `json:"plain_http,omitempty"`
+}
+
+// InvitationLink is the link of an invitation, as somebody got it.
+type InvitationLink struct {
+	Link string `json:"link"`
 }
 
 // InFolder names a folder of this machine; "" for the person's own.

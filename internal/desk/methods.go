@@ -123,7 +123,8 @@ func (s *speaker) methods() []Method {
 	d := s.desk
 	return []Method{
 		method("about", "Who is at the desk", func(ctx context.Context, _ Nothing) (About, error) { return d.about(ctx) }),
-		method("sign_in", "Sign in to a service on this machine", d.signIn),
+		method("invited", "What the link of an invitation offers", d.invited),
+		method("sign_in", "Sign in to a service on this machine, or join by an invitation", d.signIn),
 		method("sign_out", "End the sign-in of this machine", d.signOut),
 		method("projects", "The projects that one belongs to", d.projects),
 		method("folders", "The folders in a folder of this machine", d.folders),

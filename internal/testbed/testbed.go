@@ -35,7 +35,6 @@ import (
 	"kettletarn/internal/service"
 	"kettletarn/internal/service/ground"
 	"kettletarn/internal/service/people"
-	"kettletarn/internal/service/telling"
 	"kettletarn/internal/store"
 	"kettletarn/web"
 )
@@ -149,7 +148,7 @@ type Service struct {
 func NewService(t testing.TB, packs store.Store) *Service { return NewServiceWith(t, packs, nil) }
 
 // NewServiceWith starts a service whose news is taken out by a courier.
-func NewServiceWith(t testing.TB, packs store.Store, out telling.Courier) *Service {
+func NewServiceWith(t testing.TB, packs store.Store, out ground.Courier) *Service {
 	t.Helper()
 	if packs == nil {
 		var err error

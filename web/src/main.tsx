@@ -62,6 +62,7 @@ const router = createBrowserRouter([
           { path: "compare", ...page(() => import("./pages/compare/ComparePage"), "ComparePage") },
           { path: "code", ...page(() => import("./pages/code/CodePage"), "CodePage") },
           { path: "rules", ...page(() => import("./pages/rules/RulesPage"), "RulesPage") },
+          { path: "people", ...page(() => import("./pages/people/PeoplePage"), "PeoplePage") },
           { path: "find", ...page(() => import("./pages/find/FindPage"), "FindPage") },
           { path: "wall", ...page(() => import("./pages/wall/WallPage"), "WallPage") },
           { path: "news", ...page(() => import("./pages/news/NewsPage"), "NewsPage") },
@@ -70,6 +71,12 @@ const router = createBrowserRouter([
       },
       { path: "*", element: <NotFoundPage /> },
     ],
+  },
+  {
+    path: "/invited",
+    errorElement: <NotFoundPage broken />,
+    hydrateFallbackElement: <></>,
+    ...page(() => import("./pages/invited/InvitedPage"), "InvitedPage"),
   },
   {
     path: "/shown/:secret",

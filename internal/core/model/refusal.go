@@ -54,6 +54,7 @@ const (
 	BadRequest      = "bad-request"
 	NotSignedIn     = "not-signed-in"
 	SignInExpired   = "sign-in-expired"
+	InvitationOver  = "invitation-over"
 	WrongPassphrase = "wrong-passphrase"
 	NotAllowed      = "not-allowed"
 	NotFound        = "not-found"

@@ -32,6 +32,9 @@ const (
 	ProjectLimit     = "project.limit"
 	MemberSet        = "member.set"
 	MemberRemoved    = "member.removed"
+	InvitationMade   = "invitation.made"
+	InvitationEnded  = "invitation.ended"
+	InvitationUsed   = "invitation.used"
 	TokenMade        = "token.made"
 	TokenEnded       = "token.ended"
 	PersonAdded      = "person.added"
@@ -69,6 +72,7 @@ var Events = []Event{
 	{UnsentChanged, true, false}, {PinsTold, true, false}, {WorkspaceAdded, true, false}, {FalseClaim, false, false},
 	{ProjectStarted, true, false}, {ProjectRemoved, true, false}, {ProjectLimit, false, false},
 	{MemberSet, false, false}, {MemberRemoved, false, false},
+	{InvitationMade, false, false}, {InvitationEnded, false, false}, {InvitationUsed, false, false},
 	{TokenMade, false, false}, {TokenEnded, false, false},
 	{PersonAdded, false, false}, {PersonEnded, false, false}, {PersonPassphrase, false, false},
 	{SignedIn, false, false}, {SignedOut, false, false},

@@ -25,7 +25,9 @@ type Ground struct {
 	DB    *records.DB
 	Store store.Store
 	Log   *slog.Logger
-	nodes *lru.Cache[nodeKey, *tree.Node]
+	// Courier takes news out of the house; nil where nobody does.
+	Courier Courier
+	nodes   *lru.Cache[nodeKey, *tree.Node]
 	// moved is when content last came or went, in nanoseconds of the Unix epoch.
 	moved atomic.Int64
 	// handedOff wakes the keeper of the history.

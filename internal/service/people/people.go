@@ -76,8 +76,7 @@ var nobody, _ = argon2id.CreateHash(rand.Text(), Cost)
 // AddPerson makes a person and a first token for them, which is returned and not kept.
 func (s *Room) AddPerson(ctx context.Context, handle, passphrase string, steward bool) (token string, err error) {
 	if !ground.Handles.MatchString(handle) {
-		return "", model.NewProblem(model.BadRequest, "take for example: tamsin",
-			"%q can't be a handle: it has 1 to 32 small letters, digits and dashes, and starts with a letter", ground.Printable(handle))
+		return "", badHandle(handle)
 	}
 	if err := checkPassphrase(handle, passphrase); err != nil {
 		return "", err
@@ -330,25 +329,18 @@ func (s *Room) EndPerson(ctx context.Context, handle string) (out PersonEnded, e
 			if err := tx.Gate(ctx, here.ID, true); err != nil {
 				return err
 			}
-			if of.Role == model.Owner && ownersOnly(ctx, tx, ground.Actor{Steward: true}, here, handle, of.Role, "") != nil {
+			released := 0
+			if of.Role == model.Owner && anotherOwner(ctx, tx, here, handle) != nil {
 				out.Owns = append(out.Owns, of.Key)
+				released, err = s.letGo(ctx, tx, ground.Actor{}, here, p)
 			} else {
-				if _, err := tx.RemoveMember(ctx, here.ID, p.ID); err != nil {
-					return err
-				}
 				out.Projects = append(out.Projects, of.Key)
+				released, err = s.takeOut(ctx, tx, ground.Actor{}, here, p)
 			}
-			released, err := s.ReleaseAll(ctx, tx, ground.Actor{}, here, handle)
 			if err != nil {
 				return err
 			}
 			out.Locks += released
-			if err := tx.ForgetHeadsUps(ctx, here.ID, p.ID); err != nil {
-				return err
-			}
-			if err := tx.AddEvent(ctx, here.ID, 0, news.MemberRemoved, map[string]any{"handle": handle, "unlocked": released}); err != nil {
-				return err
-			}
 		}
 		return tx.AddEvent(ctx, 0, 0, news.PersonEnded, map[string]any{"handle": handle, "ended": out.Ended})
 	})

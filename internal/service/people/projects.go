@@ -146,34 +146,57 @@ func (s *Room) SetMember(ctx context.Context, actor ground.Actor, key, handle, r
 	return m, err
 }
 
-// RemoveMember takes a person out of a project. Their locks there are given back: nobody else could, and nobody may be kept waiting.
+// RemoveMember takes a person out of a project, or lets them leave. Their locks there are given back: nobody else could, and nobody may be
+// kept waiting. Their tokens for the project end; what they did stays under their name.
 func (s *Room) RemoveMember(ctx context.Context, actor ground.Actor, key, handle string) error {
 	return s.Write(ctx, func(tx *records.Tx) error {
-		p, person, had, err := s.member(ctx, tx, actor, key, handle)
+		p, who, had, err := s.leaver(ctx, tx, actor, key, handle)
 		if err != nil {
 			return err
 		}
-		if had == "" {
-			return model.NewProblem(model.NotFound, "see tarn member list", "%s is not in %s", ground.Printable(handle), key)
-		}
-		if err := ownersOnly(ctx, tx, actor, p, handle, had, ""); err != nil {
+		if err := tx.Gate(ctx, p.ID, true); err != nil {
 			return err
 		}
-		if _, err := tx.RemoveMember(ctx, p.ID, person.ID); err != nil {
-			return err
+		if handle != actor.Handle || had != model.Owner {
+			err = ownersOnly(ctx, tx, actor, p, handle, had, "")
+		} else {
+			err = anotherOwner(ctx, tx, p, handle)
 		}
-		released, err := s.ReleaseAll(ctx, tx, actor, p, handle)
 		if err != nil {
 			return err
 		}
-		if err := tx.ForgetHeadsUps(ctx, p.ID, person.ID); err != nil {
-			return err
-		}
-		return tx.AddEvent(ctx, p.ID, actor.ID, news.MemberRemoved, map[string]any{"handle": handle, "unlocked": released})
+		_, err = s.takeOut(ctx, tx, actor, p, who)
+		return err
 	})
 }
 
-// member reads what both of the above need, behind the exclusive gate: no send or lock of that person runs beside it.
+// takeOut takes a person out of a project, behind its gate, and tells how many locks that gave back.
+func (s *Room) takeOut(ctx context.Context, tx *records.Tx, actor ground.Actor, p records.Project, who records.Person) (released int,
+	err error) {
+	if _, err := tx.RemoveMember(ctx, p.ID, who.ID); err != nil {
+		return 0, err
+	}
+	return s.letGo(ctx, tx, actor, p, who)
+}
+
+// letGo gives back all that a person has in a project.
+func (s *Room) letGo(ctx context.Context, tx *records.Tx, actor ground.Actor, p records.Project, who records.Person) (released int,
+	err error) {
+	if released, err = s.ReleaseAll(ctx, tx, actor, p, who.Handle); err != nil {
+		return 0, err
+	}
+	if err := tx.ForgetHeadsUps(ctx, p.ID, who.ID); err != nil {
+		return 0, err
+	}
+	tokens, err := tx.EndTokensFor(ctx, p.ID, who.ID)
+	if err != nil {
+		return 0, err
+	}
+	return released, tx.AddEvent(ctx, p.ID, actor.ID, news.MemberRemoved,
+		map[string]any{"handle": who.Handle, "unlocked": released, "tokens": tokens})
+}
+
+// member reads what setting a role needs, behind the exclusive gate: no send or lock of that person runs beside it.
 func (s *Room) member(ctx context.Context, tx *records.Tx, actor ground.Actor, key,
 	handle string) (p records.Project, person records.Person, role string, err error) {
 	if p, err = ground.Project(ctx, tx, actor, key, ground.LeadOrSteward); err != nil {
@@ -206,6 +229,11 @@ func ownersOnly(ctx context.Context, tx *records.Tx, actor ground.Actor, p recor
 	if had != model.Owner {
 		return nil
 	}
+	return anotherOwner(ctx, tx, p, handle)
+}
+
+// anotherOwner refuses where somebody is the only owner of a project.
+func anotherOwner(ctx context.Context, tx *records.Tx, p records.Project, handle string) error {
 	members, err := tx.Members(ctx, p.ID)
 	if err != nil {
 		return err

@@ -15,20 +15,6 @@ import (
 	"kettletarn/internal/records"
 )
 
-// Courier takes news out of the house. Its methods return within half a minute, and are safe for concurrent use.
-type Courier interface {
-	// Mails reports whether it can send mail.
-	Mails() bool
-	// Mail sends a letter; key stays the same however often it is tried.
-	Mail(ctx context.Context, key, to, subject, text string) error
-	// Call posts a body to a hook, signed with its secret.
-	Call(ctx context.Context, url, secret, key string, body []byte) error
-	// Hosts are where hooks may go, as HOST or HOST:PORT.
-	Hosts() []string
-	// Address is where people reach the console, "" where that is not known.
-	Address() string
-}
-
 // How news is delivered. What fails is tried again, later each time, and given up after about three days.
 const (
 	deliveryPoll  = 5 * time.Second // behind the bells
@@ -41,9 +27,6 @@ const (
 	dailyHour     = 7
 	addressed     = 500
 )
-
-// Deliver makes Run take news out of the house, too. It is called before Run.
-func (s *Room) Deliver(c Courier) { s.Courier = c }
 
 // Delivering addresses news and delivers it until ctx ends. It reads the events table behind everybody else, and nobody waits for it.
 func (s *Room) Delivering(ctx context.Context) {

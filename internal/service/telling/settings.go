@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/rand"
 	"fmt"
-	"net/mail"
 	"slices"
 	"strings"
 
@@ -25,7 +24,7 @@ func (s *Room) NewsSettings(ctx context.Context, actor ground.Actor) (out model.
 		if err != nil {
 			return err
 		}
-		out = model.NewsSettings{Mail: mail, MailWanted: wanted, MailWorks: s.Courier != nil && s.Courier.Mails()}
+		out = model.NewsSettings{Mail: mail, MailWanted: wanted, MailWorks: s.MailWorks()}
 		for _, k := range news.Kinds() {
 			one := model.NewsKind{Name: k.Name, About: k.About, Mail: k.Mail, Desktop: k.Desktop}
 			for _, w := range wishes {
@@ -47,10 +46,8 @@ func (s *Room) SetNewsSettings(ctx context.Context, actor ground.Actor, q model.
 	}
 	address := strings.TrimSpace(q.Mail)
 	if address != "" {
-		parsed, err := mail.ParseAddress(address)
-		if err != nil || parsed.Address != address || len(address) > 254 || ground.Printable(address) != address && len(address) <= 80 {
-			return q, model.NewProblem(model.BadRequest, "take for example: tamsin@saltpan.example", "%q is not a mail address",
-				ground.Printable(address))
+		if _, err := ground.MailAddress(address); err != nil {
+			return q, err
 		}
 	}
 	var wishes []records.NewsChoice
@@ -76,7 +73,7 @@ func (s *Room) SetNewsSettings(ctx context.Context, actor ground.Actor, q model.
 			}
 		}
 		if address != "" && address != mail {
-			if s.Courier == nil || !s.Courier.Mails() {
+			if !s.MailWorks() {
 				return model.NewProblem(model.NotAllowed, "ask whoever runs it to set a mail server",
 					"this service sends no mail, and so can't find out whether the address is yours")
 			}

@@ -22,7 +22,6 @@ type Room struct {
 	addressed hub
 	feed      feed
 	Ended     chan struct{}
-	Courier   Courier // nil where nothing leaves the house
 }
 
 // New makes the room.

@@ -244,6 +244,18 @@ export interface Included {
   included: string[];
 }
 
+export interface InvitationLink {
+  link: string;
+}
+
+export interface Invited {
+  by: string;
+  over?: string;
+  project: string;
+  role: string;
+  until: string;
+}
+
 export interface Join {
   branch?: string;
   folder: string;
@@ -512,6 +524,7 @@ export interface Settled {
 
 export interface SignIn {
   handle: string;
+  new?: boolean;
   passphrase: string;
   plain_http?: boolean;
   service: string;
@@ -691,6 +704,7 @@ export type Nothing = Record<string, never>;
 
 export interface Methods {
   about: { takes: Nothing; answers: About };
+  invited: { takes: InvitationLink; answers: Invited };
   sign_in: { takes: SignIn; answers: About };
   sign_out: { takes: Nothing; answers: About };
   projects: { takes: Nothing; answers: Projects };

@@ -74,6 +74,9 @@ export function ProjectFrame() {
           <NavLink to={`/p/${key}/rules`} className={tab}>
             Rules
           </NavLink>
+          <NavLink to={`/p/${key}/people`} className={tab}>
+            People
+          </NavLink>
           <NavLink to={`/p/${key}/news`} className={tab}>
             News
           </NavLink>

@@ -35,19 +35,21 @@ export function SignInForm({ known = "", onIn }: { known?: string; onIn: (handle
   );
 }
 
-/** Credentials is who one is: the handle and the passphrase; focus is where one begins to type. */
+/** Credentials is who one is: the handle and the passphrase, fresh where both are chosen now; focus is where one begins to type. */
 export function Credentials({
   handle,
   onHandle,
   passphrase,
   onPassphrase,
   focus,
+  fresh = false,
 }: {
   handle: string;
   onHandle: (text: string) => void;
   passphrase: string;
   onPassphrase: (text: string) => void;
   focus?: "handle" | "passphrase" | undefined;
+  fresh?: boolean;
 }) {
   return (
     <>
@@ -67,7 +69,7 @@ export function Credentials({
         className="mb-5 block"
         name="passphrase"
         type="password"
-        autoComplete="current-password"
+        autoComplete={fresh ? "new-password" : "current-password"}
         autoFocus={focus === "passphrase"}
         required
         value={passphrase}

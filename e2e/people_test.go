@@ -1,0 +1,102 @@
+package e2e
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/testbed"
+)
+
+// TestInvitationsAndLeaving: invited in the console, joining by the link in a browser, at the command line and at the desk; roles, and
+// leaving.
+func TestInvitationsAndLeaving(t *testing.T) {
+	t.Parallel()
+	d := serve(t)
+	odile := d.person("odile")
+	odile.start(map[string]string{"a.png": "a", "b.png": "b"})
+	b := open(t, d)
+	b.signIn("odile")
+	value := func(name string) string { return fmt.Sprintf(`//input[@name=%q]`, name) }
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/people"), b.sees("Nobody is invited"), chromedp.Click(button("Invite somebody")),
+		b.asked("Invite somebody to brinelight"), b.act("Make the link"), b.asked("Whoever has it joins as artist"),
+		b.until(`document.querySelector("input[aria-label=Link]")`))
+	link, err := chromedp.Run(b.ctx, chromedp.Value(`input[aria-label="Link"]`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.do(b.act("Done"), b.asked(), b.sees("nobody has joined by it yet"))
+	if !strings.HasPrefix(link, d.URL+model.InvitedPath+"#") {
+		t.Fatalf("the link is %q", link)
+	}
+	b.do(b.evaluate(axe(t)), b.still())
+	b.isForEverybody("/p/brinelight/people")
+
+	// Somebody new, in a browser of their own.
+	o := open(t, d)
+	o.do(chromedp.Navigate(link+"x"), o.sees("This link leads nowhere"))
+	o.do(chromedp.Navigate("about:blank"), chromedp.Navigate(link), o.sees("odile invites you to brinelight"))
+	o.do(o.evaluate(axe(t)), o.still())
+	o.isForEverybody("/invited")
+	o.do(chromedp.SendKeys(value("handle"), "odile"), chromedp.SendKeys(value("new"), testbed.Passphrase),
+		chromedp.SendKeys(value("again"), testbed.Passphrase+"\n"), o.sees("There is a person odile already"),
+		o.evaluate(`document.querySelector("input[name=handle]").select()`), chromedp.SendKeys(value("handle"), "rurik\n"),
+		o.until(`location.pathname === "/p/brinelight"`), o.sees("Today"))
+	p := open(t, d)
+	p.do(chromedp.Navigate(link), p.sees("This invitation is over"), p.sees("used by as many people as it was for"), p.sees("Ask odile"))
+
+	// At the command line: by who has never been here, and by who has.
+	made := odile.tarn(0, "invite", "add", "--role", "viewer", "--uses", "3", "--expires", "2w")
+	says(t, made, "lets 3 people in as viewer", "tarn invite end 2")
+	second := strings.TrimSpace(strings.SplitN(made, "\n", 2)[0])
+	tamsin := d.machine("tamsin")
+	if r := tamsin.runIn(tamsin.home, testbed.Passphrase+"\n", "sign-in", second, "--as", "tamsin"); r.Status != 0 ||
+		!strings.Contains(r.Out, "You are viewer in brinelight now, as tamsin") {
+		t.Errorf("%d %s %s", r.Status, r.Out, r.Errs)
+	}
+	says(t, tamsin.runIn(tamsin.home, "", "sign-in", second).Out, "You are viewer in brinelight now, as tamsin")
+	imani := d.person("imani")
+	says(t, imani.runIn(imani.home, "", "sign-in", second).Out, "You are viewer in brinelight now, as imani")
+	says(t, odile.tarn(0, "invite", "list"), "tamsin, imani", "2 of 3", "used")
+	if r := imani.runIn(imani.home, "", "sign-in", second+"x"); r.Status != 1 || !strings.Contains(r.Errs, "no such invitation") {
+		t.Errorf("%d %s", r.Status, r.Errs)
+	}
+
+	// At the desk, on the first day.
+	keiko := d.machine("keiko")
+	desk := keiko.desk()
+	desk.do(desk.sees("Welcome to Kettle Tarn"), chromedp.SendKeys(value("service"), second), desk.sees("odile invites you to brinelight"),
+		chromedp.SendKeys(value("handle"), "keiko"), chromedp.SendKeys(value("passphrase"), testbed.Passphrase),
+		chromedp.Click(button("Join")), desk.sees("Nothing is here yet"), desk.sees("signed in as keiko"))
+	says(t, odile.tarn(0, "member", "list"), "keiko", "rurik")
+	odile.tarn(0, "invite", "end", "2")
+	late := d.machine("late")
+	if r := late.runIn(late.home, "", "sign-in", second, "--as", "late"); r.Status != 1 ||
+		!strings.Contains(r.Errs, "lets nobody in any more; ask odile") {
+		t.Errorf("%d %s", r.Status, r.Errs)
+	}
+
+	// A role is changed; what leaving touches is said first.
+	rurik := d.machine("rurik")
+	if r := rurik.runIn(rurik.home, testbed.Passphrase+"\n", "sign-in", d.URL, "--as", "rurik"); r.Status != 0 {
+		t.Fatal(r.Errs)
+	}
+	if r := rurik.runIn(rurik.home, "", "join", "brinelight"); r.Status != 0 {
+		t.Fatal(r.Errs)
+	}
+	rurik.tarn(0, "lock", "a.png")
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/people"), b.sees("keiko"),
+		b.evaluate(`(s => { Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, "lead");
+			s.dispatchEvent(new Event("change", {bubbles: true})) })(document.querySelector('select[aria-label="What tamsin is"]'))`),
+		b.asked("Make tamsin a lead?"), b.act("Change it"), b.asked(), b.sees("tamsin is lead now"),
+		chromedp.Click(`button[aria-label="Leave brinelight"]`), b.asked("You are its only owner"), b.act("Cancel"), b.asked(),
+		chromedp.Click(`button[aria-label="Take out rurik"]`), b.asked("Take rurik out of brinelight?", "1 lock is given back", "a.png"),
+		b.act("Take out"), b.asked(), b.sees("rurik is not in brinelight any more"))
+	says(t, odile.tarn(0, "holders"), "Nothing is locked there")
+	says(t, odile.tarn(0, "member", "remove", "imani", "--preview"), "imani would leave brinelight")
+	says(t, odile.tarn(0, "member", "list"), "imani")
+	says(t, imani.runIn(imani.home, "", "member", "leave", "--project", "brinelight").Out, "imani is no longer in brinelight")
+}

@@ -1,0 +1,118 @@
+package api
+
+import (
+	"errors"
+	"net/http"
+	"strconv"
+
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/service/people"
+)
+
+// member is who a call is about: the one that it names, or the one who asks.
+func (c *call) member() string {
+	if handle := c.Param("handle"); handle != "" {
+		return handle
+	}
+	return c.actor.Handle
+}
+
+func (s *Server) leaving(c *call) error {
+	out, err := s.service.Leaving(c.Request().Context(), c.actor, c.project(), c.member())
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
+}
+
+func (s *Server) invitations(c *call) error {
+	out, err := s.service.Invitations(c.Request().Context(), c.actor, c.project())
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
+}
+
+func (s *Server) addInvitation(c *call) error {
+	var q model.InvitationRequest
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	out, err := s.service.AddInvitation(c.Request().Context(), c.actor, c.project(), q)
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
+}
+
+func (s *Server) endInvitation(c *call) error {
+	number, err := strconv.Atoi(c.Param("invitation"))
+	if err != nil {
+		return model.NewProblem(model.BadRequest, "", "an invitation has a number")
+	}
+	if err := s.service.EndInvitation(c.Request().Context(), c.actor, c.project(), number); err != nil {
+		return err
+	}
+	return c.answer(nil)
+}
+
+// guessed counts a secret that is none, and refuses an address that keeps bringing them.
+func (s *Server) guessed(c *call, err error) error {
+	if errors.Is(err, people.NoInvitation) {
+		if many := s.gate.Stray(c.address); many != nil {
+			return many
+		}
+	}
+	return err
+}
+
+func (s *Server) invited(c *call) error {
+	var q model.InvitedLook
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	out, err := s.service.LookAtInvitation(c.Request().Context(), q.Secret)
+	if err != nil {
+		return s.guessed(c, err)
+	}
+	return c.answer(out)
+}
+
+func (s *Server) joinInvited(c *call) error {
+	var q model.InvitedLook
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	out, err := s.service.Join(c.Request().Context(), c.actor, q.Secret)
+	if err != nil {
+		return s.guessed(c, err)
+	}
+	return c.answer(out)
+}
+
+func (s *Server) joinAsNew(c *call) error {
+	var q model.InvitedJoin
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	done, err := s.gate.SignIn(c.address, q.Handle)
+	if err != nil {
+		return err
+	}
+	out, err := s.service.JoinAsNew(c.Request().Context(), q)
+	done(err == nil, errors.Is(err, people.NoInvitation))
+	if err != nil {
+		return s.guessed(c, err)
+	}
+	if q.Console {
+		s.console(c, out.SignIn)
+	}
+	return c.answer(out)
+}
+
+// console gives a sign-in to a browser, which keeps it where no page gets at it.
+func (s *Server) console(c *call, in *model.SignIn) {
+	http.SetCookie(c.Response(), &http.Cookie{Name: cookie, Value: in.Token, Path: "/", Expires: in.Expires,
+		HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: c.IsTLS() || c.Request().Header.Get("X-Forwarded-Proto") == "https"})
+	in.Token = ""
+}
