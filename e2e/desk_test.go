@@ -482,8 +482,8 @@ func TestTheDeskSleeps(t *testing.T) {
 	}
 }
 
-// TestFilesAtTheDesk: files that are chosen on a folder's page go into the folder of the machine; several assets are begun at once; what the
-// rules leave out says why, and is asked for.
+// TestFilesAtTheDesk: files that are chosen on a folder's page go into the folder of the machine; several assets are begun at once; what
+// the rules leave out says why, and is asked for.
 func TestFilesAtTheDesk(t *testing.T) {
 	t.Parallel()
 	d := serve(t)
