@@ -125,7 +125,7 @@ func TestPeopleAndRoles(t *testing.T) {
 	rurik.tarn(0, "lock", "a.png")
 	says(t, keiko.tarn(0, "unlock", "--override", "--reason", "Friday", "a.png"), "is free")
 	rurik.tarn(0, "lock", "a.png")
-	says(t, odile.tarn(0, "member", "remove", "rurik"), "what they held is free")
+	says(t, odile.tarn(0, "member", "remove", "rurik"), "is no longer in")
 	says(t, rurik.tarn(1, "update"), "no project")
 	if got := odile.tarn(0, "holders"); !strings.Contains(got, "Nothing is locked") {
 		t.Errorf("after removing the holder: %s", got)

@@ -100,3 +100,46 @@ func TestInvitationsAndLeaving(t *testing.T) {
 	says(t, odile.tarn(0, "member", "list"), "imani")
 	says(t, imani.runIn(imani.home, "", "member", "leave", "--project", "brinelight").Out, "imani is no longer in brinelight")
 }
+
+// TestTheEndOfAProject: it is archived and comes back; it is deleted, and comes back; the record has all of it.
+func TestTheEndOfAProject(t *testing.T) {
+	t.Parallel()
+	d := serve(t)
+	odile, rurik := d.person("odile"), d.person("rurik")
+	odile.start(map[string]string{"a.png": "a"})
+	rurik.join(odile, "artist")
+	b := open(t, d)
+	b.signIn("odile")
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/ending"), b.sees("For a project that is done"), chromedp.Click(button("Archive it")),
+		b.asked("Archive brinelight?", "2 people are told"), b.act("Archive it"), b.asked(), b.sees("It is archived"), b.evaluate(axe(t)),
+		b.still())
+	b.isForEverybody("/p/brinelight/ending")
+	says(t, rurik.tarn(1, "lock", "a.png"), "brinelight is archived")
+	says(t, rurik.runIn(rurik.home, "", "project", "list").Out, "Archived, and only looked at", "brinelight")
+	says(t, rurik.runIn(rurik.home, "", "news").Out, "odile archived brinelight")
+	says(t, odile.tarn(0, "project", "archive", "brinelight", "--back"), "is back")
+	rurik.tarn(0, "lock", "a.png")
+
+	b.do(b.sees("Archive it"), chromedp.Click(button("Delete it")), b.asked("Delete brinelight?", "Type brinelight"),
+		b.until(`[...document.querySelectorAll("[role=alertdialog] button")].some(b => b.innerText === "Delete it" && b.disabled)`),
+		chromedp.SendKeys(`[role=alertdialog] input`, "brinelight"), b.act("Delete it"), b.until(`location.pathname === "/"`),
+		b.sees("odile deleted brinelight"))
+	says(t, rurik.tarn(1, "update"), "no project")
+	says(t, rurik.runIn(rurik.home, "", "project", "list").Out, "brinelight was deleted by odile", "tarn project restore brinelight")
+	if r := rurik.runIn(rurik.home, "", "project", "restore", "brinelight"); r.Status != 1 || !strings.Contains(r.Errs, "only an owner") {
+		t.Errorf("%d %s", r.Status, r.Errs)
+	}
+	b.do(chromedp.Click(button("Bring brinelight back")), b.sees("1 held"), chromedp.Navigate(d.URL+"/p/brinelight/record"),
+		b.sees("odile brought brinelight back, which was deleted"), b.sees("rurik took the lock of a.png"), b.evaluate(axe(t)), b.still())
+	b.isForEverybody("/p/brinelight/record")
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/record?about=locks"), b.sees("rurik took the lock of a.png"),
+		b.until(`!document.body.innerText.includes("archived brinelight")`))
+	says(t, odile.tarn(0, "record", "--about", "project"), "odile deleted brinelight", "odile archived brinelight")
+	says(t, odile.tarn(0, "record", "--csv", "--last", "3"), "id,at,")
+	if r := odile.runIn(odile.home, "brinelght\n", "project", "delete", "brinelight"); r.Status != 1 || !strings.Contains(r.Errs,
+		"is not the key") {
+		t.Errorf("%d %s", r.Status, r.Errs)
+	}
+	says(t, odile.runIn(odile.home, "brinelight\n", "project", "delete", "brinelight").Out, "brinelight is deleted")
+	says(t, odile.runIn(odile.home, "", "project", "restore", "brinelight").Out, "is back, as it was")
+}

@@ -36,6 +36,8 @@ func TestTheConsoleHasTheWordsOfTheCore(t *testing.T) {
 	list("orders", model.Orders)
 	out.WriteString("\n/** How an asset may stand in reviews. */\n")
 	list("reviewStates", model.ReviewStates)
+	out.WriteString("\n/** What the record can be asked about. */\n")
+	list("recordSubjects", news.SubjectWords())
 	out.WriteString("\nconst endingKinds: Record<string, (typeof assetKinds)[number]> = {\n")
 	for _, kind := range media.Kinds {
 		if list, except := media.EndingsOf(kind); !except {

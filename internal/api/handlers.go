@@ -67,7 +67,11 @@ func (s *Server) projects(c *call) error {
 	if err != nil {
 		return err
 	}
-	return c.answer(model.Projects{Projects: list})
+	deleted, err := s.service.Deleted(c.Request().Context(), c.actor)
+	if err != nil {
+		return err
+	}
+	return c.answer(model.Projects{Projects: list, Deleted: append([]model.DeletedProject{}, deleted...)})
 }
 
 func (s *Server) startProject(c *call) error {

@@ -178,16 +178,16 @@ func TestSettingsOfNews(t *testing.T) {
 	h := newShelf(t, "a.png")
 	ctx := t.Context()
 	before, err := h.rurik.NewsSettings(ctx)
-	if err != nil || before.Mail != "" || before.MailWorks || len(before.Kinds) != 8 || before.Kinds[0].Name != "turn" ||
+	if err != nil || before.Mail != "" || before.MailWorks || len(before.Kinds) != 9 || before.Kinds[0].Name != "turn" ||
 		before.Kinds[0].Mail != "at-once" || !before.Kinds[0].Desktop {
 		t.Fatalf("%+v, %v", before, err)
 	}
 	// Only what is named changes, and only one's own.
 	after, err := h.rurik.SetNewsSettings(ctx, model.NewsSettings{Kinds: []model.NewsKind{{Name: "work", Mail: "never", Desktop: true}}})
-	if err != nil || after.Mail != "" || after.Kinds[7].Mail != "never" || !after.Kinds[7].Desktop || after.Kinds[0].Mail != "at-once" {
+	if err != nil || after.Mail != "" || after.Kinds[8].Mail != "never" || !after.Kinds[8].Desktop || after.Kinds[0].Mail != "at-once" {
 		t.Errorf("%+v, %v", after, err)
 	}
-	if other, err := h.odile.NewsSettings(ctx); err != nil || other.Mail != "" || other.Kinds[7].Mail != "daily" {
+	if other, err := h.odile.NewsSettings(ctx); err != nil || other.Mail != "" || other.Kinds[8].Mail != "daily" {
 		t.Errorf("%+v, %v", other, err)
 	}
 	for name, q := range map[string]model.NewsSettings{

@@ -6,6 +6,7 @@ import (
 	"strconv"
 
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/service/ground"
 	"kettletarn/internal/service/people"
 )
 
@@ -23,6 +24,18 @@ func (s *Server) leaving(c *call) error {
 		return err
 	}
 	return c.answer(out)
+}
+
+func (s *Server) leave(c *call) error {
+	var q model.DeleteRequest
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	if q.Key != c.project() {
+		return model.NewProblem(model.BadRequest, "name the project that you leave", "%q is not the key of %s", ground.Printable(q.Key),
+			c.project())
+	}
+	return s.removeMember(c)
 }
 
 func (s *Server) invitations(c *call) error {
@@ -115,4 +128,56 @@ func (s *Server) console(c *call, in *model.SignIn) {
 	http.SetCookie(c.Response(), &http.Cookie{Name: cookie, Value: in.Token, Path: "/", Expires: in.Expires,
 		HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: c.IsTLS() || c.Request().Header.Get("X-Forwarded-Proto") == "https"})
 	in.Token = ""
+}
+
+func (s *Server) archiveProject(c *call) error {
+	var q model.ArchiveRequest
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	out, err := s.service.Archive(c.Request().Context(), c.actor, c.project(), q.Archived)
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
+}
+
+func (s *Server) deleteProject(c *call) error {
+	var q model.DeleteRequest
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	out, err := s.service.DeleteProject(c.Request().Context(), c.actor, c.project(), q.Key)
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
+}
+
+func (s *Server) restoreProject(c *call) error {
+	var q model.DeleteRequest
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	out, err := s.service.RestoreProject(c.Request().Context(), c.actor, q.Key)
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
+}
+
+func (s *Server) deeds(c *call) error {
+	since, err1 := c.day("since")
+	until, err2 := c.day("until")
+	before, err3 := c.number("before")
+	limit, err4 := c.number("limit")
+	if err := firstError(err1, err2, err3, err4); err != nil {
+		return err
+	}
+	out, err := s.service.Deeds(c.Request().Context(), c.actor, c.project(), people.DeedQuery{Person: c.QueryParam("person"),
+		Path: c.QueryParam("path"), About: c.QueryParam("about"), Since: since, Until: until, Before: int64(before), Limit: limit})
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
 }

@@ -11,6 +11,7 @@ import (
 	"kettletarn/internal/core/lock"
 	"kettletarn/internal/core/media"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/news"
 	"kettletarn/internal/core/sheet"
 	"kettletarn/internal/service/ground"
 	"kettletarn/internal/service/locks"
@@ -66,6 +67,13 @@ var recordParams = []param{{name: "person", kind: "string", about: "only of this
 	{name: "ending", kind: "string", about: "only what ended so; held for what has not", words: lock.EndingWords()},
 	{name: "since", kind: "string", about: "only what ended after this day or time (2026-03-02, or RFC 3339)"},
 	{name: "until", kind: "string", about: "only what was taken before this day or time"}, skipParam, limitParam}
+
+var deedParams = []param{{name: "person", kind: "string", about: "only what this person did, or what was done to them"},
+	{name: "about", kind: "string", about: "only what is about this", words: news.SubjectWords()},
+	{name: "path", kind: "string", about: "only what is about this asset, or something in this folder"},
+	{name: "since", kind: "string", about: "only from this day or time on (2026-03-02, or RFC 3339)"},
+	{name: "until", kind: "string", about: "only up to this day or time"},
+	{name: "before", kind: "integer", about: "only below this entry: what the page before has as next"}, limitParam}
 
 var skipParam = param{name: "skip", kind: "integer", about: "the position at which the page begins; 0 where left out"}
 
@@ -180,6 +188,21 @@ var calls = []route{
 	{method: "PUT", path: "/projects/:project/limit", right: ground.Steward,
 		summary: "Set the most bytes that a project may take; for stewards", body: model.LimitRequest{}, answer: model.Project{},
 		handle: (*Server).setLimit},
+	{method: "PUT", path: "/projects/:project/archived", right: ground.Stewards,
+		summary: "Make a project one that is only looked at, or bring it back; for owners", body: model.ArchiveRequest{}, answer: model.Project{},
+		handle: (*Server).archiveProject},
+	{method: "POST", path: "/projects/:project/delete", right: ground.Stewards,
+		summary: "Delete a project, whose key is typed once more; for owners, who can bring it back for some days", body: model.DeleteRequest{},
+		answer: model.DeletedProject{}, handle: (*Server).deleteProject},
+	{method: "POST", path: "/restore", right: ground.Whole, summary: "Bring a deleted project back; for its owners",
+		body:   model.DeleteRequest{},
+		answer: model.Project{}, handle: (*Server).restoreProject},
+	{method: "GET", path: "/projects/:project/record", right: ground.Viewer, costly: true,
+		summary: "Everything that was done in a project, the latest first; what concerns credentials is for leads", answer: model.Deeds{},
+		query: deedParams, handle: (*Server).deeds},
+	{method: "GET", path: "/record", right: ground.ServiceSteward, costly: true,
+		summary: "Everything that was done at the service, the latest first; for stewards", answer: model.Deeds{}, query: deedParams,
+		handle: (*Server).deeds},
 	{method: "GET", path: "/projects/:project/members", right: ground.Viewer, summary: "A project's people", answer: model.Members{},
 		handle: (*Server).members},
 	{method: "PUT", path: "/projects/:project/members/:handle", right: ground.Stewards, summary: "Add a person, or change their role",
@@ -190,8 +213,9 @@ var calls = []route{
 		summary: "Take a person out of a project; their locks are given back", status: http.StatusNoContent, handle: (*Server).removeMember},
 	{method: "GET", path: "/projects/:project/membership", right: ground.InPerson,
 		summary: "What it would touch that one leaves a project", answer: model.Leaving{}, handle: (*Server).leaving},
-	{method: "DELETE", path: "/projects/:project/membership", right: ground.InPerson,
-		summary: "Leave a project; one's locks are given back", status: http.StatusNoContent, handle: (*Server).removeMember},
+	{method: "POST", path: "/projects/:project/leave", right: ground.InPerson, body: model.DeleteRequest{},
+		summary: "Leave a project, whose key is named once more; one's locks are given back", status: http.StatusNoContent,
+		handle: (*Server).leave},
 	{method: "GET", path: "/projects/:project/invitations", right: ground.Stewards, summary: "The invitations, the newest first",
 		answer: model.Invitations{}, handle: (*Server).invitations},
 	{method: "POST", path: "/projects/:project/invitations", right: ground.Stewards,

@@ -73,7 +73,7 @@ func allowed(right ground.Right, who string) bool {
 		return member >= 3
 	case ground.Stewards:
 		return member >= 3 || who == "steward"
-	case ground.Steward:
+	case ground.Steward, ground.ServiceSteward:
 		return who == "steward"
 	}
 	return false

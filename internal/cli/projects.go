@@ -3,11 +3,14 @@ package cli
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
 
+	"kettletarn/internal/client"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/prompt"
 	"kettletarn/internal/workspace"
 )
 
@@ -22,17 +25,32 @@ func (a *app) project() *cli.Command {
 			return err
 		}
 		return a.answer(cmd, all, func() {
-			if len(all.Projects) == 0 {
+			if len(all.Projects)+len(all.Deleted) == 0 {
 				a.say("No projects yet. tarn start KEY makes one of the folder you stand in.")
 				return
 			}
 			t := newTable(a.out, "PROJECT", "YOU ARE", ">ASSETS", ">SIZE", ">HANDOFFS", ">LOCKED", "LATEST")
+			var archived []string
 			for _, p := range all.Projects {
+				if p.Archived != nil && !cmd.Bool("archived") {
+					archived = append(archived, p.Key)
+					continue
+				}
 				t.row(p.Key, p.Role, count(p.Assets), size(p.Size), count(p.Handoffs), count(p.Locks), whenPtr(p.Latest))
 			}
-			t.print()
+			if len(archived) < len(all.Projects) {
+				t.print()
+			}
+			if len(archived) > 0 {
+				a.say("Archived, and only looked at (--archived lists them): %s", strings.Join(archived, ", "))
+			}
+			for _, d := range all.Deleted {
+				a.say("%s was deleted by %s. It goes for good on %s; tarn project restore %s brings it back.", d.Key, d.By,
+					d.Goes.Local().Format("2 January 2006"), d.Key)
+			}
 		})
 	})
+	list.Flags = append(list.Flags, &cli.BoolFlag{Name: "archived", Usage: "with those that are archived"})
 	show := command("project show", "one project and its people", "KEY", "tarn project show brinelight",
 		func(ctx context.Context, cmd *cli.Command) error {
 			args, err := arguments(cmd, 1, 1, "project show KEY")
@@ -84,8 +102,72 @@ func (a *app) project() *cli.Command {
 			}
 			return a.answer(cmd, p, func() { a.say("%s", storage(p)) })
 		})
-	return &cli.Command{Name: "project", Usage: "projects: list, show, limit", Commands: []*cli.Command{lists(list), show, limit},
-		HideHelpCommand: true, Action: needsSub}
+	archive := command("project archive", "make a project one that is only looked at, out of the way; for owners", "KEY",
+		"tarn project archive lantern", a.ofKey("project archive KEY", func(ctx context.Context, cmd *cli.Command, c *client.Client,
+			key string) error {
+			p, err := c.Archive(ctx, key, !cmd.Bool("back"))
+			if err != nil {
+				return err
+			}
+			return a.answer(cmd, p, func() {
+				if p.Archived != nil {
+					a.say("%s is archived: it is only looked at. tarn project archive %s --back brings it back.", key, key)
+				} else {
+					a.say("%s is back: work goes on.", key)
+				}
+			})
+		}), &cli.BoolFlag{Name: "back", Usage: "bring it back"})
+	remove := command("project delete", "delete a project, which can be brought back for some days; for owners", "KEY",
+		"tarn project delete lantern", a.ofKey("project delete KEY", a.deleteProject),
+		&cli.StringFlag{Name: "typed", Usage: "the key once more, in place of being asked for it"})
+	restore := command("project restore", "bring a deleted project back", "KEY", "tarn project restore lantern",
+		a.ofKey("project restore KEY", func(ctx context.Context, cmd *cli.Command, c *client.Client, key string) error {
+			p, err := c.RestoreProject(ctx, key)
+			if err != nil {
+				return err
+			}
+			return a.answer(cmd, p, func() { a.say("%s is back, as it was.", key) })
+		}))
+	return &cli.Command{Name: "project", Usage: "projects: list, show, limit, archive, delete, restore",
+		Commands: []*cli.Command{lists(list), show, limit, archive, remove, restore}, HideHelpCommand: true, Action: needsSub}
+}
+
+// ofKey is a command about the project whose key it is given.
+func (a *app) ofKey(usage string, do func(ctx context.Context, cmd *cli.Command, c *client.Client, key string) error) cli.ActionFunc {
+	return func(ctx context.Context, cmd *cli.Command) error {
+		args, err := arguments(cmd, 1, 1, usage)
+		if err != nil {
+			return err
+		}
+		c, err := a.clientFor("")
+		if err != nil {
+			return err
+		}
+		return do(ctx, cmd, c, args[0])
+	}
+}
+
+func (a *app) deleteProject(ctx context.Context, cmd *cli.Command, c *client.Client, key string) error {
+	p, err := c.Project(ctx, key)
+	if err != nil {
+		return err
+	}
+	typed := cmd.String("typed")
+	if typed == "" {
+		a.note("%s has %s with %s, and %s; everybody in it is told. Type its key to delete it:", key, plural(p.Assets, "asset"),
+			plural(p.Handoffs, "handoff"), plural(p.Members, "person", "people"))
+		if typed, err = prompt.Line(a.in); err != nil {
+			return err
+		}
+	}
+	out, err := c.DeleteProject(ctx, key, strings.TrimSpace(typed))
+	if err != nil {
+		return err
+	}
+	return a.answer(cmd, out, func() {
+		a.say("%s is deleted. It goes for good on %s; until then tarn project restore %s brings it back. Folders on people's machines stay.", key,
+			out.Goes.Local().Format("2 January 2006"), key)
+	})
 }
 
 // storage says what a project takes.

@@ -159,7 +159,7 @@ func (c *Client) Leaving(ctx context.Context, key, handle string) (v model.Leavi
 
 // Leave leaves a project.
 func (c *Client) Leave(ctx context.Context, key string) error {
-	return c.json(ctx, request{method: "DELETE", path: in(key, "/membership")}, nil)
+	return c.json(ctx, request{method: "POST", path: in(key, "/leave"), body: model.DeleteRequest{Key: key}}, nil)
 }
 
 // AddInvitation makes a link by which people join a project. Its address, from the root of the service, is told this once.
@@ -190,6 +190,30 @@ func (c *Client) JoinAsNew(ctx context.Context, q model.InvitedJoin) (v model.Jo
 // JoinInvited takes an invitation as oneself.
 func (c *Client) JoinInvited(ctx context.Context, secret string) (v model.Joined, err error) {
 	return v, c.json(ctx, request{method: "POST", path: "/invited/join", body: model.InvitedLook{Secret: secret}}, &v)
+}
+
+// Archive makes a project one that is only looked at, or brings it back.
+func (c *Client) Archive(ctx context.Context, key string, archived bool) (v model.Project, err error) {
+	return v, c.json(ctx, request{method: "PUT", path: in(key, "/archived"), body: model.ArchiveRequest{Archived: archived}}, &v)
+}
+
+// DeleteProject deletes a project; typed is its key once more.
+func (c *Client) DeleteProject(ctx context.Context, key, typed string) (v model.DeletedProject, err error) {
+	return v, c.json(ctx, request{method: "POST", path: in(key, "/delete"), body: model.DeleteRequest{Key: typed}, once: true}, &v)
+}
+
+// RestoreProject brings a deleted project back.
+func (c *Client) RestoreProject(ctx context.Context, key string) (v model.Project, err error) {
+	return v, c.json(ctx, request{method: "POST", path: "/restore", body: model.DeleteRequest{Key: key}, once: true}, &v)
+}
+
+// Deeds is a page of the record of a project, or, with key "", of the whole service.
+func (c *Client) Deeds(ctx context.Context, key string, query url.Values) (v model.Deeds, err error) {
+	path := "/record"
+	if key != "" {
+		path = in(key, "/record")
+	}
+	return v, c.get(ctx, path, query, &v)
 }
 
 // ParseInvitation reads the link of an invitation: the address of its service, and its secret; ok is false for anything else.

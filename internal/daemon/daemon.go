@@ -47,9 +47,11 @@ type settings struct {
 	MailFrom  string `toml:"mail_from"`
 	HookHosts string `toml:"hook_hosts"`
 	Address   string `toml:"address"`
+	// Grace is for how many days a deleted project can be brought back.
+	Grace int `toml:"grace_days"`
 }
 
-var defaults = settings{Listen: "127.0.0.1:7420", DB: "postgres://tarnd@127.0.0.1:5432/tarnd", Data: "/var/lib/tarnd"}
+var defaults = settings{Listen: "127.0.0.1:7420", DB: "postgres://tarnd@127.0.0.1:5432/tarnd", Data: "/var/lib/tarnd", Grace: 10}
 
 // Main runs tarnd and returns its exit status.
 func Main(ctx context.Context, args []string, in io.Reader, out, errs io.Writer) int {
@@ -78,6 +80,8 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errs io.Writer)
 				"where it is left out", Sources: cli.EnvVars("TARND_HOOK_HOSTS")},
 			&cli.StringFlag{Name: "address", Usage: "where people reach the console, for links in mail (https://tarn.example)",
 				Sources: cli.EnvVars("TARND_ADDRESS")},
+			&cli.IntFlag{Name: "grace-days", Usage: "for how many days a deleted project can be brought back (default 10)",
+				Sources: cli.EnvVars("TARND_GRACE_DAYS")},
 			&cli.StringFlag{Name: "data", Usage: "folder for the content (default " + defaults.Data + ")", Sources: cli.EnvVars("TARND_DATA")},
 			&cli.BoolFlag{Name: "licences", Local: true, Usage: "print what this program is built upon, and the licences of that"},
 		},
@@ -135,7 +139,7 @@ func read(cmd *cli.Command) (settings, error) {
 		var unknown *toml.StrictMissingError
 		if errors.As(err, &unknown) {
 			return s, fmt.Errorf("the settings in %s have an unknown key %s; there are listen, db, data, objects, objects_region, "+
-				"objects_access_key, objects_secret_key, scrub, mail, mail_from, hook_hosts and address", file,
+				"objects_access_key, objects_secret_key, scrub, mail, mail_from, hook_hosts, address and grace_days", file,
 				strings.Join(unknown.Errors[0].Key(), "."))
 		}
 		var at *toml.DecodeError
@@ -153,6 +157,12 @@ func read(cmd *cli.Command) (settings, error) {
 		if v := cmd.String(name); v != "" {
 			*into = v
 		}
+	}
+	if cmd.IsSet("grace-days") {
+		s.Grace = int(cmd.Int("grace-days"))
+	}
+	if s.Grace < 0 || s.Grace > 3650 {
+		return s, fmt.Errorf("a deleted project can be brought back for 0 to 3650 days, not for %d", s.Grace)
 	}
 	// Keys are no flags: everybody on the machine can read those.
 	for name, into := range map[string]*string{"TARND_OBJECTS_ACCESS_KEY": &s.AccessKey, "TARND_OBJECTS_SECRET_KEY": &s.SecretKey,
@@ -186,7 +196,9 @@ func open(ctx context.Context, s settings, log *slog.Logger) (*records.DB, *serv
 	if err != nil {
 		return nil, nil, err
 	}
-	return db, service.New(db, packs, filepath.Join(s.Data, "pictures"), log), nil
+	svc := service.New(db, packs, filepath.Join(s.Data, "pictures"), log)
+	svc.Grace = time.Duration(s.Grace) * 24 * time.Hour
+	return db, svc, nil
 }
 
 func serve(ctx context.Context, cmd *cli.Command) error {

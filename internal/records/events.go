@@ -73,6 +73,40 @@ func (tx *Tx) Events(ctx context.Context, project int64, after Cursor, limit int
 	return events, after, err
 }
 
+// DeedQuery asks for a part of the record: of one project (0 for all), what one person did or had done to them, of these kinds, about an
+// asset or something in a folder, from a time on, up to another, and below an id. What is zero asks for all.
+type DeedQuery struct {
+	Project      int64
+	Person, Path string
+	Kinds        []string
+	Since, Until time.Time
+	Before       int64
+	Limit        int
+}
+
+// Deeds lists what was done, the latest first. Relies on events_by_project and the primary key.
+func (tx *Tx) Deeds(ctx context.Context, q DeedQuery) ([]Happened, error) {
+	const where = `e.kind = any($2) and ($3 = '' or p.handle = $3 or e.subject->>'person' = $3 or e.subject->>'handle' = $3)
+			and ($4 = '' or exists (select from jsonb_array_elements_text(case when jsonb_typeof(e.subject->'paths') = 'array'
+				then e.subject->'paths' else '[]' end) x where x = $4 or starts_with(x, $4 || '/')))
+			and ($5::timestamptz is null or e.at >= $5) and ($6::timestamptz is null or e.at < $6) and ($7 = 0 or e.id < $7)
+		order by e.id desc limit $8`
+	of := `$1 = 0 and `
+	if q.Project != 0 {
+		of = `e.project_id = $1 and `
+	}
+	rows, err := tx.q.Query(ctx, `select e.id, e.at, coalesce(p.handle, ''), e.kind, e.subject, coalesce(e.project_id, 0), coalesce(j.key, '')
+		from events e left join people p on p.id = e.person_id left join projects j on j.id = e.project_id where `+of+where, q.Project, q.Kinds,
+		q.Person, q.Path, optionalTime(q.Since), optionalTime(q.Until), q.Before, q.Limit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(r pgx.CollectableRow) (h Happened, err error) {
+		err = r.Scan(&h.Row, &h.At, &h.Person, &h.Kind, &h.Subject, &h.Project, &h.Key)
+		return h, err
+	})
+}
+
 // ProjectEvent is an event with its project, 0 for none, and its place.
 type ProjectEvent struct {
 	model.Event
@@ -157,4 +191,12 @@ func (db *DB) listen(ctx context.Context, wake func()) error {
 		}
 		wake()
 	}
+}
+
+// optionalTime is a time, or nothing for the zero one.
+func optionalTime(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
 }

@@ -267,9 +267,9 @@ func (tx *Tx) PackNames(ctx context.Context) (map[string]bool, error) {
 	return names, err
 }
 
-// DeletedProjects lists the projects that were deleted at least so long ago.
-func (tx *Tx) DeletedProjects(ctx context.Context, ago time.Duration) ([]Project, error) {
-	rows, err := tx.q.Query(ctx, `select id, key from projects where deleted <= now() - $1::interval order by id`, ago)
+// DeletedProjects lists the deleted projects whose days of grace are over.
+func (tx *Tx) DeletedProjects(ctx context.Context) ([]Project, error) {
+	rows, err := tx.q.Query(ctx, `select id, key from projects where deleted is not null and goes <= now() order by id`)
 	if err != nil {
 		return nil, err
 	}

@@ -60,7 +60,7 @@ func (tx *Tx) RemindForgotten(ctx context.Context, limit int) (list []model.Lock
 		update assets set reminded = assets.fence from (
 			select a.id, p.handle, w.name from assets a join projects j on j.id = a.project_id join workspaces w on w.id = a.workspace_id
 				join people p on p.id = a.holder_id
-			where a.holder_id is not null and a.reminded <> a.fence and j.deleted is null
+			where a.holder_id is not null and a.reminded <> a.fence and j.deleted is null and j.archived is null
 				and `+forgotten+` order by a.id limit $1 for update of a skip locked) f
 		where assets.id = f.id returning assets.project_id, assets.path, f.handle, f.name, assets.locked`, limit)
 	if err != nil {

@@ -152,11 +152,13 @@ func (tx *Tx) TokenByDigest(ctx context.Context, digest [32]byte, key string) (t
 	err = one(tx.q.QueryRow(ctx, `
 		select p.id, p.handle, p.steward, t.label, coalesce(t.revoked, t.expires), t.revoked is not null or t.expires <= now(), coalesce(j.key,
 			''), t.role,
-			coalesce(h.id, 0), coalesce(m.role, ''), t.used
+			coalesce(h.id, 0), coalesce(m.role, ''), coalesce(h.archived is not null, false), t.used
 		from tokens t join people p on p.id = t.person_id left join projects j on j.id = t.project_id
 		left join projects h on h.key = $2 and h.deleted is null left join memberships m on m.project_id = h.id and m.person_id = p.id
 			where t.digest = $1`, digest[:], key),
-		&t.Person.ID, &t.Person.Handle, &t.Person.Steward, &t.Label, &t.Expires, &t.Ended, &t.Project, &t.Role, &t.Here.ID, &t.Here.Role, &t.Used)
+		&t.Person.ID, &t.Person.Handle, &t.Person.Steward, &t.Label, &t.Expires, &t.Ended, &t.Project, &t.Role, &t.Here.ID, &t.Here.Role,
+		&t.Here.Archived,
+		&t.Used)
 	return t, err
 }
 

@@ -18,7 +18,9 @@ type Project struct {
 	Role     string
 	// Limit is the most bytes that its packs may have, 0 for none.
 	Limit int64
-	Terms LockTerms
+	// Archived says that it is only looked at.
+	Archived bool
+	Terms    LockTerms
 }
 
 // AddProject makes a project with its branch main and its owner.
@@ -42,12 +44,13 @@ func (tx *Tx) ProjectFor(ctx context.Context, key string, person int64) (p Proje
 }
 
 const projectColumns = `p.id, p.key, p.handoffs, coalesce(m.role, ''), coalesce(p.storage_limit, 0), p.offer_for, p.answer_within,
-	p.forgotten_after, p.behind_warns`
+	p.forgotten_after, p.behind_warns, p.archived is not null`
 
 // scanProject reads projectColumns, behind other columns if there are any.
 func scanProject(row pgx.Row, before ...any) (p Project, err error) {
 	var offer, answer, forgotten int
-	err = one(row, append(before, &p.ID, &p.Key, &p.Handoffs, &p.Role, &p.Limit, &offer, &answer, &forgotten, &p.Terms.BehindWarns)...)
+	err = one(row, append(before, &p.ID, &p.Key, &p.Handoffs, &p.Role, &p.Limit, &offer, &answer, &forgotten, &p.Terms.BehindWarns,
+		&p.Archived)...)
 	p.Terms.OfferFor, p.Terms.AnswerWithin, p.Terms.ForgottenAfter = time.Duration(offer)*time.Second, time.Duration(answer)*time.Second,
 		time.Duration(forgotten)*time.Second
 	return p, err
@@ -65,7 +68,7 @@ func (tx *Tx) Projects(ctx context.Context, person int64, all bool, only string)
 			b.assets, b.size, (select coalesce(sum(k.size), 0)::bigint from packs k where k.project_id = p.id), coalesce(p.storage_limit, 0),
 			(select count(*) from memberships o where o.project_id = p.id),
 			(select count(*) from assets a where a.project_id = p.id and a.holder_id is not null),
-			(select h.at from handoffs h where h.project_id = p.id order by h.number desc limit 1), p.task_links
+			(select h.at from handoffs h where h.project_id = p.id order by h.number desc limit 1), p.task_links, p.archived
 		from projects p join branches b on b.project_id = p.id and b.name = $4
 		left join memberships m on m.project_id = p.id and m.person_id = $1
 		where (m.role is not null or $2) and ($3 = '' or p.key = $3) and p.deleted is null order by p.key`, person, all, only, model.FirstBranch)
@@ -73,9 +76,46 @@ func (tx *Tx) Projects(ctx context.Context, person int64, all bool, only string)
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (p model.Project, err error) {
-		err = row.Scan(&p.Key, &p.Role, &p.Handoffs, &p.Assets, &p.Size, &p.Stored, &p.Limit, &p.Members, &p.Locks, &p.Latest, &p.TaskLinks)
+		err = row.Scan(&p.Key, &p.Role, &p.Handoffs, &p.Assets, &p.Size, &p.Stored, &p.Limit, &p.Members, &p.Locks, &p.Latest, &p.TaskLinks,
+			&p.Archived)
 		return p, err
 	})
+}
+
+// DeletedOf lists the projects that were deleted and are still there, of a person, or all of them.
+func (tx *Tx) DeletedOf(ctx context.Context, person int64, all bool, only string) ([]model.DeletedProject, error) {
+	rows, err := tx.q.Query(ctx, `select p.key, coalesce(m.role, ''),
+			(select coalesce(sum(k.size), 0)::bigint from packs k where k.project_id = p.id), p.deleted, coalesce(d.handle, ''), p.goes
+		from projects p left join memberships m on m.project_id = p.id and m.person_id = $1 left join people d on d.id = p.deleted_by
+		where p.deleted is not null and (m.role is not null or $2) and ($3 = '' or p.key = $3) order by p.key`, person, all, only)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (p model.DeletedProject, err error) {
+		err = row.Scan(&p.Key, &p.Role, &p.Stored, &p.Deleted, &p.By, &p.Goes)
+		return p, err
+	})
+}
+
+// SetArchived makes a project one that is only looked at, or brings it back, and reports whether that is a change.
+func (tx *Tx) SetArchived(ctx context.Context, project int64, archived bool) (bool, error) {
+	tag, err := tx.q.Exec(ctx, `update projects set archived = case when $2 then now() end where id = $1 and (archived is not null) <> $2`,
+		project, archived)
+	return tag.RowsAffected() == 1, err
+}
+
+// DeleteProject marks a project as deleted by a person; it goes for good after grace. It returns when.
+func (tx *Tx) DeleteProject(ctx context.Context, project, person int64, grace time.Duration) (goes time.Time, err error) {
+	err = one(tx.q.QueryRow(ctx, `update projects set deleted = now(), deleted_by = $2, goes = now() + $3::interval where id = $1
+		returning goes`, project, person, grace), &goes)
+	return goes, err
+}
+
+// UndeleteProject takes that back, and returns the project. See ErrNotFound.
+func (tx *Tx) UndeleteProject(ctx context.Context, key string) (id int64, err error) {
+	err = one(tx.q.QueryRow(ctx, `update projects set deleted = null, deleted_by = null, goes = null where key = $1 and deleted is not null
+		returning id`, key), &id)
+	return id, err
 }
 
 // SetLimit sets the most bytes that a project's packs may have, 0 for none.

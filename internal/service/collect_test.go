@@ -180,14 +180,14 @@ func TestCollectRemovesDeletedProjectsAndOrphans(t *testing.T) {
 		"projects p, people o limit 1")
 	k.exec("insert into deliveries (event_id, project_id, hook_id, due) select e.id, e.project_id, h.id, now() from events e, hooks h where " +
 		"e.project_id = h.project_id limit 1")
-	k.exec("update projects set deleted = now()")
+	k.exec("update projects set deleted = now(), goes = now() + interval '1 hour'")
 	if _, err := k.Project(t.Context(), k.odile, key); err == nil {
 		t.Error("a deleted project is shown")
 	}
 	if c := k.collect(); c.Projects != 0 {
 		t.Error("a project goes before the days of grace are over")
 	}
-	k.exec("update projects set deleted = now() - interval '31 days'")
+	k.exec("update projects set goes = now() - interval '1 hour'")
 	if c := k.collect(); c.Projects != 1 || len(k.packs()) != 0 {
 		t.Errorf("%+v, %d packs are left", c, len(k.packs()))
 	}
@@ -201,7 +201,7 @@ func TestCollectBesideSends(t *testing.T) {
 	var collected keeping.Collected
 	wait.Go(func() {
 		for ctx.Err() == nil {
-			c, err := k.Collect(t.Context(), keeping.CollectOptions{Lease: 1500 * time.Millisecond, Grace: time.Hour})
+			c, err := k.Collect(t.Context(), keeping.CollectOptions{Lease: 1500 * time.Millisecond})
 			if err != nil {
 				t.Errorf("collect: %v", err)
 				return

@@ -62,7 +62,14 @@ const router = createBrowserRouter([
           { path: "compare", ...page(() => import("./pages/compare/ComparePage"), "ComparePage") },
           { path: "code", ...page(() => import("./pages/code/CodePage"), "CodePage") },
           { path: "rules", ...page(() => import("./pages/rules/RulesPage"), "RulesPage") },
-          { path: "people", ...page(() => import("./pages/people/PeoplePage"), "PeoplePage") },
+          {
+            ...page(() => import("./pages/people/AboutFrame"), "AboutFrame"),
+            children: [
+              { path: "people", ...page(() => import("./pages/people/PeoplePage"), "PeoplePage") },
+              { path: "record", ...page(() => import("./pages/people/RecordPage"), "RecordPage") },
+              { path: "ending", ...page(() => import("./pages/people/EndingPage"), "EndingPage") },
+            ],
+          },
           { path: "find", ...page(() => import("./pages/find/FindPage"), "FindPage") },
           { path: "wall", ...page(() => import("./pages/wall/WallPage"), "WallPage") },
           { path: "news", ...page(() => import("./pages/news/NewsPage"), "NewsPage") },

@@ -141,6 +141,8 @@ type Project struct {
 	TaskLinks []rules.TaskLink `json:"task_links,omitempty"`
 	// News, where one project was asked for, is where its news is resumed so that nothing is missed that this answer does not know of.
 	News string `json:"news,omitempty"`
+	// Archived is since when it is only looked at.
+	Archived *time.Time `json:"archived,omitempty"`
 }
 
 // Member is a person's part in a project.

@@ -55,6 +55,7 @@ const (
 	NotSignedIn     = "not-signed-in"
 	SignInExpired   = "sign-in-expired"
 	InvitationOver  = "invitation-over"
+	Archived        = "archived"
 	WrongPassphrase = "wrong-passphrase"
 	NotAllowed      = "not-allowed"
 	NotFound        = "not-found"

@@ -19,6 +19,8 @@ type SignInRequest struct {
 // Projects, Members, Workspaces and Handoffs are lists under their noun.
 type Projects struct {
 	Projects []Project `json:"projects"`
+	// Deleted are those that were deleted, and can be brought back for a while.
+	Deleted []DeletedProject `json:"deleted"`
 }
 
 type Members struct {

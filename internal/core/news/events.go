@@ -28,6 +28,10 @@ const (
 	WorkspaceAdded   = "workspace.added"
 	FalseClaim       = "content.false-claim"
 	ProjectStarted   = "project.started"
+	ProjectArchived  = "project.archived"
+	ProjectBack      = "project.back"
+	ProjectDeleted   = "project.deleted"
+	ProjectRestored  = "project.restored"
 	ProjectRemoved   = "project.removed"
 	ProjectLimit     = "project.limit"
 	MemberSet        = "member.set"
@@ -70,7 +74,8 @@ var Events = []Event{
 	{lock.Unanswered, true, true}, {lock.Reminded, true, true},
 	{ShowingAdded, true, false}, {ShowingEnded, true, false}, {ShowingOpened, true, false}, {ShowingsSwitched, true, false},
 	{UnsentChanged, true, false}, {PinsTold, true, false}, {WorkspaceAdded, true, false}, {FalseClaim, false, false},
-	{ProjectStarted, true, false}, {ProjectRemoved, true, false}, {ProjectLimit, false, false},
+	{ProjectStarted, true, false}, {ProjectArchived, true, true}, {ProjectBack, true, true}, {ProjectDeleted, true, true},
+	{ProjectRestored, true, true}, {ProjectRemoved, true, false}, {ProjectLimit, false, false},
 	{MemberSet, false, false}, {MemberRemoved, false, false},
 	{InvitationMade, false, false}, {InvitationEnded, false, false}, {InvitationUsed, false, false},
 	{TokenMade, false, false}, {TokenEnded, false, false},

@@ -21,6 +21,7 @@ const (
 	Waits    = "waits"
 	Rules    = "rules"
 	Review   = "review"
+	Project  = "project"
 	Work     = "work"
 )
 
@@ -51,6 +52,7 @@ func Kinds() []Kind {
 		{Waits, "somebody waits for a lock that you hold", "waiting", Daily, false},
 		{Review, "you are asked to look at something, or something is said about what you look at", "reviews", AtOnce, true},
 		{Rules, "requests about the rules, and their answers", "rules", Daily, false},
+		{Project, "a project is archived or deleted, or comes back", "projects archived or deleted", AtOnce, true},
 		{Work, "new handoffs arrived", "handoffs", Daily, false},
 	}
 }
@@ -157,6 +159,16 @@ func Of(e model.Event) (i Item) {
 	case MilestoneRemoved:
 		i.Handoff = about.number("handoff")
 		i.Text = fmt.Sprintf("%s took the name %s from h%d", e.Person, about.text("name"), i.Handoff)
+	case ProjectArchived:
+		i.Kind, i.Everyone, i.Text = Project, true, fmt.Sprintf("%s archived %s: it is only looked at from now on", e.Person, about.text("key"))
+	case ProjectBack:
+		i.Kind, i.Everyone, i.Text = Project, true, fmt.Sprintf("%s brought %s back: work goes on", e.Person, about.text("key"))
+	case ProjectDeleted:
+		i.Kind, i.Everyone = Project, true
+		i.Text = fmt.Sprintf("%s deleted %s. It goes for good on %s; until then an owner can bring it back", e.Person, about.text("key"),
+			clock(about.text("goes")))
+	case ProjectRestored:
+		i.Kind, i.Everyone, i.Text = Project, true, fmt.Sprintf("%s brought %s back, which was deleted", e.Person, about.text("key"))
 	case ShowingAdded:
 		i.Text = fmt.Sprintf("%s made a link that shows %s to %s, until %s", e.Person, shown(about, i.Paths), about.text("for"), until)
 	case ShowingEnded:

@@ -97,3 +97,29 @@ func TestWhomItConcerns(t *testing.T) {
 		}
 	}
 }
+
+// TestTheRecordHasWordsForEverything: each kind of event is in one subject, and is told in words.
+func TestTheRecordHasWordsForEverything(t *testing.T) {
+	for _, e := range Events {
+		if unrecorded[e.Kind] {
+			continue
+		}
+		in := 0
+		for _, s := range Subjects {
+			for _, b := range s.begins {
+				if strings.HasPrefix(e.Kind, b) {
+					in++
+				}
+			}
+		}
+		if in != 1 {
+			t.Errorf("%s is in %d subjects", e.Kind, in)
+		}
+		if said := Says(model.Event{Kind: e.Kind, Person: "odile", Subject: map[string]any{}}); strings.Contains(said, e.Kind) || said == "" {
+			t.Errorf("%s is told as %q", e.Kind, said)
+		}
+	}
+	if len(Recorded("", false)) >= len(Recorded("", true)) || len(Recorded("weather", true)) != 0 {
+		t.Error("what is for leads is not told apart")
+	}
+}

@@ -27,7 +27,9 @@ type Ground struct {
 	Log   *slog.Logger
 	// Courier takes news out of the house; nil where nobody does.
 	Courier Courier
-	nodes   *lru.Cache[nodeKey, *tree.Node]
+	// Grace is how long a deleted project can be brought back. It is set before the service is used.
+	Grace time.Duration
+	nodes *lru.Cache[nodeKey, *tree.Node]
 	// moved is when content last came or went, in nanoseconds of the Unix epoch.
 	moved atomic.Int64
 	// handedOff wakes the keeper of the history.
@@ -36,9 +38,13 @@ type Ground struct {
 	heard *lru.Cache[string, time.Time]
 }
 
+// DefaultGrace is how long a deleted project can be brought back where nobody said otherwise.
+const DefaultGrace = 10 * 24 * time.Hour
+
 // NewGround makes the ground of a service.
 func New(db *records.DB, store store.Store, log *slog.Logger) *Ground {
-	return &Ground{DB: db, Store: store, Log: log, nodes: Cache[nodeKey, *tree.Node](cachedNodes), heard: Cache[string, time.Time](10_000),
+	return &Ground{DB: db, Store: store, Log: log, Grace: DefaultGrace, nodes: Cache[nodeKey, *tree.Node](cachedNodes), heard: Cache[string,
+		time.Time](10_000),
 		HandedOff: make(chan struct{}, 1)}
 }
 
@@ -144,6 +150,10 @@ func MayWork(p records.Project, actor Actor, key, role string) error {
 		}
 		return model.NewProblem(model.NotAllowed, "ask a lead or an owner of the project", "you are %s in %s, and this takes %s", article(p.Role),
 			key, article(need))
+	}
+	if p.Archived && role != model.Viewer && role != LeadOrSteward {
+		return model.NewProblem(model.Archived, "an owner brings it back with tarn project archive "+key+" --back",
+			"%s is archived, and only looked at", key)
 	}
 	return nil
 }

@@ -24,7 +24,9 @@ const (
 	Lead     Right = model.Lead         //
 	InPerson Right = "viewer-in-person" // a viewer, and no token for one project
 	Stewards Right = "lead-or-steward"
-	Steward  Right = "steward" // of the service
+	Steward  Right = "steward" // of the service, in a project
+	// ServiceSteward is a steward, of what is in no project.
+	ServiceSteward Right = "service-steward"
 )
 
 // Admit finds whose a token is, and whether they have a right: in the project with the key, where the right is one of those.
@@ -87,6 +89,11 @@ func (s *Ground) may(actor Actor, here records.Project, key string, right Right)
 			return err
 		}
 		return actor.Whole()
+	case ServiceSteward:
+		if !actor.Steward {
+			return model.NewProblem(model.NotAllowed, "ask whoever runs the service", "only a steward does that")
+		}
+		return nil
 	case Stewards:
 		return MayWork(here, actor, key, LeadOrSteward)
 	case Steward:

@@ -36,13 +36,11 @@ type CollectOptions struct {
 	Lease time.Duration
 	// Pause is how long what was condemned stays: for readers who know where it lies, and for second thoughts.
 	Pause time.Duration
-	// Grace is how long a deleted project stays.
-	Grace time.Duration
 }
 
 // CollectDefaults are those of tarnd collect.
 func CollectDefaults() CollectOptions {
-	return CollectOptions{Lease: records.LeaseDays * 24 * time.Hour, Pause: 24 * time.Hour, Grace: 30 * 24 * time.Hour}
+	return CollectOptions{Lease: records.LeaseDays * 24 * time.Hour, Pause: 24 * time.Hour}
 }
 
 // Collected is what a collection did. Sizes are bytes.
@@ -73,7 +71,7 @@ func (s *Room) Collect(ctx context.Context, o CollectOptions) (*Collected, error
 			if list, err = tx.AllProjects(ctx); err != nil {
 				return err
 			}
-			deleted, err = tx.DeletedProjects(ctx, o.Grace)
+			deleted, err = tx.DeletedProjects(ctx)
 			return err
 		}); err != nil {
 			return err

@@ -31,6 +31,22 @@ export const reviewStates = [
   "agreed",
 ] as const;
 
+/** What the record can be asked about. */
+export const recordSubjects = [
+  "handoffs",
+  "locks",
+  "branches",
+  "milestones",
+  "reviews",
+  "rules",
+  "people",
+  "sign-ins",
+  "project",
+  "outside",
+  "workspaces",
+  "content",
+] as const;
+
 const endingKinds: Record<string, (typeof assetKinds)[number]> = {
   ".png": "texture",
   ".jpg": "texture",
@@ -120,6 +136,7 @@ export const newsKinds = [
   { name: "waits", short: "waiting", urgent: false },
   { name: "review", short: "reviews", urgent: true },
   { name: "rules", short: "rules", urgent: false },
+  { name: "project", short: "projects archived or deleted", urgent: true },
   { name: "work", short: "handoffs", urgent: false },
 ] as const;
 

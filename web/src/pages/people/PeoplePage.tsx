@@ -31,7 +31,6 @@ export function PeoplePage() {
   const leads = here.mayLead;
   return (
     <>
-      <h1 className="mb-5">People of {here.key}</h1>
       <Trouble error={members.error} />
       <div className="grid gap-x-14 gap-y-10 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
         <section aria-label="People">
@@ -151,7 +150,7 @@ function Leaves({ here, handle, onClose }: { here: Here; handle: string; onClose
     mutationFn: () =>
       ask(
         me
-          ? api.DELETE("/projects/{project}/membership", { params: { path: { project: here.key } } })
+          ? api.POST("/projects/{project}/leave", { params: { path: { project: here.key } }, body: { key: here.key } })
           : api.DELETE("/projects/{project}/members/{handle}", { params }),
       ),
     onSuccess: async () => {

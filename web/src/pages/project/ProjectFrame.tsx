@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { Link, NavLink, Outlet, useNavigate, useOutletContext, useParams } from "react-router";
+import { Link, NavLink, Outlet, useLocation, useNavigate, useOutletContext, useParams } from "react-router";
 import { Outcomes } from "../../acts/Outcomes";
 import { api, ask, Problem, type Project } from "../../api/client";
 import { useMe } from "../../api/me";
@@ -29,6 +29,9 @@ export const useHere = () => useOutletContext<Here>();
 const tab = ({ isActive }: { isActive: boolean }) =>
   `border-b-2 px-0.5 py-1.5 no-underline ${isActive ? "border-copper text-ink" : "border-transparent text-peat hover:text-ink"}`;
 
+/** Pages that are about the project itself. */
+const about = /^\/p\/[^/]+\/(people|usage|record|ending)$/;
+
 export function ProjectFrame() {
   const key = useParams()["project"]!;
   const me = useMe();
@@ -39,9 +42,17 @@ export function ProjectFrame() {
   const [live, told, dismiss] = useNews(key, project.data?.news ?? "");
   const role = project.data?.role ?? "";
   const navigate = useNavigate();
+  const { pathname } = useLocation();
   useKey("/", () => void navigate("find"));
+  const works = !project.data?.archived;
   const here: Here | undefined = project.data &&
-    me.data && { key, me: me.data.handle, project: project.data, maySend: role !== "viewer", mayLead: role === "lead" || role === "owner" };
+    me.data && {
+      key,
+      me: me.data.handle,
+      project: project.data,
+      maySend: role !== "viewer" && works,
+      mayLead: role === "lead" || role === "owner",
+    };
   return (
     <>
       <Shore>
@@ -74,8 +85,8 @@ export function ProjectFrame() {
           <NavLink to={`/p/${key}/rules`} className={tab}>
             Rules
           </NavLink>
-          <NavLink to={`/p/${key}/people`} className={tab}>
-            People
+          <NavLink to={`/p/${key}/people`} className={({ isActive }) => tab({ isActive: isActive || about.test(pathname) })}>
+            Project
           </NavLink>
           <NavLink to={`/p/${key}/news`} className={tab}>
             News
@@ -84,6 +95,11 @@ export function ProjectFrame() {
             Find
           </NavLink>
         </nav>
+        {project.data?.archived && (
+          <span className="text-sm text-copper" title="An owner can bring it back, under Project">
+            Archived
+          </span>
+        )}
         {role === "viewer" && (
           <span className="text-sm text-peat" title="A lead can let you send and lock">
             You look on

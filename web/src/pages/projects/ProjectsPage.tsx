@@ -1,8 +1,9 @@
-import { useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, ask, hasPicture, type Schemas } from "../../api/client";
 import { useMe } from "../../api/me";
 import { kindOf } from "../../api/words.gen";
+import { Button } from "../../parts/Button";
 import { Picture } from "../../parts/Picture";
 import { Page, Shore } from "../../parts/Shore";
 import { useTitle } from "../../parts/title";
@@ -16,7 +17,8 @@ export function ProjectsPage() {
   useTitle("Projects");
   const me = useMe().data?.handle;
   const projects = useQuery({ queryKey: ["projects"], queryFn: () => ask(api.GET("/projects")) });
-  const list = projects.data?.projects ?? [];
+  const list = (projects.data?.projects ?? []).filter((p) => !p.archived);
+  const archived = (projects.data?.projects ?? []).filter((p) => p.archived);
   return (
     <>
       <Shore />
@@ -39,12 +41,51 @@ export function ProjectsPage() {
                 </li>
               ))}
             </ul>
+            {archived.length > 0 && (
+              <p className="mt-6 text-peat">
+                Archived:{" "}
+                {archived.map((p, i) => (
+                  <span key={p.key}>
+                    {i > 0 && ", "}
+                    <Link to={`/p/${p.key}`}>{p.key}</Link>
+                  </span>
+                ))}
+              </p>
+            )}
+            {projects.data?.deleted.map((d) => (
+              <Deleted key={d.key} project={d} />
+            ))}
             {me && <StartProject me={me} />}
           </section>
           <ForYou />
         </div>
       </Page>
     </>
+  );
+}
+
+/** Deleted is a project that can still be brought back. */
+function Deleted({ project: d }: { project: Schemas["DeletedProject"] }) {
+  const queries = useQueryClient();
+  const back = useMutation({
+    mutationFn: () => ask(api.POST("/restore", { body: { key: d.key } })),
+    onSuccess: () => queries.invalidateQueries(),
+  });
+  return (
+    <div className="mt-4 border-l-3 border-rust bg-bank px-3 py-2">
+      <p>
+        {d.by} deleted <strong>{d.key}</strong>, <When at={d.deleted} />. It goes for good on{" "}
+        {new Date(d.goes).toLocaleDateString("en", { day: "numeric", month: "long", year: "numeric" })}.
+      </p>
+      {d.role === "owner" ? (
+        <Button className="mt-2" disabled={back.isPending} onClick={() => back.mutate()}>
+          Bring {d.key} back
+        </Button>
+      ) : (
+        <p className="text-peat">Until then an owner can bring it back.</p>
+      )}
+      <Trouble error={back.error} />
+    </div>
   );
 }
 
