@@ -89,7 +89,8 @@ func run(ctx context.Context, port int, folder, bin string, reset, once bool) er
 	}
 	defer func() { _ = box.Close() }()
 	d := rig.NewDaemon(bin, fmt.Sprintf("127.0.0.1:%d", port), db, filepath.Join(folder, "data"), log)
-	d.Env = append(d.Env, "TARND_MAIL=smtp://"+mail, "TARND_MAIL_FROM=Kettle Tarn <tarn@saltpan.example>", "TARND_ADDRESS="+d.URL)
+	d.Env = append(d.Env, "TARND_MAIL=smtp://"+mail, "TARND_MAIL_FROM=Kettle Tarn <tarn@saltpan.example>", "TARND_ADDRESS="+d.URL,
+		"TARND_PRICE=0.09", "TARND_PRICE_PERSON=4", "TARND_CURRENCY=EUR")
 	if err := d.Start(ctx); err != nil {
 		return fmt.Errorf("%w; its log is %s", err, log.Name())
 	}

@@ -152,8 +152,16 @@ func (s *stage) play() (err error) {
 		}
 	}
 	s.acts((*stage).brinelight, (*stage).tidepad, (*stage).undertow)
+	s.house()
 	s.lantern()
 	return nil
+}
+
+// house is what who runs it sees to: how much a project may take, and who is invited.
+func (s *stage) house() {
+	odile := s.as("odile", "brinelight")
+	odile.tarn("project", "limit", "brinelight", "48MB")
+	odile.tarn("invite", "add", "--role", "artist", "--uses", "2", "--expires", "2w")
 }
 
 // lantern is the folder of the five minutes in the README: files that are no project yet.

@@ -134,6 +134,10 @@ func TestTheEndOfAProject(t *testing.T) {
 	b.isForEverybody("/p/brinelight/record")
 	b.do(chromedp.Navigate(d.URL+"/p/brinelight/record?about=locks"), b.sees("rurik took the lock of a.png"),
 		b.until(`!document.body.innerText.includes("archived brinelight")`))
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/usage"), b.sees("at the service; no limit is set"), b.evaluate(axe(t)), b.still())
+	b.isForEverybody("/p/brinelight/usage")
+	says(t, odile.tarn(0, "usage"), "It takes", "at the service", "STORED")
+	says(t, rurik.tarn(1, "usage", "--service"), "only a steward")
 	says(t, odile.tarn(0, "record", "--about", "project"), "odile deleted brinelight", "odile archived brinelight")
 	says(t, odile.tarn(0, "record", "--csv", "--last", "3"), "id,at,")
 	if r := odile.runIn(odile.home, "brinelght\n", "project", "delete", "brinelight"); r.Status != 1 || !strings.Contains(r.Errs,

@@ -54,6 +54,7 @@ var rooms = map[string][]string{
 	"looking":   {"contents"},
 	"showing":   {"contents"},
 	"telling":   {},
+	"metering":  {},
 	"keeping":   {"contents", "ruling", "looking"},
 }
 

@@ -181,3 +181,18 @@ func (s *Server) deeds(c *call) error {
 	}
 	return c.answer(out)
 }
+
+func (s *Server) usage(c *call) error {
+	days, err := c.number("days")
+	if err != nil {
+		return err
+	}
+	if days == 0 {
+		days = 30
+	}
+	out, err := s.service.Usage(c.Request().Context(), c.actor, c.project(), days)
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
+}

@@ -68,6 +68,8 @@ var recordParams = []param{{name: "person", kind: "string", about: "only of this
 	{name: "since", kind: "string", about: "only what ended after this day or time (2026-03-02, or RFC 3339)"},
 	{name: "until", kind: "string", about: "only what was taken before this day or time"}, skipParam, limitParam}
 
+var usageParams = []param{{name: "days", kind: "integer", about: "over so many days, the present one among them; 30 where left out"}}
+
 var deedParams = []param{{name: "person", kind: "string", about: "only what this person did, or what was done to them"},
 	{name: "about", kind: "string", about: "only what is about this", words: news.SubjectWords()},
 	{name: "path", kind: "string", about: "only what is about this asset, or something in this folder"},
@@ -197,6 +199,11 @@ var calls = []route{
 	{method: "POST", path: "/restore", right: ground.Whole, summary: "Bring a deleted project back; for its owners",
 		body:   model.DeleteRequest{},
 		answer: model.Project{}, handle: (*Server).restoreProject},
+	{method: "GET", path: "/projects/:project/usage", right: ground.Viewer, costly: true,
+		summary: "What a project takes, day by day, what that is of, when it will be full, and what it costs", answer: model.Usage{},
+		query: usageParams, handle: (*Server).usage},
+	{method: "GET", path: "/usage", right: ground.ServiceSteward, costly: true, summary: "The same of all projects together; for stewards",
+		answer: model.Usage{}, query: usageParams, handle: (*Server).usage},
 	{method: "GET", path: "/projects/:project/record", right: ground.Viewer, costly: true,
 		summary: "Everything that was done in a project, the latest first; what concerns credentials is for leads", answer: model.Deeds{},
 		query: deedParams, handle: (*Server).deeds},

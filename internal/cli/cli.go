@@ -450,7 +450,8 @@ func (a *app) commands() (all []*cli.Command) {
 			a.export(), a.rollback(), a.milestone()}},
 		{"5. Working apart", []*cli.Command{a.branch(), a.switchTo(), a.merge(), a.review()}},
 		{"6. Beside the code", []*cli.Command{a.pin(), a.adopt()}},
-		{"7. Projects and people", []*cli.Command{a.project(), a.member(), a.invite(), a.deeds(), a.token(), a.showing(), a.heal(), a.editor(),
+		{"7. Projects and people", []*cli.Command{a.project(), a.member(), a.invite(), a.deeds(), a.usage(), a.token(), a.showing(), a.heal(),
+			a.editor(),
 			a.completion()}},
 	} {
 		for _, c := range group.list {

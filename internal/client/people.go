@@ -216,6 +216,15 @@ func (c *Client) Deeds(ctx context.Context, key string, query url.Values) (v mod
 	return v, c.get(ctx, path, query, &v)
 }
 
+// Usage is what a project, or, with key "", all of them together, took over so many days.
+func (c *Client) Usage(ctx context.Context, key string, days int) (v model.Usage, err error) {
+	path := "/usage"
+	if key != "" {
+		path = in(key, "/usage")
+	}
+	return v, c.get(ctx, path, url.Values{"days": {strconv.Itoa(days)}}, &v)
+}
+
 // ParseInvitation reads the link of an invitation: the address of its service, and its secret; ok is false for anything else.
 func ParseInvitation(link string) (address, secret string, ok bool) {
 	before, secret, found := strings.Cut(strings.TrimSpace(link), "#")

@@ -12,10 +12,12 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
+	"github.com/dustin/go-humanize"
 	"github.com/pelletier/go-toml/v2"
 	"github.com/urfave/cli/v3"
 
@@ -49,6 +51,14 @@ type settings struct {
 	Address   string `toml:"address"`
 	// Grace is for how many days a deleted project can be brought back.
 	Grace int `toml:"grace_days"`
+	// Limit is the most that all projects together may take, as text; WarnAt are the shares of a limit, in percent, at which people are
+	// warned.
+	Limit  string `toml:"limit"`
+	WarnAt []int  `toml:"warn_at"`
+	// Prices a month, of a GiB and of a person, in a currency.
+	Price       float64 `toml:"price_per_gib"`
+	PersonPrice float64 `toml:"price_per_person"`
+	Currency    string  `toml:"currency"`
 }
 
 var defaults = settings{Listen: "127.0.0.1:7420", DB: "postgres://tarnd@127.0.0.1:5432/tarnd", Data: "/var/lib/tarnd", Grace: 10}
@@ -82,6 +92,14 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errs io.Writer)
 				Sources: cli.EnvVars("TARND_ADDRESS")},
 			&cli.IntFlag{Name: "grace-days", Usage: "for how many days a deleted project can be brought back (default 10)",
 				Sources: cli.EnvVars("TARND_GRACE_DAYS")},
+			&cli.StringFlag{Name: "limit", Usage: "the most that all projects together may take (2TB); no limit where it is left out",
+				Sources: cli.EnvVars("TARND_LIMIT")},
+			&cli.IntSliceFlag{Name: "warn-at",
+				Usage: "the shares of a project's limit, in percent, at which leads and stewards are warned (default " +
+					"50,75,95)", Sources: cli.EnvVars("TARND_WARN_AT")},
+			&cli.FloatFlag{Name: "price", Usage: "what a GiB costs a month, for what is shown of costs", Sources: cli.EnvVars("TARND_PRICE")},
+			&cli.FloatFlag{Name: "price-person", Usage: "what a person costs a month", Sources: cli.EnvVars("TARND_PRICE_PERSON")},
+			&cli.StringFlag{Name: "currency", Usage: "the currency of the prices (EUR)", Sources: cli.EnvVars("TARND_CURRENCY")},
 			&cli.StringFlag{Name: "data", Usage: "folder for the content (default " + defaults.Data + ")", Sources: cli.EnvVars("TARND_DATA")},
 			&cli.BoolFlag{Name: "licences", Local: true, Usage: "print what this program is built upon, and the licences of that"},
 		},
@@ -139,7 +157,8 @@ func read(cmd *cli.Command) (settings, error) {
 		var unknown *toml.StrictMissingError
 		if errors.As(err, &unknown) {
 			return s, fmt.Errorf("the settings in %s have an unknown key %s; there are listen, db, data, objects, objects_region, "+
-				"objects_access_key, objects_secret_key, scrub, mail, mail_from, hook_hosts, address and grace_days", file,
+				"objects_access_key, objects_secret_key, scrub, mail, mail_from, hook_hosts, address, "+
+				"grace_days, limit, warn_at, price_per_gib, price_per_person and currency", file,
 				strings.Join(unknown.Errors[0].Key(), "."))
 		}
 		var at *toml.DecodeError
@@ -153,7 +172,8 @@ func read(cmd *cli.Command) (settings, error) {
 		}
 	}
 	for name, into := range map[string]*string{"listen": &s.Listen, "db": &s.DB, "data": &s.Data, "objects": &s.Objects, "scrub": &s.Scrub,
-		"mail-from": &s.MailFrom, "hook-hosts": &s.HookHosts, "address": &s.Address} {
+		"mail-from": &s.MailFrom, "hook-hosts": &s.HookHosts, "address": &s.Address, "limit": &s.Limit,
+		"currency": &s.Currency} {
 		if v := cmd.String(name); v != "" {
 			*into = v
 		}
@@ -161,6 +181,24 @@ func read(cmd *cli.Command) (settings, error) {
 	if cmd.IsSet("grace-days") {
 		s.Grace = int(cmd.Int("grace-days"))
 	}
+	if cmd.IsSet("warn-at") {
+		s.WarnAt = nil
+		for _, n := range cmd.IntSlice("warn-at") {
+			s.WarnAt = append(s.WarnAt, int(n))
+		}
+	}
+	for name, into := range map[string]*float64{"price": &s.Price, "price-person": &s.PersonPrice} {
+		if cmd.IsSet(name) {
+			*into = cmd.Float(name)
+		}
+		if *into < 0 {
+			return s, fmt.Errorf("a price is not negative, as %s is", name)
+		}
+	}
+	if slices.ContainsFunc(s.WarnAt, func(n int) bool { return n < 1 || n > 100 }) {
+		return s, fmt.Errorf("people are warned at shares of 1 to 100 percent, not at %v", s.WarnAt)
+	}
+	slices.Sort(s.WarnAt)
 	if s.Grace < 0 || s.Grace > 3650 {
 		return s, fmt.Errorf("a deleted project can be brought back for 0 to 3650 days, not for %d", s.Grace)
 	}
@@ -198,6 +236,18 @@ func open(ctx context.Context, s settings, log *slog.Logger) (*records.DB, *serv
 	}
 	svc := service.New(db, packs, filepath.Join(s.Data, "pictures"), log)
 	svc.Grace = time.Duration(s.Grace) * 24 * time.Hour
+	if s.Limit != "" {
+		n, err := humanize.ParseBytes(s.Limit)
+		if err != nil || n > 1<<60 {
+			db.Close()
+			return nil, nil, fmt.Errorf("%q is not a size; it looks like 2TB", s.Limit)
+		}
+		svc.LimitOfAll = int64(n)
+	}
+	if len(s.WarnAt) > 0 {
+		svc.Terms.WarnAt = s.WarnAt
+	}
+	svc.Terms.PerGiB, svc.Terms.PerPerson, svc.Terms.Currency = s.Price, s.PersonPrice, s.Currency
 	return db, svc, nil
 }
 

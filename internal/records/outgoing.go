@@ -69,11 +69,12 @@ type Hearer struct {
 	Choice string
 }
 
-// Hearers lists the people of a project who have a mail address.
-func (tx *Tx) Hearers(ctx context.Context, project int64, kind string) ([]Hearer, error) {
-	rows, err := tx.q.Query(ctx, `select p.id, p.handle, m.role, p.mail, coalesce(w.mail, '') from memberships m join people p
-		on p.id = m.person_id
-		left join wishes w on w.person_id = p.id and w.kind = $2 where m.project_id = $1 and p.mail <> '' order by p.id`, project, kind)
+// Hearers lists the people of a project who have a mail address; with stewards, those of the service, too, as leads.
+func (tx *Tx) Hearers(ctx context.Context, project int64, kind string, stewards bool) ([]Hearer, error) {
+	rows, err := tx.q.Query(ctx, `select p.id, p.handle, coalesce(m.role, 'lead'), p.mail, coalesce(w.mail, '') from people p
+		left join memberships m on m.person_id = p.id and m.project_id = $1
+		left join wishes w on w.person_id = p.id and w.kind = $2
+		where p.mail <> '' and p.ended is null and (m.role is not null or p.steward and $3) order by p.id`, project, kind, stewards)
 	if err != nil {
 		return nil, err
 	}

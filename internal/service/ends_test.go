@@ -30,7 +30,9 @@ func TestAnArchivedProjectIsOnlyLookedAt(t *testing.T) {
 	if err != nil || p.Archived == nil {
 		t.Fatalf("%+v, %v", p, err)
 	}
-	hears("odile archived brinelight")
+	if said := hears("odile archived"); !strings.Contains(said, "odile archived brinelight: it is only looked at from now on") {
+		t.Errorf("people hear %q", said)
+	}
 	for _, who := range []ground.Actor{m.tamsin, m.odile} {
 		_, err := m.send(who, later)
 		testbed.Problem(t, err, model.Archived)

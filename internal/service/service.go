@@ -20,6 +20,7 @@ import (
 	"kettletarn/internal/service/keeping"
 	"kettletarn/internal/service/locks"
 	"kettletarn/internal/service/looking"
+	"kettletarn/internal/service/metering"
 	"kettletarn/internal/service/people"
 	"kettletarn/internal/service/reviewing"
 	"kettletarn/internal/service/ruling"
@@ -43,6 +44,7 @@ type Service struct {
 	*tellingRoom
 	*keepingRoom
 	*showingRoom
+	*meteringRoom
 }
 
 // The rooms, under names of their own: what they can do is what the service can do.
@@ -59,6 +61,7 @@ type (
 	tellingRoom   = telling.Room
 	keepingRoom   = keeping.Room
 	showingRoom   = showing.Room
+	meteringRoom  = metering.Room
 )
 
 // New makes a service. cache is a folder for what can be made again; it may be emptied at any time.
@@ -69,7 +72,7 @@ func New(db *records.DB, store store.Store, folder string, log *slog.Logger) *Se
 	locks := locks.New(rules)
 	return &Service{ground, contents, rules, locks, handoffs.New(locks, looks), people.New(locks), history.New(contents),
 		branching.New(ground), reviewing.New(looks), looks,
-		telling.New(ground), keeping.New(rules, looks), showing.New(contents)}
+		telling.New(ground), keeping.New(rules, looks), showing.New(contents), metering.New(ground)}
 }
 
 // Run carries news from the database to the readers until ctx ends, then ends their streams; beside that it keeps the history in packs,
@@ -87,6 +90,7 @@ func (s *Service) Run(ctx context.Context) {
 	wait.Go(func() { s.LookingAhead(ctx) })
 	wait.Go(func() { s.Merging(ctx) })
 	wait.Go(func() { s.watchingRoom(ctx) })
+	wait.Go(func() { s.Metering(ctx, s.Bell.Rung) })
 	if s.Courier != nil {
 		wait.Go(func() { s.Delivering(ctx) })
 		wait.Go(func() { s.Carrying(ctx, true) })

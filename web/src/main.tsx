@@ -66,6 +66,7 @@ const router = createBrowserRouter([
             ...page(() => import("./pages/people/AboutFrame"), "AboutFrame"),
             children: [
               { path: "people", ...page(() => import("./pages/people/PeoplePage"), "PeoplePage") },
+              { path: "usage", ...page(() => import("./pages/people/UsagePage"), "UsagePage") },
               { path: "record", ...page(() => import("./pages/people/RecordPage"), "RecordPage") },
               { path: "ending", ...page(() => import("./pages/people/EndingPage"), "EndingPage") },
             ],

@@ -34,6 +34,7 @@ const (
 	ProjectRestored  = "project.restored"
 	ProjectRemoved   = "project.removed"
 	ProjectLimit     = "project.limit"
+	ProjectFilling   = "project.filling"
 	MemberSet        = "member.set"
 	MemberRemoved    = "member.removed"
 	InvitationMade   = "invitation.made"
@@ -75,7 +76,7 @@ var Events = []Event{
 	{ShowingAdded, true, false}, {ShowingEnded, true, false}, {ShowingOpened, true, false}, {ShowingsSwitched, true, false},
 	{UnsentChanged, true, false}, {PinsTold, true, false}, {WorkspaceAdded, true, false}, {FalseClaim, false, false},
 	{ProjectStarted, true, false}, {ProjectArchived, true, true}, {ProjectBack, true, true}, {ProjectDeleted, true, true},
-	{ProjectRestored, true, true}, {ProjectRemoved, true, false}, {ProjectLimit, false, false},
+	{ProjectRestored, true, true}, {ProjectRemoved, true, false}, {ProjectLimit, false, false}, {ProjectFilling, true, true},
 	{MemberSet, false, false}, {MemberRemoved, false, false},
 	{InvitationMade, false, false}, {InvitationEnded, false, false}, {InvitationUsed, false, false},
 	{TokenMade, false, false}, {TokenEnded, false, false},

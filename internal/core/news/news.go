@@ -52,7 +52,7 @@ func Kinds() []Kind {
 		{Waits, "somebody waits for a lock that you hold", "waiting", Daily, false},
 		{Review, "you are asked to look at something, or something is said about what you look at", "reviews", AtOnce, true},
 		{Rules, "requests about the rules, and their answers", "rules", Daily, false},
-		{Project, "a project is archived or deleted, or comes back", "projects archived or deleted", AtOnce, true},
+		{Project, "a project is archived or deleted, comes back, or fills up", "projects archived, deleted or filling up", AtOnce, true},
 		{Work, "new handoffs arrived", "handoffs", Daily, false},
 	}
 }
@@ -167,6 +167,11 @@ func Of(e model.Event) (i Item) {
 		i.Kind, i.Everyone = Project, true
 		i.Text = fmt.Sprintf("%s deleted %s. It goes for good on %s; until then an owner can bring it back", e.Person, about.text("key"),
 			clock(about.text("goes")))
+	case ProjectFilling:
+		share := about.number("share")
+		i.Kind, i.Leads, i.Text = Project, true,
+			fmt.Sprintf("%s takes %s at the service, %d%% of the %s that it may take. At the limit nothing new is "+
+				"taken, and nothing is lost", about.text("key"), limit(e.Subject["stored"]), share, limit(e.Subject["limit"]))
 	case ProjectRestored:
 		i.Kind, i.Everyone, i.Text = Project, true, fmt.Sprintf("%s brought %s back, which was deleted", e.Person, about.text("key"))
 	case ShowingAdded:

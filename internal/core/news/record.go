@@ -142,6 +142,9 @@ func Says(e model.Event) string {
 
 func limit(v any) string {
 	n, _ := v.(float64)
+	if whole, ok := v.(int64); ok {
+		n = float64(whole)
+	}
 	if n <= 0 {
 		return "none"
 	}

@@ -23,10 +23,12 @@ const (
 
 // Fetched is content on its way to who asked for it, as records in the form in which they travel. Not safe for concurrent use; Close it.
 type Fetched struct {
+	project int64
 	r       *Reader
 	digests []chunk.Digest
 	packs   map[string]store.Object // in which records lie as they travel
 	size    int64
+	bytes   int64 // of all records, as they lie there
 }
 
 // Fetch finds chunks and manifest nodes, to be handed out in that order as they lie in the store: who gets them checks them, and tells of
@@ -43,7 +45,7 @@ func (s *Room) Fetch(ctx context.Context, actor ground.Actor, key string, digest
 	}); err != nil {
 		return nil, err
 	}
-	f := &Fetched{r: s.Reader(p.ID), digests: digests, packs: map[string]store.Object{}}
+	f := &Fetched{project: p.ID, r: s.Reader(p.ID), digests: digests, packs: map[string]store.Object{}}
 	if err := f.r.locate(ctx, digests); err != nil {
 		f.Close()
 		return nil, err
@@ -58,6 +60,7 @@ func (f *Fetched) open(ctx context.Context) {
 	for _, d := range f.digests {
 		at := f.r.places[d]
 		f.size += pack.HeadSize + int64(at.Stored)
+		f.bytes += int64(at.Stored)
 		if seen[at.Pack] {
 			continue
 		}
@@ -97,6 +100,7 @@ var errShort = errors.New("a pack ends before its records do")
 // WriteTo writes the records. An error in the middle leaves what was written useless: whoever gets it asks again, and is told then what
 // can't be read.
 func (f *Fetched) WriteTo(ctx context.Context, w io.Writer) error {
+	f.r.s.Travelled(f.project, 0, f.bytes)
 	out := bufio.NewWriterSize(w, 256<<10)
 	var head []byte
 	for rest := f.digests; len(rest) > 0; {

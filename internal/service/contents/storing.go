@@ -165,16 +165,28 @@ func (s *Room) StorePack(ctx context.Context, p records.Project, next func() (pa
 			s.Log.Warn("a pack that was not taken could not be removed; collect does it", "pack", name, "error", gone)
 		}
 	}
+	if err == nil {
+		s.Travelled(p.ID, size, 0)
+	}
 	return len(entries), err
 }
 
-// charge refuses what would take more room than a project has. 0 asks whether there is any.
+// charge refuses what would take more room than a project has, or all of them together. 0 asks whether there is any.
 func (s *Room) charge(ctx context.Context, tx *records.Tx, p records.Project, size int64) error {
 	limit, stored, err := tx.Room(ctx, p.ID)
-	if err != nil || limit == 0 || stored+size <= limit && stored < limit {
+	if err != nil {
 		return err
 	}
-	return noRoomLeft(p.Key, stored, limit)
+	if limit > 0 && (stored+size > limit || stored >= limit) {
+		return noRoomLeft(p.Key, stored, limit)
+	}
+	if limit = s.LimitOfAll; limit == 0 {
+		return nil
+	}
+	if stored, err = tx.StoredOfAll(ctx); err == nil && (stored+size > limit || stored >= limit) {
+		return noRoomLeft("all that this service keeps", stored, limit)
+	}
+	return err
 }
 
 func noRoomLeft(key string, stored, limit int64) error {

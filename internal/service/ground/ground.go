@@ -27,11 +27,14 @@ type Ground struct {
 	Log   *slog.Logger
 	// Courier takes news out of the house; nil where nobody does.
 	Courier Courier
+	// LimitOfAll is the most bytes that all projects together may have in the store, 0 for no limit. It is set before the service is used.
+	LimitOfAll int64
 	// Grace is how long a deleted project can be brought back. It is set before the service is used.
 	Grace time.Duration
 	nodes *lru.Cache[nodeKey, *tree.Node]
 	// moved is when content last came or went, in nanoseconds of the Unix epoch.
-	moved atomic.Int64
+	moved   atomic.Int64
+	traffic traffic
 	// handedOff wakes the keeper of the history.
 	HandedOff chan struct{}
 	// heard is when each workspace was last noted as heard of, so that it is not written with every request.

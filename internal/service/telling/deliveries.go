@@ -107,7 +107,7 @@ func (s *Room) addressees(ctx context.Context, tx *records.Tx, e records.Happene
 	if !s.Courier.Mails() {
 		return nil, nil
 	}
-	people, err := tx.Hearers(ctx, e.Project, item.Kind)
+	people, err := tx.Hearers(ctx, e.Project, item.Kind, e.Kind == news.ProjectFilling)
 	if err != nil {
 		return nil, err
 	}

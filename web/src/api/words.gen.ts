@@ -136,7 +136,7 @@ export const newsKinds = [
   { name: "waits", short: "waiting", urgent: false },
   { name: "review", short: "reviews", urgent: true },
   { name: "rules", short: "rules", urgent: false },
-  { name: "project", short: "projects archived or deleted", urgent: true },
+  { name: "project", short: "projects archived, deleted or filling up", urgent: true },
   { name: "work", short: "handoffs", urgent: false },
 ] as const;
 
