@@ -122,7 +122,8 @@ func (tx *Tx) ThinUsage(ctx context.Context, ago time.Duration) error {
 	if _, err := tx.q.Exec(ctx, `with d as (select project_id, hour::date as day, max(hour) filter (where stored is not null) as last,
 			sum(brought) brought, sum(fetched) fetched, sum(coalesce(byte_hours, stored)) hours, count(*) n
 			from usage where hour < date_trunc('day', now() - $1::interval) group by 1, 2)
-		update usage u set brought = d.brought, fetched = d.fetched, byte_hours = d.hours from d where d.n > 1 and u.project_id = d.project_id and u.hour = d.last`,
+		update usage u set brought = d.brought, fetched = d.fetched, byte_hours = d.hours from d where d.n > 1
+			and u.project_id = d.project_id and u.hour = d.last`,
 		ago); err != nil {
 		return err
 	}
