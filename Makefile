@@ -73,7 +73,7 @@ SEED  ?= 1
 soak: build
 	@scripts/install-packages.sh postgresql git faketime chromium-headless-shell
 	@SOAK=1 go test -count=1 -timeout 2h ./internal/mainline ./internal/workspace ./internal/apart ./internal/service
-	@SOAK=1 go test -count=1 -timeout 1h ./e2e -run 'TestLocksAreLinearizable|TestTheDemo$$|TestPagesAreForEverybody'
+	@SOAK=1 go test -count=1 -timeout 1h ./e2e -run 'TestLocksAreLinearizable|TestTheDemo$$|TestPagesAreForEverybody|TestBackupsUnderLoad|TestTheDeskSleeps'
 	@SOAK=1 KILLS=$(KILLS) SEED=$(SEED) go test ./e2e -run TestKillsLoseNothing -count=1 -timeout 12h -v | grep -v '^ *\(---\|===\)'
 
 # What is installed elsewhere, made in dist/packages; then installed here by apt, and removed again.

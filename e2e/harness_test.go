@@ -54,13 +54,19 @@ func (d *daemon) start() {
 // tarnd runs another command of tarnd on the same database and store, beside the one that serves. It has to end with the status.
 func (d *daemon) tarnd(status int, args ...string) string {
 	d.t.Helper()
-	cmd := exec.Command(filepath.Join(bin, "tarnd"), args...)
-	cmd.Env = d.Env
+	cmd := d.command(args...)
 	out, err := cmd.CombinedOutput()
 	if got := cmd.ProcessState.ExitCode(); got != status {
 		d.t.Fatalf("tarnd %s ends with %d, want %d (%v):\n%s", strings.Join(args, " "), got, status, err, out)
 	}
 	return string(out)
+}
+
+// command is another command of tarnd, which the test runs by itself.
+func (d *daemon) command(args ...string) *exec.Cmd {
+	cmd := exec.Command(filepath.Join(bin, "tarnd"), args...)
+	cmd.Env = d.Env
+	return cmd
 }
 
 // stopWithin ends it in order, and fails the test where that takes longer.

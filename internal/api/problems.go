@@ -20,6 +20,7 @@ var problems = map[string]struct {
 	model.NotSignedIn:     {http.StatusUnauthorized, "Not signed in"},
 	model.SignInExpired:   {http.StatusUnauthorized, "The sign-in has ended"},
 	model.WrongPassphrase: {http.StatusUnauthorized, "Wrong handle or passphrase"},
+	model.Restored:        {http.StatusConflict, "The service was restored from a backup"},
 	model.Archived:        {http.StatusConflict, "The project is archived"},
 	model.InvitationOver:  {http.StatusConflict, "The invitation is over"},
 	model.NotAllowed:      {http.StatusForbidden, "Not allowed"},

@@ -85,6 +85,9 @@ type call struct {
 }
 
 func (s *Server) authenticate(c *call) (err error) {
+	if err := s.service.SameLife(c.Request().Context(), c.Request().Header.Get(model.LifeHeader)); err != nil {
+		return err
+	}
 	if c.route.right == ground.Shown {
 		if c.actor, err = s.service.AdmitOutside(c.Request().Context(), c.Param("secret")); errors.Is(err, ground.ShowsNothing) {
 			if many := s.gate.Stray(c.address); many != nil {
@@ -143,6 +146,9 @@ func (s *Server) headers(next echo.HandlerFunc) echo.HandlerFunc {
 		pages.Headers(h)
 		if strings.HasPrefix(c.Request().URL.Path, Prefix) {
 			h.Set("Cache-Control", "no-store")
+			if life := s.service.Life(c.Request().Context()); life != "" {
+				h.Set(model.LifeHeader, life)
+			}
 		}
 		return next(c)
 	}

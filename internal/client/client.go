@@ -35,6 +35,7 @@ type Client struct {
 	from     string
 	waiting  func(time.Duration)
 	refused  func()
+	life     atomic.Pointer[string]
 }
 
 // Unreachable says that no answer came from a service.
@@ -193,6 +194,21 @@ func (c *Client) In(workspace string, refused func()) *Client {
 	return own
 }
 
+// Life is which life of the service answered last, or is known from before; "" where none is. See [model.LifeHeader].
+func (c *Client) Life() string {
+	if id := c.life.Load(); id != nil {
+		return *id
+	}
+	return ""
+}
+
+// Knows makes the client talk to one life of the service alone: another one refuses.
+func (c *Client) Knows(life string) {
+	if life != "" {
+		c.life.Store(&life)
+	}
+}
+
 // URL is the address that the client talks to.
 func (c *Client) URL() string { return c.base }
 
@@ -331,6 +347,9 @@ func (c *Client) once(ctx context.Context, q request, body [][]byte, contentType
 	if c.from != "" {
 		r.Header.Set(model.WorkspaceHeader, c.from)
 	}
+	if life := c.Life(); life != "" && c.from != "" {
+		r.Header.Set(model.LifeHeader, life)
+	}
 	for k, v := range q.header {
 		r.Header.Set(k, v)
 	}
@@ -344,6 +363,9 @@ func (c *Client) once(ctx context.Context, q request, body [][]byte, contentType
 	defer answer.Body.Close()
 	g.heard(bodyPatience)
 	c.answered.Store(true)
+	if life := answer.Header.Get(model.LifeHeader); life != "" && (c.from == "" || c.Life() == "") {
+		c.life.Store(&life)
+	}
 	if answer.StatusCode >= 300 {
 		return problem(answer, c.base)
 	}

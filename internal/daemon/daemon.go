@@ -126,6 +126,17 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errs io.Writer)
 			{Name: "rebuild", Usage: "bring all projects back from their packs alone, into an empty database",
 				UsageText: "tarnd rebuild --owner HANDLE\n\nExample: tarnd rebuild --owner odile --db postgres://tarnd@127.0.0.1/fresh",
 				Flags:     []cli.Flag{&cli.StringFlag{Name: "owner", Usage: "who owns the projects then", Required: true}, asJSON()}, Action: rebuild},
+			{Name: "backup", Usage: "copy database and packs while the service runs, what is there already excepted; or check the copies",
+				UsageText: "tarnd backup FOLDER [--keep-all]\ntarnd backup --check FOLDER\n\nExample: tarnd backup /mnt/backup/tarn",
+				ArgsUsage: "FOLDER",
+				Flags: []cli.Flag{&cli.BoolFlag{Name: "check", Usage: "read all backups there, and hold them to their digests"},
+					&cli.BoolFlag{Name: "keep-all", Usage: "thin out no old ones: else all of two days stay, the last of each day of two weeks, and the " +
+						"last of each week of a year"}, asJSON()}, Action: makeBackup},
+			{Name: "restore", Usage: "bring a service back from a backup, into an empty database and an empty data folder",
+				UsageText: "tarnd restore FOLDER [--at NAME]\n\nExample: tarnd restore /mnt/backup/tarn --db postgres://tarnd@127.0.0.1/fresh --data " +
+					"/srv/fresh", ArgsUsage: "FOLDER",
+				Flags:  []cli.Flag{&cli.StringFlag{Name: "at", Usage: "which backup, by its name; the newest where left out"}, asJSON()},
+				Action: restoreBackup},
 			{Name: "version", Usage: "print the version", UsageText: "tarnd version\n\nExample: tarnd version",
 				Action: func(_ context.Context, cmd *cli.Command) error {
 					_, err := fmt.Fprintln(cmd.Root().Writer, "tarnd", version.String())

@@ -221,7 +221,7 @@ func TestADeliveryIsTakenByOneAndTakenUpAgain(t *testing.T) {
 			wishes[0] != (records.NewsChoice{Kind: "work", Mail: "daily", Desktop: true}) {
 			t.Errorf("%s %+v, %v", mail, wishes, err)
 		}
-		hearers, err := tx.Hearers(t.Context(), p, "work")
+		hearers, err := tx.Hearers(t.Context(), p, "work", false)
 		if err != nil || len(hearers) != 1 || hearers[0].Choice != "daily" || hearers[0].Role != "owner" {
 			t.Errorf("%+v, %v", hearers, err)
 		}

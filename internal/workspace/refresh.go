@@ -73,7 +73,7 @@ func (w *Workspace) noteNews(asked index.View, pages []model.Assets, changed map
 				}
 			}
 		}
-		view.Fetched, done = now(), true
+		view.Fetched, view.Life, done = now(), w.Client.Life(), true
 		return t.SetView(view)
 	})
 }

@@ -13,6 +13,7 @@ import (
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
+	"kettletarn/internal/workspace/index"
 	"kettletarn/internal/workspace/placing"
 	"kettletarn/internal/workspace/scan"
 	"kettletarn/internal/workspace/transfer"
@@ -248,6 +249,29 @@ func start(ctx context.Context, dir, key, rulesText string, fenced bool, c *clie
 	return create(ctx, dir, key, fenced, c, progress)
 }
 
+// forgetFormerLife forgets what is known of a folder where that came from a service that was restored since, so that everything in it is
+// looked at anew. It gives the versions that the folder had then, by path.
+func forgetFormerLife(m Marker, c *client.Client) (former map[string]int, err error) {
+	known := index.In(stateFolder(m), m.Project)
+	if !known.There() {
+		return nil, nil
+	}
+	var view index.View
+	had := map[string]int{}
+	if err := known.Look(func(t index.Tx) error {
+		if view, err = t.View(); err != nil {
+			return err
+		}
+		return t.EachBase(func(path string, b index.Base) error {
+			had[path] = b.Version
+			return nil
+		})
+	}); err != nil || view.Life == "" || c.Life() == "" || view.Life == c.Life() {
+		return nil, err
+	}
+	return had, known.Remove()
+}
+
 // Join ties a folder to a project. A new folder has to be empty or missing. With here, the folder may have the files already:
 // nothing in it is overwritten. Interrupted, it can be repeated.
 func Join(ctx context.Context, dir, key string, here bool, c *client.Client, progress transfer.Progress) (*Workspace, error) {
@@ -264,6 +288,12 @@ func Join(ctx context.Context, dir, key string, here bool, c *client.Client, pro
 		if err != nil {
 			return nil, err
 		}
+		var former map[string]int
+		if here {
+			if former, err = forgetFormerLife(m, c); err != nil {
+				return nil, err
+			}
+		}
 		what, _, note, err := lookAtPlace(dir, m)
 		if err != nil {
 			return nil, err
@@ -272,7 +302,11 @@ func Join(ctx context.Context, dir, key string, here bool, c *client.Client, pro
 		case mine && here && what == placeAnew:
 			return takeAnew(ctx, dir, m, note, c, progress)
 		case mine && (!here || what != placeCopy):
-			return openAnyhow(dir, c, progress)
+			w, err := openAnyhow(dir, c, progress)
+			if err == nil {
+				w.former = former
+			}
+			return w, err
 		}
 		if !here {
 			return nil, model.NewProblem(model.Taken, "make it yours with tarn join "+key+" --here, which overwrites nothing",
@@ -342,6 +376,7 @@ func (w *Workspace) Adopt(ctx context.Context) (*Adopted, error) {
 	out := &Adopted{Taken: s.Same, Differ: []model.Asset{}, New: []model.Asset{}, Lacking: []model.Asset{},
 		Odd: append([]model.Refusal{}, s.Odd...)}
 	var same []placing.Wanted
+	var later []model.Asset
 	for _, a := range s.Assets {
 		was := s.standing(a.Path)
 		switch {
@@ -352,6 +387,10 @@ func (w *Workspace) Adopt(ctx context.Context) (*Adopted, error) {
 			same = append(same, placing.Wanted{Asset: s.theirsOf(a), Place: a.Path, Was: was})
 		case was != nil:
 			out.Differ = append(out.Differ, a)
+			// What the service had before it was restored was made from what it has now.
+			if theirs := s.theirsOf(a); w.former[a.Path] >= theirs.Newest && !theirs.Gone {
+				later = append(later, theirs)
+			}
 		default:
 			out.Lacking = append(out.Lacking, a)
 		}
@@ -362,5 +401,15 @@ func (w *Workspace) Adopt(ctx context.Context) (*Adopted, error) {
 	for _, f := range rest {
 		out.Lacking = append(out.Lacking, f.Asset)
 	}
-	return out, err
+	if err != nil || len(later) == 0 {
+		return out, err
+	}
+	return out, w.update(func(t index.Tx) error {
+		for _, a := range later {
+			if err := t.SetBase(a.Path, placing.BaseOf(a, index.Stamp{Size: a.Size}), nil); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }

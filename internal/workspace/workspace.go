@@ -41,6 +41,8 @@ type Marker struct {
 
 // Workspace is an open workspace. Not safe for concurrent use, but several processes may have it open: see Work.
 type Workspace struct {
+	// former are the versions that the folder had, by path, before its service was restored; see Adopt.
+	former   map[string]int
 	Root     string
 	Marker   Marker
 	Client   *client.Client
@@ -141,6 +143,13 @@ func openAnyhow(root string, c *client.Client, progress transfer.Progress) (*Wor
 	}
 	if err := w.settlePlace(); err != nil {
 		return nil, err
+	}
+	if c != nil {
+		view, err := w.view()
+		if err != nil {
+			return nil, err
+		}
+		w.Client.Knows(view.Life)
 	}
 	w.folder.Disk, err = disk.Open(root)
 	return w, err

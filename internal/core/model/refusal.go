@@ -56,6 +56,7 @@ const (
 	SignInExpired   = "sign-in-expired"
 	InvitationOver  = "invitation-over"
 	Archived        = "archived"
+	Restored        = "restored"
 	WrongPassphrase = "wrong-passphrase"
 	NotAllowed      = "not-allowed"
 	NotFound        = "not-found"

@@ -539,3 +539,7 @@ type News struct {
 type NewsRead struct {
 	UpTo int64 `json:"up_to"`
 }
+
+// LifeHeader names, on any answer, which life of the service it is, and on a request from a workspace, the one that it knows: a service
+// that was restored from a backup is in another one, and refuses what is meant for the one before.
+const LifeHeader = "Tarn-Life"

@@ -35,6 +35,7 @@ type Ground struct {
 	// moved is when content last came or went, in nanoseconds of the Unix epoch.
 	moved   atomic.Int64
 	traffic traffic
+	life    atomic.Pointer[string]
 	// handedOff wakes the keeper of the history.
 	HandedOff chan struct{}
 	// heard is when each workspace was last noted as heard of, so that it is not written with every request.

@@ -123,6 +123,8 @@ type View struct {
 	Pinned bool
 	// Scope are the folders that come down; none for all.
 	Scope scope.Scope
+	// Life is which life of the service said all this, "" where it did not say.
+	Life string
 }
 
 // On is the branch that the workspace is on.

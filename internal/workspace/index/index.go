@@ -34,6 +34,9 @@ func (x *Index) There() bool {
 	return err == nil && info.Size() > 0 || err != nil && !errors.Is(err, os.ErrNotExist)
 }
 
+// Remove forgets everything.
+func (x *Index) Remove() error { return os.Remove(x.file()) }
+
 // Ready makes the index where it is missing, and refuses one of another format. Looking at one that is there costs no write.
 func (x *Index) Ready() error {
 	found := 0
