@@ -8,6 +8,7 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/postbox"
 	"kettletarn/internal/testbed"
 )
 
@@ -146,4 +147,77 @@ func TestTheEndOfAProject(t *testing.T) {
 	}
 	says(t, odile.runIn(odile.home, "brinelight\n", "project", "delete", "brinelight").Out, "brinelight is deleted")
 	says(t, odile.runIn(odile.home, "", "project", "restore", "brinelight").Out, "is back, as it was")
+}
+
+// TestStewardsRunTheService: people, links, limits and how the service is, in a browser; a forgotten passphrase, by mail.
+func TestStewardsRunTheService(t *testing.T) {
+	t.Parallel()
+	box, address, err := postbox.Open("127.0.0.1:0", t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer box.Close()
+	d := serve(t)
+	d.Stop()
+	d.Env = append(d.Env, "TARND_MAIL=smtp://"+address, "TARND_MAIL_FROM=Kettle Tarn <tarn@saltpan.example>", "TARND_ADDRESS="+d.URL)
+	d.start()
+	odile := d.person("odile")
+	odile.start(map[string]string{"a.png": "a"})
+	says(t, odile.tarn(0, "news", "--address", "odile@saltpan.example"), "A letter with a code went")
+	odile.tarn(0, "news", "--code", box.Code("odile@saltpan.example"))
+	says(t, d.tarnd(0, "person", "steward", "odile"), "odile is a steward now")
+	says(t, d.tarnd(1, "person", "steward", "odile", "--off"), "odile is the only steward")
+
+	b := open(t, d)
+	b.signIn("odile")
+	value := func(name string) string { return fmt.Sprintf(`//input[@name=%q]`, name) }
+	b.do(chromedp.Navigate(d.URL+"/me"), b.sees("Your name"), chromedp.SendKeys(value("name"), "Odile Brandt\n"),
+		b.sees("Others see you as Odile Brandt"), chromedp.Navigate(d.URL+"/p/brinelight/people"), b.sees("Odile Brandt"),
+		chromedp.Navigate(d.URL+"/service"), b.sees("Nothing fails, and nothing is damaged"), b.sees("PostgreSQL"), b.sees("Room left"),
+		b.sees("by "+address), b.evaluate(axe(t)), b.still())
+	b.isForEverybody("/service")
+	b.do(chromedp.Click(radio("People")), b.sees("1 project, "), chromedp.Click(button("Add somebody")), b.asked("Add somebody"),
+		chromedp.SendKeys(`[role=alertdialog] input`, "rurik"), b.act("Add"), b.asked("Pass it on to rurik alone"),
+		b.until(`document.querySelector("input[aria-label=Link]")`))
+	link, err := chromedp.Run(b.ctx, chromedp.Value(`input[aria-label="Link"]`))
+	if err != nil || !strings.HasPrefix(link, d.URL+model.WayInPath+"#") {
+		t.Fatalf("%q, %v", link, err)
+	}
+	b.do(b.act("Done"), b.asked(), b.sees("rurik"), b.evaluate(axe(t)), b.still())
+	b.isForEverybody("/service?part=people")
+
+	o := open(t, d)
+	o.do(chromedp.Navigate(link+"x"), o.sees("This link leads nowhere"), chromedp.Navigate("about:blank"), chromedp.Navigate(link),
+		o.sees("A passphrase for rurik"), o.evaluate(axe(t)), o.still())
+	o.isForEverybody("/forgotten")
+	o.do(chromedp.SendKeys(value("new"), testbed.Passphrase), chromedp.SendKeys(value("again"), testbed.Passphrase+"\n"),
+		o.until(`location.pathname === "/"`), chromedp.Navigate(d.URL+"/service"), o.sees("This is for stewards"))
+	b.do(chromedp.Click(`button[aria-label="Let go rurik"]`), b.asked("Let rurik go?", "they leave 0 projects"), b.act("Let go"), b.asked(),
+		b.sees("let go"))
+	o.do(chromedp.Navigate(d.URL+"/me"), o.sees("This sign-in ended"))
+
+	b.do(chromedp.Click(radio("Projects")), b.sees("no limit"), chromedp.Click(`button[aria-label="Limit of brinelight"]`),
+		b.asked("How much may brinelight take?"), chromedp.SendKeys(`[role=alertdialog] input`, "2"), b.act("Set it"), b.asked(),
+		b.sees("of 2.0 GiB"), b.evaluate(axe(t)), b.still())
+	b.isForEverybody("/service?part=projects")
+
+	// Who forgot theirs has a link sent; whoever asks learns nothing.
+	o.do(chromedp.Navigate(d.URL+"/sign-in"), o.sees("I forgot my passphrase"), chromedp.Click(`//a[contains(., "I forgot my passphrase")]`),
+		o.sees("You forgot your passphrase"), chromedp.SendKeys(value("handle"), "nobody\n"), o.sees("a link is on its way there"),
+		chromedp.Navigate(d.URL+"/forgotten"), chromedp.SendKeys(value("handle"), "odile\n"), o.sees("a link is on its way there"))
+	var mailed string
+	eventually(t, "the link comes", func() bool {
+		letters, err := box.Letters()
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, rest, found := strings.Cut(strings.ReplaceAll(letters[len(letters)-1], "=\n", ""), d.URL+model.WayInPath)
+		mailed, _, _ = strings.Cut(rest, "\n")
+		return found
+	})
+	o.do(chromedp.Navigate("about:blank"), chromedp.Navigate(d.URL+model.WayInPath+mailed), o.sees("A passphrase for odile"),
+		chromedp.SendKeys(value("new"), "four seals nap slowly"), chromedp.SendKeys(value("again"), "four seals nap slowly\n"),
+		o.until(`location.pathname === "/"`))
+	says(t, odile.tarn(1, "lock", "a.png"), "tarn sign-in")
+	says(t, d.tarnd(0, "person", "link", "odile"), d.URL+model.WayInPath+"#", "Pass it on to odile alone")
 }

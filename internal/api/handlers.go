@@ -59,7 +59,11 @@ func (s *Server) signOut(c *call) error {
 }
 
 func (s *Server) whoami(c *call) error {
-	return c.answer(model.Person{Handle: c.actor.Handle, Steward: c.actor.Steward})
+	out, err := s.service.Whoami(c.Request().Context(), c.actor)
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
 }
 
 func (s *Server) projects(c *call) error {

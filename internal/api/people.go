@@ -71,7 +71,7 @@ func (s *Server) endInvitation(c *call) error {
 
 // guessed counts a secret that is none, and refuses an address that keeps bringing them.
 func (s *Server) guessed(c *call, err error) error {
-	if errors.Is(err, people.NoInvitation) {
+	if errors.Is(err, people.NoInvitation) || errors.Is(err, people.NoWayIn) {
 		if many := s.gate.Stray(c.address); many != nil {
 			return many
 		}
@@ -194,5 +194,129 @@ func (s *Server) usage(c *call) error {
 	if err != nil {
 		return err
 	}
+	return c.answer(out)
+}
+
+func (s *Server) forgot(c *call) error {
+	var q model.Forgotten
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	if many := s.gate.Stray(c.address); many != nil {
+		return many
+	}
+	if err := s.service.Forgot(c.Request().Context(), q.Handle); err != nil {
+		return err
+	}
+	return c.answer(nil)
+}
+
+func (s *Server) lookAtWayIn(c *call) error {
+	var q model.InvitedLook
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	out, err := s.service.LookAtWayIn(c.Request().Context(), q.Secret)
+	if err != nil {
+		return s.guessed(c, err)
+	}
+	return c.answer(out)
+}
+
+func (s *Server) takeWayIn(c *call) error {
+	var q model.WayInTaken
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	done, err := s.gate.SignIn(c.address, "")
+	if err != nil {
+		return err
+	}
+	out, err := s.service.TakeWayIn(c.Request().Context(), q)
+	done(err == nil, errors.Is(err, people.NoWayIn))
+	if err != nil {
+		return s.guessed(c, err)
+	}
+	if q.Console {
+		s.console(c, &out)
+	}
+	return c.answer(out)
+}
+
+func (s *Server) setName(c *call) error {
+	var q model.NameRequest
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	out, err := s.service.SetName(c.Request().Context(), c.actor, q.Name)
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
+}
+
+func (s *Server) everybody(c *call) error {
+	list, err := s.service.People(c.Request().Context())
+	if err != nil {
+		return err
+	}
+	return c.answer(model.People{People: append([]model.PersonRow{}, list...)})
+}
+
+func (s *Server) newPerson(c *call) error {
+	var q model.PersonNew
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	out, err := s.service.NewPerson(c.Request().Context(), c.actor, q.Handle, q.Steward)
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
+}
+
+func (s *Server) wayIn(c *call) error {
+	out, err := s.service.WayIn(c.Request().Context(), c.actor, c.Param("handle"))
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
+}
+
+func (s *Server) setSteward(c *call) error {
+	var q model.StewardRequest
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	if err := s.service.SetSteward(c.Request().Context(), c.actor, c.Param("handle"), q.Steward); err != nil {
+		return err
+	}
+	return c.answer(nil)
+}
+
+func (s *Server) endPerson(c *call) error {
+	var q model.Forgotten
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	if q.Handle != c.Param("handle") {
+		return model.NewProblem(model.BadRequest, "name who goes", "%q is not %s", ground.Printable(q.Handle), c.Param("handle"))
+	}
+	if q.Handle == c.actor.Handle {
+		return model.NewProblem(model.NotAllowed, "ask another steward", "nobody lets themselves go")
+	}
+	out, err := s.service.EndPerson(c.Request().Context(), q.Handle)
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
+}
+
+func (s *Server) health(c *call) error {
+	out, err := s.service.Health(c.Request().Context(), c.actor)
+	if err != nil {
+		return err
+	}
+	out.Version = s.version
 	return c.answer(out)
 }

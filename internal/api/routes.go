@@ -16,6 +16,7 @@ import (
 	"kettletarn/internal/service/ground"
 	"kettletarn/internal/service/locks"
 	"kettletarn/internal/service/looking"
+	"kettletarn/internal/service/people"
 )
 
 // route is one call of the API: what Echo serves and what the OpenAPI document says are both made from it.
@@ -148,6 +149,14 @@ var calls = []route{
 	{method: "POST", path: "/sign-in", right: ground.Anybody, large: 4 << 10,
 		summary: "Exchange handle and passphrase for a token, or for a cookie where console is set", body: model.SignInRequest{},
 		answer: model.SignIn{}, handle: (*Server).signIn},
+	{method: "POST", path: "/forgotten", right: ground.Anybody, large: 4 << 10, body: model.Forgotten{}, status: http.StatusNoContent,
+		summary: "Have a link sent by which one chooses another passphrase; it is not told whether there is such a person",
+		handle:  (*Server).forgot},
+	{method: "POST", path: "/forgotten/look", right: ground.Anybody, large: 4 << 10, summary: "Whose passphrase such a link is for",
+		body: model.InvitedLook{}, answer: model.WayInFor{}, handle: (*Server).lookAtWayIn},
+	{method: "POST", path: "/forgotten/choose", right: ground.Anybody, large: 4 << 10,
+		summary: "Choose a passphrase by such a link, which signs in; all other sign-ins end", body: model.WayInTaken{}, answer: model.SignIn{},
+		handle: (*Server).takeWayIn},
 	{method: "POST", path: "/invited", right: ground.Anybody, large: 4 << 10, summary: "What an invitation offers, by its secret",
 		body: model.InvitedLook{}, answer: model.Invited{}, handle: (*Server).invited},
 	{method: "POST", path: "/invited/new", right: ground.Anybody, large: 4 << 10,
@@ -173,6 +182,23 @@ var calls = []route{
 		status: http.StatusNoContent, handle: (*Server).readNews},
 	{method: "PUT", path: "/me/passphrase", right: ground.Whole, large: 4 << 10, summary: "Change one's passphrase; all other sign-ins end",
 		body: model.PassphraseRequest{}, answer: model.PassphraseChanged{}, handle: (*Server).changePassphrase},
+	{method: "PUT", path: "/me/name", right: ground.Whole, summary: "Change how one is called", body: model.NameRequest{},
+		answer: model.Person{},
+		handle: (*Server).setName},
+	{method: "GET", path: "/people", right: ground.ServiceSteward, summary: "Everybody at the service; for stewards", answer: model.People{},
+		handle: (*Server).everybody},
+	{method: "POST", path: "/people", right: ground.ServiceSteward,
+		summary: "Make somebody, who chooses a passphrase by a link, which is told this once; for stewards", body: model.PersonNew{},
+		answer: model.WayIn{}, status: http.StatusCreated, handle: (*Server).newPerson},
+	{method: "POST", path: "/people/:handle/link", right: ground.ServiceSteward,
+		summary: "A link by which somebody chooses another passphrase, which is told this once; for stewards", answer: model.WayIn{},
+		status: http.StatusCreated, handle: (*Server).wayIn},
+	{method: "PUT", path: "/people/:handle/steward", right: ground.ServiceSteward, summary: "Make somebody a steward, or take that back",
+		body: model.StewardRequest{}, status: http.StatusNoContent, handle: (*Server).setSteward},
+	{method: "POST", path: "/people/:handle/end", right: ground.ServiceSteward, body: model.Forgotten{}, answer: people.PersonEnded{},
+		summary: "Let somebody go, whose handle is named once more; for stewards", handle: (*Server).endPerson},
+	{method: "GET", path: "/health", right: ground.ServiceSteward, costly: true, answer: model.Health{}, handle: (*Server).health,
+		summary: "How the service is: room, what waits and what fails, what is damaged, settings in force; for stewards"},
 	{method: "GET", path: "/me/sign-ins", right: ground.Whole, summary: "One's own sign-ins that hold, the one used last first",
 		answer: model.SignIns{}, handle: (*Server).signIns},
 	{method: "DELETE", path: "/me/sign-ins/:signin", right: ground.Whole,

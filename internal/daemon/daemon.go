@@ -10,9 +10,11 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -23,6 +25,7 @@ import (
 
 	"kettletarn/internal/admission"
 	"kettletarn/internal/api"
+	"kettletarn/internal/core/model"
 	"kettletarn/internal/courier"
 	"kettletarn/internal/licences"
 	"kettletarn/internal/records"
@@ -258,8 +261,31 @@ func open(ctx context.Context, s settings, log *slog.Logger) (*records.DB, *serv
 	if len(s.WarnAt) > 0 {
 		svc.Terms.WarnAt = s.WarnAt
 	}
+	svc.Settings = s.shown()
 	svc.Terms.PerGiB, svc.Terms.PerPerson, svc.Terms.Currency = s.Price, s.PersonPrice, s.Currency
 	return db, svc, nil
+}
+
+// shown are the settings in force, as stewards see them: without what is secret.
+func (s settings) shown() []model.Setting {
+	where := "the folder " + s.Data
+	if s.Objects != "" {
+		where = "the bucket " + s.Objects
+	}
+	text := func(v, none string) string {
+		if v == "" {
+			return none
+		}
+		return v
+	}
+	mail := "none is sent"
+	if u, err := url.Parse(s.Mail); s.Mail != "" && err == nil {
+		mail = "by " + u.Host + ", from " + s.MailFrom
+	}
+	return []model.Setting{{Name: "Listens on", Value: s.Listen}, {Name: "Address for people", Value: text(s.Address, "not said")},
+		{Name: "Content", Value: where}, {Name: "Mail", Value: mail}, {Name: "Web hooks may go to", Value: text(s.HookHosts, "nowhere")},
+		{Name: "Reads everything through at", Value: text(s.Scrub, "not by itself")},
+		{Name: "Limit of all projects", Value: text(s.Limit, "none")}, {Name: "Days of grace", Value: strconv.Itoa(s.Grace)}}
 }
 
 func serve(ctx context.Context, cmd *cli.Command) error {

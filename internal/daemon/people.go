@@ -14,6 +14,7 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/prompt"
 	"kettletarn/internal/service"
+	"kettletarn/internal/service/ground"
 	"kettletarn/internal/service/people"
 )
 
@@ -32,6 +33,12 @@ func persons() *cli.Command {
 			ArgsUsage: "HANDLE",
 			UsageText: "tarnd person passphrase HANDLE\n\nExample: tarnd person passphrase rurik", Flags: []cli.Flag{asJSON()},
 			Action: resetPassphrase},
+		{Name: "link", Usage: "print a link by which somebody chooses another passphrase in a browser; good once, for three days",
+			ArgsUsage: "HANDLE",
+			UsageText: "tarnd person link HANDLE\n\nExample: tarnd person link rurik", Flags: []cli.Flag{asJSON()}, Action: linkFor},
+		{Name: "steward", Usage: "make somebody a steward, who runs the whole service, or take that back", ArgsUsage: "HANDLE",
+			UsageText: "tarnd person steward HANDLE [--off]\n\nExample: tarnd person steward odile",
+			Flags:     []cli.Flag{&cli.BoolFlag{Name: "off", Usage: "take it back"}, asJSON()}, Action: setSteward},
 	}, Action: func(_ context.Context, cmd *cli.Command) error {
 		if cmd.Args().Present() {
 			return wrong("tarnd person has no command %q; tarnd person --help lists them", cmd.Args().First())
@@ -139,4 +146,42 @@ func resetPassphrase(ctx context.Context, cmd *cli.Command) error {
 		}
 		return map[string]any{"handle": handle}, svc.ResetPassphrase(ctx, handle, passphrase)
 	}, func(w io.Writer) { fmt.Fprintf(w, "%s has the new passphrase. All their sign-ins ended.\n", who) })
+}
+
+// operator is who runs these commands: nobody at the service, and may do everything.
+var operator = ground.Actor{Steward: true}
+
+func linkFor(ctx context.Context, cmd *cli.Command) error {
+	var out model.WayIn
+	s, err := read(cmd)
+	if err != nil {
+		return err
+	}
+	return withPeople(ctx, cmd, true, func(svc *service.Service, handle string) (any, error) {
+		out, err = svc.WayIn(ctx, operator, handle)
+		if out.Address != "" {
+			out.Address = strings.TrimRight(s.Address, "/") + out.Address
+		}
+		return out, err
+	}, func(w io.Writer) {
+		fmt.Fprintf(w, "%s\nIt is good once, until %s. Pass it on to %s alone.\n", out.Address, out.Until.Local().Format("2 January 2006, 15:04"),
+			out.Handle)
+		if s.Address == "" {
+			fmt.Fprintln(w, "Put the address of the console before it: --address says it.")
+		}
+	})
+}
+
+func setSteward(ctx context.Context, cmd *cli.Command) error {
+	who, is := "", !cmd.Bool("off")
+	return withPeople(ctx, cmd, true, func(svc *service.Service, handle string) (any, error) {
+		who = handle
+		return map[string]any{"handle": handle, "steward": is}, svc.SetSteward(ctx, operator, handle, is)
+	}, func(w io.Writer) {
+		if is {
+			fmt.Fprintf(w, "%s is a steward now.\n", who)
+		} else {
+			fmt.Fprintf(w, "%s is no steward any more.\n", who)
+		}
+	})
 }

@@ -149,13 +149,14 @@ func (tx *Tx) MembersCalled(ctx context.Context, project int64, handles []string
 
 // Members lists a project's people by handle.
 func (tx *Tx) Members(ctx context.Context, project int64) ([]model.Member, error) {
-	rows, err := tx.q.Query(ctx, `select p.handle, m.role from memberships m join people p on p.id = m.person_id where m.project_id = $1
+	rows, err := tx.q.Query(ctx,
+		`select p.handle, m.role, p.name from memberships m join people p on p.id = m.person_id where m.project_id = $1
 		order by p.handle`, project)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (m model.Member, err error) {
-		err = row.Scan(&m.Handle, &m.Role)
+		err = row.Scan(&m.Handle, &m.Role, &m.Name)
 		return m, err
 	})
 }

@@ -27,6 +27,7 @@ const router = createBrowserRouter([
       { path: "/desk", ...page(() => import("./pages/desk/DeskPage"), "DeskPage") },
       { path: "/desk/changed", ...page(() => import("./pages/desk/ChangedPage"), "ChangedPage") },
       { path: "/desk/bring", ...page(() => import("./pages/desk/BringPage"), "BringPage") },
+      { path: "/service", ...page(() => import("./pages/service/ServicePage"), "ServicePage") },
       { path: "/me", ...page(() => import("./pages/me/MePage"), "MePage") },
       {
         path: "/p/:project",
@@ -85,6 +86,12 @@ const router = createBrowserRouter([
     errorElement: <NotFoundPage broken />,
     hydrateFallbackElement: <></>,
     ...page(() => import("./pages/invited/InvitedPage"), "InvitedPage"),
+  },
+  {
+    path: "/forgotten",
+    errorElement: <NotFoundPage broken />,
+    hydrateFallbackElement: <></>,
+    ...page(() => import("./pages/signin/ForgottenPage"), "ForgottenPage"),
   },
   {
     path: "/shown/:secret",

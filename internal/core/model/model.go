@@ -54,6 +54,8 @@ const (
 type Person struct {
 	Handle  string `json:"handle"`
 	Steward bool   `json:"steward"`
+	// Name is how they are called besides, "" where they did not say.
+	Name string `json:"name,omitempty"`
 }
 
 // PersonRow is a person as whoever runs the service sees them. Seen is when one of their sign-ins was last used; Ended when they were let
@@ -149,6 +151,8 @@ type Project struct {
 type Member struct {
 	Handle string `json:"handle"`
 	Role   string `json:"role"`
+	// Name is how they are called besides, "" where they did not say.
+	Name string `json:"name,omitempty"`
 }
 
 // Workspace is one person's copy of a project on one machine, or their seat at the console. What comes behind Seen is as the workspace said

@@ -45,6 +45,8 @@ const (
 	PersonAdded      = "person.added"
 	PersonEnded      = "person.ended"
 	PersonPassphrase = "person.passphrase"
+	PersonLink       = "person.link"
+	PersonSteward    = "person.steward"
 	SignedIn         = "signed-in"
 	SignedOut        = "signed-out"
 	NewsSettings     = "news.settings"
@@ -80,7 +82,8 @@ var Events = []Event{
 	{MemberSet, false, false}, {MemberRemoved, false, false},
 	{InvitationMade, false, false}, {InvitationEnded, false, false}, {InvitationUsed, false, false},
 	{TokenMade, false, false}, {TokenEnded, false, false},
-	{PersonAdded, false, false}, {PersonEnded, false, false}, {PersonPassphrase, false, false},
+	{PersonAdded, false, false}, {PersonEnded, false, false}, {PersonPassphrase, false, false}, {PersonLink, false, false},
+	{PersonSteward, false, false},
 	{SignedIn, false, false}, {SignedOut, false, false},
 	{NewsSettings, true, false},
 	{HookAdded, false, false}, {HookRemoved, false, false},

@@ -128,6 +128,13 @@ func Says(e model.Event) string {
 		return fmt.Sprintf("%s let %s go", who, handle)
 	case PersonPassphrase:
 		return fmt.Sprintf("%s got another passphrase", handle)
+	case PersonLink:
+		return fmt.Sprintf("%s made a link by which %s chooses another passphrase", who, handle)
+	case PersonSteward:
+		if is, _ := e.Subject["steward"].(bool); !is {
+			return fmt.Sprintf("%s made %s no steward any more", who, handle)
+		}
+		return fmt.Sprintf("%s made %s a steward", who, handle)
 	case SignedIn:
 		return fmt.Sprintf("%s signed in from %s", who, about.text("from"))
 	case SignedOut:

@@ -27,6 +27,9 @@ type Ground struct {
 	Log   *slog.Logger
 	// Courier takes news out of the house; nil where nobody does.
 	Courier Courier
+	// Settings are those in force, to be shown to stewards, and Began when the service began. They are set before the service is used.
+	Settings []model.Setting
+	Began    time.Time
 	// LimitOfAll is the most bytes that all projects together may have in the store, 0 for no limit. It is set before the service is used.
 	LimitOfAll int64
 	// Grace is how long a deleted project can be brought back. It is set before the service is used.
@@ -47,7 +50,8 @@ const DefaultGrace = 10 * 24 * time.Hour
 
 // NewGround makes the ground of a service.
 func New(db *records.DB, store store.Store, log *slog.Logger) *Ground {
-	return &Ground{DB: db, Store: store, Log: log, Grace: DefaultGrace, nodes: Cache[nodeKey, *tree.Node](cachedNodes), heard: Cache[string,
+	return &Ground{DB: db, Store: store, Log: log, Grace: DefaultGrace, Began: time.Now().UTC(), nodes: Cache[nodeKey,
+		*tree.Node](cachedNodes), heard: Cache[string,
 		time.Time](10_000),
 		HandedOff: make(chan struct{}, 1)}
 }

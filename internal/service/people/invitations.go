@@ -2,11 +2,8 @@ package people
 
 import (
 	"context"
-	"crypto/rand"
-	"encoding/base32"
 	"errors"
 	"fmt"
-	"strings"
 
 	"github.com/alexedwards/argon2id"
 
@@ -51,9 +48,7 @@ func (s *Room) AddInvitation(ctx context.Context, actor ground.Actor, key string
 	if err := actor.Whole(); err != nil {
 		return out, err
 	}
-	var random [32]byte
-	_, _ = rand.Read(random[:])
-	secret := strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(random[:]))
+	secret := freshSecret()
 	if err := s.Write(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, ground.LeadOrSteward)
 		if err != nil {

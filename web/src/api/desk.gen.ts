@@ -155,6 +155,15 @@ export interface Comparison {
   table?: Matched;
 }
 
+export interface DeletedProject {
+  by: string;
+  deleted: string;
+  goes: string;
+  key: string;
+  role: string;
+  stored: number;
+}
+
 export interface Discarded {
   brought: Asset[];
   put_away: PutAway[];
@@ -391,6 +400,7 @@ export interface Progress {
 }
 
 export interface Project {
+  archived?: string;
   assets: number;
   handoffs: number;
   key: string;
@@ -406,6 +416,7 @@ export interface Project {
 }
 
 export interface Projects {
+  deleted: DeletedProject[];
   projects: Project[];
 }
 

@@ -54,8 +54,13 @@ export function Shore({ children }: { children?: ReactNode }) {
               className="z-20 min-w-44 rounded-lg border border-line bg-bank p-1 text-sm shadow-xl"
             >
               <DropdownMenu.Item className={item} onSelect={() => void navigate("/me")}>
-                Passphrase and sign-ins
+                You: name, passphrase, sign-ins
               </DropdownMenu.Item>
+              {me.data?.steward && (
+                <DropdownMenu.Item className={item} onSelect={() => void navigate("/service")}>
+                  The service
+                </DropdownMenu.Item>
+              )}
               <DropdownMenu.Item className={item} onSelect={() => setKeys(true)}>
                 Keys
               </DropdownMenu.Item>

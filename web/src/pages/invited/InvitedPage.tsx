@@ -4,6 +4,7 @@ import { useNavigate } from "react-router";
 import { api, ask } from "../../api/client";
 import { Button } from "../../parts/Button";
 import { Field } from "../../parts/Field";
+import { NewPassphrase } from "../../parts/NewPassphrase";
 import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
 import { SignInForm } from "../signin/SignInForm";
@@ -113,13 +114,12 @@ function JoinAsNew({ secret, onIn }: { secret: string; onIn: (project: string) =
       ask(api.POST("/invited/new", { body: { secret, handle: handle.trim(), passphrase, from: "the console", console: true } })),
     onSuccess: (joined) => onIn(joined.project),
   });
-  const differ = again !== "" && again !== passphrase;
   return (
     <form
       className="space-y-4"
       onSubmit={(e) => {
         e.preventDefault();
-        if (!differ) join.mutate();
+        if (again === passphrase) join.mutate();
       }}
     >
       <Field
@@ -135,34 +135,7 @@ function JoinAsNew({ secret, onIn }: { secret: string; onIn: (project: string) =
       <p id="handle-words" className="-mt-2 text-sm text-peat">
         By it the others know you: small letters, digits and dashes.
       </p>
-      <Field
-        label="Choose a passphrase"
-        name="new"
-        type="password"
-        autoComplete="new-password"
-        required
-        minLength={10}
-        value={passphrase}
-        onType={setPassphrase}
-      />
-      <Field
-        label="The same again"
-        name="again"
-        type="password"
-        autoComplete="new-password"
-        required
-        aria-invalid={differ}
-        aria-describedby="again-words"
-        value={again}
-        onType={setAgain}
-      />
-      <p id="again-words" className="-mt-2 text-sm text-peat">
-        {differ ? (
-          <span className="text-rust">The two are not the same.</span>
-        ) : (
-          "At least ten characters. A few words that do not belong together are easy to keep and hard to guess."
-        )}
-      </p>
+      <NewPassphrase passphrase={passphrase} again={again} onPassphrase={setPassphrase} onAgain={setAgain} />
       <Button kind="act" type="submit" className="w-full justify-center py-2" disabled={join.isPending || passphrase !== again}>
         Join
       </Button>

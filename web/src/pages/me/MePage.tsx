@@ -1,17 +1,18 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ask } from "../../api/client";
-import { useMe } from "../../api/me";
+import { useMe, type Person } from "../../api/me";
 import { Button } from "../../parts/Button";
 import { Field } from "../../parts/Field";
+import { NewPassphrase } from "../../parts/NewPassphrase";
 import { Page, Shore } from "../../parts/Shore";
 import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
 import { plural, When } from "../../parts/words";
 
-/** MePage is one's own way in: the passphrase, and where one is signed in. */
+/** MePage is who one is, and one's own way in: the name, the passphrase, and where one is signed in. */
 export function MePage() {
-  useTitle("Passphrase and sign-ins");
+  useTitle("You");
   const me = useMe();
   return (
     <>
@@ -19,11 +20,59 @@ export function MePage() {
       <Page>
         <h1 className="mb-5">{me.data?.handle}</h1>
         <div className="grid gap-x-12 gap-y-8 lg:grid-cols-[minmax(20rem,2fr)_minmax(0,3fr)]">
-          <Passphrase />
+          <div className="space-y-8">
+            {me.data && <Name me={me.data} />}
+            <Passphrase />
+          </div>
           <SignIns />
         </div>
       </Page>
     </>
+  );
+}
+
+/** Name is how one is called besides one's handle. */
+function Name({ me }: { me: Person }) {
+  const queries = useQueryClient();
+  const [name, setName] = useState(me.name ?? "");
+  const keep = useMutation({
+    mutationFn: () => ask(api.PUT("/me/name", { body: { name } })),
+    onSuccess: () => queries.invalidateQueries(),
+  });
+  return (
+    <section aria-labelledby="name">
+      <h2 id="name">Your name</h2>
+      <form
+        className="mt-3 flex max-w-sm items-end gap-3"
+        onSubmit={(e) => {
+          e.preventDefault();
+          keep.mutate();
+        }}
+      >
+        <Field
+          label="How others see you called, beside your handle"
+          quiet
+          name="name"
+          autoComplete="name"
+          maxLength={80}
+          className="flex-1"
+          value={name}
+          onType={setName}
+        />
+        <Button type="submit" disabled={keep.isPending || name.trim() === (me.name ?? "")}>
+          Keep it
+        </Button>
+      </form>
+      {keep.isSuccess && name.trim() === (me.name ?? "") && (
+        <p role="status" className="mt-2 text-ice">
+          {me.name ? `Others see you as ${me.name}.` : "Others see your handle alone."}
+        </p>
+      )}
+      <p className="mt-2 text-peat">
+        Where letters go to, and of what, is under News in each project. Tokens for programs are made with <code>tarn token add</code>.
+      </p>
+      <Trouble error={keep.error} />
+    </section>
   );
 }
 
@@ -41,7 +90,6 @@ function Passphrase() {
       return queries.invalidateQueries({ queryKey: ["me", "sign-ins"] });
     },
   });
-  const differ = again !== "" && again !== fresh;
   return (
     <section aria-labelledby="passphrase">
       <h2 id="passphrase">Your passphrase</h2>
@@ -61,34 +109,7 @@ function Passphrase() {
           value={old}
           onType={setOld}
         />
-        <Field
-          label="The new one"
-          name="new"
-          type="password"
-          autoComplete="new-password"
-          required
-          minLength={10}
-          value={fresh}
-          onType={setFresh}
-        />
-        <Field
-          label="The same again"
-          name="again"
-          type="password"
-          autoComplete="new-password"
-          required
-          aria-invalid={differ}
-          aria-describedby="differ"
-          value={again}
-          onType={setAgain}
-        />
-        <p id="differ" className="text-sm text-peat">
-          {differ ? (
-            <span className="text-rust">The two are not the same.</span>
-          ) : (
-            "At least ten characters. A few words that do not belong together are easy to keep and hard to guess."
-          )}
-        </p>
+        <NewPassphrase label="The new one" passphrase={fresh} again={again} onPassphrase={setFresh} onAgain={setAgain} />
         <Button kind="act" type="submit" disabled={!old || !fresh || fresh !== again || change.isPending}>
           Change it
         </Button>

@@ -49,6 +49,7 @@ export function PeoplePage() {
                 <tr key={m.handle} className="border-b border-line align-top">
                   <td className="py-2.5 pr-4 font-medium">
                     {m.handle}
+                    {m.name && <span className="block font-normal text-peat">{m.name}</span>}
                     {m.handle === here.me && <span className="font-normal text-peat"> (you)</span>}
                   </td>
                   <td className="py-1.5 pr-4">

@@ -1,5 +1,5 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { useNavigate, useSearchParams } from "react-router";
+import { Link, useNavigate, useSearchParams } from "react-router";
 import { useTitle } from "../../parts/title";
 import { SignInForm } from "./SignInForm";
 
@@ -28,6 +28,11 @@ export function SignInPage() {
         <h1>Kettle Tarn</h1>
         <p className="mt-1 mb-6 text-peat">Sign in to see who is on what, and what came in.</p>
         <SignInForm onIn={enter} />
+        <p className="mt-5">
+          <Link to="/forgotten" className="text-peat">
+            I forgot my passphrase
+          </Link>
+        </p>
       </div>
     </main>
   );
