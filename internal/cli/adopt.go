@@ -2,10 +2,15 @@ package cli
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 
+	"github.com/adrg/xdg"
 	"github.com/urfave/cli/v3"
 
 	"kettletarn/internal/core/assetpath"
@@ -31,6 +36,10 @@ func (a *app) adopt() *cli.Command {
 		"tarn adopt brinelight --history",
 		func(ctx context.Context, cmd *cli.Command) error {
 			args, err := arguments(cmd, 0, 1, "adopt KEY [--history]")
+			if err != nil {
+				return err
+			}
+			streamed, err := a.fromStream(ctx, cmd)
 			if err != nil {
 				return err
 			}
@@ -65,7 +74,7 @@ func (a *app) adopt() *cli.Command {
 			if key == "" {
 				return wrongUse("name the project to be made: tarn adopt KEY; tarn adopt --preview only shows what there is")
 			}
-			if err := workspace.ReadyForPast(ctx, repo, cmd.Bool("history"), cmd.Bool("beside")); err != nil {
+			if err := workspace.ReadyForPast(ctx, repo, pastWanted(cmd), leavesGit(cmd)); err != nil {
 				return err
 			}
 			if !again && !cmd.Bool("yes") && !prompt.Confirm(a.in, a.errs,
@@ -78,10 +87,16 @@ func (a *app) adopt() *cli.Command {
 					return err
 				}
 			}
-			return a.adoptNow(ctx, cmd, repo, out, key)
+			if err := a.adoptNow(ctx, cmd, repo, out, key); err != nil || streamed == "" {
+				return err
+			}
+			return mainline.Forget(a.dir, streamed)
 		},
 		&cli.BoolFlag{Name: "history", Usage: "bring the past in first: a handoff for each commit that changed an asset, with its author, date " +
 			"and message"},
+		&cli.StringFlag{Name: "stream",
+			Usage: "bring in the past that this file has, a stream of git's fast-import (what a fast-export of any program " +
+				"writes), into the folder you stand in"},
 		&cli.BoolFlag{Name: "beside", Usage: "leave git as it is, to try it out beside what you have; again, it brings what came since"},
 		&cli.BoolFlag{Name: "preview", Usage: "only show what the assets weigh in the repository"},
 		&cli.BoolFlag{Name: "list-paths", Usage: "only print the path of every asset that the repository's history has"},
@@ -188,7 +203,7 @@ func (a *app) adoptNow(ctx context.Context, cmd *cli.Command, repo *mainline.Rep
 		return err
 	}
 	var w *workspace.Workspace
-	beside := cmd.Bool("beside")
+	beside := leavesGit(cmd)
 	if beside {
 		w, err = workspace.StartBeside(ctx, a.dir, key, c, newProgress(a.screen))
 	} else {
@@ -212,7 +227,7 @@ func (a *app) adoptNow(ctx context.Context, cmd *cli.Command, repo *mainline.Rep
 	if err != nil {
 		return err
 	}
-	o := workspace.BringOptions{History: cmd.Bool("history"), Over: cmd.Bool("git-wins"),
+	o := workspace.BringOptions{History: pastWanted(cmd), Over: cmd.Bool("git-wins"),
 		Note: "Baseline: the assets as the git repository has them"}
 	if out.Brought, err = w.BringPast(ctx, repo, r, o); err != nil {
 		var refused *model.Refused
@@ -276,4 +291,41 @@ func (a *app) printAdoption(key string, out *adopted) {
 	a.say("Look at it with git status, then: git commit -m \"The assets live in Kettle Tarn\"")
 	a.say("What the past weighs stays in git until it is rewritten there: tarn adopt --list-paths prints the paths, and the page \"Code and " +
 		"assets\" says how.")
+}
+
+// With a stream, the past is wanted, and there is no git for anybody to go on with.
+func pastWanted(cmd *cli.Command) bool { return cmd.Bool("history") || cmd.String("stream") != "" }
+func leavesGit(cmd *cli.Command) bool  { return cmd.Bool("beside") || cmd.String("stream") != "" }
+
+// fromStream makes a repository of the stream that is named, for as long as it is brought in, and says where it lies; "" where none is
+// named. Interrupted, the same command goes on where it stopped. See mainline.FromStream.
+func (a *app) fromStream(ctx context.Context, cmd *cli.Command) (home string, err error) {
+	file := cmd.String("stream")
+	if file == "" {
+		return "", nil
+	}
+	if !filepath.IsAbs(file) {
+		file = filepath.Join(a.dir, file)
+	}
+	sum := sha256.Sum256([]byte(a.dir))
+	home = filepath.Join(xdg.StateHome, "kettle-tarn", "streams", hex.EncodeToString(sum[:12]))
+	if may, err := mainline.TakesStream(a.dir, home, file); err != nil {
+		return "", err
+	} else if !may {
+		return "", model.NewProblem(model.Taken, "make a new folder, go there, and run it again", "%s is not empty", a.dir)
+	}
+	f, err := os.Open(file)
+	if err != nil {
+		return "", model.NewProblem(model.NotFound, "check the name", "the stream can't be read: %v", err)
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return "", err
+	}
+	p := newProgress(a.screen)
+	p.Start("Reading the stream", info.Size())
+	_, err = mainline.FromStream(ctx, a.dir, home, fmt.Sprintf("%d %d", info.Size(), info.ModTime().UnixNano()), f, p.Add)
+	p.Done()
+	return home, err
 }

@@ -128,8 +128,8 @@ func (a *app) project() *cli.Command {
 			}
 			return a.answer(cmd, p, func() { a.say("%s is back, as it was.", key) })
 		}))
-	return &cli.Command{Name: "project", Usage: "projects: list, show, limit, archive, delete, restore",
-		Commands: []*cli.Command{lists(list), show, limit, archive, remove, restore}, HideHelpCommand: true, Action: needsSub}
+	return &cli.Command{Name: "project", Usage: "projects: list, show, limit, archive, download, delete, restore",
+		Commands: []*cli.Command{lists(list), show, limit, archive, a.download(), remove, restore}, HideHelpCommand: true, Action: needsSub}
 }
 
 // ofKey is a command about the project whose key it is given.
