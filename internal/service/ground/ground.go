@@ -87,6 +87,14 @@ func (a Actor) Whole() error {
 	return model.NewProblem(model.NotAllowed, "sign in as a person with tarn sign-in", "this credential is for the project %s alone", a.Within)
 }
 
+// RunsTheService refuses whoever is no steward.
+func (a Actor) RunsTheService() error {
+	if a.Steward {
+		return nil
+	}
+	return model.NewProblem(model.NotAllowed, "ask whoever runs the service", "only a steward does that")
+}
+
 // Role is what the actor may do in a project where the person has a role.
 func (a Actor) Role(key, role string) string {
 	switch {

@@ -40,17 +40,9 @@ func wayIn(ctx context.Context, tx *records.Tx, person, by int64, hours int) (ad
 	return model.WayInPath + "#" + secret, until, tx.AddWayIn(ctx, person, by, chunk.Sum([]byte(secret)), until)
 }
 
-// steward refuses whoever does not run the service.
-func steward(actor ground.Actor) error {
-	if actor.Steward {
-		return nil
-	}
-	return model.NewProblem(model.NotAllowed, "ask whoever runs the service", "only a steward does that")
-}
-
 // WayIn makes a link by which somebody chooses another passphrase, for a steward to pass on.
 func (s *Room) WayIn(ctx context.Context, actor ground.Actor, handle string) (out model.WayIn, err error) {
-	if err := steward(actor); err != nil {
+	if err := actor.RunsTheService(); err != nil {
 		return out, err
 	}
 	err = s.Write(ctx, func(tx *records.Tx) error {
@@ -74,7 +66,7 @@ func (s *Room) WayIn(ctx context.Context, actor ground.Actor, handle string) (ou
 
 // NewPerson makes somebody, who chooses a passphrase by a link.
 func (s *Room) NewPerson(ctx context.Context, actor ground.Actor, handle string, asSteward bool) (out model.WayIn, err error) {
-	if err := steward(actor); err != nil {
+	if err := actor.RunsTheService(); err != nil {
 		return out, err
 	}
 	if !ground.Handles.MatchString(handle) {
@@ -128,8 +120,8 @@ func (s *Room) Forgot(ctx context.Context, handle string) error {
 	if err != nil || mail == "" {
 		return err
 	}
-	words := fmt.Sprintf("Somebody, you perhaps, wants another passphrase for %s. This link lets you choose one:\n\n%s%s\n\nIt is good once, for %d "+
-		"hours. If it was not you, do nothing: your passphrase stays.\n", handle, s.Courier.Address(), address, wayInMailHours)
+	words := fmt.Sprintf("Somebody, you perhaps, wants another passphrase for %s. This link lets you choose one:\n\n%s%s\n\n"+
+		"It is good once, for %d hours. If it was not you, do nothing: your passphrase stays.\n", handle, s.Courier.Address(), address, wayInMailHours)
 	// How long that takes would tell whether there is such a person.
 	go func() {
 		if err := s.Courier.Mail(context.WithoutCancel(ctx), ground.NewID(), mail, "Another passphrase", words); err != nil {
@@ -226,7 +218,7 @@ func (s *Room) SetName(ctx context.Context, actor ground.Actor, name string) (p 
 
 // SetSteward makes somebody a steward, or takes that back. The last steward can't go.
 func (s *Room) SetSteward(ctx context.Context, actor ground.Actor, handle string, is bool) error {
-	if err := steward(actor); err != nil {
+	if err := actor.RunsTheService(); err != nil {
 		return err
 	}
 	return s.Write(ctx, func(tx *records.Tx) error {
@@ -247,7 +239,7 @@ func (s *Room) SetSteward(ctx context.Context, actor ground.Actor, handle string
 
 // Health is how the service is, for stewards.
 func (s *Room) Health(ctx context.Context, actor ground.Actor) (h model.Health, err error) {
-	if err := steward(actor); err != nil {
+	if err := actor.RunsTheService(); err != nil {
 		return h, err
 	}
 	err = s.Use(ctx, func(tx *records.Tx) error {
