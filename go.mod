@@ -32,6 +32,7 @@ require (
 	github.com/mewkiz/flac v1.0.14
 	github.com/minio/minio-go/v7 v7.4.1
 	github.com/pelletier/go-toml/v2 v2.4.3
+	github.com/prometheus/client_golang v1.24.1
 	github.com/standard-webhooks/standard-webhooks/libraries v0.0.1
 	github.com/tetratelabs/wazero v1.12.0
 	github.com/tmaxmax/go-sse v0.12.0
@@ -50,8 +51,14 @@ require (
 )
 
 require (
+	github.com/beorn7/perks v1.0.1 // indirect
 	github.com/creachadair/mds v0.31.0 // indirect
+	github.com/munnerz/goautoneg v0.0.0-20191010083416-a7dc8b61c822 // indirect
+	github.com/prometheus/client_model v0.6.2 // indirect
+	github.com/prometheus/common v0.70.1 // indirect
+	github.com/prometheus/procfs v0.21.1 // indirect
 	golang.org/x/net v0.60.0 // indirect
+	google.golang.org/protobuf v1.36.12 // indirect
 )
 
 require (

@@ -200,6 +200,9 @@ func TestStewardsRunTheService(t *testing.T) {
 		b.asked("How much may brinelight take?"), chromedp.SendKeys(`[role=alertdialog] input`, "2"), b.act("Set it"), b.asked(),
 		b.sees("of 2.0 GiB"), b.evaluate(axe(t)), b.still())
 	b.isForEverybody("/service?part=projects")
+	b.do(chromedp.Click(radio("Room")), b.sees("all that lies in the store is in use"), chromedp.Click(button("Collect now")),
+		b.sees("there was nothing to free"), b.evaluate(axe(t)), b.still())
+	b.isForEverybody("/service?part=room")
 
 	// Who forgot theirs has a link sent; whoever asks learns nothing.
 	o.do(chromedp.Navigate(d.URL+"/sign-in"), o.sees("I forgot my passphrase"), chromedp.Click(`//a[contains(., "I forgot my passphrase")]`),

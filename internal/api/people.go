@@ -320,3 +320,18 @@ func (s *Server) health(c *call) error {
 	out.Version = s.version
 	return c.answer(out)
 }
+
+func (s *Server) collecting(c *call) error {
+	out, err := s.service.Collecting(c.Request().Context(), c.actor)
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
+}
+
+func (s *Server) collect(c *call) error {
+	if err := s.service.CollectNow(c.Request().Context(), c.actor); err != nil {
+		return err
+	}
+	return c.answer(nil)
+}

@@ -45,6 +45,8 @@ type Server struct {
 	gate    *admission.Gate
 	version string
 	log     *slog.Logger
+	// Observe, unless nil, hears of each request when it was answered. It is set before the server serves.
+	Observe func(method, route string, status int, took time.Duration)
 }
 
 // New makes a server. console holds the console's built files, index.html among them.
@@ -162,6 +164,9 @@ func (s *Server) logged(next echo.HandlerFunc) echo.HandlerFunc {
 			s.fail(c, err)
 		}
 		response, _ := echo.UnwrapResponse(c.Response())
+		if s.Observe != nil {
+			s.Observe(c.Request().Method, c.Path(), response.Status, time.Since(start))
+		}
 		s.log.Info("request", "request", requestID(c), "method", c.Request().Method, "path", withoutSecret(c.Request().URL.Path),
 			"status", response.Status, "bytes", response.Size, "ms", time.Since(start).Milliseconds())
 		return nil

@@ -28,6 +28,7 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/courier"
 	"kettletarn/internal/licences"
+	"kettletarn/internal/metrics"
 	"kettletarn/internal/records"
 	"kettletarn/internal/service"
 	"kettletarn/internal/store"
@@ -61,6 +62,8 @@ type settings struct {
 	// Prices a month, of a GiB and of a person, in a currency.
 	Price       float64 `toml:"price_per_gib"`
 	PersonPrice float64 `toml:"price_per_person"`
+	// Metrics is where metrics are told, to whoever asks: an address that only those reach who may.
+	Metrics string `toml:"metrics"`
 	Currency    string  `toml:"currency"`
 }
 
@@ -103,6 +106,8 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errs io.Writer)
 			&cli.FloatFlag{Name: "price", Usage: "what a GiB costs a month, for what is shown of costs", Sources: cli.EnvVars("TARND_PRICE")},
 			&cli.FloatFlag{Name: "price-person", Usage: "what a person costs a month", Sources: cli.EnvVars("TARND_PRICE_PERSON")},
 			&cli.StringFlag{Name: "currency", Usage: "the currency of the prices (EUR)", Sources: cli.EnvVars("TARND_CURRENCY")},
+			&cli.StringFlag{Name: "metrics", Usage: "address on which to tell a Prometheus server how the service does (127.0.0.1:7421); not at " +
+				"all where it is left out", Sources: cli.EnvVars("TARND_METRICS")},
 			&cli.StringFlag{Name: "data", Usage: "folder for the content (default " + defaults.Data + ")", Sources: cli.EnvVars("TARND_DATA")},
 			&cli.BoolFlag{Name: "licences", Local: true, Usage: "print what this program is built upon, and the licences of that"},
 		},
@@ -172,7 +177,7 @@ func read(cmd *cli.Command) (settings, error) {
 		if errors.As(err, &unknown) {
 			return s, fmt.Errorf("the settings in %s have an unknown key %s; there are listen, db, data, objects, objects_region, "+
 				"objects_access_key, objects_secret_key, scrub, mail, mail_from, hook_hosts, address, "+
-				"grace_days, limit, warn_at, price_per_gib, price_per_person and currency", file,
+				"grace_days, limit, warn_at, price_per_gib, price_per_person, currency and metrics", file,
 				strings.Join(unknown.Errors[0].Key(), "."))
 		}
 		var at *toml.DecodeError
@@ -187,7 +192,7 @@ func read(cmd *cli.Command) (settings, error) {
 	}
 	for name, into := range map[string]*string{"listen": &s.Listen, "db": &s.DB, "data": &s.Data, "objects": &s.Objects, "scrub": &s.Scrub,
 		"mail-from": &s.MailFrom, "hook-hosts": &s.HookHosts, "address": &s.Address, "limit": &s.Limit,
-		"currency": &s.Currency} {
+		"currency": &s.Currency, "metrics": &s.Metrics} {
 		if v := cmd.String(name); v != "" {
 			*into = v
 		}
@@ -285,7 +290,8 @@ func (s settings) shown() []model.Setting {
 	return []model.Setting{{Name: "Listens on", Value: s.Listen}, {Name: "Address for people", Value: text(s.Address, "not said")},
 		{Name: "Content", Value: where}, {Name: "Mail", Value: mail}, {Name: "Web hooks may go to", Value: text(s.HookHosts, "nowhere")},
 		{Name: "Reads everything through at", Value: text(s.Scrub, "not by itself")},
-		{Name: "Limit of all projects", Value: text(s.Limit, "none")}, {Name: "Days of grace", Value: strconv.Itoa(s.Grace)}}
+		{Name: "Limit of all projects", Value: text(s.Limit, "none")}, {Name: "Days of grace", Value: strconv.Itoa(s.Grace)},
+		{Name: "Metrics", Value: text(s.Metrics, "not told")}}
 }
 
 func serve(ctx context.Context, cmd *cli.Command) error {
@@ -334,8 +340,24 @@ func serve(ctx context.Context, cmd *cli.Command) error {
 	defer wait.Wait()
 	defer stop()
 
+	measured := metrics.New(svc, version.String())
+	if s.Metrics != "" {
+		told, err := net.Listen("tcp", s.Metrics)
+		if err != nil {
+			return fmt.Errorf("can't listen on %s for metrics: %w", s.Metrics, innermost(err))
+		}
+		side := &http.Server{Handler: measured.Handler(log), ReadHeaderTimeout: admission.HeaderTime, IdleTimeout: admission.Idle,
+			MaxHeaderBytes: admission.Header, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
+		wait.Go(func() { _ = side.Serve(told) })
+		wait.Go(func() {
+			<-running.Done()
+			_ = side.Close()
+		})
+	}
+	handler := api.New(svc, web.Files(), version.String(), log)
+	handler.Observe = measured.Observe
 	server := &http.Server{
-		Handler:           api.New(svc, web.Files(), version.String(), log),
+		Handler:           handler,
 		ReadHeaderTimeout: admission.HeaderTime,
 		IdleTimeout:       admission.Idle,
 		MaxHeaderBytes:    admission.Header,

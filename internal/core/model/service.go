@@ -93,3 +93,23 @@ type Health struct {
 	Settings []Setting `json:"settings"`
 	LastLife time.Time `json:"life_since"`
 }
+
+// Freeable is what could be freed: What is deleted (projects, in their days of grace or past them), given-up (uploads that no version came
+// of; Bytes as files, which is more than they take), condemned (chunks that nothing refers to) or thin (packs of which less than half is in
+// use). Now says that a collection frees it at once, and not later.
+type Freeable struct {
+	What  string `json:"what"`
+	Bytes int64  `json:"bytes"`
+	Count int    `json:"count"`
+	Now   bool   `json:"now"`
+}
+
+// Collecting is what could be freed, whether this service is at it, and what its last collection from the console did: Freed bytes, or
+// Trouble in words.
+type Collecting struct {
+	Freeable []Freeable `json:"freeable"`
+	Since    *time.Time `json:"since,omitempty"`
+	Done     *time.Time `json:"done,omitempty"`
+	Freed    int64      `json:"freed"`
+	Trouble  string     `json:"trouble,omitempty"`
+}

@@ -25,10 +25,11 @@ import (
 type Room struct {
 	*ruling.Room
 	looks *looking.Room
+	hand  byHand
 }
 
 // New makes the room.
-func New(rules *ruling.Room, looks *looking.Room) *Room { return &Room{rules, looks} }
+func New(rules *ruling.Room, looks *looking.Room) *Room { return &Room{Room: rules, looks: looks} }
 
 // CollectOptions say what is old enough. The zero value is for tests; see CollectDefaults.
 type CollectOptions struct {

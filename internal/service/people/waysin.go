@@ -121,7 +121,8 @@ func (s *Room) Forgot(ctx context.Context, handle string) error {
 		return err
 	}
 	words := fmt.Sprintf("Somebody, you perhaps, wants another passphrase for %s. This link lets you choose one:\n\n%s%s\n\n"+
-		"It is good once, for %d hours. If it was not you, do nothing: your passphrase stays.\n", handle, s.Courier.Address(), address, wayInMailHours)
+		"It is good once, for %d hours. If it was not you, do nothing: your passphrase stays.\n", handle, s.Courier.Address(), address,
+		wayInMailHours)
 	// How long that takes would tell whether there is such a person.
 	go func() {
 		if err := s.Courier.Mail(context.WithoutCancel(ctx), ground.NewID(), mail, "Another passphrase", words); err != nil {

@@ -14,8 +14,14 @@ import { Trouble } from "../../parts/Trouble";
 import { plural, size, When } from "../../parts/words";
 import { Taken } from "../people/UsagePage";
 
-const parts = ["health", "people", "projects", "usage"] as const;
-const words: Record<(typeof parts)[number], string> = { health: "Health", people: "People", projects: "Projects", usage: "Usage" };
+const parts = ["health", "people", "projects", "usage", "room"] as const;
+const words: Record<(typeof parts)[number], string> = {
+  health: "Health",
+  people: "People",
+  projects: "Projects",
+  usage: "Usage",
+  room: "Room",
+};
 
 /** ServicePage is for stewards: how the service is, who is there, what projects there are and take. */
 export function ServicePage() {
@@ -47,8 +53,10 @@ export function ServicePage() {
             <People me={me.data.handle} />
           ) : part === "projects" ? (
             <Projects />
-          ) : (
+          ) : part === "usage" ? (
             <Usage />
+          ) : (
+            <Room />
           ))}
       </Page>
     </>
@@ -388,5 +396,66 @@ function Usage() {
       <Trouble error={found.error} />
       {found.data && <Taken usage={found.data} />}
     </>
+  );
+}
+
+const freed: Record<string, (n: number, now: boolean) => string> = {
+  deleted: (n, now) => `${plural(n, "deleted project")}${now ? "" : ", in their days of grace"}`,
+  "given-up": (n) => `Uploads of ${plural(n, "file")} that no version came of; as files, which is more than they take`,
+  condemned: (n, now) => `${plural(n, "piece")} of content that nothing refers to${now ? "" : ", looked at once more a day later"}`,
+  thin: (n) => `${plural(n, "pack")} of which less than half is in use`,
+};
+
+function Room() {
+  const queries = useQueryClient();
+  const found = useQuery({
+    queryKey: ["collect"],
+    queryFn: () => ask(api.GET("/collect")),
+    refetchInterval: (q) => (q.state.data?.since ? 1000 : 30_000),
+  });
+  const go = useMutation({
+    mutationFn: () => ask(api.POST("/collect")),
+    onSettled: () => queries.invalidateQueries({ queryKey: ["collect"] }),
+  });
+  const c = found.data;
+  if (!c) return <Trouble error={found.error} />;
+  return (
+    <section aria-label="What could be freed" className="max-w-3xl">
+      <h2 className="mb-2">What could be freed</h2>
+      {c.freeable.length === 0 ? (
+        <p className="text-peat">Nothing: all that lies in the store is in use.</p>
+      ) : (
+        <ul>
+          {c.freeable.map((f) => (
+            <li key={`${f.what} ${f.now}`} className="flex gap-5 border-b border-line py-2">
+              <span className="w-24 shrink-0 text-right tabular-nums">{size(f.bytes)}</span>
+              <span>
+                {freed[f.what]?.(f.count, f.now) ?? f.what}
+                <span className="text-peat">{f.now ? "" : "; not yet"}</span>
+              </span>
+            </li>
+          ))}
+        </ul>
+      )}
+      <div className="mt-5 flex flex-wrap items-center gap-5">
+        <Button kind="act" disabled={go.isPending || Boolean(c.since)} onClick={() => go.mutate()}>
+          Collect now
+        </Button>
+        <p role="status" className={c.trouble ? "text-rust" : "text-peat"}>
+          {c.since ? (
+            "It is at work. Everybody else works on beside it."
+          ) : c.trouble ? (
+            c.trouble
+          ) : c.done ? (
+            <>
+              Done <When at={c.done} />: {c.freed > 0 ? `${size(c.freed)} freed.` : "there was nothing to free."}
+            </>
+          ) : (
+            "Removes what nothing refers to, after its days of grace, and writes thin packs anew."
+          )}
+        </p>
+      </div>
+      <Trouble error={go.error} />
+    </section>
   );
 }
