@@ -63,8 +63,8 @@ type settings struct {
 	Price       float64 `toml:"price_per_gib"`
 	PersonPrice float64 `toml:"price_per_person"`
 	// Metrics is where metrics are told, to whoever asks: an address that only those reach who may.
-	Metrics string `toml:"metrics"`
-	Currency    string  `toml:"currency"`
+	Metrics  string `toml:"metrics"`
+	Currency string `toml:"currency"`
 }
 
 var defaults = settings{Listen: "127.0.0.1:7420", DB: "postgres://tarnd@127.0.0.1:5432/tarnd", Data: "/var/lib/tarnd", Grace: 10}
