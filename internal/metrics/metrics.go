@@ -61,7 +61,9 @@ func (m *Metrics) Handler(log *slog.Logger) http.Handler {
 // house asks database and store when somebody wants to know.
 type house struct{ *service.Service }
 
-func about(name, help string, labels ...string) *prometheus.Desc { return prometheus.NewDesc(name, help, labels, nil) }
+func about(name, help string, labels ...string) *prometheus.Desc {
+	return prometheus.NewDesc(name, help, labels, nil)
+}
 
 var (
 	up         = about("tarnd_database_up", "Whether the database answered.")
