@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/testbed"
 )
 
 // tree is what a folder holds: by path, the content, with "x " before it where it is executable.
@@ -346,4 +347,85 @@ func TestAStreamComesIn(t *testing.T) {
 	}
 	says(t, keiko.tarn(0, "history"), "Rurik \u00d8sk", "Tamsin Reyle")
 	says(t, keiko.tarn(0, "history", "tex/haze.png"), "Revision 7")
+}
+
+// TestAProjectComesToAnotherService: with every state byte for byte, its branches, milestones and reviews; those who have a handle there are matched,
+// the others stay by name. What is damaged leaves nothing behind, and work goes on.
+func TestAProjectComesToAnotherService(t *testing.T) {
+	t.Parallel()
+	d := serve(t)
+	odile, _ := lively(t, d)
+	handoffs := []string{"h1", "h2", "h3", "h4", "h5"}
+	want := odile.states(handoffs...)
+	odile.tarn(0, "branch", "add", "idle", "-m", "Nothing is on it yet")
+	file := filepath.Join(t.TempDir(), "brinelight.tar")
+	odile.tarn(0, "project", "download", "brinelight", file)
+
+	other := serve(t)
+	says(t, other.tarnd(1, "import", file, "--owner", "keiko"), `no person "keiko"`)
+	keiko, there := other.person("keiko"), other.person("odile")
+	data, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	bad := filepath.Join(t.TempDir(), "bad.tar")
+	for name, text := range map[string][]byte{"damaged": bytes.Replace(data, []byte("bell, drowned"), []byte("bell, drowneD"), 1),
+		"cut off": data[:len(data)*2/3], "something else": []byte("rust")} {
+		if err := os.WriteFile(bad, text, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		says(t, other.tarnd(1, "import", bad, "--owner", "keiko"), "not a whole file of a project", "download it again")
+		if got := keiko.runIn(keiko.home, "", "project", "list").Out; strings.Contains(got, "brinelight") {
+			t.Errorf("%s leaves %s", name, got)
+		}
+	}
+	// One that is killed leaves nothing that the next one minds.
+	cmd := other.command("import", file, "--owner", "keiko")
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(60 * time.Millisecond)
+	_ = cmd.Process.Kill()
+	_ = cmd.Wait()
+	if got := keiko.runIn(keiko.home, "", "project", "list").Out; strings.Contains(got, "brinelight") {
+		t.Logf("it was done before it was killed: %s", got)
+		keiko.runIn(keiko.home, "brinelight\n", "project", "delete", "brinelight")
+		other.sql(`update projects set goes = now()`)
+		other.tarnd(0, "collect")
+	}
+	says(t, other.tarnd(0, "import", file, "--owner", "keiko"), "brinelight is here: 5 handoffs with", "3 branches, 1 milestone, 1 review",
+		"the role that they had: odile", "under their name: rurik", "keiko owns it")
+	says(t, other.tarnd(1, "import", file, "--owner", "keiko"), "there is a project brinelight already", "--key")
+	says(t, other.tarnd(0, "import", file, "--owner", "keiko", "--key", "second"), "second is here")
+	says(t, other.tarnd(0, "verify", "--deep"), "sound")
+
+	for _, p := range []*person{keiko, there} {
+		if r := p.runIn(p.home, "", "join", "brinelight"); r.Status != 0 {
+			t.Fatal(r.Errs)
+		}
+	}
+	got := keiko.states(handoffs...)
+	for _, h := range handoffs {
+		sameTree(t, h, got[h], want[h])
+	}
+	says(t, keiko.tarn(0, "history"), "rurik (elsewhere)", "odile", "A deeper reef", "The second chapter")
+	says(t, keiko.tarn(0, "show", "h4"), "where h2 came in", "The second chapter")
+	says(t, keiko.tarn(0, "history", "textures/foam.png"), "2 versions", "moved from textures/fog", "h1")
+	says(t, keiko.tarn(0, "branch", "list"), "second-chapter", "idle", "Nothing is on it yet")
+	says(t, keiko.tarn(0, "milestone", "list"), "first-light", "As shown to the mayor", "odile")
+	says(t, keiko.tarn(0, "review", "show", "r1"), "rurik (elsewhere): Does the bell read?", "It does")
+	says(t, keiko.tarn(0, "record", "--about", "project"), "brought brinelight in from a file of "+d.URL)
+	says(t, keiko.tarn(0, "member", "list"), "odile", "owner")
+
+	// Work goes on, on both lines, and the packs alone tell all of it.
+	there.tarn(0, "lock", "textures/rust.png")
+	there.write(map[string]string{"textures/rust.png": "rust, here"})
+	says(t, there.tarn(0, "send", "-m", "Rust, as it is here"), "h6")
+	says(t, keiko.tarn(0, "merge", "second-chapter", "-m", "The deeper reef"), "h7")
+	keiko.has("textures/rust.png", "rust, here")
+	keiko.has("levels/reef.glb", "reef two")
+	other.stopWithin(20 * time.Second)
+	fresh := testbed.Migrated(t)
+	says(t, other.tarnd(0, "--db", fresh, "rebuild", "--owner", "keiko"), "brinelight is back: 7 handoffs")
+	says(t, other.tarnd(0, "--db", fresh, "verify"), "sound")
 }

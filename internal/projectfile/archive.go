@@ -17,39 +17,11 @@ import (
 	"time"
 
 	"kettletarn/internal/client"
+	"kettletarn/internal/core/archive"
 	"kettletarn/internal/core/model"
 )
 
-// Format is that of the archive: it grows where something in it means something else.
-const Format = 1
-
-// About is the first entry of an archive.
-type About struct {
-	Format  int       `json:"format"`
-	Project string    `json:"project"`
-	Service string    `json:"service"`
-	Begun   time.Time `json:"begun"`
-}
-
-// Handed is a handoff in an archive.
-type Handed struct {
-	model.Handoff
-	Changes []Change `json:"changes"`
-}
-
-// Last is the last entry of a whole archive: the SHA-256 (FIPS 180-4) of every content, by its name, and of every other entry.
-type Last struct {
-	Handoffs int               `json:"handoffs"`
-	SHA256   map[string]string `json:"sha256"`
-}
-
-// Names of entries.
 const (
-	aboutEntry    = "about.json"
-	handoffsDir   = "handoffs/"
-	contentsDir   = "contents/"
-	recordsDir    = "records/"
-	lastEntry     = "sha256.json"
 	unfinished    = ".part"
 	blockSize     = 512
 	recordEntries = 5000
@@ -66,7 +38,7 @@ func Archive(ctx context.Context, c *client.Client, key, file string, progress P
 		return 0, err
 	}
 	defer f.Close()
-	a := &archive{sums: map[string]string{}, handed: map[int]bool{}}
+	a := &writing{sums: map[string]string{}, handed: map[int]bool{}}
 	end, err := a.resume(f, key)
 	if err != nil {
 		return 0, err
@@ -80,7 +52,7 @@ func Archive(ctx context.Context, c *client.Client, key, file string, progress P
 	buffered := bufio.NewWriterSize(f, 1<<20)
 	a.tar, a.flush = tar.NewWriter(buffered), func() error { return buffered.Flush() }
 	if end == 0 {
-		if err := a.json(aboutEntry, About{Format: Format, Project: key, Service: c.URL(), Begun: time.Now().UTC()}); err != nil {
+		if err := a.json(archive.AboutEntry, archive.About{Format: archive.Format, Project: key, Service: c.URL(), Begun: time.Now().UTC()}); err != nil {
 			return 0, err
 		}
 	}
@@ -90,8 +62,8 @@ func Archive(ctx context.Context, c *client.Client, key, file string, progress P
 	if err := a.records(ctx, c, key); err != nil {
 		return 0, err
 	}
-	last := Last{Handoffs: len(a.handed), SHA256: a.sums}
-	if err := a.json(lastEntry, last); err != nil {
+	last := archive.Last{Handoffs: len(a.handed), SHA256: a.sums}
+	if err := a.json(archive.LastEntry, last); err != nil {
 		return 0, err
 	}
 	if err := errors.Join(a.tar.Close(), buffered.Flush(), f.Sync()); err != nil {
@@ -104,7 +76,7 @@ func Archive(ctx context.Context, c *client.Client, key, file string, progress P
 	return info.Size(), os.Rename(file+unfinished, file)
 }
 
-type archive struct {
+type writing struct {
 	tar    *tar.Writer
 	flush  func() error
 	sums   map[string]string
@@ -112,7 +84,7 @@ type archive struct {
 }
 
 // resume reads what an interrupted archive has, and where its last whole entry ends. Records are written anew: they may be others now.
-func (a *archive) resume(f *os.File, key string) (end int64, err error) {
+func (a *writing) resume(f *os.File, key string) (end int64, err error) {
 	info, err := f.Stat()
 	if err != nil {
 		return 0, err
@@ -127,8 +99,8 @@ func (a *archive) resume(f *os.File, key string) (end int64, err error) {
 		}
 		sum := sha256.New()
 		var text []byte
-		if h.Name == aboutEntry || strings.HasPrefix(h.Name, handoffsDir) {
-			text, err = io.ReadAll(io.LimitReader(r, 256<<20))
+		if h.Name == archive.AboutEntry || strings.HasPrefix(h.Name, archive.HandoffsDir) {
+			text, err = io.ReadAll(io.LimitReader(r, archive.MaxText))
 			sum.Write(text)
 		} else {
 			_, err = io.Copy(sum, r)
@@ -137,18 +109,18 @@ func (a *archive) resume(f *os.File, key string) (end int64, err error) {
 			return end, nil
 		}
 		switch {
-		case h.Name == aboutEntry:
-			var about About
-			if json.Unmarshal(text, &about) != nil || about.Project != key || about.Format != Format {
+		case h.Name == archive.AboutEntry:
+			var about archive.About
+			if json.Unmarshal(text, &about) != nil || about.Project != key || about.Format != archive.Format {
 				return 0, model.NewProblem(model.Taken, "name another file", "%s is of something else", f.Name())
 			}
-		case strings.HasPrefix(h.Name, handoffsDir):
-			n, err := strconv.Atoi(strings.TrimSuffix(strings.TrimPrefix(h.Name, handoffsDir), ".json"))
+		case strings.HasPrefix(h.Name, archive.HandoffsDir):
+			n, err := strconv.Atoi(strings.TrimSuffix(strings.TrimPrefix(h.Name, archive.HandoffsDir), ".json"))
 			if err != nil {
 				return end, nil
 			}
 			a.handed[n] = true
-		case !strings.HasPrefix(h.Name, contentsDir):
+		case !strings.HasPrefix(h.Name, archive.ContentsDir):
 			return end, nil
 		}
 		a.sums[h.Name] = hex.EncodeToString(sum.Sum(nil))
@@ -168,7 +140,7 @@ func (c *counting) Read(p []byte) (int, error) {
 	return n, err
 }
 
-func (a *archive) entry(name string, size int64, write func(io.Writer) error) error {
+func (a *writing) entry(name string, size int64, write func(io.Writer) error) error {
 	if err := a.tar.WriteHeader(&tar.Header{Name: name, Mode: 0o644, Size: size, Format: tar.FormatPAX, Typeflag: tar.TypeReg}); err != nil {
 		return err
 	}
@@ -184,7 +156,7 @@ func (a *archive) entry(name string, size int64, write func(io.Writer) error) er
 	return nil
 }
 
-func (a *archive) json(name string, v any) error {
+func (a *writing) json(name string, v any) error {
 	text, err := json.Marshal(v)
 	if err != nil {
 		return err
@@ -196,15 +168,15 @@ func (a *archive) json(name string, v any) error {
 	})
 }
 
-func (a *archive) has(content string) bool { return a.sums[contentsDir+content] != "" }
-func (a *archive) done(number int) bool    { return a.handed[number] }
-func (a *archive) content(name string, size int64, write func(io.Writer) error) error {
-	return a.entry(contentsDir+name, size, write)
+func (a *writing) has(content string) bool { return a.sums[archive.ContentsDir+content] != "" }
+func (a *writing) done(number int) bool    { return a.handed[number] }
+func (a *writing) content(name string, size int64, write func(io.Writer) error) error {
+	return a.entry(archive.ContentsDir+name, size, write)
 }
 
-func (a *archive) handoff(h model.Handoff, changes []Change) error {
+func (a *writing) handoff(h model.Handoff, changes []archive.Change) error {
 	h.Assets = []model.HandoffAsset{}
-	if err := a.json(fmt.Sprintf("%s%09d.json", handoffsDir, h.Number), Handed{h, changes}); err != nil {
+	if err := a.json(fmt.Sprintf("%s%09d.json", archive.HandoffsDir, h.Number), archive.Handed{Handoff: h, Changes: changes}); err != nil {
 		return err
 	}
 	a.handed[h.Number] = true
@@ -213,7 +185,7 @@ func (a *archive) handoff(h model.Handoff, changes []Change) error {
 }
 
 // records writes what is recorded of a project besides its handoffs, a file a list.
-func (a *archive) records(ctx context.Context, c *client.Client, key string) error {
+func (a *writing) records(ctx context.Context, c *client.Client, key string) error {
 	for _, one := range []struct {
 		name string
 		get  func() (any, error)
@@ -251,7 +223,7 @@ func (a *archive) records(ctx context.Context, c *client.Client, key string) err
 		if err != nil {
 			return err
 		}
-		if err := a.json(recordsDir+one.name+".json", v); err != nil {
+		if err := a.json(archive.RecordsDir+one.name+".json", v); err != nil {
 			return err
 		}
 	}

@@ -10,22 +10,11 @@ import (
 	"slices"
 
 	"kettletarn/internal/client"
+	"kettletarn/internal/core/archive"
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/manifest"
 	"kettletarn/internal/core/model"
 )
-
-// Change is what a handoff did to a path, against the handoff on whose line it is: its content is named by Content, the digest of its
-// manifest, or it is gone.
-type Change struct {
-	Path       string `json:"path"`
-	Gone       bool   `json:"gone,omitempty"`
-	MovedFrom  string `json:"moved_from,omitempty"`
-	Version    int    `json:"version,omitempty"`
-	Content    string `json:"content,omitempty"`
-	Size       int64  `json:"size,omitempty"`
-	Executable bool   `json:"executable,omitempty"`
-}
 
 // sink takes what there is, in this order: for each handoff, the smallest number first, the contents that come with it first, each of which
 // is asked for once; then the handoff.
@@ -35,7 +24,7 @@ type sink interface {
 	content(name string, size int64, write func(io.Writer) error) error
 	// done says that a handoff was taken before.
 	done(number int) bool
-	handoff(h model.Handoff, changes []Change) error
+	handoff(h model.Handoff, changes []archive.Change) error
 }
 
 // Progress tells how far it is: handoffs.
@@ -90,7 +79,7 @@ func all(ctx context.Context, c *client.Client, key string) (list []model.Handof
 }
 
 // changesOf is what is different between a handoff and the one on whose line it is, what is gone first.
-func changesOf(ctx context.Context, c *client.Client, key string, h model.Handoff) (list []Change, err error) {
+func changesOf(ctx context.Context, c *client.Client, key string, h model.Handoff) (list []archive.Change, err error) {
 	since := 0
 	if len(h.Parents) > 0 {
 		since = h.Parents[0]
@@ -98,8 +87,8 @@ func changesOf(ctx context.Context, c *client.Client, key string, h model.Handof
 	seen := map[string]bool{}
 	err = c.Changes(ctx, key, model.ChangesQuery{Since: since, At: fmt.Sprint(h.Number)}, func(page model.Assets) error {
 		for _, a := range page.Assets {
-			list = append(list, Change{Path: a.Path, Gone: a.Gone, MovedFrom: a.MovedFrom, Version: a.Newest, Content: a.Content, Size: a.Size,
-				Executable: a.Executable})
+			list = append(list, archive.Change{Path: a.Path, Gone: a.Gone, MovedFrom: a.MovedFrom, Asset: a.ID, Version: a.Newest, Content: a.Content,
+				Size: a.Size, Executable: a.Executable})
 			if a.MovedFrom != "" {
 				seen[a.MovedFrom] = true
 			}
@@ -111,9 +100,9 @@ func changesOf(ctx context.Context, c *client.Client, key string, h model.Handof
 		delete(seen, ch.Path)
 	}
 	for path := range seen {
-		list = append(list, Change{Path: path, Gone: true})
+		list = append(list, archive.Change{Path: path, Gone: true})
 	}
-	slices.SortStableFunc(list, func(a, b Change) int {
+	slices.SortStableFunc(list, func(a, b archive.Change) int {
 		switch {
 		case a.Gone && !b.Gone:
 			return -1
@@ -128,7 +117,7 @@ func changesOf(ctx context.Context, c *client.Client, key string, h model.Handof
 	})
 	for i := range list {
 		if list[i].Gone {
-			list[i] = Change{Path: list[i].Path, Gone: true}
+			list[i] = archive.Change{Path: list[i].Path, Gone: true}
 		}
 	}
 	return list, err
@@ -138,7 +127,7 @@ func changesOf(ctx context.Context, c *client.Client, key string, h model.Handof
 const atOnce = 64
 
 // fetch writes a content, each chunk of it checked against its digest.
-func fetch(ctx context.Context, c *client.Client, key string, ch Change, w io.Writer) error {
+func fetch(ctx context.Context, c *client.Client, key string, ch archive.Change, w io.Writer) error {
 	root, err := chunk.ParseDigest(ch.Content)
 	if err != nil {
 		return err

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"testing"
 
+	"kettletarn/internal/core/archive"
 	"kettletarn/internal/core/model"
 )
 
@@ -18,7 +19,7 @@ import (
 func partial(t testing.TB, project string) (data []byte, ends []int) {
 	t.Helper()
 	var b bytes.Buffer
-	a := &archive{tar: tar.NewWriter(&b), sums: map[string]string{}, handed: map[int]bool{}, flush: func() error { return nil }}
+	a := &writing{tar: tar.NewWriter(&b), sums: map[string]string{}, handed: map[int]bool{}, flush: func() error { return nil }}
 	end := func(err error) {
 		t.Helper()
 		if err = errors.Join(err, a.tar.Flush()); err != nil {
@@ -26,18 +27,18 @@ func partial(t testing.TB, project string) (data []byte, ends []int) {
 		}
 		ends = append(ends, b.Len())
 	}
-	end(a.json(aboutEntry, About{Format: Format, Project: project}))
+	end(a.json(archive.AboutEntry, archive.About{Format: archive.Format, Project: project}))
 	for n, text := range []string{"rust", strings.Repeat("fog ", 400), "x"} {
-		end(a.entry(contentsDir+strings.Repeat("ab", 90)+text[:1], int64(len(text)), func(w io.Writer) error {
+		end(a.entry(archive.ContentsDir+strings.Repeat("ab", 90)+text[:1], int64(len(text)), func(w io.Writer) error {
 			_, err := w.Write([]byte(text))
 			return err
 		}))
-		end(a.handoff(model.Handoff{Number: n + 1}, []Change{{Path: "a.png"}}))
+		end(a.handoff(model.Handoff{Number: n + 1}, []archive.Change{{Path: "a.png"}}))
 	}
 	return b.Bytes(), ends
 }
 
-func resumed(t testing.TB, data []byte, project string) (*archive, int64, error) {
+func resumed(t testing.TB, data []byte, project string) (*writing, int64, error) {
 	t.Helper()
 	name := filepath.Join(t.TempDir(), "x.part")
 	if err := os.WriteFile(name, data, 0o600); err != nil {
@@ -48,7 +49,7 @@ func resumed(t testing.TB, data []byte, project string) (*archive, int64, error)
 		t.Fatal(err)
 	}
 	defer f.Close()
-	a := &archive{sums: map[string]string{}, handed: map[int]bool{}}
+	a := &writing{sums: map[string]string{}, handed: map[int]bool{}}
 	end, err := a.resume(f, project)
 	return a, end, err
 }

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"kettletarn/internal/client"
+	"kettletarn/internal/core/archive"
 	"kettletarn/internal/core/model"
 )
 
@@ -85,7 +86,7 @@ func (s *stream) data(text []byte) {
 	_ = s.w.WriteByte('\n')
 }
 
-func (s *stream) handoff(h model.Handoff, changes []Change) error {
+func (s *stream) handoff(h model.Handoff, changes []archive.Change) error {
 	who := s.person(h.Author, h.At.Unix())
 	fmt.Fprintf(s.w, "commit refs/heads/%s\nmark :%d\nauthor %s\ncommitter %s\n", reference(h.Branch), h.Number, who, who)
 	note := strings.TrimRight(h.Note, "\n") + "\n"

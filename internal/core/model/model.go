@@ -312,7 +312,9 @@ type HeadsUp struct {
 // what is in it, by the root of its manifest; Digest is the BLAKE3 of all its bytes, absent until the service has read it through.
 // MovedFrom is the path that a workspace, or a handoff, moved it from; MovedTo, of a path that is gone, where its asset went.
 type Asset struct {
-	Path       string     `json:"path"`
+	Path string `json:"path"`
+	// ID stays the same wherever it is moved; it is told with what is different between two states.
+	ID         int64      `json:"id,omitempty"`
 	State      string     `json:"state,omitempty"`
 	Version    int        `json:"version,omitempty"`
 	Newest     int        `json:"newest"`

@@ -32,6 +32,7 @@ const (
 	ProjectBack      = "project.back"
 	ProjectDeleted   = "project.deleted"
 	ProjectRestored  = "project.restored"
+	ProjectImported  = "project.imported"
 	ProjectRemoved   = "project.removed"
 	ProjectLimit     = "project.limit"
 	ProjectFilling   = "project.filling"
@@ -78,7 +79,7 @@ var Events = []Event{
 	{ShowingAdded, true, false}, {ShowingEnded, true, false}, {ShowingOpened, true, false}, {ShowingsSwitched, true, false},
 	{UnsentChanged, true, false}, {PinsTold, true, false}, {WorkspaceAdded, true, false}, {FalseClaim, false, false},
 	{ProjectStarted, true, false}, {ProjectArchived, true, true}, {ProjectBack, true, true}, {ProjectDeleted, true, true},
-	{ProjectRestored, true, true}, {ProjectRemoved, true, false}, {ProjectLimit, false, false}, {ProjectFilling, true, true},
+	{ProjectRestored, true, true}, {ProjectImported, true, false}, {ProjectRemoved, true, false}, {ProjectLimit, false, false}, {ProjectFilling, true, true},
 	{MemberSet, false, false}, {MemberRemoved, false, false},
 	{InvitationMade, false, false}, {InvitationEnded, false, false}, {InvitationUsed, false, false},
 	{TokenMade, false, false}, {TokenEnded, false, false},

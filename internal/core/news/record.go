@@ -94,6 +94,8 @@ func Says(e model.Event) string {
 		return fmt.Sprintf("content that %s sent is not what it was said to be", who)
 	case ProjectStarted:
 		return fmt.Sprintf("%s started the project %s", who, about.text("key"))
+	case ProjectImported:
+		return fmt.Sprintf("%s brought %s in from a file of %s", who, about.text("key"), about.text("from"))
 	case ProjectRemoved:
 		return fmt.Sprintf("the project %s was removed for good", about.text("key"))
 	case ProjectLimit:

@@ -135,6 +135,7 @@ func asOf(ctx context.Context, tx *records.Tx, p records.Project, diffs []tree.D
 		}
 		if d.To != nil {
 			if a, ok := found[d.To.Asset]; ok {
+				a.ID = d.To.Asset
 				list = append(list, a)
 			}
 		}

@@ -99,39 +99,11 @@ func (r *rebuild) run(ctx context.Context, packs []store.Info) error {
 		return err // content without a handoff: a project in which nothing was handed off
 	}
 	r.out.Project, r.out.Unread = r.history[0].Project, append([]string{}, r.out.Unread...)
-	r.people, r.contents = map[string]int64{}, map[chunk.Digest]int64{}
-	if err := r.s.Write(ctx, func(tx *records.Tx) (err error) {
+	if err := r.s.Write(ctx, func(tx *records.Tx) error {
 		if err := tx.RestoreProject(ctx, r.id, r.out.Project); err != nil {
 			return err
 		}
-		r.branches = map[string]int64{}
-		for _, h := range r.history {
-			if r.branches[h.Branch] == 0 {
-				if r.branches[h.Branch], err = tx.EnsureBranch(ctx, r.id, h.Branch, tree.Empty()); err != nil {
-					return err
-				}
-			}
-			if r.people[h.Author] == 0 {
-				if r.people[h.Author], err = tx.EnsurePerson(ctx, h.Author); err != nil {
-					return err
-				}
-				if err := tx.SetMember(ctx, r.id, r.people[h.Author], model.Artist); err != nil {
-					return err
-				}
-			}
-		}
-		for name := range r.states {
-			if r.branches[name] == 0 {
-				if r.branches[name], err = tx.EnsureBranch(ctx, r.id, name, tree.Empty()); err != nil {
-					return err
-				}
-			}
-		}
-		person, err := tx.EnsurePerson(ctx, r.owner)
-		if err != nil {
-			return err
-		}
-		return tx.SetMember(ctx, r.id, person, model.Owner)
+		return r.begin(ctx, tx)
 	}); err != nil {
 		return err
 	}
@@ -139,6 +111,38 @@ func (r *rebuild) run(ctx context.Context, packs []store.Info) error {
 		return err
 	}
 	return r.replay(ctx)
+}
+
+// begin makes the branches that the history has, and those who handed off what members.
+func (r *rebuild) begin(ctx context.Context, tx *records.Tx) (err error) {
+	r.people, r.contents, r.branches = map[string]int64{}, map[chunk.Digest]int64{}, map[string]int64{}
+	for _, h := range r.history {
+		if r.branches[h.Branch] == 0 {
+			if r.branches[h.Branch], err = tx.EnsureBranch(ctx, r.id, h.Branch, tree.Empty()); err != nil {
+				return err
+			}
+		}
+		if r.people[h.Author] == 0 {
+			if r.people[h.Author], err = tx.EnsurePerson(ctx, h.Author); err != nil {
+				return err
+			}
+			if err := tx.SetMember(ctx, r.id, r.people[h.Author], model.Artist); err != nil {
+				return err
+			}
+		}
+	}
+	for name := range r.states {
+		if r.branches[name] == 0 {
+			if r.branches[name], err = tx.EnsureBranch(ctx, r.id, name, tree.Empty()); err != nil {
+				return err
+			}
+		}
+	}
+	person, err := tx.EnsurePerson(ctx, r.owner)
+	if err != nil {
+		return err
+	}
+	return tx.SetMember(ctx, r.id, person, model.Owner)
 }
 
 // readHistory reads handoffs, and keeps those of which nothing is missing that they descend from, and tree nodes, which go to the database

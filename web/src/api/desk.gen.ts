@@ -53,6 +53,7 @@ export interface Asset {
   handoff?: number;
   heads_up?: HeadsUp[];
   holder?: string;
+  id?: number;
   lock?: Lock;
   moved_from?: string;
   moved_to?: string;
