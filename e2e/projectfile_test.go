@@ -349,8 +349,8 @@ func TestAStreamComesIn(t *testing.T) {
 	says(t, keiko.tarn(0, "history", "tex/haze.png"), "Revision 7")
 }
 
-// TestAProjectComesToAnotherService: with every state byte for byte, its branches, milestones and reviews; those who have a handle there are matched,
-// the others stay by name. What is damaged leaves nothing behind, and work goes on.
+// TestAProjectComesToAnotherService: with every state byte for byte, its branches, milestones and reviews; those who have a handle there
+// are matched, the others stay by name. What is damaged leaves nothing behind, and work goes on.
 func TestAProjectComesToAnotherService(t *testing.T) {
 	t.Parallel()
 	d := serve(t)

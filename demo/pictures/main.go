@@ -37,7 +37,7 @@ var shots = []shot{
 	{name: "console-between", address: "/p/brinelight/handoffs/between?from=quay-walk&to=first-light", theme: "light"},
 	{name: "console-locks", address: "/p/brinelight/locks"},
 	{name: "console-branches", address: "/p/brinelight/branches"},
-	{name: "console-branch", address: "/p/brinelight/branches/second-chapter", theme: "light"},
+	{name: "console-usage", address: "/p/brinelight/usage"},
 	{name: "console-review", address: "/p/brinelight/reviews/2?path=textures/kelp-albedo.png"},
 	{name: "desk-work", address: "/desk", desk: true},
 }

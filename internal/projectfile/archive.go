@@ -52,7 +52,8 @@ func Archive(ctx context.Context, c *client.Client, key, file string, progress P
 	buffered := bufio.NewWriterSize(f, 1<<20)
 	a.tar, a.flush = tar.NewWriter(buffered), func() error { return buffered.Flush() }
 	if end == 0 {
-		if err := a.json(archive.AboutEntry, archive.About{Format: archive.Format, Project: key, Service: c.URL(), Begun: time.Now().UTC()}); err != nil {
+		if err := a.json(archive.AboutEntry, archive.About{Format: archive.Format, Project: key, Service: c.URL(),
+			Begun: time.Now().UTC()}); err != nil {
 			return 0, err
 		}
 	}

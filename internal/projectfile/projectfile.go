@@ -87,8 +87,9 @@ func changesOf(ctx context.Context, c *client.Client, key string, h model.Handof
 	seen := map[string]bool{}
 	err = c.Changes(ctx, key, model.ChangesQuery{Since: since, At: fmt.Sprint(h.Number)}, func(page model.Assets) error {
 		for _, a := range page.Assets {
-			list = append(list, archive.Change{Path: a.Path, Gone: a.Gone, MovedFrom: a.MovedFrom, Asset: a.ID, Version: a.Newest, Content: a.Content,
-				Size: a.Size, Executable: a.Executable})
+			list = append(list, archive.Change{Path: a.Path, Gone: a.Gone, MovedFrom: a.MovedFrom, Asset: a.ID, Version: a.Newest,
+				Content: a.Content,
+				Size:    a.Size, Executable: a.Executable})
 			if a.MovedFrom != "" {
 				seen[a.MovedFrom] = true
 			}

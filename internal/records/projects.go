@@ -113,7 +113,8 @@ func (tx *Tx) DeleteProject(ctx context.Context, project, person int64, grace ti
 
 // UndeleteProject takes that back, and returns the project. See ErrNotFound.
 func (tx *Tx) UndeleteProject(ctx context.Context, key string) (id int64, err error) {
-	err = one(tx.q.QueryRow(ctx, `update projects set deleted = null, deleted_by = null, goes = null where key = $1 and deleted is not null and not coming
+	err = one(tx.q.QueryRow(ctx,
+		`update projects set deleted = null, deleted_by = null, goes = null where key = $1 and deleted is not null and not coming
 		returning id`, key), &id)
 	return id, err
 }

@@ -96,7 +96,7 @@ func (tx *Tx) DamageOf(ctx context.Context) ([]model.Damage, error) {
 
 // Health is what the database says of how the service is.
 func (tx *Tx) Health(ctx context.Context) (h model.Health, err error) {
-	err = one(tx.q.QueryRow(ctx, `select current_setting('server_version'), pg_database_size(current_database()),
+	err = one(tx.q.QueryRow(ctx, `select split_part(current_setting('server_version'), ' ', 1), pg_database_size(current_database()),
 			(select count(*) from packs), (select coalesce(sum(size), 0)::bigint from packs),
 			(select count(*) from deliveries where done is null), (select count(*) from contents where sealed is null),
 			(select max(began) from lives), (select version from schema_version)`),

@@ -1,5 +1,5 @@
-// Package archive is the form of a project in one file, with its whole past: a tar archive (POSIX.1-2001) that docs/project-file.md describes.
-// It is for taking a project elsewhere, and has nothing that only this program understands.
+// Package archive is the form of a project in one file, with its whole past: a tar archive (POSIX.1-2001) that docs/project-file.md
+// describes. It is for taking a project elsewhere, and has nothing that only this program understands.
 package archive
 
 import (
@@ -28,8 +28,8 @@ type About struct {
 	Begun   time.Time `json:"begun"`
 }
 
-// Change is what a handoff did to a path, against the handoff on whose line it is: its content is named by Content, or it is gone. Asset is a
-// number that stays the same wherever the asset is moved.
+// Change is what a handoff did to a path, against the handoff on whose line it is: its content is named by Content, or it is gone. Asset is
+// a number that stays the same wherever the asset is moved.
 type Change struct {
 	Path       string `json:"path"`
 	Gone       bool   `json:"gone,omitempty"`
@@ -76,8 +76,8 @@ type Visitor interface {
 	Record(name string, text []byte) error
 }
 
-// Read reads a file and holds every entry to its digest, which is known only at its end: what was taken before an error is not to be kept. The
-// error is the visitor's, that of reading, or wraps [ErrInvalid].
+// Read reads a file and holds every entry to its digest, which is known only at its end: what was taken before an error is not to be kept.
+// The error is the visitor's, that of reading, or wraps [ErrInvalid].
 func Read(r io.Reader, v Visitor) error {
 	t := tar.NewReader(r)
 	sums := map[string]string{}

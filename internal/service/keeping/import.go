@@ -26,7 +26,8 @@ import (
 	"kettletarn/internal/service/ground"
 )
 
-// Imported is what came in. Known are people of the file who are people here; Named those who are not, and whose work stays under their name.
+// Imported is what came in. Known are people of the file who are people here; Named those who are not, and whose work stays under their
+// name.
 type Imported struct {
 	Project    string   `json:"project"`
 	From       string   `json:"from"`
@@ -44,9 +45,11 @@ type Imported struct {
 // ImportOptions say who owns the project, and under which key it comes in: "" for the one that it has.
 type ImportOptions struct{ Owner, Key string }
 
-// Import brings a project in from a file (package archive), with its whole past, under its own key or another one. Nobody sees it before all of it
-// is there and every entry was held to its digest; what is left of one that was broken off is taken away by the next, or by collect.
-func (s *Room) Import(ctx context.Context, file io.Reader, o ImportOptions, progress func(what string, done, total int64)) (*Imported, error) {
+// Import brings a project in from a file (package archive), with its whole past, under its own key or another one. Nobody sees it before
+// all of it is there and every entry was held to its digest; what is left of one that was broken off is taken away by the next, or by
+// collect.
+func (s *Room) Import(ctx context.Context, file io.Reader, o ImportOptions, progress func(what string, done, total int64)) (*Imported,
+	error) {
 	i := &importing{s: s, o: o, progress: progress, contents: map[string]root{}, chunks: map[chunk.Digest]bool{}, states: map[int]state{},
 		out: &Imported{Known: []string{}, Named: []string{}}}
 	err := i.run(ctx, file)
@@ -245,7 +248,8 @@ func (i *importing) Handoff(h archive.Handed) error {
 	if err := point.CheckBranch(h.Branch); err != nil {
 		return wrong("%v", err)
 	}
-	if h.Author == "" || len(h.Note) > ground.MaxNote || !utf8.ValidString(h.Note+h.Author+h.Stage) || h.At.Year() < 1970 || h.At.Year() > 9999 {
+	if h.Author == "" || len(h.Note) > ground.MaxNote || !utf8.ValidString(h.Note+h.Author+h.Stage) || h.At.Year() < 1970 ||
+		h.At.Year() > 9999 {
 		return wrong("its author, note or time is none")
 	}
 	for _, c := range h.Changes {
@@ -448,7 +452,8 @@ func (i *importing) rest() error {
 	return i.s.Write(ctx, func(tx *records.Tx) error {
 		i.out.Milestones, i.out.Reviews = 0, 0
 		for _, m := range members.Members {
-			if id := i.known[m.Handle]; id != 0 && m.Handle != i.o.Owner && slices.Contains([]string{model.Viewer, model.Artist, model.Lead, model.Owner}, m.Role) {
+			if id := i.known[m.Handle]; id != 0 && m.Handle != i.o.Owner && slices.Contains([]string{model.Viewer, model.Artist, model.Lead,
+				model.Owner}, m.Role) {
 				if err := tx.SetMember(ctx, i.r.id, id, m.Role); err != nil {
 					return err
 				}
@@ -536,7 +541,8 @@ func (i *importing) review(tx *records.Tx, r model.Review) error {
 		if a.Yes {
 			word = "yes"
 		}
-		m := model.Remark{Number: last, At: a.At, Text: fmt.Sprintf("%s said %s. %s", elsewhere(a.Person), word, text.Lines(a.Why)), Settled: &a.At}
+		m := model.Remark{Number: last, At: a.At, Text: fmt.Sprintf("%s said %s. %s", elsewhere(a.Person), word, text.Lines(a.Why)),
+			Settled: &a.At}
 		if err := tx.RestoreRemark(i.ctx, i.r.id, r.Number, m, i.owner, i.owner, 0); err != nil {
 			return err
 		}

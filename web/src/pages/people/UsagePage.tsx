@@ -121,7 +121,12 @@ function Chart({ usage: u }: { usage: Usage }) {
       points: { show: false },
       value: (_, v) => (v === null ? "" : size(v)),
     });
-    const axis = { stroke: color("--color-peat"), grid: { stroke: color("--color-line"), width: 1 }, ticks: { show: false } };
+    const axis = {
+      stroke: color("--color-peat"),
+      grid: { stroke: color("--color-line"), width: 1 },
+      ticks: { show: false },
+      font: `13px ${getComputedStyle(el).fontFamily}`,
+    };
     const plot = new uPlot(
       {
         width: el.clientWidth,
@@ -136,7 +141,10 @@ function Chart({ usage: u }: { usage: Usage }) {
           { ...axis, size: 80, values: (_, list) => list.map((v) => size(v)) },
         ],
         series: [
-          { value: (_, t) => (t === null ? "" : new Date(t * 1000).toLocaleDateString("en", { day: "numeric", month: "long" })) },
+          {
+            label: "\u00a0",
+            value: (_, t) => (t === null ? "" : new Date(t * 1000).toLocaleDateString("en", { day: "numeric", month: "long" })),
+          },
           line("at the service", color("--color-copper")),
           line("newest files", color("--color-ice")),
           line("as it grows now", color("--color-copper"), [4, 5]),
