@@ -70,7 +70,8 @@ func (tx *Tx) RestoreMilestone(ctx context.Context, project, person int64, folde
 func (tx *Tx) RestoreReview(ctx context.Context, project int64, r model.Review, branch, handoff, person, closer int64,
 	asked []int64) error {
 	if _, err := tx.q.Exec(ctx, `insert into reviews (project_id, number, branch_id, handoff, person_id, at, body, closed, closer_id)
-		values ($1, $2, nullif($3::bigint, 0), $4, $5, $6, $7, $8, nullif($9::bigint, 0))`, project, r.Number, branch, handoff, person, r.At, r.Text,
+		values ($1, $2, nullif($3::bigint, 0), $4, $5, $6, $7, $8, nullif($9::bigint, 0))`, project, r.Number, branch, handoff, person, r.At,
+		r.Text,
 		r.Closed, closer); err != nil {
 		return err
 	}

@@ -87,7 +87,8 @@ func (tx *Tx) DeletedOf(ctx context.Context, person int64, all bool, only string
 	rows, err := tx.q.Query(ctx, `select p.key, coalesce(m.role, ''),
 			(select coalesce(sum(k.size), 0)::bigint from packs k where k.project_id = p.id), p.deleted, coalesce(d.handle, ''), p.goes
 		from projects p left join memberships m on m.project_id = p.id and m.person_id = $1 left join people d on d.id = p.deleted_by
-		where p.deleted is not null and not p.coming and (m.role is not null or $2) and ($3 = '' or p.key = $3) order by p.key`, person, all, only)
+		where p.deleted is not null and not p.coming and (m.role is not null or $2) and ($3 = '' or p.key = $3) order by p.key`, person,
+		all, only)
 	if err != nil {
 		return nil, err
 	}
