@@ -19,6 +19,7 @@ require (
 	github.com/fxamacker/cbor/v2 v2.10.0
 	github.com/gen2brain/beeep v0.11.3
 	github.com/getkin/kin-openapi v0.152.0
+	github.com/go-webauthn/webauthn v0.18.2
 	github.com/gofrs/flock v0.13.1
 	github.com/google/uuid v1.6.0
 	github.com/hajimehoshi/go-mp3 v0.3.4
@@ -53,6 +54,10 @@ require (
 require (
 	github.com/beorn7/perks v1.0.1 // indirect
 	github.com/creachadair/mds v0.31.0 // indirect
+	github.com/go-viper/mapstructure/v2 v2.5.0 // indirect
+	github.com/go-webauthn/x v0.3.1 // indirect
+	github.com/golang-jwt/jwt/v5 v5.3.1 // indirect
+	github.com/google/go-tpm v0.9.8 // indirect
 	github.com/munnerz/goautoneg v0.0.0-20191010083416-a7dc8b61c822 // indirect
 	github.com/prometheus/client_model v0.6.2 // indirect
 	github.com/prometheus/common v0.70.1 // indirect

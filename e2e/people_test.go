@@ -1,10 +1,12 @@
 package e2e
 
 import (
+	"context"
 	"fmt"
 	"strings"
 	"testing"
 
+	"github.com/chromedp/cdproto/webauthn"
 	"github.com/chromedp/chromedp"
 
 	"kettletarn/internal/core/model"
@@ -223,4 +225,66 @@ func TestStewardsRunTheService(t *testing.T) {
 		o.until(`location.pathname === "/"`))
 	says(t, odile.tarn(1, "lock", "a.png"), "tarn sign-in")
 	says(t, d.tarnd(0, "person", "link", "odile"), d.URL+model.WayInPath+"#", "Pass it on to odile alone")
+}
+
+// TestPasskeys: one is made with the passphrase, signs in without it, and is gone when it is taken away, or the passphrase was forgotten.
+func TestPasskeys(t *testing.T) {
+	t.Parallel()
+	d := serve(t)
+	d.Stop()
+	named := strings.Replace(d.URL, "127.0.0.1", "localhost", 1)
+	d.Env = append(d.Env, "TARND_ADDRESS="+named)
+	d.start()
+	d.person("odile")
+	b := browse(t, named)
+	// A device that has a fingerprint, and takes it.
+	b.do(chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
+		if _, err := chromedp.Call(ctx, webauthn.Enable, webauthn.EnableParams{}); err != nil {
+			return err
+		}
+		_, err := chromedp.Call(ctx, webauthn.AddVirtualAuthenticator, webauthn.AddVirtualAuthenticatorParams{
+			Options: &webauthn.VirtualAuthenticatorOptions{Protocol: webauthn.AuthenticatorProtocolCtap2,
+				Transport: webauthn.AuthenticatorTransportInternal, HasResidentKey: true, HasUserVerification: true, IsUserVerified: true,
+				AutomaticPresenceSimulation: true}})
+		return err
+	}))
+	field := func(name string) string { return fmt.Sprintf(`input[name=%s]`, name) }
+	b.do(chromedp.Navigate(named+"/sign-in"), b.sees("Sign in with a passkey"), chromedp.Click(button("Sign in with a passkey")),
+		b.sees("The browser gave no passkey"))
+	b.signIn("odile")
+	b.do(chromedp.Navigate(named+"/me"), b.sees("Your passkeys"), chromedp.SendKeys(field("passkey"), "the laptop"),
+		chromedp.SendKeys(field("once"), "not this one"), chromedp.Click(button("Add a passkey")), b.sees("not your passphrase"),
+		b.evaluate(`document.querySelector("input[name=once]").select()`), chromedp.SendKeys(field("once"), testbed.Passphrase+"\n"),
+		b.sees("never used"), b.evaluate(axe(t)), b.still())
+	b.isForEverybody("/me")
+	out := func() {
+		b.do(b.evaluate(`fetch("/api/v1/sign-out", {method: "POST"}).then(a => document.title = "out " + a.status)`),
+			b.until(`document.title === "out 204"`),
+			chromedp.Navigate(named+"/sign-in"))
+	}
+	out()
+	b.do(b.evaluate(axe(t)), b.still())
+	b.isForEverybody("/sign-in")
+	b.do(chromedp.Click(button("Sign in with a passkey")), b.until(`location.pathname === "/"`), chromedp.Navigate(named+"/me"),
+		b.sees("last used"), chromedp.Click(`button[aria-label="Take away the laptop"]`),
+		chromedp.WaitNotPresent(`button[aria-label="Take away the laptop"]`))
+	out()
+	b.do(chromedp.Click(button("Sign in with a passkey")), b.sees("The passkey was not taken"))
+
+	// A new passphrase from whoever runs the service ends them.
+	b.signIn("odile")
+	b.do(chromedp.Navigate(named+"/me"), chromedp.SendKeys(field("passkey"), "the ring"), chromedp.SendKeys(field("once"),
+		testbed.Passphrase+"\n"),
+		b.sees("never used"))
+	cmd := d.command("person", "passphrase", "odile")
+	cmd.Stdin = strings.NewReader("four seals nap slowly\n")
+	if text, err := cmd.CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, text)
+	}
+	b.do(chromedp.Navigate(named+"/sign-in"), chromedp.Click(button("Sign in with a passkey")), b.sees("The passkey was not taken"))
+
+	// Without a name there are none, and it is said why.
+	n := open(t, d)
+	n.do(chromedp.Navigate(d.URL+"/sign-in"), n.sees("I forgot my passphrase"),
+		n.until(`!document.body.innerText.includes("Sign in with a passkey")`))
 }

@@ -3,7 +3,6 @@ package api
 import (
 	"cmp"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"mime"
 	"net/http"
@@ -35,8 +34,7 @@ func (s *Server) signIn(c *call) error {
 		return err
 	}
 	answer, err := s.service.SignIn(c.Request().Context(), q.Handle, q.Passphrase, q.From, q.Console)
-	var problem *model.Problem
-	wrong := errors.As(err, &problem) && problem.Type == model.WrongPassphrase
+	wrong := wrongPassphrase(err)
 	done(err == nil, wrong)
 	if wrong {
 		s.log.Warn("a sign-in failed", "request", requestID(c.Context), "address", c.address.String(), "handle", q.Handle)

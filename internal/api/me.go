@@ -18,8 +18,7 @@ func (s *Server) changePassphrase(c *call) error {
 		return err
 	}
 	ended, err := s.service.ChangePassphrase(c.Request().Context(), c.actor, q.Old, q.New)
-	var problem *model.Problem
-	done(err == nil, errors.As(err, &problem) && problem.Type == model.WrongPassphrase)
+	done(err == nil, wrongPassphrase(err))
 	if err != nil {
 		return err
 	}
@@ -84,4 +83,86 @@ func (s *Server) readNews(c *call) error {
 		return err
 	}
 	return c.answer(nil)
+}
+
+func (s *Server) beginPasskey(c *call) error {
+	var q model.PasskeyBegin
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	done, err := s.gate.SignIn(c.address, c.actor.Handle)
+	if err != nil {
+		return err
+	}
+	out, err := s.service.BeginPasskey(c.Request().Context(), c.actor, q.Passphrase)
+	done(err == nil, wrongPassphrase(err))
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
+}
+
+// wrongPassphrase says that somebody tried, and did not get in.
+func wrongPassphrase(err error) bool {
+	var problem *model.Problem
+	return errors.As(err, &problem) && problem.Type == model.WrongPassphrase
+}
+
+func (s *Server) addPasskey(c *call) error {
+	var q model.PasskeyNew
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	out, err := s.service.AddPasskey(c.Request().Context(), c.actor, q)
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
+}
+
+func (s *Server) passkeys(c *call) error {
+	list, err := s.service.Passkeys(c.Request().Context(), c.actor)
+	if err != nil {
+		return err
+	}
+	return c.answer(model.Passkeys{Passkeys: list})
+}
+
+func (s *Server) removePasskey(c *call) error {
+	n, err := strconv.ParseInt(c.Param("passkey"), 10, 64)
+	if err != nil {
+		return model.NewProblem(model.NotFound, "", "%q is not the number of a passkey", c.Param("passkey"))
+	}
+	if err := s.service.RemovePasskey(c.Request().Context(), c.actor, n); err != nil {
+		return err
+	}
+	return c.answer(nil)
+}
+
+func (s *Server) beginPasskeySignIn(c *call) error {
+	out, err := s.service.BeginPasskeySignIn(c.Request().Context())
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
+}
+
+func (s *Server) passkeySignIn(c *call) error {
+	var q model.PasskeySignIn
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	done, err := s.gate.SignIn(c.address, "")
+	if err != nil {
+		return err
+	}
+	out, err := s.service.SignInByPasskey(c.Request().Context(), q)
+	done(err == nil, wrongPassphrase(err))
+	if err != nil {
+		return err
+	}
+	if q.Console {
+		s.console(c, &out)
+	}
+	return c.answer(out)
 }

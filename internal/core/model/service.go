@@ -113,3 +113,44 @@ type Collecting struct {
 	Freed    int64      `json:"freed"`
 	Trouble  string     `json:"trouble,omitempty"`
 }
+
+// Passkey is a way in beside the passphrase (W3C Web Authentication).
+type Passkey struct {
+	Number int64      `json:"number"`
+	Name   string     `json:"name"`
+	Made   time.Time  `json:"made"`
+	Used   *time.Time `json:"used,omitempty"`
+}
+
+// Passkeys are one's own.
+type Passkeys struct {
+	Passkeys []Passkey `json:"passkeys"`
+}
+
+// PasskeyBegin asks for a ceremony that adds a passkey; the passphrase says that it is oneself who asks.
+type PasskeyBegin struct {
+	Passphrase string `json:"passphrase"`
+}
+
+// Ceremony is what a browser is asked, once, within five minutes: Options is the JSON text of PublicKeyCredentialCreationOptions or
+// PublicKeyCredentialRequestOptions, as parseCreationOptionsFromJSON and parseRequestOptionsFromJSON take it; ID goes with the answer.
+type Ceremony struct {
+	ID      string `json:"id"`
+	Options string `json:"options"`
+}
+
+// PasskeyNew is what the browser answered, the JSON text of its credential, and what the passkey is to be called.
+type PasskeyNew struct {
+	ID     string `json:"id"`
+	Name   string `json:"name"`
+	Answer string `json:"answer"`
+}
+
+// PasskeySignIn is what the browser of somebody answered who signs in; From says from where, and Console asks for a cookie in place of a
+// token.
+type PasskeySignIn struct {
+	ID      string `json:"id"`
+	Answer  string `json:"answer"`
+	From    string `json:"from"`
+	Console bool   `json:"console,omitempty"`
+}

@@ -48,6 +48,8 @@ const (
 	PersonPassphrase = "person.passphrase"
 	PersonLink       = "person.link"
 	PersonSteward    = "person.steward"
+	PasskeyAdded     = "passkey.added"
+	PasskeyRemoved   = "passkey.removed"
 	SignedIn         = "signed-in"
 	SignedOut        = "signed-out"
 	NewsSettings     = "news.settings"
@@ -85,7 +87,7 @@ var Events = []Event{
 	{InvitationMade, false, false}, {InvitationEnded, false, false}, {InvitationUsed, false, false},
 	{TokenMade, false, false}, {TokenEnded, false, false},
 	{PersonAdded, false, false}, {PersonEnded, false, false}, {PersonPassphrase, false, false}, {PersonLink, false, false},
-	{PersonSteward, false, false},
+	{PersonSteward, false, false}, {PasskeyAdded, false, false}, {PasskeyRemoved, false, false},
 	{SignedIn, false, false}, {SignedOut, false, false},
 	{NewsSettings, true, false},
 	{HookAdded, false, false}, {HookRemoved, false, false},

@@ -24,7 +24,7 @@ var Subjects = []Subject{
 	{"reviews", []string{"review."}},
 	{"rules", []string{"rules."}},
 	{"people", []string{"member.", "invitation.", "person."}},
-	{"sign-ins", []string{"signed-", "token."}},
+	{"sign-ins", []string{"signed-", "passkey.", "token."}},
 	{"project", []string{"project."}},
 	{"outside", []string{"showing", "hook."}},
 	{"workspaces", []string{"workspace.", "pins."}},
@@ -132,6 +132,10 @@ func Says(e model.Event) string {
 		return fmt.Sprintf("%s got another passphrase", handle)
 	case PersonLink:
 		return fmt.Sprintf("%s made a link by which %s chooses another passphrase", who, handle)
+	case PasskeyAdded:
+		return fmt.Sprintf("%s added the passkey %s", who, about.text("name"))
+	case PasskeyRemoved:
+		return fmt.Sprintf("%s took the passkey %s away", who, about.text("name"))
 	case PersonSteward:
 		if is, _ := e.Subject["steward"].(bool); !is {
 			return fmt.Sprintf("%s made %s no steward any more", who, handle)

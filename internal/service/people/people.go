@@ -267,7 +267,7 @@ func (s *Room) People(ctx context.Context) (list []model.PersonRow, err error) {
 }
 
 // ResetPassphrase gives a person another passphrase, for whoever runs the service: somebody who forgot theirs, or who comes back. All
-// their sign-ins end.
+// their sign-ins end, and their passkeys.
 func (s *Room) ResetPassphrase(ctx context.Context, handle, fresh string) error {
 	if err := checkPassphrase(handle, fresh); err != nil {
 		return err
@@ -282,6 +282,9 @@ func (s *Room) ResetPassphrase(ctx context.Context, handle, fresh string) error 
 			return err
 		}
 		if err := tx.ReplacePassphrase(ctx, p.ID, hash, false); err != nil {
+			return err
+		}
+		if err := tx.EndPasskeys(ctx, p.ID); err != nil {
 			return err
 		}
 		ended, err := tx.EndTokens(ctx, p.ID, [32]byte{}, false)

@@ -148,7 +148,8 @@ func (s *Room) LookAtWayIn(ctx context.Context, secret string) (out model.WayInF
 	return out, err
 }
 
-// TakeWayIn gives somebody the passphrase that they chose by a link, and signs them in. All their other sign-ins end, and all such links.
+// TakeWayIn gives somebody the passphrase that they chose by a link, and signs them in. All their other sign-ins end,
+// their passkeys, and all such links.
 func (s *Room) TakeWayIn(ctx context.Context, q model.WayInTaken) (answer model.SignIn, err error) {
 	who, err := s.LookAtWayIn(ctx, q.Secret)
 	if err != nil {
@@ -177,6 +178,9 @@ func (s *Room) TakeWayIn(ctx context.Context, q model.WayInTaken) (answer model.
 			return err
 		}
 		if err := tx.ReplacePassphrase(ctx, p.ID, hash, false); err != nil {
+			return err
+		}
+		if err := tx.EndPasskeys(ctx, p.ID); err != nil {
 			return err
 		}
 		ended, err := tx.EndTokens(ctx, p.ID, [32]byte{}, false)

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { api, ask } from "../../api/client";
 import { Button } from "../../parts/Button";
 import { Field } from "../../parts/Field";
+import { passkeysWork, signInByPasskey } from "../../parts/passkeys";
 import { Trouble } from "../../parts/Trouble";
 
 /** SignInForm signs somebody in; known is who it was before. */
@@ -13,6 +14,7 @@ export function SignInForm({ known = "", onIn }: { known?: string; onIn: (handle
     mutationFn: () => ask(api.POST("/sign-in", { body: { handle: handle.trim(), passphrase, from: "the console", console: true } })),
     onSuccess: () => onIn(handle.trim()),
   });
+  const byPasskey = useMutation({ mutationFn: signInByPasskey, onSuccess: (answer) => onIn(answer.handle) });
   return (
     <form
       onSubmit={(e) => {
@@ -31,6 +33,14 @@ export function SignInForm({ known = "", onIn }: { known?: string; onIn: (handle
         Sign in
       </Button>
       <Trouble error={enter.error} />
+      {passkeysWork() && (
+        <>
+          <Button type="button" className="w-full justify-center py-2" disabled={byPasskey.isPending} onClick={() => byPasskey.mutate()}>
+            Sign in with a passkey
+          </Button>
+          <Trouble error={byPasskey.error} />
+        </>
+      )}
     </form>
   );
 }
