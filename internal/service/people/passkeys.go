@@ -40,7 +40,7 @@ func (h *holder) WebAuthnCredentials() []webauthn.Credential { return h.keys }
 
 // relying is the service as passkeys know it: by the name in its address. They are bound to that, and to a safe line.
 func (s *Room) relying() (*webauthn.WebAuthn, error) {
-	none := model.NewProblem(model.NotAllowed, "use your passphrase; whoever runs the service can give it a name with --address",
+	none := model.NewProblem(model.NotFound, "use your passphrase; whoever runs the service can give it a name with --address",
 		"passkeys need a service with a name of its own, over https")
 	if s.Courier == nil {
 		return nil, none
