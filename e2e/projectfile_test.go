@@ -379,6 +379,10 @@ func TestAProjectComesToAnotherService(t *testing.T) {
 			t.Errorf("%s leaves %s", name, got)
 		}
 	}
+	other.tarnd(0, "person", "steward", "keiko")
+	if got := keiko.runIn(keiko.home, "", "record", "--service").Out; strings.Contains(got, "brinelight") || !strings.Contains(got, "steward") {
+		t.Errorf("of what never came in, the record says\n%s", got)
+	}
 	// One that is killed leaves nothing that the next one minds.
 	cmd := other.command("import", file, "--owner", "keiko")
 	if err := cmd.Start(); err != nil {

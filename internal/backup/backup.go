@@ -473,21 +473,27 @@ type Checked struct {
 	Wrong   []string `json:"wrong"`
 }
 
+// reading opens a folder of backups: with the program that reads dumps, and the names of the backups, the newest first.
+func reading(dir string) (release func(), restore string, names []string, err error) {
+	if release, err = open(dir, false); err != nil {
+		return nil, "", nil, err
+	}
+	if restore, err = program("pg_restore"); err == nil {
+		names, err = List(dir)
+	}
+	if err != nil {
+		release()
+	}
+	return release, restore, names, err
+}
+
 // Check reads all backups in a folder, and holds every file to its digest, and every dump to what PostgreSQL can read.
 func Check(ctx context.Context, dir string, progress Progress) (out Checked, err error) {
-	release, err := open(dir, false)
+	release, restore, names, err := reading(dir)
 	if err != nil {
 		return out, err
 	}
 	defer release()
-	restore, err := program("pg_restore")
-	if err != nil {
-		return out, err
-	}
-	names, err := List(dir)
-	if err != nil {
-		return out, err
-	}
 	out.Wrong = []string{}
 	looked := map[string]error{}
 	for i, name := range names {

@@ -30,19 +30,12 @@ type Restored struct {
 // Restore brings a service back from a backup ("" for the newest) into an empty database and an empty store. Interrupted, the same command
 // goes on: packs that came back stay. The service that begins with it is in another life: see [records.Tx.BeginLife].
 func Restore(ctx context.Context, s Source, dir, name string, progress Progress) (out Restored, err error) {
-	release, err := open(dir, false)
+	release, restore, names, err := reading(dir)
 	if err != nil {
 		return out, err
 	}
 	defer release()
-	restore, err := program("pg_restore")
-	if err != nil {
-		return out, err
-	}
-	names, err := List(dir)
 	switch {
-	case err != nil:
-		return out, err
 	case len(names) == 0:
 		return out, model.NewProblem(model.NotFound, "run tarnd backup first", "there is no whole backup in %s", dir)
 	case name == "":

@@ -23,15 +23,7 @@ func (a *app) deeds() *cli.Command {
 			if last < 1 {
 				return wrongUse("--last is a number from 1 on")
 			}
-			key, address := "", ""
-			if !cmd.Bool("service") {
-				var err error
-				if key, err = a.projectOf(cmd); err != nil {
-					return err
-				}
-				address = a.serviceOf(cmd)
-			}
-			c, err := a.clientFor(address)
+			c, key, err := a.projectOrService(cmd)
 			if err != nil {
 				return err
 			}

@@ -7,6 +7,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"kettletarn/internal/client"
 	"kettletarn/internal/core/model"
 )
 
@@ -16,15 +17,7 @@ func (a *app) usage() *cli.Command {
 			if _, err := arguments(cmd, 0, 0, "usage"); err != nil {
 				return err
 			}
-			key, address := "", ""
-			if !cmd.Bool("service") {
-				var err error
-				if key, err = a.projectOf(cmd); err != nil {
-					return err
-				}
-				address = a.serviceOf(cmd)
-			}
-			c, err := a.clientFor(address)
+			c, key, err := a.projectOrService(cmd)
 			if err != nil {
 				return err
 			}
@@ -76,4 +69,17 @@ func (a *app) printUsage(u model.Usage) {
 			a.say("  … and %d more: --json has all", n-12)
 		}
 	}
+}
+
+// projectOrService is the client for the project that a command is about, and its key; "" with --service, for all of the service.
+func (a *app) projectOrService(cmd *cli.Command) (c *client.Client, key string, err error) {
+	address := ""
+	if !cmd.Bool("service") {
+		if key, err = a.projectOf(cmd); err != nil {
+			return nil, "", err
+		}
+		address = a.serviceOf(cmd)
+	}
+	c, err = a.clientFor(address)
+	return c, key, err
 }

@@ -27,6 +27,12 @@ func (tx *Tx) LeftComing(ctx context.Context, key string) (p Project, err error)
 	return p, err
 }
 
+// Coming reports whether a project is being brought in still.
+func (tx *Tx) Coming(ctx context.Context, id int64) (coming bool, err error) {
+	err = one(tx.q.QueryRow(ctx, `select coming from projects where id = $1`, id), &coming)
+	return coming, err
+}
+
 // Came lets everybody see a project that was being brought in.
 func (tx *Tx) Came(ctx context.Context, id int64) error {
 	_, err := tx.q.Exec(ctx, `update projects set coming = false, deleted = null, goes = null where id = $1`, id)

@@ -440,8 +440,13 @@ func (s *Room) purge(ctx context.Context, p records.Project, out *Collected) err
 		if err := tx.Gate(ctx, p.ID, true); err != nil {
 			return err
 		}
-		if err := tx.AddEvent(ctx, 0, 0, news.ProjectRemoved, map[string]any{"key": p.Key}); err != nil {
+		// Nobody ever saw one that was being brought in.
+		if coming, err := tx.Coming(ctx, p.ID); err != nil {
 			return err
+		} else if !coming {
+			if err := tx.AddEvent(ctx, 0, 0, news.ProjectRemoved, map[string]any{"key": p.Key}); err != nil {
+				return err
+			}
 		}
 		return tx.DropProject(ctx, p.ID)
 	}); err != nil {

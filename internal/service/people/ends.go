@@ -24,6 +24,15 @@ func ownProject(ctx context.Context, tx *records.Tx, actor ground.Actor, key str
 	return p, err
 }
 
+// asSeen is a project as the actor sees it.
+func asSeen(ctx context.Context, tx *records.Tx, actor ground.Actor, key string) (p model.Project, err error) {
+	list, err := tx.Projects(ctx, actor.ID, true, key)
+	if err == nil && len(list) == 1 {
+		p = list[0]
+	}
+	return p, err
+}
+
 // Archive makes a project one that is only looked at, out of the way, or brings it back. Locks stay as they are meanwhile.
 func (s *Room) Archive(ctx context.Context, actor ground.Actor, key string, archived bool) (out model.Project, err error) {
 	err = s.Write(ctx, func(tx *records.Tx) error {
@@ -45,10 +54,7 @@ func (s *Room) Archive(ctx context.Context, actor ground.Actor, key string, arch
 		if err != nil {
 			return err
 		}
-		list, err := tx.Projects(ctx, actor.ID, true, key)
-		if err == nil && len(list) == 1 {
-			out = list[0]
-		}
+		out, err = asSeen(ctx, tx, actor, key)
 		return err
 	})
 	return out, err
@@ -112,10 +118,7 @@ func (s *Room) RestoreProject(ctx context.Context, actor ground.Actor, key strin
 		if err := tx.AddEvent(ctx, id, actor.ID, news.ProjectRestored, map[string]any{"key": key}); err != nil {
 			return err
 		}
-		found, err := tx.Projects(ctx, actor.ID, true, key)
-		if err == nil && len(found) == 1 {
-			out = found[0]
-		}
+		out, err = asSeen(ctx, tx, actor, key)
 		return err
 	})
 	return out, err

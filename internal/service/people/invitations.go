@@ -167,16 +167,9 @@ func (s *Room) JoinAsNew(ctx context.Context, q model.InvitedJoin) (out model.Jo
 	if !ground.Handles.MatchString(q.Handle) {
 		return out, badHandle(q.Handle)
 	}
-	if err := checkPassphrase(q.Handle, q.Passphrase); err != nil {
-		return out, err
-	}
-	hash, err := s.hash(ctx, q.Passphrase)
+	hash, err := s.chosen(ctx, q.Handle, q.Passphrase)
 	if err != nil {
 		return out, err
-	}
-	days := clientDays
-	if q.Console {
-		days = consoleDays
 	}
 	err = s.Write(ctx, func(tx *records.Tx) error {
 		i, p, err := takeInvitation(ctx, tx, q.Secret)
@@ -190,9 +183,8 @@ func (s *Room) JoinAsNew(ctx context.Context, q model.InvitedJoin) (out model.Jo
 		if err := tx.AddEvent(ctx, 0, id, news.PersonAdded, map[string]any{"handle": q.Handle, "steward": false}); err != nil {
 			return err
 		}
-		signIn := model.SignIn{Handle: q.Handle}
-		if signIn.Token, signIn.Expires, _, err = addToken(ctx, tx, records.NewToken{Person: id, Label: ground.Printable(q.From)},
-			days); err != nil {
+		signIn, err := signedIn(ctx, tx, records.Person{ID: id, Handle: q.Handle}, q.From, q.Console)
+		if err != nil {
 			return err
 		}
 		out = model.Joined{Project: p.Key, Role: i.Role, SignIn: &signIn}

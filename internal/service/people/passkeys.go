@@ -233,10 +233,6 @@ func (s *Room) SignInByPasskey(ctx context.Context, q model.PasskeySignIn) (answ
 	if err != nil {
 		return answer, notTaken
 	}
-	days := clientDays
-	if q.Console {
-		days = consoleDays
-	}
 	var wrong error
 	err = s.Write(ctx, func(tx *records.Tx) error {
 		wrong = nil
@@ -267,9 +263,7 @@ func (s *Room) SignInByPasskey(ctx context.Context, q model.PasskeySignIn) (answ
 		if err := tx.UsedPasskey(ctx, credential.ID, text); err != nil {
 			return err
 		}
-		answer = model.SignIn{Handle: p.Handle, Steward: p.Steward}
-		if answer.Token, answer.Expires, _, err = addToken(ctx, tx, records.NewToken{Person: p.ID, Label: ground.Printable(q.From)},
-			days); err != nil {
+		if answer, err = signedIn(ctx, tx, p, q.From, q.Console); err != nil {
 			return err
 		}
 		return tx.AddEvent(ctx, 0, p.ID, news.SignedIn, map[string]any{"from": ground.Printable(q.From), "by": "passkey"})

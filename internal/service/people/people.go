@@ -119,6 +119,37 @@ func addToken(ctx context.Context, tx *records.Tx, t records.NewToken, days int)
 	return token, t.Expires, id, err
 }
 
+// signedIn signs somebody in. label says from where; console shortens its life.
+func signedIn(ctx context.Context, tx *records.Tx, p records.Person, label string, console bool) (answer model.SignIn, err error) {
+	days := clientDays
+	if console {
+		days = consoleDays
+	}
+	answer = model.SignIn{Handle: p.Handle, Steward: p.Steward}
+	answer.Token, answer.Expires, _, err = addToken(ctx, tx, records.NewToken{Person: p.ID, Label: ground.Printable(label)}, days)
+	return answer, err
+}
+
+// chosen is what is kept of a new passphrase, which is refused where it is short, or guessed soon.
+func (s *Room) chosen(ctx context.Context, handle, passphrase string) (hash string, err error) {
+	if err := checkPassphrase(handle, passphrase); err != nil {
+		return "", err
+	}
+	return s.hash(ctx, passphrase)
+}
+
+// otherWayIn puts another passphrase ("" for none, which with gone lets them go) in the place of every way in that somebody has: sign-ins,
+// passkeys, and with gone tokens. It returns how many sign-ins and tokens ended.
+func otherWayIn(ctx context.Context, tx *records.Tx, person int64, hash string, gone bool) (ended int64, err error) {
+	if err := tx.ReplacePassphrase(ctx, person, hash, gone); err != nil {
+		return 0, err
+	}
+	if err := tx.EndPasskeys(ctx, person); err != nil {
+		return 0, err
+	}
+	return tx.EndTokens(ctx, person, [32]byte{}, gone)
+}
+
 // SignIn exchanges handle and passphrase for a token. label says from where; console shortens its life.
 func (s *Room) SignIn(ctx context.Context, handle, passphrase, label string, console bool) (model.SignIn, error) {
 	var p records.Person
@@ -141,14 +172,9 @@ func (s *Room) SignIn(ctx context.Context, handle, passphrase, label string, con
 	if !ok || p.ID == 0 {
 		return model.SignIn{}, model.NewProblem(model.WrongPassphrase, "check both and try again", "the handle or the passphrase is wrong")
 	}
-	answer := model.SignIn{Handle: p.Handle, Steward: p.Steward}
-	days := clientDays
-	if console {
-		days = consoleDays
-	}
+	var answer model.SignIn
 	err = s.Write(ctx, func(tx *records.Tx) (err error) {
-		if answer.Token, answer.Expires, _, err = addToken(ctx, tx, records.NewToken{Person: p.ID, Label: ground.Printable(label)},
-			days); err != nil {
+		if answer, err = signedIn(ctx, tx, p, label, console); err != nil {
 			return err
 		}
 		return tx.AddEvent(ctx, 0, p.ID, news.SignedIn, map[string]any{"from": ground.Printable(label)})
@@ -269,10 +295,7 @@ func (s *Room) People(ctx context.Context) (list []model.PersonRow, err error) {
 // ResetPassphrase gives a person another passphrase, for whoever runs the service: somebody who forgot theirs, or who comes back. All
 // their sign-ins end, and their passkeys.
 func (s *Room) ResetPassphrase(ctx context.Context, handle, fresh string) error {
-	if err := checkPassphrase(handle, fresh); err != nil {
-		return err
-	}
-	hash, err := argon2id.CreateHash(fresh, Cost)
+	hash, err := s.chosen(ctx, handle, fresh)
 	if err != nil {
 		return err
 	}
@@ -281,13 +304,7 @@ func (s *Room) ResetPassphrase(ctx context.Context, handle, fresh string) error 
 		if err != nil {
 			return err
 		}
-		if err := tx.ReplacePassphrase(ctx, p.ID, hash, false); err != nil {
-			return err
-		}
-		if err := tx.EndPasskeys(ctx, p.ID); err != nil {
-			return err
-		}
-		ended, err := tx.EndTokens(ctx, p.ID, [32]byte{}, false)
+		ended, err := otherWayIn(ctx, tx, p.ID, hash, false)
 		if err != nil {
 			return err
 		}
@@ -314,10 +331,7 @@ func (s *Room) EndPerson(ctx context.Context, handle string) (out PersonEnded, e
 		if err != nil {
 			return err
 		}
-		if err := tx.ReplacePassphrase(ctx, p.ID, "", true); err != nil {
-			return err
-		}
-		if out.Ended, err = tx.EndTokens(ctx, p.ID, [32]byte{}, true); err != nil {
+		if out.Ended, err = otherWayIn(ctx, tx, p.ID, "", true); err != nil {
 			return err
 		}
 		list, err := tx.Projects(ctx, p.ID, false, "")

@@ -155,16 +155,9 @@ func (s *Room) TakeWayIn(ctx context.Context, q model.WayInTaken) (answer model.
 	if err != nil {
 		return answer, err
 	}
-	if err := checkPassphrase(who.Handle, q.Passphrase); err != nil {
-		return answer, err
-	}
-	hash, err := s.hash(ctx, q.Passphrase)
+	hash, err := s.chosen(ctx, who.Handle, q.Passphrase)
 	if err != nil {
 		return answer, err
-	}
-	days := clientDays
-	if q.Console {
-		days = consoleDays
 	}
 	err = s.Write(ctx, func(tx *records.Tx) error {
 		p, holds, err := tx.WayIn(ctx, chunk.Sum([]byte(q.Secret)), true)
@@ -177,19 +170,11 @@ func (s *Room) TakeWayIn(ctx context.Context, q model.WayInTaken) (answer model.
 		if err := tx.UseWaysIn(ctx, p.ID); err != nil {
 			return err
 		}
-		if err := tx.ReplacePassphrase(ctx, p.ID, hash, false); err != nil {
-			return err
-		}
-		if err := tx.EndPasskeys(ctx, p.ID); err != nil {
-			return err
-		}
-		ended, err := tx.EndTokens(ctx, p.ID, [32]byte{}, false)
+		ended, err := otherWayIn(ctx, tx, p.ID, hash, false)
 		if err != nil {
 			return err
 		}
-		answer = model.SignIn{Handle: p.Handle, Steward: p.Steward}
-		if answer.Token, answer.Expires, _, err = addToken(ctx, tx, records.NewToken{Person: p.ID, Label: ground.Printable(q.From)},
-			days); err != nil {
+		if answer, err = signedIn(ctx, tx, p, q.From, q.Console); err != nil {
 			return err
 		}
 		return tx.AddEvent(ctx, 0, p.ID, news.PersonPassphrase, map[string]any{"handle": p.Handle, "ended": ended})

@@ -2,12 +2,13 @@ import { useState } from "react";
 import type { Asset } from "../../api/client";
 import { atDesk, useDesk, type Workspace } from "../../api/desk";
 import { outcomes } from "../../acts/outcomes";
-import { Ask, fieldClass } from "../../parts/Ask";
+import { Ask } from "../../parts/Ask";
 import { Button } from "../../parts/Button";
 import { Trouble } from "../../parts/Trouble";
 import { plural } from "../../parts/words";
 import { Far } from "./Newer";
 import { useWork } from "./useWork";
+import { WhichFolder } from "./WhichFolder";
 
 /** BeginMany begins all that was chosen on this machine. Elsewhere there is nothing to begin with. */
 export function BeginMany({ project, assets, onDone }: { project: string; assets: Asset[]; onDone: () => void }) {
@@ -61,18 +62,7 @@ function Begin({ places, assets, onClose, onDone }: Props) {
           {few ? "They open in their programs." : `They are not opened: that is done for ${opens} at once at most.`}
         </p>
       )}
-      {places.length > 1 && !came && (
-        <label className="block">
-          <span className="mb-1 block text-ink">In which folder of yours</span>
-          <select className={fieldClass} value={workspace} onChange={(e) => setWorkspace(e.target.value)}>
-            {places.map((w) => (
-              <option key={w.workspace} value={w.workspace}>
-                {w.folder}
-              </option>
-            ))}
-          </select>
-        </label>
-      )}
+      {!came && <WhichFolder places={places} chosen={workspace} onChoose={setWorkspace} />}
       {begin.isPending && <Far progress={begin.progress} />}
       {came?.heads_up.map((h) => (
         <p key={h.path + h.workspace_id} className="text-ice wrap-anywhere">

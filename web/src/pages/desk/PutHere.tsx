@@ -4,10 +4,11 @@ import { Problem, type Asset } from "../../api/client";
 import { atDesk, give, useDesk, type Workspace } from "../../api/desk";
 import type { Sender, Given } from "../../sending/prepare";
 import { SendFiles } from "../../sending/SendFiles";
-import { Ask, fieldClass } from "../../parts/Ask";
+import { Ask } from "../../parts/Ask";
 import { Trouble } from "../../parts/Trouble";
 import { plural, size } from "../../parts/words";
 import { Bar } from "./Going";
+import { WhichFolder } from "./WhichFolder";
 
 interface Props {
   here: Sender;
@@ -92,18 +93,7 @@ function PutHere({ files, folder, target, places, onClose }: Props & { places: W
           it.
         </p>
       )}
-      {places.length > 1 && !came && (
-        <label className="block">
-          <span className="mb-1 block text-ink">In which folder of yours</span>
-          <select className={fieldClass} value={workspace} onChange={(e) => setWorkspace(e.target.value)}>
-            {places.map((w) => (
-              <option key={w.workspace} value={w.workspace}>
-                {w.folder}
-              </option>
-            ))}
-          </select>
-        </label>
-      )}
+      {!came && <WhichFolder places={places} chosen={workspace} onChoose={setWorkspace} />}
       {done && <Bar part={done.total > 0 ? done.bytes / done.total : 0} label="Putting files here" />}
       {asking && (
         <>

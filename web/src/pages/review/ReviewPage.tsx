@@ -96,8 +96,17 @@ function Going({ here, review: r, things, total, more }: GoingProps) {
   useEffect(() => {
     if (more && (coming || at > things.length - 20)) more();
   }, [more, coming, at, things.length]);
-  useKey("n", () => go(at + 1));
-  useKey("b", () => go(at - 1));
+  // A step is from where the last one goes: the page may not be there yet when somebody steps twice.
+  const going = useRef(at);
+  useEffect(() => {
+    going.current = at;
+  }, [at]);
+  const step = (by: number) => {
+    going.current = Math.min(Math.max(going.current + by, 0), things.length - 1);
+    go(going.current);
+  };
+  useKey("n", () => step(1));
+  useKey("b", () => step(-1));
   const closed = !!r.closed;
   return (
     <>
@@ -126,10 +135,10 @@ function Going({ here, review: r, things, total, more }: GoingProps) {
       {thing ? (
         <>
           <nav className="mt-4 mb-3 flex flex-wrap items-center gap-2 border-y border-line py-2" aria-label="What is looked at">
-            <Button disabled={at === 0} onClick={() => go(at - 1)} aria-keyshortcuts="b">
+            <Button disabled={at === 0} onClick={() => step(-1)} aria-keyshortcuts="b">
               Back <kbd className="text-xs text-peat">b</kbd>
             </Button>
-            <Button kind="act" disabled={at >= things.length - 1} onClick={() => go(at + 1)} aria-keyshortcuts="n">
+            <Button kind="act" disabled={at >= things.length - 1} onClick={() => step(1)} aria-keyshortcuts="n">
               Next <kbd className="text-xs">n</kbd>
             </Button>
             <span role="status" className="ml-1">
