@@ -437,7 +437,7 @@ func TestAdoptingIsKilled(t *testing.T) {
 		keiko.git("commit", "-q", "-m", fmt.Sprintf("step %d", i))
 	}
 	killed := 0
-	for wait := 30 * time.Millisecond; ; wait += 80 * time.Millisecond {
+	for wait := 15 * time.Millisecond; ; wait = wait * 7 / 5 { // so that a fast machine is interrupted as often as a slow one
 		cmd := keiko.command(keiko.dir, "adopt", "brinelight", "--history", "--yes")
 		var said strings.Builder
 		cmd.Stderr = &said

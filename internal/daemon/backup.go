@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"log/slog"
 	"path/filepath"
 	"strings"
 
@@ -12,6 +11,8 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"kettletarn/internal/backup"
+	"kettletarn/internal/records"
+	"kettletarn/internal/service"
 	"kettletarn/internal/version"
 )
 
@@ -49,21 +50,12 @@ func makeBackup(ctx context.Context, cmd *cli.Command) error {
 		}
 		return errDamage
 	}
-	s, err := read(cmd)
-	if err != nil {
-		return err
-	}
-	db, svc, err := open(ctx, s, slog.New(slog.DiscardHandler))
-	if err != nil {
-		return err
-	}
-	defer db.Close()
-	out, err := backup.Make(ctx, backup.Source{URL: s.DB, Store: svc.Store, Version: version.String()}, db, dir, cmd.Bool("keep-all"), show)
-	end()
-	if err != nil {
-		return err
-	}
-	return answer(cmd, out, func(w io.Writer) {
+	var out backup.Made
+	return opened(ctx, cmd, func(s settings, db *records.DB, svc *service.Service) (_ any, err error) {
+		defer end()
+		out, err = backup.Make(ctx, backup.Source{URL: s.DB, Store: svc.Store, Version: version.String()}, db, dir, cmd.Bool("keep-all"), show)
+		return out, err
+	}, func(w io.Writer) {
 		fmt.Fprintf(w, "%s is there: a dump of the database (%s) and %s, of which %s copied (%s).\n", out.Name, humanize.IBytes(uint64(out.Dump)),
 			count(out.Packs, "pack", "packs"), isAre(out.Copied), humanize.IBytes(uint64(out.Bytes)))
 		if len(out.Gone) > 0 {

@@ -4,13 +4,14 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"log/slog"
 	"os"
 	"strings"
 
 	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
 
+	"kettletarn/internal/records"
+	"kettletarn/internal/service"
 	"kettletarn/internal/service/keeping"
 )
 
@@ -18,27 +19,18 @@ func importProject(ctx context.Context, cmd *cli.Command) error {
 	if cmd.Args().Len() != 1 || cmd.Args().First() == "" {
 		return wrong("name one file: tarnd import FILE --owner HANDLE")
 	}
-	s, err := read(cmd)
-	if err != nil {
-		return err
-	}
 	f, err := os.Open(cmd.Args().First())
 	if err != nil {
 		return fmt.Errorf("the file can't be read: %w", innermost(err))
 	}
 	defer f.Close()
-	db, svc, err := open(ctx, s, slog.New(slog.DiscardHandler))
-	if err != nil {
-		return err
-	}
-	defer db.Close()
-	show, end := shower(cmd.Root().ErrWriter)
-	out, err := svc.Import(ctx, f, keeping.ImportOptions{Owner: cmd.String("owner"), Key: cmd.String("key")}, show)
-	end()
-	if err != nil {
-		return err
-	}
-	return answer(cmd, out, func(w io.Writer) {
+	var out *keeping.Imported
+	return opened(ctx, cmd, func(_ settings, _ *records.DB, svc *service.Service) (_ any, err error) {
+		show, end := shower(cmd.Root().ErrWriter)
+		defer end()
+		out, err = svc.Import(ctx, f, keeping.ImportOptions{Owner: cmd.String("owner"), Key: cmd.String("key")}, show)
+		return out, err
+	}, func(w io.Writer) {
 		fmt.Fprintf(w, "%s is here: %s with %s (%s), %s, %s, %s.\n", out.Project, count(out.Handoffs, "handoff", "handoffs"),
 			count(out.Versions, "version", "versions"), humanize.IBytes(uint64(out.Bytes)), count(out.Branches+1, "branch", "branches"),
 			count(out.Milestones, "milestone", "milestones"), count(out.Reviews, "review", "reviews"))

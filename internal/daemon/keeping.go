@@ -15,6 +15,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"kettletarn/internal/records"
 	"kettletarn/internal/service"
 	"kettletarn/internal/service/keeping"
 )
@@ -75,6 +76,15 @@ func kept(ctx context.Context, cmd *cli.Command,
 	if cmd.Args().Present() {
 		return wrong("%s takes no arguments; see tarnd %s --help", cmd.Name, cmd.Name)
 	}
+	return opened(ctx, cmd, func(_ settings, _ *records.DB, svc *service.Service) (any, error) {
+		show, end := shower(cmd.Root().ErrWriter)
+		defer end()
+		return work(svc, show)
+	}, say)
+}
+
+// opened opens the service as the settings say, for one command, and prints what that returns.
+func opened(ctx context.Context, cmd *cli.Command, work func(settings, *records.DB, *service.Service) (any, error), say func(io.Writer)) error {
 	s, err := read(cmd)
 	if err != nil {
 		return err
@@ -84,9 +94,7 @@ func kept(ctx context.Context, cmd *cli.Command,
 		return err
 	}
 	defer db.Close()
-	show, end := shower(cmd.Root().ErrWriter)
-	out, err := work(svc, show)
-	end()
+	out, err := work(s, db, svc)
 	if err != nil {
 		return err
 	}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"log/slog"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -13,6 +12,7 @@ import (
 
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/prompt"
+	"kettletarn/internal/records"
 	"kettletarn/internal/service"
 	"kettletarn/internal/service/ground"
 	"kettletarn/internal/service/people"
@@ -56,20 +56,9 @@ func withPeople(ctx context.Context, cmd *cli.Command, named bool,
 	case !named && cmd.Args().Present():
 		return wrong("tarnd person %s takes no arguments", cmd.Name)
 	}
-	s, err := read(cmd)
-	if err != nil {
-		return err
-	}
-	db, svc, err := open(ctx, s, slog.New(slog.DiscardHandler))
-	if err != nil {
-		return err
-	}
-	defer db.Close()
-	v, err := do(svc, cmd.Args().First())
-	if err != nil {
-		return err
-	}
-	return answer(cmd, v, say)
+	return opened(ctx, cmd, func(_ settings, _ *records.DB, svc *service.Service) (any, error) {
+		return do(svc, cmd.Args().First())
+	}, say)
 }
 
 func addPerson(ctx context.Context, cmd *cli.Command) error {

@@ -198,7 +198,7 @@ function People({ me }: { me: string }) {
               </span>
             </span>
             {!p.ended && (
-              <>
+              <span className="grid grid-cols-[4rem_12rem_4.5rem] justify-items-start gap-x-3">
                 <Button kind="quiet" aria-label={`A link for ${p.handle}`} onClick={() => setDoing({ who: p, does: "link" })}>
                   A link
                 </Button>
@@ -214,7 +214,7 @@ function People({ me }: { me: string }) {
                     Let go
                   </Button>
                 )}
-              </>
+              </span>
             )}
           </li>
         ))}
