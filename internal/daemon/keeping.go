@@ -84,7 +84,8 @@ func kept(ctx context.Context, cmd *cli.Command,
 }
 
 // opened opens the service as the settings say, for one command, and prints what that returns.
-func opened(ctx context.Context, cmd *cli.Command, work func(settings, *records.DB, *service.Service) (any, error), say func(io.Writer)) error {
+func opened(ctx context.Context, cmd *cli.Command, work func(settings, *records.DB, *service.Service) (any, error),
+	say func(io.Writer)) error {
 	s, err := read(cmd)
 	if err != nil {
 		return err

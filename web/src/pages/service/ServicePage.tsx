@@ -198,7 +198,7 @@ function People({ me }: { me: string }) {
               </span>
             </span>
             {!p.ended && (
-              <span className="grid grid-cols-[4rem_12rem_4.5rem] justify-items-start gap-x-3">
+              <span className="flex flex-wrap gap-x-3 sm:grid sm:grid-cols-[4rem_12rem_4.5rem] sm:justify-items-start">
                 <Button kind="quiet" aria-label={`A link for ${p.handle}`} onClick={() => setDoing({ who: p, does: "link" })}>
                   A link
                 </Button>
