@@ -3,6 +3,7 @@ package e2e
 import (
 	"context"
 	"fmt"
+	"io"
 	"strings"
 	"testing"
 
@@ -205,6 +206,17 @@ func TestStewardsRunTheService(t *testing.T) {
 	b.do(chromedp.Click(radio("Room")), b.sees("all that lies in the store is in use"), chromedp.Click(button("Collect now")),
 		b.sees("there was nothing to free"), b.evaluate(axe(t)), b.still())
 	b.isForEverybody("/service?part=room")
+
+	// An invitation goes by mail where that works, and it is said where it did not.
+	says(t, odile.tarn(0, "invite", "add", "--mail", "imani@saltpan.example"), "It was sent to imani@saltpan.example")
+	letters, err := box.Letters()
+	if last := strings.ReplaceAll(letters[len(letters)-1], "=\n", ""); err != nil || !strings.Contains(last, "To: <imani@saltpan.example>") ||
+		!strings.Contains(last, d.URL+model.InvitedPath+"#") {
+		t.Errorf("%s, %v", last, err)
+	}
+	box.Refuse(io.ErrUnexpectedEOF)
+	says(t, odile.tarn(0, "invite", "add", "--mail", "imani@saltpan.example"), "could not be sent", "pass it on yourself")
+	box.Refuse(nil)
 
 	// Who forgot theirs has a link sent; whoever asks learns nothing.
 	o.do(chromedp.Navigate(d.URL+"/sign-in"), o.sees("I forgot my passphrase"), chromedp.Click(`//a[contains(., "I forgot my passphrase")]`),

@@ -13,8 +13,9 @@ import (
 	"kettletarn/internal/testbed"
 )
 
-// lastRelease has the database and the store of a project, as the release before left them: TestKeepRelease made it there.
-const lastRelease = "testdata/release-006.tar.gz"
+// releases have the database and the store of a project, as releases before left them, by the number of their schema: TestKeepRelease made
+// them there.
+var releases = []string{"006", "021"}
 
 // numbers is a text that every codec makes smaller.
 func numbers(seed int) string {
@@ -62,16 +63,24 @@ func TestKeepRelease(t *testing.T) {
 	}
 }
 
-// TestAProjectOfTheLastReleaseOpens carries a project over: everything of it is there, and work goes on.
+// TestAProjectOfTheLastReleaseOpens carries projects over: everything of them is there, and work goes on.
 func TestAProjectOfTheLastReleaseOpens(t *testing.T) {
-	t.Parallel()
+	for _, schema := range releases {
+		t.Run(schema, func(t *testing.T) {
+			t.Parallel()
+			opens(t, fmt.Sprintf("testdata/release-%s.tar.gz", schema))
+		})
+	}
+}
+
+func opens(t *testing.T, release string) {
 	dir := t.TempDir()
 	db, data := testbed.Database(t), filepath.Join(t.TempDir(), "data")
 	if err := os.MkdirAll(data, 0o755); err != nil {
 		t.Fatal(err)
 	}
 	for _, line := range [][]string{
-		{"tar", "-xzf", lastRelease, "-C", dir},
+		{"tar", "-xzf", release, "-C", dir},
 		{"psql", "-q", "-v", "ON_ERROR_STOP=1", "-f", filepath.Join(dir, "database.sql"), db},
 		{"cp", "-r", filepath.Join(dir, "packs"), filepath.Join(data, "packs")},
 	} {
@@ -106,6 +115,13 @@ func TestAProjectOfTheLastReleaseOpens(t *testing.T) {
 	says(t, rurik.tarn(1, "rollback", "levels/quay.csv", "--to", "v1"), "it is odile's turn")
 	says(t, rurik.tarn(0, "rollback", "textures/rust.png", "--to", "v2"), "h5")
 	rurik.has("textures/rust.png", "rust two")
+	says(t, d.tarnd(0, "verify", "--deep"), "sound")
+	// What this release has of its own works on it.
+	says(t, rurik.tarn(0, "record", "--about", "handoffs"), "the second pass", "in the new release")
+	says(t, rurik.tarn(0, "usage"), "It takes")
+	file := filepath.Join(t.TempDir(), "brinelight.tar")
+	rurik.tarn(0, "project", "download", "brinelight", file)
+	says(t, d.tarnd(0, "import", file, "--owner", "odile", "--key", "again"), "again is here: 5 handoffs")
 	says(t, d.tarnd(0, "verify", "--deep"), "sound")
 }
 

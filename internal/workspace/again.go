@@ -3,6 +3,7 @@ package workspace
 import (
 	"context"
 	"sort"
+	"strings"
 
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/workspace/scan"
@@ -11,15 +12,16 @@ import (
 // plain says that an asset is the same here and there, at its place.
 func plain(a model.Asset) bool { return a.State == model.Same && a.MovedFrom == "" }
 
-// StatusAgain is the status as of now, where nothing but what is at or below the paths changed since a former one of the whole folder.
+// StatusAgain is the status as of now, where nothing but what is at or below the paths changed since a former one of the whole folder, which
+// was asked for with what is left out.
 func (w *Workspace) StatusAgain(ctx context.Context, former *Status, paths []string) (*Status, error) {
-	part, err := w.Status(ctx, Question{Paths: paths})
+	part, err := w.Status(ctx, Question{Paths: paths, LeftOut: true, Unsent: true})
 	if err != nil {
 		return nil, err
 	}
 	s := *part
 	within := scan.Scan{Within: part.scan.Within}
-	s.Assets, s.Odd, s.Uncovered = nil, nil, nil
+	s.Assets = nil
 	for _, a := range former.Assets {
 		if !within.WantsFile(a.Path) && (a.MovedFrom == "" || !within.WantsFile(a.MovedFrom)) {
 			s.Assets = append(s.Assets, a)
@@ -38,18 +40,33 @@ func (w *Workspace) StatusAgain(ctx context.Context, former *Status, paths []str
 			s.Same--
 		}
 	}
-	for _, o := range former.Odd {
-		if !within.WantsFile(o.Path) {
-			s.Odd = append(s.Odd, o)
+	s.Odd = joined(former.Odd, part.Odd, &within, func(o model.Refusal) string { return o.Path })
+	s.Uncovered = joined(former.Uncovered, part.Uncovered, &within, func(a model.Asset) string { return a.Path })
+	s.LeftOut = joined(former.LeftOut, part.LeftOut, &within, func(l scan.LeftOut) string { return strings.TrimSuffix(l.Path, "/") })
+	s.Left, s.Code = 0, 0
+	for i := range s.LeftOut {
+		if s.LeftOut[i].State == model.Code {
+			s.Code++
+		} else {
+			s.Left++
 		}
 	}
-	s.Odd = append(s.Odd, part.Odd...)
-	for _, a := range former.Uncovered {
-		if !within.WantsFile(a.Path) {
-			s.Uncovered = append(s.Uncovered, a)
-		}
-	}
-	s.Uncovered = append(s.Uncovered, part.Uncovered...)
-	s.Left, s.Code = former.Left, former.Code
 	return &s, nil
+}
+
+// joined is what was looked at again, and of what there was before all else. A folder above what was looked at may be in both.
+func joined[T any](former, part []T, within *scan.Scan, path func(T) string) []T {
+	again := map[string]bool{}
+	for _, one := range part {
+		again[path(one)] = true
+	}
+	var out []T
+	for _, one := range former {
+		if !within.WantsFile(path(one)) && !again[path(one)] {
+			out = append(out, one)
+		}
+	}
+	out = append(out, part...)
+	sort.Slice(out, func(i, j int) bool { return path(out[i]) < path(out[j]) })
+	return out
 }

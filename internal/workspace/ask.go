@@ -32,7 +32,6 @@ type calling struct {
 type wireStatus struct {
 	Assets    []model.Asset
 	Same      int
-	SameSize  int64
 	Code      int
 	Left      int
 	Odd       []model.Refusal
@@ -89,7 +88,7 @@ func answer(ctx context.Context, conn net.Conn, word string, current func(contex
 	if err != nil {
 		return
 	}
-	out := wireStatus{Assets: s.Assets, Same: s.Same, SameSize: s.SameSize, Code: s.Code, Left: s.Left, Odd: s.Odd, Uncovered: s.Uncovered,
+	out := wireStatus{Assets: s.Assets, Same: s.Same, Code: s.Code, Left: s.Left, Odd: s.Odd, Uncovered: s.Uncovered,
 		Pending: s.Pending, View: s.View}
 	if s.Rules != nil {
 		out.Rules = s.Rules.Error()
@@ -127,7 +126,7 @@ func (w *Workspace) Watched(ctx context.Context) bool { return w.call(ctx) != ni
 func (w *Workspace) QuickStatus(ctx context.Context, q Question) (*Status, error) {
 	if !q.All && !q.LeftOut && len(q.Paths) == 0 {
 		if known := w.call(ctx); known != nil {
-			s := &Status{Assets: known.Assets, Same: known.Same, SameSize: known.SameSize, Code: known.Code, Left: known.Left, Odd: known.Odd,
+			s := &Status{Assets: known.Assets, Same: known.Same, Code: known.Code, Left: known.Left, Odd: known.Odd,
 				Uncovered: known.Uncovered, Pending: known.Pending, View: known.View, Watched: true, decide: rules.Default()}
 			if known.Rules != "" {
 				s.Rules = errors.New(known.Rules)

@@ -33,11 +33,10 @@ type Question struct {
 // Status is how a workspace stands. Assets has, by path, what is not just the same: changed here or there, moved, held, or with a heads-up.
 type Status struct {
 	Assets []model.Asset
-	// Same counts the assets that are the same here and there, and SameSize their bytes; Code the files left to the main history.
-	Same     int
-	SameSize int64
-	Code     int
-	Odd      []model.Refusal
+	// Same counts the assets that are the same here and there, Code the files left to the main history.
+	Same int
+	Code int
+	Odd  []model.Refusal
 	// Left is how many files and whole folders the rules leave out; LeftOut lists them where that was asked for.
 	Left    int
 	LeftOut []scan.LeftOut
@@ -170,7 +169,7 @@ func (w *Workspace) judge(ctx context.Context, s *Status, q Question, listed map
 	for i := range s.scan.Tracked {
 		t := &s.scan.Tracked[i]
 		if t.Same() && !everything && !listed[t.Path] {
-			s.Same, s.SameSize = s.Same+1, s.SameSize+t.Base.Size
+			s.Same++
 			continue
 		}
 		look = append(look, t)
@@ -189,7 +188,7 @@ func (w *Workspace) judge(ctx context.Context, s *Status, q Question, listed map
 		}
 		a, show := s.state(t, digests)
 		if show && plain(a) {
-			s.Same, s.SameSize = s.Same+1, s.SameSize+a.Size
+			s.Same++
 			show = everything || listed[a.Path]
 		}
 		if show {

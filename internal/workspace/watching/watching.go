@@ -301,7 +301,7 @@ func (r *watcher) current(ctx context.Context) (*workspace.Status, error) {
 	var s *workspace.Status
 	var err error
 	if r.status == nil || r.all || counter != r.seen || len(r.dirty) > fewPaths || len(r.told) > manyPaths {
-		s, err = r.w.Status(ctx, workspace.Question{})
+		s, err = r.w.Status(ctx, workspace.Question{LeftOut: true})
 	} else {
 		s, err = r.again(ctx)
 	}

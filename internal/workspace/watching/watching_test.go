@@ -117,9 +117,24 @@ func TestWatchKnowsWhatChanged(t *testing.T) {
 		{func() { write(t, p.odile, "fresh/folder/x", "x") }, "a edited, fresh/folder/x new"},
 		{func() { rename(t, p.odile, "b", "moved/b") }, "a edited, fresh/folder/x new, moved/b same"},
 		{func() { _ = os.RemoveAll(filepath.Join(p.odile.Root, "deep")) }, "a edited, deep/c gone, fresh/folder/x new, moved/b same"},
-		{func() { write(t, p.odile, rules.File, "[[rule]]\nmatch = \"fresh/\"\nkind = \"ignored\"\n") },
-			"a edited, deep/c gone, moved/b same, tarn.toml new"},
+		{func() {
+			write(t, p.odile, rules.File, "[[rule]]\nmatch = [\"fresh/\", \"left/\"]\nkind = \"ignored\"\n"+
+				"[[rule]]\nmatch = \"*.go\"\nkind = \"code\"\n")
+		}, "a edited, deep/c gone, moved/b same, tarn.toml new"},
 		{func() { send(t, p.odile, workspace.SendOptions{Paths: []string{"tarn.toml"}}) }, "a edited, deep/c gone, moved/b same"},
+		// What is left out, and what can't be tracked, is counted as it comes and goes.
+		{func() { write(t, p.odile, "left/x", "x") }, "a edited, deep/c gone, moved/b same"},
+		{func() { write(t, p.odile, "main.go", "package main") }, "a edited, deep/c gone, moved/b same"},
+		{func() { write(t, p.odile, ".gitignore", "build/\n") }, "a edited, deep/c gone, moved/b same"},
+		{func() { write(t, p.odile, "build/o", "o") }, "a edited, deep/c gone, moved/b same"},
+		{func() { write(t, p.odile, "build/deep/o.go", "o") }, "a edited, deep/c gone, moved/b same"},
+		{func() { write(t, p.odile, "left/x", "y") }, "a edited, deep/c gone, moved/b same"},
+		{func() { write(t, p.odile, "odd/con.txt", "x") }, "a edited, deep/c gone, moved/b same"},
+		{func() { write(t, p.odile, "odd/con.txt", "y") }, "a edited, deep/c gone, moved/b same"},
+		{func() { _ = os.RemoveAll(filepath.Join(p.odile.Root, "left")) }, "a edited, deep/c gone, moved/b same"},
+		{func() { _ = os.RemoveAll(filepath.Join(p.odile.Root, "build")) }, "a edited, deep/c gone, moved/b same"},
+		{func() { rename(t, p.odile, "main.go", "odd/main.go") }, "a edited, deep/c gone, moved/b same"},
+		{func() { _ = os.RemoveAll(filepath.Join(p.odile.Root, "odd")) }, "a edited, deep/c gone, moved/b same"},
 	} {
 		c.do()
 		if got := k.quick(); got != c.want {
@@ -129,9 +144,11 @@ func TestWatchKnowsWhatChanged(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if s, _ := p.odile.QuickStatus(t.Context(), workspace.Question{}); s.Same != fresh.Same || len(s.Assets) != len(fresh.Assets) {
-			t.Errorf("the watch counts %d the same and lists %d, a look counts %d and lists %d", s.Same, len(s.Assets), fresh.Same,
-				len(fresh.Assets))
+		counts := func(s *workspace.Status) string {
+			return fmt.Sprintf("%d the same, %d listed, %d left out, %d code, %d odd", s.Same, len(s.Assets), s.Left, s.Code, len(s.Odd))
+		}
+		if s, _ := p.odile.QuickStatus(t.Context(), workspace.Question{}); counts(s) != counts(fresh) {
+			t.Errorf("the watch counts %s, a look %s", counts(s), counts(fresh))
 		}
 	}
 	second, err := p.odile.Again()
