@@ -238,7 +238,7 @@ func valued(cmd *cli.Command) error {
 			if cmd.IsSet(f.Name) && strings.TrimSpace(cmd.String(f.Name)) == "" {
 				return wrongUse("--%s says nothing; leave it out, or give it a value", f.Name)
 			}
-			if words := optionWords[f.Name]; cmd.IsSet(f.Name) && words != nil && !slices.Contains(words, cmd.String(f.Name)) {
+			if words := wordsOf(cmd.Name, f.Name); cmd.IsSet(f.Name) && words != nil && !slices.Contains(words, cmd.String(f.Name)) {
 				last := len(words) - 1
 				return wrongUse("--%s is %s or %s, not %q", f.Name, strings.Join(words[:last], ", "), words[last], cmd.String(f.Name))
 			}

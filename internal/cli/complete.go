@@ -114,20 +114,27 @@ func (a *app) offer(values []string) {
 	}
 }
 
-// optionWords are the words that an option may be, in every command that has it; any other is wrong use.
+// optionWords are the words that an option may be, in every command that has it or in the one named before it; any other is wrong use.
 var optionWords = map[string][]string{
-	"kind":    media.Kinds,
-	"role":    {model.Viewer, model.Artist, model.Lead, model.Owner},
-	"mail":    {news.AtOnce, news.Daily, news.Never},
-	"desktop": {"on", "off"},
-	"use":     {workspace.UseMine, workspace.UseTheirs, workspace.UseBoth, workspace.UseCopy},
-	"edits":   {"send", "put-away", "leave"},
-	"ending":  lock.EndingWords(),
+	"kind":      media.Kinds,
+	"role":      {model.Viewer, model.Artist, model.Lead, model.Owner},
+	"news mail": {news.AtOnce, news.Daily, news.Never},
+	"desktop":   {"on", "off"},
+	"use":       {workspace.UseMine, workspace.UseTheirs, workspace.UseBoth, workspace.UseCopy},
+	"edits":     {"send", "put-away", "leave"},
+	"ending":    lock.EndingWords(),
+}
+
+func wordsOf(command, option string) []string {
+	if words := optionWords[command+" "+option]; words != nil {
+		return words
+	}
+	return optionWords[option]
 }
 
 // valuesOf are what an option of a command may be, or, with none, what its arguments may be; nil where nothing is known.
 func (a *app) valuesOf(ctx context.Context, command, option string) []string {
-	if words := optionWords[option]; words != nil {
+	if words := wordsOf(command, option); words != nil {
 		return words
 	}
 	switch option {
