@@ -12,8 +12,8 @@ import (
 // plain says that an asset is the same here and there, at its place.
 func plain(a model.Asset) bool { return a.State == model.Same && a.MovedFrom == "" }
 
-// StatusAgain is the status as of now, where nothing but what is at or below the paths changed since a former one of the whole folder, which
-// was asked for with what is left out.
+// StatusAgain is the status as of now, where nothing but what is at or below the paths changed since a former one of the whole folder,
+// which was asked for with what is left out.
 func (w *Workspace) StatusAgain(ctx context.Context, former *Status, paths []string) (*Status, error) {
 	part, err := w.Status(ctx, Question{Paths: paths, LeftOut: true, Unsent: true})
 	if err != nil {
