@@ -551,5 +551,6 @@ func (s *Server) news(c *call) error {
 }
 
 func (s *Server) serviceInfo(c *call) error {
-	return c.answer(model.ServiceInfo{Service: "Kettle Tarn", Version: s.version, Ready: s.service.Ready(c.Request().Context()) == nil})
+	return c.answer(model.ServiceInfo{Service: "Kettle Tarn", Version: s.version, Ready: s.service.Ready(c.Request().Context()) == nil,
+		House: s.service.HouseName()})
 }

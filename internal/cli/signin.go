@@ -63,7 +63,11 @@ func (a *app) signIn() *cli.Command {
 			if _, err := a.newClient(address, "").Service(ctx); err != nil {
 				return err
 			}
-			handle, token, err := a.credential(ctx, cmd, address)
+			credential := a.credential
+			if cmd.Bool("browser") {
+				credential = a.byBrowser
+			}
+			handle, token, err := credential(ctx, cmd, address)
 			if err != nil {
 				return err
 			}
@@ -82,6 +86,8 @@ func (a *app) signIn() *cli.Command {
 		},
 		&cli.StringFlag{Name: "as", Usage: "your handle; asked for where it is left out"},
 		&cli.BoolFlag{Name: "plain-http", Usage: "the address is not encrypted, and you know who can listen in"},
+		&cli.BoolFlag{Name: "browser", Usage: "say yes in a browser, on this machine or another: with a passkey, or by the sign-on of your " +
+			"house"},
 		&cli.BoolFlag{Name: "token-stdin", Usage: "read a token from standard input in place of a passphrase"})
 }
 
@@ -105,6 +111,23 @@ func (a *app) credential(ctx context.Context, cmd *cli.Command, address string) 
 	}
 	answer, err := a.newClient(address, "").SignIn(ctx,
 		model.SignInRequest{Handle: handle, Passphrase: passphrase, From: "tarn on " + workspace.Machine()})
+	return answer.Handle, answer.Token, err
+}
+
+// byBrowser signs in by what somebody says in a browser, wherever that is.
+func (a *app) byBrowser(ctx context.Context, cmd *cli.Command, address string) (handle, token string, err error) {
+	if cmd.IsSet("as") || cmd.Bool("token-stdin") {
+		return "", "", wrongUse("--browser asks for nothing here: leave --as and --token-stdin out")
+	}
+	c := a.newClient(address, "")
+	e, err := c.BeginElsewhere(ctx, "tarn on "+workspace.Machine())
+	if err != nil {
+		return "", "", err
+	}
+	page := address + e.Path
+	a.note("Open %s in any browser, and type %s there. This waits for your yes; Ctrl-C gives up.", page, e.Code)
+	go func() { _ = opened(openCommand(page + "?code=" + e.Code)) }()
+	answer, err := c.WaitElsewhere(ctx, e)
 	return answer.Handle, answer.Token, err
 }
 

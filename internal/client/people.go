@@ -2,9 +2,11 @@ package client
 
 import (
 	"context"
+	"errors"
 	"net/url"
 	"strconv"
 	"strings"
+	"time"
 
 	"kettletarn/internal/core/model"
 )
@@ -26,6 +28,38 @@ func (c *Client) Service(ctx context.Context) (v model.ServiceInfo, err error) {
 // SignIn gets a token.
 func (c *Client) SignIn(ctx context.Context, q model.SignInRequest) (v model.SignIn, err error) {
 	return v, c.post(ctx, "/sign-in", q, &v)
+}
+
+// BeginElsewhere begins a sign-in that somebody says yes to with a browser.
+func (c *Client) BeginElsewhere(ctx context.Context, from string) (v model.Elsewhere, err error) {
+	return v, c.json(ctx, request{method: "POST", path: "/sign-in/elsewhere", body: model.ElsewhereBegin{From: from}, once: true}, &v)
+}
+
+// AskElsewhere asks whether somebody said yes.
+func (c *Client) AskElsewhere(ctx context.Context, secret string) (v model.ElsewhereAnswer, err error) {
+	return v, c.json(ctx, request{method: "POST", path: "/sign-in/elsewhere/ask", body: model.ElsewhereAsk{Secret: secret}, once: true}, &v)
+}
+
+// WaitElsewhere asks until somebody said yes or no, or its time is over; a service that is away for a moment is asked again.
+func (c *Client) WaitElsewhere(ctx context.Context, e model.Elsewhere) (model.SignIn, error) {
+	every := time.Duration(max(e.Every, 1)) * time.Second
+	for {
+		select {
+		case <-ctx.Done():
+			return model.SignIn{}, ctx.Err()
+		case <-time.After(every):
+		}
+		answer, err := c.AskElsewhere(ctx, e.Secret)
+		var problem *model.Problem
+		switch {
+		case err == nil && answer.SignIn != nil:
+			return *answer.SignIn, nil
+		case errors.As(err, &problem) && problem.Type != model.TooMany && problem.Type != model.Unavailable:
+			return model.SignIn{}, err
+		case err != nil && time.Now().After(e.Until):
+			return model.SignIn{}, err
+		}
+	}
 }
 
 // SignOut ends the client's token.

@@ -27,10 +27,12 @@ import (
 	"kettletarn/internal/api"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/courier"
+	"kettletarn/internal/house"
 	"kettletarn/internal/licences"
 	"kettletarn/internal/metrics"
 	"kettletarn/internal/records"
 	"kettletarn/internal/service"
+	"kettletarn/internal/service/people"
 	"kettletarn/internal/store"
 	"kettletarn/internal/version"
 	"kettletarn/web"
@@ -65,6 +67,16 @@ type settings struct {
 	// Metrics is where metrics are told, to whoever asks: an address that only those reach who may.
 	Metrics  string `toml:"metrics"`
 	Currency string `toml:"currency"`
+	// The sign-on of the house: see packages house and people. HouseRoles are GROUP=PROJECT:ROLE.
+	HouseIssuer      string   `toml:"house_issuer"`
+	HouseClient      string   `toml:"house_client"`
+	HouseSecret      string   `toml:"house_secret"`
+	HouseName        string   `toml:"house_name"`
+	HouseScopes      []string `toml:"house_scopes"`
+	HouseGroups      string   `toml:"house_groups"`
+	HouseRoles       []string `toml:"house_roles"`
+	HouseMailChecked bool     `toml:"house_mail_checked"`
+	HouseNewPeople   bool     `toml:"house_new_people"`
 }
 
 var defaults = settings{Listen: "127.0.0.1:7420", DB: "postgres://tarnd@127.0.0.1:5432/tarnd", Data: "/var/lib/tarnd", Grace: 10}
@@ -108,6 +120,21 @@ func Main(ctx context.Context, args []string, in io.Reader, out, errs io.Writer)
 			&cli.StringFlag{Name: "currency", Usage: "the currency of the prices (EUR)", Sources: cli.EnvVars("TARND_CURRENCY")},
 			&cli.StringFlag{Name: "metrics", Usage: "address on which to tell a Prometheus server how the service does (127.0.0.1:7421); not at " +
 				"all where it is left out", Sources: cli.EnvVars("TARND_METRICS")},
+			&cli.StringFlag{Name: "house-issuer", Usage: "address of a provider of OpenID Connect by which people sign in, too " +
+				"(https://login.studio.example); our secret there comes from the variable TARND_HOUSE_SECRET or the file",
+				Sources: cli.EnvVars("TARND_HOUSE_ISSUER")},
+			&cli.StringFlag{Name: "house-client", Usage: "the client id by which the provider knows this service", Sources: cli.EnvVars(
+				"TARND_HOUSE_CLIENT")},
+			&cli.StringFlag{Name: "house-name", Usage: "what people call the provider; its host where it is left out",
+				Sources: cli.EnvVars("TARND_HOUSE_NAME")},
+			&cli.StringFlag{Name: "house-groups", Usage: "the claim that has somebody's groups (default groups)",
+				Sources: cli.EnvVars("TARND_HOUSE_GROUPS")},
+			&cli.StringSliceFlag{Name: "house-roles", Usage: "what groups are in projects (art-team=brinelight:artist); the file takes names with " +
+				"commas, too", Sources: cli.EnvVars("TARND_HOUSE_ROLES")},
+			&cli.BoolFlag{Name: "house-mail-checked", Usage: "the provider has checked mail addresses: tie whoever has somebody's address to them",
+				Sources: cli.EnvVars("TARND_HOUSE_MAIL_CHECKED")},
+			&cli.BoolFlag{Name: "house-new-people", Usage: "let people of the provider come in uninvited", Sources: cli.EnvVars(
+				"TARND_HOUSE_NEW_PEOPLE")},
 			&cli.StringFlag{Name: "data", Usage: "folder for the content (default " + defaults.Data + ")", Sources: cli.EnvVars("TARND_DATA")},
 			&cli.BoolFlag{Name: "licences", Local: true, Usage: "print what this program is built upon, and the licences of that"},
 		},
@@ -181,7 +208,8 @@ func read(cmd *cli.Command) (settings, error) {
 		if errors.As(err, &unknown) {
 			return s, fmt.Errorf("the settings in %s have an unknown key %s; there are listen, db, data, objects, objects_region, "+
 				"objects_access_key, objects_secret_key, scrub, mail, mail_from, hook_hosts, address, "+
-				"grace_days, limit, warn_at, price_per_gib, price_per_person, currency and metrics", file,
+				"grace_days, limit, warn_at, price_per_gib, price_per_person, currency, metrics, house_issuer, house_client, house_secret, "+
+				"house_name, house_scopes, house_groups, house_roles, house_mail_checked and house_new_people", file,
 				strings.Join(unknown.Errors[0].Key(), "."))
 		}
 		var at *toml.DecodeError
@@ -196,11 +224,17 @@ func read(cmd *cli.Command) (settings, error) {
 	}
 	for name, into := range map[string]*string{"listen": &s.Listen, "db": &s.DB, "data": &s.Data, "objects": &s.Objects, "scrub": &s.Scrub,
 		"mail-from": &s.MailFrom, "hook-hosts": &s.HookHosts, "address": &s.Address, "limit": &s.Limit,
-		"currency": &s.Currency, "metrics": &s.Metrics} {
+		"currency": &s.Currency, "metrics": &s.Metrics, "house-issuer": &s.HouseIssuer, "house-client": &s.HouseClient,
+		"house-name": &s.HouseName, "house-groups": &s.HouseGroups} {
 		if v := cmd.String(name); v != "" {
 			*into = v
 		}
 	}
+	if cmd.IsSet("house-roles") {
+		s.HouseRoles = cmd.StringSlice("house-roles")
+	}
+	s.HouseMailChecked = s.HouseMailChecked || cmd.Bool("house-mail-checked")
+	s.HouseNewPeople = s.HouseNewPeople || cmd.Bool("house-new-people")
 	if cmd.IsSet("grace-days") {
 		s.Grace = int(cmd.Int("grace-days"))
 	}
@@ -227,7 +261,8 @@ func read(cmd *cli.Command) (settings, error) {
 	}
 	// Keys are no flags: everybody on the machine can read those.
 	for name, into := range map[string]*string{"TARND_OBJECTS_ACCESS_KEY": &s.AccessKey, "TARND_OBJECTS_SECRET_KEY": &s.SecretKey,
-		"TARND_OBJECTS_REGION": &s.Region, "TARND_MAIL": &s.Mail} {
+		"TARND_OBJECTS_REGION": &s.Region, "TARND_MAIL": &s.Mail,
+		"TARND_HOUSE_SECRET": &s.HouseSecret} {
 		if v := os.Getenv(name); v != "" {
 			*into = v
 		}
@@ -295,7 +330,35 @@ func (s settings) shown() []model.Setting {
 		{Name: "Content", Value: where}, {Name: "Mail", Value: mail}, {Name: "Web hooks may go to", Value: text(s.HookHosts, "nowhere")},
 		{Name: "Reads everything through at", Value: text(s.Scrub, "not by itself")},
 		{Name: "Limit of all projects", Value: text(s.Limit, "none")}, {Name: "Days of grace", Value: strconv.Itoa(s.Grace)},
-		{Name: "Metrics", Value: text(s.Metrics, "not told")}}
+		{Name: "Metrics", Value: text(s.Metrics, "not told")}, {Name: "Sign-on of the house", Value: text(s.HouseIssuer, "none")}}
+}
+
+// house is the sign-on of the house, nil for none.
+func (s settings) house(log *slog.Logger) (*people.House, error) {
+	if s.HouseIssuer == "" {
+		return nil, nil
+	}
+	address := strings.TrimRight(s.Address, "/")
+	if address == "" {
+		return nil, errors.New("the sign-on of the house sends people back to where the console is: say where with --address")
+	}
+	provider, err := house.New(house.Options{Issuer: s.HouseIssuer, Client: s.HouseClient, Secret: s.HouseSecret, Groups: s.HouseGroups,
+		Scopes: s.HouseScopes, Back: address + model.HouseBackPath}, log)
+	if err != nil {
+		return nil, err
+	}
+	h := &people.House{SignOn: provider, Name: s.HouseName, MailChecked: s.HouseMailChecked, NewPeople: s.HouseNewPeople}
+	if u, err := url.Parse(s.HouseIssuer); err == nil && h.Name == "" {
+		h.Name = u.Hostname()
+	}
+	for _, text := range s.HouseRoles {
+		r, err := people.ParseGroupRole(strings.TrimSpace(text))
+		if err != nil {
+			return nil, err
+		}
+		h.Roles = append(h.Roles, r)
+	}
+	return h, nil
 }
 
 func serve(ctx context.Context, cmd *cli.Command) error {
@@ -329,6 +392,9 @@ func serve(ctx context.Context, cmd *cli.Command) error {
 		return err
 	}
 	svc.Deliver(out)
+	if svc.House, err = s.house(log); err != nil {
+		return err
+	}
 
 	running, stop := context.WithCancel(ctx)
 	var wait sync.WaitGroup

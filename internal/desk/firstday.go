@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"kettletarn/internal/client"
 	"kettletarn/internal/core/model"
@@ -34,34 +35,50 @@ func (d *Desk) client() (*client.Client, error) {
 	return client.New(access.URL, access.Token, nil), nil
 }
 
-func (d *Desk) signIn(ctx context.Context, q SignIn) (out About, err error) {
-	address, secret, invited := client.ParseInvitation(q.Service)
+// signInTo is the address of a service that somebody wants to sign in to, with the secret of an invitation where it is the link of one.
+func signInTo(typed string, plain bool) (address, secret string, err error) {
+	address, secret, invited := client.ParseInvitation(typed)
 	if !invited {
-		if address, err = client.CheckURL(strings.TrimSpace(q.Service)); err != nil {
-			return out, model.NewProblem(model.BadRequest, "your lead knows it; it looks like https://tarn.example", "%v", err)
+		if address, err = client.CheckURL(strings.TrimSpace(typed)); err != nil {
+			return "", "", model.NewProblem(model.BadRequest, "your lead knows it; it looks like https://tarn.example", "%v", err)
 		}
 	}
-	if !client.Safe(address) && !q.Plain {
-		return out, signins.Unsafe(address)
+	if !client.Safe(address) && !plain {
+		return "", "", signins.Unsafe(address)
 	}
+	return address, secret, nil
+}
+
+func (d *Desk) signIn(ctx context.Context, q SignIn) (out About, err error) {
+	address, secret, err := signInTo(q.Service, q.Plain)
+	if err != nil {
+		return out, err
+	}
+	invited := secret != ""
 	from := "the desk on " + workspace.Machine()
 	var answer model.SignIn
-	if invited && q.New {
+	switch {
+	case q.Secret != "":
+		every := model.Elsewhere{Secret: q.Secret, Every: q.Every, Until: time.Now()}
+		if answer, err = client.New(address, "", nil).WaitElsewhere(ctx, every); err != nil {
+			return out, err
+		}
+	case invited && q.New:
 		joined, err := client.New(address, "", nil).JoinAsNew(ctx, model.InvitedJoin{Secret: secret, Handle: q.Handle, Passphrase: q.Passphrase,
 			From: from})
 		if err != nil {
 			return out, err
 		}
 		answer = *joined.SignIn
-	} else {
+	default:
 		if answer, err = client.New(address, "", nil).SignIn(ctx,
 			model.SignInRequest{Handle: q.Handle, Passphrase: q.Passphrase, From: from}); err != nil {
 			return out, err
 		}
-		if invited {
-			if _, err := client.New(address, answer.Token, nil).JoinInvited(ctx, secret); err != nil {
-				return out, err
-			}
+	}
+	if invited && !(q.New && q.Secret == "") {
+		if _, err := client.New(address, answer.Token, nil).JoinInvited(ctx, secret); err != nil {
+			return out, err
 		}
 	}
 	d.mu.Lock()
@@ -81,6 +98,17 @@ func (d *Desk) signIn(ctx context.Context, q SignIn) (out About, err error) {
 	}
 	d.stir()
 	return d.about(ctx)
+}
+
+// signInElsewhere begins a sign-in that one says yes to on a page of the service, with a passkey or by the sign-on of the house: sign_in
+// with its secret waits for that.
+func (d *Desk) signInElsewhere(ctx context.Context, q SignInAt) (out Elsewhere, err error) {
+	address, _, err := signInTo(q.Service, q.Plain)
+	if err != nil {
+		return out, err
+	}
+	e, err := client.New(address, "", nil).BeginElsewhere(ctx, "the desk on "+workspace.Machine())
+	return Elsewhere{Address: address + e.Path, Code: e.Code, Secret: e.Secret, Every: e.Every}, err
 }
 
 func (d *Desk) invited(ctx context.Context, q InvitationLink) (model.Invited, error) {

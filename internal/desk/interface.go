@@ -288,6 +288,24 @@ type SignIn struct {
 	Passphrase string `json:"passphrase"`
 	// Plain says that what goes there is not encrypted, and that this is known.
 	Plain bool `json:"plain_http,omitempty"`
+	// Secret and Every are those of a sign-in elsewhere, in place of handle and passphrase: it is waited for until somebody says yes or no.
+	Secret string `json:"secret,omitempty"`
+	Every  int    `json:"every,omitempty"`
+}
+
+// SignInAt names the service of a sign-in elsewhere, as SignIn does.
+type SignInAt struct {
+	Service string `json:"service"`
+	Plain   bool   `json:"plain_http,omitempty"`
+}
+
+// Elsewhere is a sign-in that one says yes to on the page Address of the service, where one types the Code; sign_in takes its Secret and
+// Every.
+type Elsewhere struct {
+	Address string `json:"address"`
+	Code    string `json:"code"`
+	Secret  string `json:"secret"`
+	Every   int    `json:"every"`
 }
 
 // InvitationLink is the link of an invitation, as somebody got it.

@@ -125,6 +125,7 @@ func (s *speaker) methods() []Method {
 		method("about", "Who is at the desk", func(ctx context.Context, _ Nothing) (About, error) { return d.about(ctx) }),
 		method("invited", "What the link of an invitation offers", d.invited),
 		method("sign_in", "Sign in to a service on this machine, or join by an invitation", d.signIn),
+		method("sign_in_elsewhere", "Begin a sign-in that one says yes to on a page of the service", d.signInElsewhere),
 		method("sign_out", "End the sign-in of this machine", d.signOut),
 		method("projects", "The projects that one belongs to", d.projects),
 		method("folders", "The folders in a folder of this machine", d.folders),

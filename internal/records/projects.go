@@ -152,21 +152,21 @@ func (tx *Tx) MembersCalled(ctx context.Context, project int64, handles []string
 // Members lists a project's people by handle.
 func (tx *Tx) Members(ctx context.Context, project int64) ([]model.Member, error) {
 	rows, err := tx.q.Query(ctx,
-		`select p.handle, m.role, p.name from memberships m join people p on p.id = m.person_id where m.project_id = $1
+		`select p.handle, m.role, p.name, m.by_group from memberships m join people p on p.id = m.person_id where m.project_id = $1
 		order by p.handle`, project)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (m model.Member, err error) {
-		err = row.Scan(&m.Handle, &m.Role, &m.Name)
+		err = row.Scan(&m.Handle, &m.Role, &m.Name, &m.ByGroup)
 		return m, err
 	})
 }
 
-// SetMember gives a person a role in a project.
+// SetMember gives a person a role in a project, by name: whatever group they are in, they keep it.
 func (tx *Tx) SetMember(ctx context.Context, project, person int64, role string) error {
 	_, err := tx.q.Exec(ctx, `insert into memberships (project_id, person_id, role) values ($1, $2, $3)
-		on conflict (project_id, person_id) do update set role = excluded.role`, project, person, role)
+		on conflict (project_id, person_id) do update set role = excluded.role, by_group = false`, project, person, role)
 	return err
 }
 

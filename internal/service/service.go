@@ -91,6 +91,9 @@ func (s *Service) Run(ctx context.Context) {
 	wait.Go(func() { s.Merging(ctx) })
 	wait.Go(func() { s.watchingRoom(ctx) })
 	wait.Go(func() { s.Metering(ctx, s.Bell.Rung) })
+	if s.House != nil {
+		wait.Go(func() { s.KeepingGroups(ctx) })
+	}
 	if s.Courier != nil {
 		wait.Go(func() { s.Delivering(ctx) })
 		wait.Go(func() { s.Carrying(ctx, true) })

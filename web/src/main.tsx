@@ -28,6 +28,7 @@ const router = createBrowserRouter([
       { path: "/desk/changed", ...page(() => import("./pages/desk/ChangedPage"), "ChangedPage") },
       { path: "/desk/bring", ...page(() => import("./pages/desk/BringPage"), "BringPage") },
       { path: "/service", ...page(() => import("./pages/service/ServicePage"), "ServicePage") },
+      { path: "/confirm", ...page(() => import("./pages/signin/ConfirmPage"), "ConfirmPage") },
       { path: "/me", ...page(() => import("./pages/me/MePage"), "MePage") },
       {
         path: "/p/:project",
@@ -88,6 +89,12 @@ const router = createBrowserRouter([
     ...page(() => import("./pages/invited/InvitedPage"), "InvitedPage"),
   },
   {
+    path: "/sign-in/house",
+    errorElement: <NotFoundPage broken />,
+    hydrateFallbackElement: <></>,
+    ...page(() => import("./pages/signin/HousePage"), "HousePage"),
+  },
+  {
     path: "/forgotten",
     errorElement: <NotFoundPage broken />,
     hydrateFallbackElement: <></>,
@@ -103,7 +110,7 @@ const router = createBrowserRouter([
 
 /** Whoever is signed out meanwhile signs in again on the spot: the page stays as it is, with what was typed. */
 const noticed = (error: unknown) => {
-  if (error instanceof Problem && error.signedOut && location.pathname !== "/sign-in") signedOut.notice();
+  if (error instanceof Problem && error.signedOut && !location.pathname.startsWith("/sign-in")) signedOut.notice();
 };
 
 const queries = new QueryClient({

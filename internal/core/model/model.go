@@ -153,6 +153,8 @@ type Member struct {
 	Role   string `json:"role"`
 	// Name is how they are called besides, "" where they did not say.
 	Name string `json:"name,omitempty"`
+	// ByGroup says that a group of the house has this role, and nobody let them in by name.
+	ByGroup bool `json:"by_group,omitempty"`
 }
 
 // Workspace is one person's copy of a project on one machine, or their seat at the console. What comes behind Seen is as the workspace said

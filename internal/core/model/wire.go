@@ -480,6 +480,8 @@ type ServiceInfo struct {
 	Service string `json:"service"`
 	Version string `json:"version"`
 	Ready   bool   `json:"ready"`
+	// House is what the sign-on of the house is called; left out where there is none.
+	House string `json:"house,omitempty"`
 }
 
 // ProblemDetails is the body of every error (RFC 9457). Type is "urn:kettletarn:" and one of the types above.

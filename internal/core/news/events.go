@@ -50,6 +50,8 @@ const (
 	PersonSteward    = "person.steward"
 	PasskeyAdded     = "passkey.added"
 	PasskeyRemoved   = "passkey.removed"
+	HouseTied        = "house.tied"
+	HouseUntied      = "house.untied"
 	SignedIn         = "signed-in"
 	SignedOut        = "signed-out"
 	NewsSettings     = "news.settings"
@@ -88,6 +90,7 @@ var Events = []Event{
 	{TokenMade, false, false}, {TokenEnded, false, false},
 	{PersonAdded, false, false}, {PersonEnded, false, false}, {PersonPassphrase, false, false}, {PersonLink, false, false},
 	{PersonSteward, false, false}, {PasskeyAdded, false, false}, {PasskeyRemoved, false, false},
+	{HouseTied, false, false}, {HouseUntied, false, false},
 	{SignedIn, false, false}, {SignedOut, false, false},
 	{NewsSettings, true, false},
 	{HookAdded, false, false}, {HookRemoved, false, false},

@@ -24,7 +24,7 @@ var Subjects = []Subject{
 	{"reviews", []string{"review."}},
 	{"rules", []string{"rules."}},
 	{"people", []string{"member.", "invitation.", "person."}},
-	{"sign-ins", []string{"signed-", "passkey.", "token."}},
+	{"sign-ins", []string{"signed-", "passkey.", "token.", "house."}},
 	{"project", []string{"project."}},
 	{"outside", []string{"showing", "hook."}},
 	{"workspaces", []string{"workspace.", "pins."}},
@@ -101,6 +101,9 @@ func Says(e model.Event) string {
 	case ProjectLimit:
 		return fmt.Sprintf("%s set the limit to %s (%s before)", who, limit(e.Subject["limit"]), limit(e.Subject["before"]))
 	case MemberSet:
+		if about.text("by") == "group" {
+			who = "a group of the house"
+		}
 		if before := about.text("before"); before != "" {
 			return fmt.Sprintf("%s made %s, who was %s, %s", who, handle, before, about.text("role"))
 		}
@@ -136,6 +139,10 @@ func Says(e model.Event) string {
 		return fmt.Sprintf("%s added the passkey %s", who, about.text("name"))
 	case PasskeyRemoved:
 		return fmt.Sprintf("%s took the passkey %s away", who, about.text("name"))
+	case HouseTied:
+		return fmt.Sprintf("%s is %s at the sign-on of the house from now on", handle, about.text("shown"))
+	case HouseUntied:
+		return fmt.Sprintf("%s is not %s at the sign-on of the house any more", handle, about.text("shown"))
 	case PersonSteward:
 		if is, _ := e.Subject["steward"].(bool); !is {
 			return fmt.Sprintf("%s made %s no steward any more", who, handle)

@@ -25,6 +25,8 @@ import (
 // Room lets people in and out.
 type Room struct {
 	*locks.Room
+	// House is the sign-on of the house; nil where there is none. It is set before anybody comes in.
+	House     *House
 	signins   chan struct{}
 	comparing atomic.Int64 // passphrases that are being compared, or wait for that
 }
@@ -139,7 +141,7 @@ func (s *Room) chosen(ctx context.Context, handle, passphrase string) (hash stri
 }
 
 // otherWayIn puts another passphrase ("" for none, which with gone lets them go) in the place of every way in that somebody has: sign-ins,
-// passkeys, and with gone tokens. It returns how many sign-ins and tokens ended.
+// passkeys, ties to the house, and with gone tokens. It returns how many sign-ins and tokens ended.
 func otherWayIn(ctx context.Context, tx *records.Tx, person int64, hash string, gone bool) (ended int64, err error) {
 	if err := tx.ReplacePassphrase(ctx, person, hash, gone); err != nil {
 		return 0, err
@@ -147,13 +149,30 @@ func otherWayIn(ctx context.Context, tx *records.Tx, person int64, hash string, 
 	if err := tx.EndPasskeys(ctx, person); err != nil {
 		return 0, err
 	}
+	if err := tx.EndTies(ctx, person); err != nil {
+		return 0, err
+	}
 	return tx.EndTokens(ctx, person, [32]byte{}, gone)
 }
 
 // SignIn exchanges handle and passphrase for a token. label says from where; console shortens its life.
-func (s *Room) SignIn(ctx context.Context, handle, passphrase, label string, console bool) (model.SignIn, error) {
-	var p records.Person
-	err := s.Use(ctx, func(tx *records.Tx) (err error) {
+func (s *Room) SignIn(ctx context.Context, handle, passphrase, label string, console bool) (answer model.SignIn, err error) {
+	p, err := s.known(ctx, handle, passphrase)
+	if err != nil {
+		return answer, err
+	}
+	err = s.Write(ctx, func(tx *records.Tx) (err error) {
+		if answer, err = signedIn(ctx, tx, p, label, console); err != nil {
+			return err
+		}
+		return tx.AddEvent(ctx, 0, p.ID, news.SignedIn, map[string]any{"from": ground.Printable(label)})
+	})
+	return answer, err
+}
+
+// known is the person of a handle, where the passphrase is theirs; whoever does not know it learns nothing, not how long that takes either.
+func (s *Room) known(ctx context.Context, handle, passphrase string) (p records.Person, err error) {
+	err = s.Use(ctx, func(tx *records.Tx) (err error) {
 		p, err = tx.PersonByHandle(ctx, handle)
 		return err
 	})
@@ -163,23 +182,13 @@ func (s *Room) SignIn(ctx context.Context, handle, passphrase, label string, con
 		hash, err = nobody, nil
 	}
 	if err != nil {
-		return model.SignIn{}, err
+		return p, err
 	}
 	ok, err := s.matches(ctx, passphrase, hash)
-	if err != nil {
-		return model.SignIn{}, err
+	if err == nil && (!ok || p.ID == 0) {
+		err = model.NewProblem(model.WrongPassphrase, "check both and try again", "the handle or the passphrase is wrong")
 	}
-	if !ok || p.ID == 0 {
-		return model.SignIn{}, model.NewProblem(model.WrongPassphrase, "check both and try again", "the handle or the passphrase is wrong")
-	}
-	var answer model.SignIn
-	err = s.Write(ctx, func(tx *records.Tx) (err error) {
-		if answer, err = signedIn(ctx, tx, p, label, console); err != nil {
-			return err
-		}
-		return tx.AddEvent(ctx, 0, p.ID, news.SignedIn, map[string]any{"from": ground.Printable(label)})
-	})
-	return answer, err
+	return p, err
 }
 
 // matches compares a passphrase. Each comparison takes 19 MiB: only so many run at once, and only so many wait for that.
@@ -197,7 +206,7 @@ func (s *Room) matches(ctx context.Context, passphrase, hash string) (bool, erro
 	case <-ctx.Done():
 		return false, ctx.Err()
 	}
-	if len(passphrase) > MaxPassphrase {
+	if len(passphrase) > MaxPassphrase || hash == "" {
 		return false, nil
 	}
 	return argon2id.ComparePasswordAndHash(passphrase, hash)

@@ -171,6 +171,13 @@ export interface Discarded {
   refusals: Refusal[];
 }
 
+export interface Elsewhere {
+  address: string;
+  code: string;
+  every: number;
+  secret: string;
+}
+
 export interface Extent {
   at: number[];
   name: string;
@@ -535,9 +542,16 @@ export interface Settled {
 }
 
 export interface SignIn {
+  every?: number;
   handle: string;
   new?: boolean;
   passphrase: string;
+  plain_http?: boolean;
+  secret?: string;
+  service: string;
+}
+
+export interface SignInAt {
   plain_http?: boolean;
   service: string;
 }
@@ -718,6 +732,7 @@ export interface Methods {
   about: { takes: Nothing; answers: About };
   invited: { takes: InvitationLink; answers: Invited };
   sign_in: { takes: SignIn; answers: About };
+  sign_in_elsewhere: { takes: SignInAt; answers: Elsewhere };
   sign_out: { takes: Nothing; answers: About };
   projects: { takes: Nothing; answers: Projects };
   folders: { takes: InFolder; answers: Folders };

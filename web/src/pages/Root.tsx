@@ -75,7 +75,7 @@ function SignInAgain() {
         >
           <Dialog.Title className="text-lg font-semibold">Sign in again</Dialog.Title>
           <Dialog.Description className="mt-1 mb-4 text-peat">You are signed out. The page stays as it is.</Dialog.Description>
-          {was && <SignInForm known={was} onIn={back} />}
+          {was && <SignInForm known={was} to={pathname + search} onIn={back} />}
         </Dialog.Content>
       </Dialog.Portal>
     </Dialog.Root>

@@ -1,4 +1,4 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { call } from "../../api/desk";
 import { Button } from "../../parts/Button";
@@ -16,6 +16,10 @@ export function ComeIn({ service: known, handle: who }: { service: string; handl
   const [passphrase, setPassphrase] = useState("");
   const [here, setHere] = useState(false); // one has a handle there already
   const enter = useWork("sign_in", () => void queries.invalidateQueries());
+  const elsewhere = useMutation({
+    mutationFn: () => call("sign_in_elsewhere", { service: link }),
+    onSuccess: (e) => enter.mutate({ service: link, handle: "", passphrase: "", secret: e.secret, every: e.every }),
+  });
   const link = service.trim();
   const invited = /\/invited#\w+$/.test(link);
   const offer = useQuery({
@@ -77,7 +81,28 @@ export function ComeIn({ service: known, handle: who }: { service: string; handl
             </Button>
           </p>
         )}
+        <p className="mt-3">
+          <Button
+            kind="quiet"
+            className="-ml-2.5"
+            disabled={!link || enter.isPending || elsewhere.isPending}
+            onClick={() => elsewhere.mutate()}
+          >
+            With a passkey, or the sign-on of my house
+          </Button>
+        </p>
+        {elsewhere.data && enter.isPending && (
+          <p role="status" className="mt-2 text-peat">
+            Go to{" "}
+            <a href={`${elsewhere.data.address}?code=${elsewhere.data.code}`} target="_blank" rel="noreferrer">
+              the page of the service
+            </a>
+            , sign in there, and say yes to the code <strong className="text-nowrap">{elsewhere.data.code}</strong>. This page goes on by
+            itself then.
+          </p>
+        )}
         <div className="mt-4">
+          <Trouble error={elsewhere.error} />
           <Trouble error={enter.error} />
         </div>
       </form>

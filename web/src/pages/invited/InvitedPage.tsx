@@ -4,6 +4,7 @@ import { useNavigate } from "react-router";
 import { api, ask } from "../../api/client";
 import { Button } from "../../parts/Button";
 import { Field } from "../../parts/Field";
+import { toTheHouse } from "../../parts/house";
 import { NewPassphrase } from "../../parts/NewPassphrase";
 import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
@@ -40,6 +41,8 @@ export function InvitedPage() {
     mutationFn: () => ask(api.POST("/invited/join", { body: { secret } })),
     onSuccess: (joined) => into(joined.project),
   });
+  const house = useQuery({ queryKey: ["service"], queryFn: () => ask(api.GET("/service")), staleTime: Infinity }).data?.house;
+  const byHouse = useMutation({ mutationFn: () => toTheHouse(`/invited#${secret}`) });
   const o = offer.data;
   return (
     <main className="mx-auto w-full max-w-md px-4 py-[12vh]">
@@ -80,11 +83,20 @@ export function InvitedPage() {
           {me.isSuccess && !handle && !known && <JoinAsNew secret={secret} onIn={into} />}
           {me.isSuccess && !handle && known && (
             <SignInForm
+              to={`/invited#${secret}`}
               onIn={() => {
                 void me.refetch();
                 join.mutate();
               }}
             />
+          )}
+          {me.isSuccess && !handle && house && !known && (
+            <div className="mt-4">
+              <Button className="w-full justify-center py-2" disabled={byHouse.isPending} onClick={() => byHouse.mutate()}>
+                Come in with {house}
+              </Button>
+              <Trouble error={byHouse.error} />
+            </div>
           )}
           {me.isSuccess && !handle && (
             <p className="mt-5">

@@ -54,7 +54,10 @@ export function PeoplePage() {
                   </td>
                   <td className="py-1.5 pr-4">
                     <Role here={here} member={m} may={leads} />
-                    <span className="block text-sm text-peat">{roleSays[m.role]}</span>
+                    <span className="block text-sm text-peat">
+                      {roleSays[m.role]}
+                      {m.by_group && ", by a group of the house"}
+                    </span>
                   </td>
                   <td className="py-1.5 text-right">
                     {(leads || m.handle === here.me) && (

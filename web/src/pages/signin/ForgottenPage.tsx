@@ -91,7 +91,7 @@ function Choose({ secret }: { secret: string }) {
   return (
     <>
       <h1>A passphrase for {found.data.handle}</h1>
-      <p className="mt-2 mb-5 text-peat">Your sign-ins elsewhere end with it, and your passkeys.</p>
+      <p className="mt-2 mb-5 text-peat">Your sign-ins elsewhere end with it, and your passkeys and ties to the sign-on of your house.</p>
       <form
         className="space-y-4"
         onSubmit={(e) => {

@@ -1,19 +1,22 @@
-import { useMutation } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ask } from "../../api/client";
 import { Button } from "../../parts/Button";
 import { Field } from "../../parts/Field";
+import { toTheHouse } from "../../parts/house";
 import { passkeysWork, signInByPasskey } from "../../parts/passkeys";
 import { Trouble } from "../../parts/Trouble";
 
-/** SignInForm signs somebody in; known is who it was before. */
-export function SignInForm({ known = "", onIn }: { known?: string; onIn: (handle: string) => void }) {
+/** SignInForm signs somebody in; known is who it was before, and to the page where one goes on after a way over the house. */
+export function SignInForm({ known = "", to, onIn }: { known?: string; to: string; onIn: (handle: string) => void }) {
   const [handle, setHandle] = useState(known);
   const [passphrase, setPassphrase] = useState("");
   const enter = useMutation({
     mutationFn: () => ask(api.POST("/sign-in", { body: { handle: handle.trim(), passphrase, from: "the console", console: true } })),
     onSuccess: () => onIn(handle.trim()),
   });
+  const house = useQuery({ queryKey: ["service"], queryFn: () => ask(api.GET("/service")), staleTime: Infinity }).data?.house;
+  const byHouse = useMutation({ mutationFn: () => toTheHouse(to) });
   const byPasskey = useMutation({ mutationFn: signInByPasskey, onSuccess: (answer) => onIn(answer.handle) });
   return (
     <form
@@ -33,6 +36,14 @@ export function SignInForm({ known = "", onIn }: { known?: string; onIn: (handle
         Sign in
       </Button>
       <Trouble error={enter.error} />
+      {house && (
+        <>
+          <Button type="button" className="mb-3 w-full justify-center py-2" disabled={byHouse.isPending} onClick={() => byHouse.mutate()}>
+            Sign in with {house}
+          </Button>
+          <Trouble error={byHouse.error} />
+        </>
+      )}
       {passkeysWork() && (
         <>
           <Button type="button" className="w-full justify-center py-2" disabled={byPasskey.isPending} onClick={() => byPasskey.mutate()}>

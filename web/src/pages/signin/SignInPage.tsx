@@ -1,5 +1,6 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useSearchParams } from "react-router";
+import { inside } from "../../parts/house";
 import { useTitle } from "../../parts/title";
 import { SignInForm } from "./SignInForm";
 
@@ -8,13 +9,11 @@ export function SignInPage() {
   const navigate = useNavigate();
   const queries = useQueryClient();
   useTitle("Sign in");
+  const wanted = params.get("to") ?? "/";
+  const to = inside(wanted) ? wanted : "/";
   const enter = () => {
     queries.clear();
-    const to = params.get("to") ?? "/";
-    // Only a page of this console: a backslash, or anything that a browser takes out of an address, may lead elsewhere.
-    void navigate(/^\/(?![/\\])[^\\\s]*$/.test(to) && new URL(to, location.origin).origin === location.origin ? to : "/", {
-      replace: true,
-    });
+    void navigate(to, { replace: true });
   };
   return (
     <main className="grid min-h-screen place-items-center px-4">
@@ -27,7 +26,7 @@ export function SignInPage() {
         </svg>
         <h1>Kettle Tarn</h1>
         <p className="mt-1 mb-6 text-peat">Sign in to see who is on what, and what came in.</p>
-        <SignInForm onIn={enter} />
+        <SignInForm to={to} onIn={enter} />
         <p className="mt-5">
           <Link to="/forgotten" className="text-peat">
             I forgot my passphrase
