@@ -11,16 +11,18 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"time"
 
+	"kettletarn/internal/house/housetest"
 	"kettletarn/internal/localpg"
 	"kettletarn/internal/postbox"
 	"kettletarn/internal/rig"
 )
 
 func main() {
-	port := flag.Int("port", 7420, "port of the service; PostgreSQL and a mail server that only keeps letters take the next two")
+	port := flag.Int("port", 7420, "port of the service; PostgreSQL and a mail server that only keeps letters, and a stand-in for the sign-on of a house take the next three")
 	folder := flag.String("folder", "", "folder for everything (default /var/tmp/kettle-tarn-demo-PORT)")
 	bin := flag.String("bin", "bin", "folder with tarn and tarnd")
 	reset := flag.Bool("reset", false, "begin anew")
@@ -88,9 +90,15 @@ func run(ctx context.Context, port int, folder, bin string, reset, once bool) er
 		return err
 	}
 	defer func() { _ = box.Close() }()
+	house, err := housetest.Serve(fmt.Sprintf("127.0.0.1:%d", port+3), atTheHouse()...)
+	if err != nil {
+		return err
+	}
+	defer house.Close()
 	d := rig.NewDaemon(bin, fmt.Sprintf("127.0.0.1:%d", port), db, filepath.Join(folder, "data"), log)
 	d.Env = append(d.Env, "TARND_MAIL=smtp://"+mail, "TARND_MAIL_FROM=Kettle Tarn <tarn@saltpan.example>", "TARND_ADDRESS="+d.URL,
-		"TARND_PRICE=0.09", "TARND_PRICE_PERSON=4", "TARND_CURRENCY=EUR")
+		"TARND_PRICE=0.09", "TARND_PRICE_PERSON=4", "TARND_CURRENCY=EUR", "TARND_HOUSE_ISSUER="+house.URL, "TARND_HOUSE_CLIENT="+house.Client,
+		"TARND_HOUSE_SECRET="+house.Secret, "TARND_HOUSE_NAME=Gull & Saltpan", "TARND_HOUSE_MAIL_CHECKED=true")
 	if err := d.Start(ctx); err != nil {
 		return fmt.Errorf("%w; its log is %s", err, log.Name())
 	}
@@ -117,6 +125,7 @@ func run(ctx context.Context, port int, folder, bin string, reset, once bool) er
 	fmt.Printf("\n  The console is at   %s\n  Sign in as          odile (owner)\n  with passphrase     %s\n\n", d.URL, passphrase("odile"))
 	fmt.Printf("  The others are tamsin, rurik, imani, bastien and keiko: lantern-and-HANDLE.\n  Their folders are below %[1]s/people,\n  "+
 		"the letters that they got in %[1]s/letters.\n\n", folder)
+	fmt.Printf("  \"Sign in with Gull & Saltpan\" leads to a stand-in for the sign-on of a house, which asks for nothing.\n\n")
 	if once {
 		return nil
 	}
@@ -128,6 +137,18 @@ func run(ctx context.Context, port int, folder, bin string, reset, once bool) er
 	case <-d.Ended:
 		return fmt.Errorf("the service ended by itself; its log is %s", log.Name())
 	}
+}
+
+// handles are the studio's people.
+var handles = []string{"odile", "tamsin", "rurik", "imani", "bastien", "keiko"}
+
+// atTheHouse are the people of the studio at its own sign-on.
+func atTheHouse() (list []housetest.Person) {
+	for i, handle := range handles {
+		list = append(list, housetest.Person{Subject: fmt.Sprint("saltpan-", i+1), Handle: handle,
+			Name: strings.ToUpper(handle[:1]) + handle[1:], Mail: handle + "@saltpan.example", MailChecked: true})
+	}
+	return list
 }
 
 // mark is the file by which a folder is known as the demo's own.

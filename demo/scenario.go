@@ -132,7 +132,7 @@ func (s *stage) play() (err error) {
 		}
 	}()
 	check(s.clock(43 * day))
-	for _, handle := range []string{"odile", "tamsin", "rurik", "imani", "bastien", "keiko"} {
+	for _, handle := range handles {
 		var flags []string
 		if handle == "odile" {
 			flags = append(flags, "--steward")

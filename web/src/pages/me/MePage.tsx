@@ -25,10 +25,12 @@ export function MePage() {
           <div className="space-y-8">
             {me.data && <Name me={me.data} />}
             <Passphrase />
-            <Passkeys />
-            <House />
           </div>
-          <SignIns />
+          <div className="space-y-8">
+            <SignIns />
+            <House />
+            <Passkeys />
+          </div>
         </div>
       </Page>
     </>
