@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -21,6 +22,34 @@ func (tx *Tx) AddEvent(ctx context.Context, project, person int64, kind string, 
 }
 
 const addEvent = `insert into events (project_id, person_id, kind, subject) values (nullif($1::bigint, 0), nullif($2::bigint, 0), $3, $4)`
+
+// PastEvent is one that is recorded with the time that it happened at; Person is 0 for somebody who is nobody here.
+type PastEvent struct {
+	At      time.Time
+	Person  int64
+	Kind    string
+	Subject map[string]any
+}
+
+// AddPastEvents records what happened in a project before it came here, in that order.
+func (tx *Tx) AddPastEvents(ctx context.Context, project int64, list []PastEvent) error {
+	tx.events = true
+	for part := range slices.Chunk(list, 1000) {
+		var at []time.Time
+		var people []int64
+		var kinds []string
+		var subjects []map[string]any
+		for _, e := range part {
+			at, people, kinds, subjects = append(at, e.At), append(people, e.Person), append(kinds, e.Kind), append(subjects, e.Subject)
+		}
+		if _, err := tx.q.Exec(ctx, `insert into events (project_id, at, person_id, kind, subject)
+			select $1, x.at, nullif(x.person, 0), x.kind, x.subject from unnest($2::timestamptz[], $3::bigint[], $4::text[], $5::jsonb[])
+				with ordinality x (at, person, kind, subject, n) order by x.n`, project, at, people, kinds, subjects); err != nil {
+			return err
+		}
+	}
+	return nil
+}
 
 // NewEvent is one to be recorded.
 type NewEvent struct {

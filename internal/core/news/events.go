@@ -96,6 +96,12 @@ var Events = []Event{
 	{HookAdded, false, false}, {HookRemoved, false, false},
 }
 
+// Known says whether a kind is among them.
+func Known(kind string) bool {
+	_, known := events[kind]
+	return known
+}
+
 var events = func() map[string]Event {
 	m := make(map[string]Event, len(Events))
 	for _, e := range Events {

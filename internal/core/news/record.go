@@ -43,6 +43,10 @@ func SubjectWords() []string {
 // unrecorded are kinds of event that are passed on, and are nothing that anybody did.
 var unrecorded = map[string]bool{UnsentChanged: true, NewsSettings: true}
 
+// Before stands before the kind of what was done in a project before it came to this service. It is on record, with the words that it came
+// with, and is told to nobody.
+const Before = "before."
+
 // Recorded are the kinds of event of a subject ("" for all) that the record has; closed says whether those are among them that are not for
 // everybody. It is empty where there is no such subject.
 func Recorded(about string, closed bool) (kinds []string) {
@@ -51,7 +55,7 @@ func Recorded(about string, closed bool) (kinds []string) {
 			continue
 		}
 		if about == "" {
-			kinds = append(kinds, e.Kind)
+			kinds = append(kinds, e.Kind, Before+e.Kind)
 			continue
 		}
 		for _, s := range Subjects {
@@ -60,7 +64,7 @@ func Recorded(about string, closed bool) (kinds []string) {
 			}
 			for _, b := range s.begins {
 				if strings.HasPrefix(e.Kind, b) {
-					kinds = append(kinds, e.Kind)
+					kinds = append(kinds, e.Kind, Before+e.Kind)
 				}
 			}
 		}
@@ -74,6 +78,9 @@ func Says(e model.Event) string {
 		return text
 	}
 	about := subject(e.Subject)
+	if strings.HasPrefix(e.Kind, Before) {
+		return about.text("said")
+	}
 	who := e.Person
 	if who == "" {
 		who = "whoever runs the service"

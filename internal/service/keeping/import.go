@@ -443,7 +443,8 @@ func (i *importing) rest() error {
 	var members model.Members
 	var milestones model.Milestones
 	var reviews model.Reviews
-	for name, into := range map[string]any{"members": &members, "milestones": &milestones, "reviews": &reviews} {
+	var record model.Deeds
+	for name, into := range map[string]any{"members": &members, "milestones": &milestones, "reviews": &reviews, "record": &record} {
 		if err := i.read(name, into); err != nil {
 			return err
 		}
@@ -478,11 +479,38 @@ func (i *importing) rest() error {
 		if err := tx.WriteHistoryAnew(ctx, i.r.id); err != nil {
 			return err
 		}
+		if err := tx.AddPastEvents(ctx, i.r.id, i.deeds(record.Record)); err != nil {
+			return err
+		}
 		if err := tx.AddEvent(ctx, i.r.id, 0, news.ProjectImported, map[string]any{"key": i.key, "from": i.out.From}); err != nil {
 			return err
 		}
 		return tx.Came(ctx, i.r.id)
 	})
+}
+
+// deeds are what was done before, the earliest first, as far as it is of a kind that is known here.
+func (i *importing) deeds(record []model.Deed) (list []records.PastEvent) {
+	for _, d := range slices.Backward(record) {
+		kind := strings.TrimPrefix(d.Kind, news.Before)
+		if !news.Known(kind) || d.At.IsZero() {
+			continue
+		}
+		subject := map[string]any{"said": text.Line(d.Text)}
+		id := i.known[d.Person]
+		if id == 0 && d.Person != "" {
+			subject["person"] = elsewhere(text.Line(d.Person))
+		}
+		var paths []string
+		for _, p := range d.Paths {
+			paths = append(paths, assetpath.Printable(p))
+		}
+		if paths != nil {
+			subject["paths"] = paths
+		}
+		list = append(list, records.PastEvent{At: d.At, Person: id, Kind: news.Before + kind, Subject: subject})
+	}
+	return list
 }
 
 // said is a text of somebody: where they are nobody here, it is the owner's, and begins with their name.

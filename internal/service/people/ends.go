@@ -3,6 +3,7 @@ package people
 import (
 	"context"
 	"errors"
+	"strings"
 	"time"
 
 	"kettletarn/internal/core/assetpath"
@@ -180,6 +181,9 @@ func (s *Room) Deeds(ctx context.Context, actor ground.Actor, key string, q Deed
 			d := model.Deed{ID: h.Row, At: h.At, Person: h.Person, Kind: h.Kind, Text: news.Says(h.Event), Paths: item.Paths, Handoff: item.Handoff}
 			if key == "" {
 				d.Project = h.Key
+			}
+			if person, ok := h.Subject["person"].(string); ok && strings.HasPrefix(h.Kind, news.Before) {
+				d.Person = person
 			}
 			out.Record = append(out.Record, d)
 		}
