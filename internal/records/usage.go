@@ -83,15 +83,15 @@ func (tx *Tx) AddTraffic(ctx context.Context, project, brought, fetched int64) e
 }
 
 // UsageDays is what a project, or with 0 all together, took on each day since a time, the last of the day; traffic and byte hours are those
-// of the whole day.
+// of the whole day. A day on which nothing was counted is as the one before.
 func (tx *Tx) UsageDays(ctx context.Context, project int64, since time.Time) ([]model.UsageDay, error) {
-	rows, err := tx.q.Query(ctx,
-		`with d as (select hour::date as day, project_id, sum(brought) brought, sum(fetched) fetched, sum(coalesce(byte_hours, stored)) hours,
-			max(hour) filter (where stored is not null) last
-		from usage where ($1 = 0 or project_id = $1) and hour >= $2 group by 1, 2)
-		select to_char(d.day, 'YYYY-MM-DD'), coalesce(sum(u.stored), 0)::bigint, coalesce(sum(u.present), 0)::bigint, coalesce(sum(u.past),
-			0)::bigint, coalesce(sum(u.assets), 0)::bigint, sum(d.brought)::bigint, sum(d.fetched)::bigint, coalesce(sum(d.hours), 0)::float8
-		from d left join usage u on u.project_id = d.project_id and u.hour = d.last group by d.day order by d.day`, project, since)
+	rows, err := tx.q.Query(ctx, `with d as (select * from usage_by_day where $1 = 0 or project_id = $1),
+		t as (select project_id, hour::date as day, sum(brought) brought, sum(fetched) fetched from usage
+			where ($1 = 0 or project_id = $1) and hour >= $2 group by 1, 2)
+		select to_char(day, 'YYYY-MM-DD'), coalesce(sum(stored), 0)::bigint, coalesce(sum(present), 0)::bigint, coalesce(sum(past), 0)::bigint,
+			coalesce(sum(assets), 0)::bigint, coalesce(sum(brought), 0)::bigint, coalesce(sum(fetched), 0)::bigint,
+			coalesce(sum(byte_hours), 0)::float8
+		from d full join t using (project_id, day) where day >= $2::date group by day order by day`, project, since)
 	if err != nil {
 		return nil, err
 	}
@@ -117,14 +117,12 @@ func (tx *Tx) UsagePoints(ctx context.Context, project int64, since time.Time) (
 	return at, stored, err
 }
 
-// ThinUsage keeps, of days so long ago, the last hour that was counted, with all that travelled on the day.
+// ThinUsage keeps, of days so long ago, the last hour that was counted, with all that travelled on the day and all its byte hours.
 func (tx *Tx) ThinUsage(ctx context.Context, ago time.Duration) error {
-	if _, err := tx.q.Exec(ctx, `with d as (select project_id, hour::date as day, max(hour) filter (where stored is not null) as last,
-			sum(brought) brought, sum(fetched) fetched, sum(coalesce(byte_hours, stored)) hours, count(*) n
-			from usage where hour < date_trunc('day', now() - $1::interval) group by 1, 2)
-		update usage u set brought = d.brought, fetched = d.fetched, byte_hours = d.hours from d where d.n > 1
-			and u.project_id = d.project_id and u.hour = d.last`,
-		ago); err != nil {
+	if _, err := tx.q.Exec(ctx, `with t as (select project_id, hour::date as day, sum(brought) brought, sum(fetched) fetched from usage
+			where hour < date_trunc('day', now() - $1::interval) group by 1, 2)
+		update usage u set brought = t.brought, fetched = t.fetched, byte_hours = d.byte_hours from usage_by_day d join t using (project_id, day)
+			where u.project_id = d.project_id and u.hour = d.hour and u.hour::date = d.day and u.byte_hours is null`, ago); err != nil {
 		return err
 	}
 	_, err := tx.q.Exec(ctx, `delete from usage u where u.hour < date_trunc('day', now() - $1::interval) and exists (select from usage o

@@ -11,6 +11,7 @@ import (
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/pack"
+	"kettletarn/internal/records"
 	"kettletarn/internal/service"
 	"kettletarn/internal/service/metering"
 	"kettletarn/internal/store"
@@ -157,7 +158,46 @@ func TestAFullProjectIsForeseen(t *testing.T) {
 	ok(t)(nil, m.Thin(ctx))
 	if after := m.one(`select count(*) from usage`); before-after != 9 || m.one(`select sum(brought)::int from usage
 		where hour < now() - interval '90 days'`) != 10 || m.one(`select (sum(byte_hours) / $1)::int from usage
-		where hour < now() - interval '90 days'`, stored) != 10 {
+		where hour < now() - interval '90 days'`, stored) != 24 {
 		t.Errorf("of %d rows %d are left", before, after)
 	}
+}
+
+// TestHoursThatNobodyCounted: what was stored then is what was counted last before; it costs what it costs, before it is thinned and after.
+func TestHoursThatNobodyCounted(t *testing.T) {
+	m := newTeam(t, nil)
+	m.sql(`delete from usage`)
+	for _, row := range []struct{ days, hours, stored int }{{10, 10, 100}, {5, 0, 200}, {5, 6, 300}} {
+		m.sql(`insert into usage (project_id, hour, stored, assets) select id, date_trunc('day', now()) - $1 * interval '1 day'
+			+ $2 * interval '1 hour', $3, 7 from projects where key = $4`, row.days, row.hours, row.stored, key)
+	}
+	m.sql(`insert into usage (project_id, hour, brought) select id, date_trunc('day', now()) - interval '7 days', 5 from projects where key = $1`,
+		key)
+	look := func(when string) {
+		t.Helper()
+		u, err := m.Usage(t.Context(), m.viewer, key, 30)
+		if err != nil || len(u.Days) != 11 {
+			t.Fatalf("%s: %d days, %v", when, len(u.Days), err)
+		}
+		for i, want := range []float64{14 * 100, 24 * 100, 24 * 100, 24 * 100, 24 * 100, 6*200 + 18*300, 24 * 300} {
+			if d := u.Days[i]; d.ByteHours != want || d.Assets != 7 {
+				t.Errorf("%s: %s has %v byte hours of %d assets, want %v of 7", when, d.Day, d.ByteHours, d.Assets, want)
+			}
+		}
+		if u.Days[3].Brought != 5 || u.Days[1].Stored != 100 || u.Days[5].Stored != 300 {
+			t.Errorf("%s: %+v", when, u.Days)
+		}
+	}
+	look("before")
+	thin := func() {
+		t.Helper()
+		ok(t)(nil, m.Write(t.Context(), func(tx *records.Tx) error { return tx.ThinUsage(t.Context(), 2*24*time.Hour) }))
+	}
+	thin()
+	if n := m.one(`select count(*) from usage`); n != 3 {
+		t.Errorf("%d rows are left, want 3", n)
+	}
+	look("thinned")
+	thin()
+	look("thinned again")
 }
