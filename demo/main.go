@@ -22,7 +22,8 @@ import (
 )
 
 func main() {
-	port := flag.Int("port", 7420, "port of the service; PostgreSQL and a mail server that only keeps letters, and a stand-in for the sign-on of a house take the next three")
+	port := flag.Int("port", 7420, "port of the service; PostgreSQL, a mail server that only keeps letters, and a stand-in for the sign-on "+
+		"of a house take the next three")
 	folder := flag.String("folder", "", "folder for everything (default /var/tmp/kettle-tarn-demo-PORT)")
 	bin := flag.String("bin", "bin", "folder with tarn and tarnd")
 	reset := flag.Bool("reset", false, "begin anew")

@@ -81,8 +81,8 @@ func TestTheHouseSignsPeopleIn(t *testing.T) {
 	k := open(t, d)
 	by(k, "Imani")
 	k.do(k.arrives("Ask your lead for an invitation"))
-	k.do(chromedp.Navigate("about:blank"), chromedp.Navigate(link), k.sees("Come in with Saltpan"), chromedp.Click(button("Come in with Saltpan")),
-		k.arrives("Who are you?"), chromedp.Click(button("Keiko Mori")), k.arrives("Nobody here is that yet"), k.evaluate(axe(t)), k.still(),
+	k.do(chromedp.Navigate("about:blank"), chromedp.Navigate(link), k.sees("Come in with Saltpan"),
+		chromedp.Click(button("Come in with Saltpan")), k.arrives("Who are you?"), chromedp.Click(button("Keiko Mori")), k.arrives("Nobody here is that yet"), k.evaluate(axe(t)), k.still(),
 		chromedp.Click(button("Come in")), k.until(`location.pathname === "/"`), k.sees("brinelight"))
 	says(t, odile.tarn(0, "member", "list"), "keiko", "artist") // the invitation's, not the group's
 
@@ -137,7 +137,8 @@ func TestTheHouseSignsPeopleIn(t *testing.T) {
 	d.Stop()
 	d.start()
 	o := open(t, d)
-	o.do(chromedp.Navigate(d.URL+"/sign-in"), chromedp.Click(button("Sign in with Saltpan")), o.sees("The sign-on of the house can't be reached"))
+	o.do(chromedp.Navigate(d.URL+"/sign-in"), chromedp.Click(button("Sign in with Saltpan")),
+		o.sees("The sign-on of the house can't be reached"))
 	o.signIn("odile")
 }
 

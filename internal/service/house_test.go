@@ -48,8 +48,8 @@ func housed(t *testing.T) (*testbed.Service, ground.Actor) {
 func TestTheHouseTiesOnce(t *testing.T) {
 	s, odile := housed(t)
 	ctx := t.Context()
-	who := model.Account{Issuer: "https://login.example", Subject: "o1", Handle: "O.Brandt", Name: "Odile Brandt", Mail: "odile@saltpan.example",
-		MailChecked: true}
+	who := model.Account{Issuer: "https://login.example", Subject: "o1", Handle: "O.Brandt", Name: "Odile Brandt",
+		Mail: "odile@saltpan.example", MailChecked: true}
 	out, err := through(t, s, who)
 	if err != nil || out.SignIn != nil || out.Arrival == nil || out.Arrival.New || out.Arrival.Handle != "o-brandt" ||
 		out.Arrival.Shown != "Odile Brandt (odile@saltpan.example)" {

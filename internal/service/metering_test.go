@@ -171,8 +171,8 @@ func TestHoursThatNobodyCounted(t *testing.T) {
 		m.sql(`insert into usage (project_id, hour, stored, assets) select id, date_trunc('day', now()) - $1 * interval '1 day'
 			+ $2 * interval '1 hour', $3, 7 from projects where key = $4`, row.days, row.hours, row.stored, key)
 	}
-	m.sql(`insert into usage (project_id, hour, brought) select id, date_trunc('day', now()) - interval '7 days', 5 from projects where key = $1`,
-		key)
+	m.sql(`insert into usage (project_id, hour, brought) select id, date_trunc('day', now()) - interval '7 days', 5 from projects
+		where key = $1`, key)
 	look := func(when string) {
 		t.Helper()
 		u, err := m.Usage(t.Context(), m.viewer, key, 30)
