@@ -93,6 +93,7 @@ func TestInvitationsAndLeaving(t *testing.T) {
 	}
 	rurik.tarn(0, "lock", "a.png")
 	b.do(chromedp.Navigate(d.URL+"/p/brinelight/people"), b.sees("keiko"),
+		b.until(`document.querySelector('select[aria-label="What tamsin is"]')`),
 		b.evaluate(`(s => { Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, "lead");
 			s.dispatchEvent(new Event("change", {bubbles: true})) })(document.querySelector('select[aria-label="What tamsin is"]'))`),
 		b.asked("Make tamsin a lead?"), b.act("Change it"), b.asked(), b.sees("tamsin is lead now"),

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"bytes"
+	"fmt"
 	"maps"
 	"os"
 	"os/exec"
@@ -248,6 +249,7 @@ func TestAProjectGoesAnywhere(t *testing.T) {
 		t.Error("the repository of the stream stays")
 	}
 	says(t, keiko.tarn(0, "status"), "copied")
+	says(t, keiko.tarn(0, "branch", "list"), "second-chapter")
 	keiko.tarn(0, "lock", "textures/rust.png")
 }
 
@@ -296,6 +298,18 @@ func TestAStreamComesIn(t *testing.T) {
 		}
 		s.WriteString("\n")
 	}
+	// Other branches: one with a name that none has here, one from that, a name for an older state, and a past of its own.
+	on := func(mark int, ref, from, note, rest string) {
+		s.WriteString(fmt.Sprintf("commit refs/heads/%s\nmark :%d\nauthor Tamsin Reyle <tamsin@gull.example> %d +0000\n"+
+			"committer Tamsin Reyle <tamsin@gull.example> %d +0000\ndata <<END\n%s\nEND\n%s%s\n", ref, mark, 1_700_000_000+mark*60,
+			1_700_000_000+mark*60, note, from, rest))
+	}
+	on(101, "chapters/second#1", "from :6\n", "Mist, thicker", "M 100644 inline tex/mist.png\ndata 7\nthicker\n")
+	on(102, "chapters/second#1", "", "No asset", "")
+	on(103, "chapters/second#1", "", "Moved", "R tex/mist.png tex/second/mist.png\n")
+	on(104, "third", "from :103\n", "A lamp", "M 100644 inline lamp.png\ndata 4\nlamp\n")
+	s.WriteString("reset refs/heads/label\nfrom :5\n\nreset refs/heads/alone\n")
+	on(105, "alone", "", "Alone", "M 100644 inline alone.png\ndata 5\nalone\n")
 	s.WriteString("done\n")
 	file := filepath.Join(t.TempDir(), "trunk.stream")
 	put := func(text []byte) {
@@ -332,14 +346,14 @@ func TestAStreamComesIn(t *testing.T) {
 		}
 	}
 	if !done {
-		keiko.tarn(0, "adopt", "brinelight", "--stream", file, "--yes")
+		says(t, keiko.tarn(0, "adopt", "brinelight", "--stream", file, "--yes"), "chapters/second-1", "alone has no state in common")
 	}
 	keiko.has("tex/old \"rust\" \u00e9.png", strings.Repeat("rust 11\n", 2000))
 	keiko.has("tex/haze.png", "fog")
 	var history struct {
 		Handoffs []model.Handoff `json:"handoffs"`
 	}
-	keiko.json(0, &history, "history")
+	keiko.json(0, &history, "history", "--branch", "main")
 	// The rules of the project come last.
 	if len(history.Handoffs) != 13 || !strings.Contains(history.Handoffs[1].Note, "Revision 11") ||
 		history.Handoffs[1].At.UTC().Format("2006-01-02") != at(11) {
@@ -347,6 +361,28 @@ func TestAStreamComesIn(t *testing.T) {
 	}
 	says(t, keiko.tarn(0, "history"), "Rurik \u00d8sk", "Tamsin Reyle")
 	says(t, keiko.tarn(0, "history", "tex/haze.png"), "Revision 7")
+	var branches model.Branches
+	keiko.json(0, &branches, "branch", "list")
+	said := map[string]string{}
+	for _, b := range branches.Branches {
+		said[b.Name] = fmt.Sprintf("from %s at h%d, %d ahead", b.From, b.At, b.Ahead)
+	}
+	// h5 is the label's state, h6 that which the second chapter began with; the last of main is its rules.
+	for name, want := range map[string]string{"chapters/second-1": "from main at h6, 2 ahead", "third": "from chapters/second-1 at h14, 1 ahead",
+		"label": "from main at h5, 0 ahead"} {
+		if said[name] != want {
+			t.Errorf("%s is %q, want %q", name, said[name], want)
+		}
+	}
+	if _, there := said["alone"]; there {
+		t.Error("a past of its own came in")
+	}
+	keiko.tarn(0, "switch", "third")
+	keiko.has("tex/second/mist.png", "thicker")
+	keiko.has("lamp.png", "lamp")
+	keiko.has("tex/old _rust_ \u00e9~d1497b.png", strings.Repeat("rust 5\n", 2000))
+	says(t, keiko.tarn(0, "history", "tex/second/mist.png"), "Mist, thicker", "Tamsin Reyle", "Moved")
+	says(t, d.tarnd(0, "verify", "--deep"), "sound")
 }
 
 // TestAProjectComesToAnotherService: with every state byte for byte, its branches, milestones and reviews; those who have a handle there

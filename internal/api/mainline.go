@@ -62,11 +62,23 @@ func (s *Server) tellPins(c *call) error {
 }
 
 func (s *Server) past(c *call) error {
-	past, err := s.service.Past(c.Request().Context(), c.actor, c.project())
+	past, err := s.service.Past(c.Request().Context(), c.actor, c.project(), c.QueryParam("branch"))
 	if err != nil {
 		return err
 	}
 	return c.answer(past)
+}
+
+func (s *Server) pastKnown(c *call) error {
+	var q model.PastKnown
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	out, err := s.service.OfCommits(c.Request().Context(), c.actor, c.project(), q.Commits)
+	if err != nil {
+		return err
+	}
+	return c.answer(model.PastReceipt{Handoffs: out})
 }
 
 func (s *Server) bringPast(c *call) error {

@@ -227,7 +227,7 @@ func (a *app) adoptNow(ctx context.Context, cmd *cli.Command, repo *mainline.Rep
 	if err != nil {
 		return err
 	}
-	o := workspace.BringOptions{History: pastWanted(cmd), Over: cmd.Bool("git-wins"),
+	o := workspace.BringOptions{History: pastWanted(cmd), Over: cmd.Bool("git-wins"), Branches: cmd.String("stream") != "",
 		Note: "Baseline: the assets as the git repository has them"}
 	if out.Brought, err = w.BringPast(ctx, repo, r, o); err != nil {
 		var refused *model.Refused
@@ -260,6 +260,16 @@ func (a *app) printAdoption(key string, out *adopted) {
 	}
 	if len(b.Unknown) > 0 {
 		a.say("Kept by name, since nobody here has their mail address (tarn news --address sets one's own): %s.", strings.Join(b.Unknown, ", "))
+	}
+	for _, one := range b.Branches {
+		as := ""
+		if one.Git != one.Branch {
+			as = ", which is " + one.Git + " in git"
+		}
+		a.say("The branch %s, from h%d, with %s of its own%s.", one.Branch, one.At, plural(one.Handoffs, "handoff"), as)
+	}
+	for _, name := range b.Apart {
+		a.say("%s has no state in common with what came in, and stays out: bring it into a project of its own.", name)
 	}
 	if len(b.Mapped) > 0 {
 		a.say("No asset can have these names, on all systems or beside what is there; they are kept as:")

@@ -16,9 +16,23 @@ func (c *Client) TellPins(ctx context.Context, key string, q model.PinnedCommits
 	return v, c.post(ctx, in(key, "/pins"), q, &v)
 }
 
-// Past is how far a git history was brought in.
-func (c *Client) Past(ctx context.Context, key string) (v model.Past, err error) {
-	return v, c.get(ctx, in(key, "/past"), nil, &v)
+// Past is how far a git history was brought in, onto a branch; the first where it is "".
+func (c *Client) Past(ctx context.Context, key, branch string) (v model.Past, err error) {
+	return v, c.get(ctx, in(key, "/past"), url.Values{"branch": {branch}}, &v)
+}
+
+// MostCommits is how many commits are asked for at once.
+const MostCommits = 200
+
+// OfCommits is which handoffs stand for commits, by those that have one.
+func (c *Client) OfCommits(ctx context.Context, key string, commits []string) (map[string]int, error) {
+	var v model.PastReceipt
+	err := c.post(ctx, in(key, "/past/known"), model.PastKnown{Commits: commits}, &v)
+	known := map[string]int{}
+	for _, h := range v.Handoffs {
+		known[h.Commit] = h.Handoff
+	}
+	return known, err
 }
 
 // BringPast brings commits in. What was brought in before is passed over, so that it may be repeated.

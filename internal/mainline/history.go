@@ -217,6 +217,24 @@ func piped(ctx context.Context, cmd *exec.Cmd, args []string, cancel func(), rea
 	return explain(ctx, err, &said, args)
 }
 
+// Branch is a branch of the repository, and its newest commit.
+type Branch struct{ Name, Commit string }
+
+// Branches are those of the repository besides the one that is checked out, by name.
+func (r *Repo) Branches(ctx context.Context) (list []Branch, err error) {
+	out, err := r.text(ctx, "for-each-ref", "--sort=refname", "--format=%(HEAD)%(objectname) %(refname:lstrip=2)", "refs/heads")
+	if err != nil {
+		return nil, err
+	}
+	for line := range strings.Lines(out) {
+		line = strings.TrimSuffix(line, "\n")
+		if commit, name, ok := strings.Cut(strings.TrimPrefix(line, " "), " "); ok && !strings.HasPrefix(line, "*") {
+			list = append(list, Branch{name, commit})
+		}
+	}
+	return list, nil
+}
+
 // Line is the ids of the commits on the first-parent line of a revision, the oldest first.
 func (r *Repo) Line(ctx context.Context, revision string, each func(id string) error) error {
 	return r.stream(ctx, []string{"rev-list", "--first-parent", "--reverse", "--end-of-options", revision, "--"},

@@ -40,9 +40,9 @@ func (tx *Tx) Pins(ctx context.Context, project int64, handoff, limit int) ([]mo
 }
 
 // Past is the newest handoff that stands for a commit, and whether the project has handoffs at all.
-func (tx *Tx) Past(ctx context.Context, project int64) (p model.Past, err error) {
-	err = one(tx.q.QueryRow(ctx, `select commit_id, number from handoffs where project_id = $1 and commit_id <> ''
-		order by number desc limit 1`, project), &p.Commit, &p.Handoff)
+func (tx *Tx) Past(ctx context.Context, project int64, branch string) (p model.Past, err error) {
+	err = one(tx.q.QueryRow(ctx, `select h.commit_id, h.number from handoffs h join branches b on b.id = h.branch_id
+		where h.project_id = $1 and h.commit_id <> '' and b.name = $2 order by h.number desc limit 1`, project, branch), &p.Commit, &p.Handoff)
 	if err == ErrNotFound {
 		err = nil
 	}

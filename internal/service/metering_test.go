@@ -84,7 +84,7 @@ func TestUsageIsWhatLiesInTheStore(t *testing.T) {
 func TestAFullProjectIsForeseen(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
-	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 0, 0, strings.Repeat("one", 100))))
+	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 0, 0, noise(1, 6000))))
 	steward, err := m.AddPerson(ctx, "steward", testbed.Passphrase, true)
 	if err != nil {
 		t.Fatal(err)

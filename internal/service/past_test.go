@@ -52,7 +52,7 @@ func TestWhoMayBringThePastInAndWhatIsKept(t *testing.T) {
 	if err != nil || len(b.Assets) != 1 || b.Assets[0].Change != "moved" || b.Assets[0].MovedFrom != "a.png" {
 		t.Errorf("a rename is %+v, %v", b.Assets, err)
 	}
-	past, err := m.Past(ctx, m.viewer, key)
+	past, err := m.Past(ctx, m.viewer, key, "")
 	if err != nil || past.Commit != commitID("b") || past.Handoff != out[1].Handoff {
 		t.Errorf("%+v, %v", past, err)
 	}
@@ -74,7 +74,7 @@ func TestWhoMayBringThePastInAndWhatIsKept(t *testing.T) {
 	if list := testbed.Refused(t, err); len(list) != 1 || list[0].Reason != "path-device" {
 		t.Errorf("%+v", list)
 	}
-	if now, err := m.Past(ctx, m.odile, key); err != nil || now != past {
+	if now, err := m.Past(ctx, m.odile, key, ""); err != nil || now != past {
 		t.Errorf("half of it is there: %+v, %v", now, err)
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"sort"
 
 	lru "github.com/hashicorp/golang-lru/v2"
@@ -22,11 +23,13 @@ import (
 )
 
 // BringOptions say how a git history is brought in: commit by commit with History, else as one handoff of what is different since the last
-// time. Over makes git's version the newest where something was handed off here since. Note is that of the one handoff.
+// time. Over makes git's version the newest where something was handed off here since. Note is that of the one handoff. Branches brings
+// all branches of the repository besides the one that is checked out.
 type BringOptions struct {
-	History bool
-	Over    bool
-	Note    string
+	History  bool
+	Over     bool
+	Note     string
+	Branches bool
 }
 
 // Brought is what came of it. Commits are those that were looked at, Since the one up to which all was here before. Unknown are authors
@@ -41,6 +44,17 @@ type Brought struct {
 	Unknown  []string     `json:"unknown_authors"`
 	Mapped   []MappedPath `json:"mapped"`
 	Versions int          `json:"versions"`
+	// Branches are those that came besides, and Apart those that have no state in common with any that came, so that they did not.
+	Branches []BroughtBranch `json:"branches,omitempty"`
+	Apart    []string        `json:"apart,omitempty"`
+}
+
+// BroughtBranch is a branch in git, and the one that it is here: made at a handoff of another one, with so many of its own.
+type BroughtBranch struct {
+	Git      string `json:"git"`
+	Branch   string `json:"branch"`
+	At       int    `json:"at"`
+	Handoffs int    `json:"handoffs"`
 }
 
 // MappedPath is a path in git and that of the asset which stands for it.
@@ -66,7 +80,7 @@ func (w *Workspace) BringPast(ctx context.Context, repo *mainline.Repo, r *rules
 	if out.Head, err = repo.Commit(ctx, "HEAD"); err != nil {
 		return out, model.NewProblem(model.NotFound, "make a first commit", "the git repository has no commit yet")
 	}
-	before, err := w.Client.Past(ctx, w.Marker.Project)
+	before, err := w.Client.Past(ctx, w.Marker.Project, "")
 	if err != nil {
 		return out, err
 	}
@@ -76,7 +90,8 @@ func (w *Workspace) BringPast(ctx context.Context, repo *mainline.Repo, r *rules
 			return out, err
 		}
 	}
-	b := &pastBringer{w: w, repo: repo, out: out, over: o.Over, most: pastFirst, names: past.New(wantedBy(r)), unknown: map[string]bool{}}
+	b := &pastBringer{w: w, repo: repo, rules: r, out: out, over: o.Over, unknown: map[string]bool{}, mapped: map[string]string{}}
+	b.onto("", "HEAD")
 	if b.known, err = lru.New[string, pastContent](pastContents); err != nil {
 		return out, err
 	}
@@ -86,8 +101,11 @@ func (w *Workspace) BringPast(ctx context.Context, repo *mainline.Repo, r *rules
 	defer b.contents.Close()
 	total := int64(0)
 	since := []string{"HEAD", "--not", before.Commit}
-	if before.Commit == "" {
+	switch {
+	case before.Commit == "":
 		since = since[:1]
+	case o.Branches:
+		since = []string{"--branches", "--not", before.Commit}
 	}
 	if err := repo.Objects(ctx, since, func(x mainline.Object) error {
 		if rel, ok := repo.Below(x.Path); x.Blob && ok && b.names.Wanted(assetpath.Fit(rel)) {
@@ -107,11 +125,15 @@ func (w *Workspace) BringPast(ctx context.Context, repo *mainline.Repo, r *rules
 	if settled := b.settle(); err == nil {
 		err = settled
 	}
+	if err == nil && o.Branches {
+		err = b.branches(ctx)
+	}
 	for name := range b.unknown {
 		out.Unknown = append(out.Unknown, name)
 	}
 	sort.Strings(out.Unknown)
-	for git, asset := range b.names.Mapped {
+	maps.Copy(b.mapped, b.names.Mapped)
+	for git, asset := range b.mapped {
 		out.Mapped = append(out.Mapped, MappedPath{assetpath.Printable(git), asset})
 	}
 	sort.Slice(out.Mapped, func(i, j int) bool { return out.Mapped[i].Git < out.Mapped[j].Git })
@@ -138,14 +160,18 @@ func onLine(ctx context.Context, repo *mainline.Repo, before model.Past) error {
 
 // pastBringer is the work of one BringPast.
 type pastBringer struct {
+	// branch is where they go, "" for the workspace's, and revision what they lead to.
+	branch, revision string
 	// most is how many commits are posted at once, the next time.
 	most     int
 	w        *Workspace
 	repo     *mainline.Repo
+	rules    *rules.Rules
 	out      *Brought
 	over     bool
 	names    *past.Names
-	pinned   bool // tarn.pin is in the tree: what goes from git now was moved over
+	mapped   map[string]string // as of the branches before
+	pinned   bool              // tarn.pin is in the tree: what goes from git now was moved over
 	known    *lru.Cache[string, pastContent]
 	contents *mainline.Contents
 	cutter   *chunk.Cutter
@@ -171,9 +197,18 @@ type pastContent struct {
 	size    int64
 }
 
+// onto begins with a branch.
+func (b *pastBringer) onto(branch, revision string) {
+	if b.names != nil {
+		maps.Copy(b.mapped, b.names.Mapped)
+	}
+	b.branch, b.revision, b.most, b.pinned = branch, revision, pastFirst, false
+	b.names = past.New(wantedBy(b.rules))
+}
+
 func (b *pastBringer) history(ctx context.Context, since string) error {
 	skip := since != ""
-	err := b.repo.Walk(ctx, "HEAD", func(c mainline.Commit) error {
+	err := b.repo.Walk(ctx, b.revision, func(c mainline.Commit) error {
 		steps := b.apply(c.Changes)
 		if skip {
 			skip = c.ID != since
@@ -312,7 +347,7 @@ func (b *pastBringer) post(ctx context.Context) error {
 		u.Free()
 		b.carry = nil
 	}
-	q := model.PastRequest{Workspace: b.w.Marker.Workspace, Over: b.over, Commits: b.waiting}
+	q := model.PastRequest{Workspace: b.w.Marker.Workspace, Branch: b.branch, Over: b.over, Commits: b.waiting}
 	answer := make(chan posted, 1)
 	go func() {
 		receipt, err := b.w.Client.BringPast(ctx, b.w.Marker.Project, q)

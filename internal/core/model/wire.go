@@ -65,11 +65,18 @@ type PastCommit struct {
 	Changes []SendChange `json:"changes"`
 }
 
-// PastRequest brings commits in, in their order. Over says that what was handed off here since gives way: it stays as a version before.
+// PastRequest brings commits in, in their order, onto a branch; the workspace's where it is left out. Over says that what was handed off
+// here since gives way: it stays as a version before.
 type PastRequest struct {
 	Workspace string       `json:"workspace"`
+	Branch    string       `json:"branch,omitempty"`
 	Over      bool         `json:"over,omitempty"`
 	Commits   []PastCommit `json:"commits"`
+}
+
+// PastKnown asks which of some commits handoffs stand for.
+type PastKnown struct {
+	Commits []string `json:"commits"`
 }
 
 // PastHandoff is what came of a commit; Handoff is 0 where it changed nothing.
@@ -85,7 +92,7 @@ type PastReceipt struct {
 	Handoffs []PastHandoff `json:"handoffs"`
 }
 
-// Past is how far a git history was brought in: the commit of the newest handoff that stands for one, and that handoff; 0 for none.
+// Past is how far a git history was brought in, onto a branch: the commit of the newest handoff that stands for one, and that handoff; 0 for none.
 type Past struct {
 	Commit  string `json:"commit,omitempty"`
 	Handoff int    `json:"handoff,omitempty"`

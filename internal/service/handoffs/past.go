@@ -1,6 +1,7 @@
 package handoffs
 
 import (
+	"cmp"
 	"context"
 	"strings"
 	"unicode/utf8"
@@ -19,16 +20,38 @@ import (
 const MaxCommits = 200
 
 // Past is how far a git history was brought in.
-func (s *Room) Past(ctx context.Context, actor ground.Actor, key string) (past model.Past, err error) {
+func (s *Room) Past(ctx context.Context, actor ground.Actor, key, branch string) (past model.Past, err error) {
 	err = s.Use(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
 		if err != nil {
 			return err
 		}
-		past, err = tx.Past(ctx, p.ID)
+		past, err = tx.Past(ctx, p.ID, cmp.Or(branch, model.FirstBranch))
 		return err
 	})
 	return past, err
+}
+
+// OfCommits finds the handoffs that stand for commits, of those that have one.
+func (s *Room) OfCommits(ctx context.Context, actor ground.Actor, key string, commits []string) (out []model.PastHandoff, err error) {
+	if len(commits) == 0 || len(commits) > MaxCommits {
+		return nil, model.NewProblem(model.BadRequest, "ask in parts", "one request asks for between one and %d commits", MaxCommits)
+	}
+	out = []model.PastHandoff{}
+	err = s.Use(ctx, func(tx *records.Tx) error {
+		p, err := ground.Project(ctx, tx, actor, key, model.Viewer)
+		if err != nil {
+			return err
+		}
+		known, err := tx.OfCommits(ctx, p.ID, commits)
+		for _, id := range commits {
+			if h, there := known[id]; there {
+				out = append(out, h)
+			}
+		}
+		return err
+	})
+	return out, err
 }
 
 // BringPast makes handoffs of commits of a git history, in their order, all of them or none, with the commits' authors, times and
@@ -155,6 +178,7 @@ func (b *bringing) begin(ctx context.Context, id int64, q model.PastRequest) (er
 	if b.seat, err = ground.Workspace(ctx, b.tx, b.actor, b.project, q.Workspace); err != nil {
 		return err
 	}
+	b.seat = ground.On(b.seat, q.Branch)
 	var mails, ids []string
 	for _, c := range q.Commits {
 		mails, ids = append(mails, c.Mail), append(ids, c.Commit)
