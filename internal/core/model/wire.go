@@ -92,7 +92,8 @@ type PastReceipt struct {
 	Handoffs []PastHandoff `json:"handoffs"`
 }
 
-// Past is how far a git history was brought in, onto a branch: the commit of the newest handoff that stands for one, and that handoff; 0 for none.
+// Past is how far a git history was brought in, onto a branch: the commit of the newest handoff that stands for one, and that handoff; 0
+// for none.
 type Past struct {
 	Commit  string `json:"commit,omitempty"`
 	Handoff int    `json:"handoff,omitempty"`
