@@ -368,8 +368,8 @@ func TestAStreamComesIn(t *testing.T) {
 		said[b.Name] = fmt.Sprintf("from %s at h%d, %d ahead", b.From, b.At, b.Ahead)
 	}
 	// h5 is the label's state, h6 that which the second chapter began with; the last of main is its rules.
-	for name, want := range map[string]string{"chapters/second-1": "from main at h6, 2 ahead", "third": "from chapters/second-1 at h14, 1 ahead",
-		"label": "from main at h5, 0 ahead"} {
+	for name, want := range map[string]string{"chapters/second-1": "from main at h6, 2 ahead",
+		"third": "from chapters/second-1 at h14, 1 ahead", "label": "from main at h5, 0 ahead"} {
 		if said[name] != want {
 			t.Errorf("%s is %q, want %q", name, said[name], want)
 		}

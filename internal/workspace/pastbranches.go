@@ -83,7 +83,8 @@ func (b *pastBringer) branchOff(ctx context.Context, git mainline.Branch, name s
 	if settled := b.settle(); err == nil {
 		err = settled
 	}
-	b.out.Branches = append(b.out.Branches, BroughtBranch{Git: assetpath.Printable(git.Name), Branch: name, At: at, Handoffs: b.out.Handoffs - before})
+	b.out.Branches = append(b.out.Branches, BroughtBranch{Git: assetpath.Printable(git.Name), Branch: name, At: at,
+		Handoffs: b.out.Handoffs - before})
 	return err
 }
 
