@@ -216,6 +216,7 @@ func TestTheEnvironmentComesBeforeWhatWasKept(t *testing.T) {
 }
 
 func TestAnExpiredSignInIsSaidSo(t *testing.T) {
+	t.Parallel()
 	d := serve(t)
 	odile := d.person("odile")
 	odile.start(map[string]string{"a.png": "a"})
@@ -277,6 +278,7 @@ func TestCtrlCStopsInOrder(t *testing.T) {
 }
 
 func TestTheServiceFromOutside(t *testing.T) {
+	t.Parallel()
 	d := serve(t)
 	for path, want := range map[string]int{"/healthz": 200, "/readyz": 200, "/api/v1/openapi.json": 200, "/api/v1/whoami": 401, "/": 200,
 		"/p/brinelight/handoffs": 200} {
@@ -308,6 +310,7 @@ func TestTheServiceFromOutside(t *testing.T) {
 }
 
 func TestSettingsFromAFile(t *testing.T) {
+	t.Parallel()
 	d := serve(t)
 	settings := map[string]string{}
 	for _, v := range d.Env {
@@ -341,6 +344,7 @@ func TestSettingsFromAFile(t *testing.T) {
 }
 
 func TestPreviewsChangeNothing(t *testing.T) {
+	t.Parallel()
 	d := serve(t)
 	odile, rurik := d.person("odile"), d.person("rurik")
 	odile.start(map[string]string{"a.png": "one", "b.png": "b"})

@@ -115,6 +115,7 @@ func TestADay(t *testing.T) {
 }
 
 func TestBeginBringsLocksAndOpens(t *testing.T) {
+	t.Parallel()
 	d := serve(t)
 	odile, rurik := d.person("odile"), d.person("rurik")
 	odile.start(map[string]string{"a.png": "one", "b.png": "b"})
@@ -159,6 +160,7 @@ func TestBeginBringsLocksAndOpens(t *testing.T) {
 }
 
 func TestJoinHereOverwritesNothing(t *testing.T) {
+	t.Parallel()
 	d := serve(t)
 	odile, rurik := d.person("odile"), d.person("rurik")
 	odile.start(map[string]string{"same.png": "same", "differs.png": "theirs", "lacking.png": "lacking", "x/deep.png": "deep"})
@@ -184,6 +186,7 @@ func TestJoinHereOverwritesNothing(t *testing.T) {
 
 // A folder copied from a colleague, marker and all.
 func TestACopiedWorkspaceIsMadeOnesOwn(t *testing.T) {
+	t.Parallel()
 	d := serve(t)
 	odile, rurik := d.person("odile"), d.person("rurik")
 	odile.start(map[string]string{"a.png": "a"})
@@ -199,6 +202,7 @@ func TestACopiedWorkspaceIsMadeOnesOwn(t *testing.T) {
 }
 
 func TestAWorkspaceInsideAWorkspaceIsRefused(t *testing.T) {
+	t.Parallel()
 	d := serve(t)
 	odile := d.person("odile")
 	odile.start(map[string]string{"a/b.png": "b"})
@@ -229,6 +233,7 @@ func TestAWorkspaceInsideAWorkspaceIsRefused(t *testing.T) {
 }
 
 func TestNamesThatCantBeTaken(t *testing.T) {
+	t.Parallel()
 	d := serve(t)
 	odile := d.person("odile")
 	odile.write(map[string]string{"good.png": "g", "a:b.png": "x", "trailing.": "x", "nul.png": "x", "new\nline.png": "x",
@@ -260,6 +265,7 @@ func TestNamesThatCantBeTaken(t *testing.T) {
 }
 
 func TestSigningIn(t *testing.T) {
+	t.Parallel()
 	d := serve(t)
 	odile := d.person("odile")
 	fresh := d.machine("fresh")
@@ -292,6 +298,7 @@ func TestSigningIn(t *testing.T) {
 }
 
 func TestEveryCommandHasHelpWithAnExample(t *testing.T) {
+	t.Parallel()
 	d := serve(t)
 	p := d.machine("reader")
 	p.dir = p.home

@@ -250,6 +250,7 @@ func TestAWorkspaceOnAFullDisk(t *testing.T) {
 }
 
 func TestAFileThatWillNotHoldStillIsRefused(t *testing.T) {
+	t.Parallel()
 	d := serve(t)
 	odile := d.person("odile")
 	odile.start(map[string]string{"a.png": "a"})
@@ -277,6 +278,7 @@ func TestAFileThatWillNotHoldStillIsRefused(t *testing.T) {
 }
 
 func TestTarndSaysWhyItDoesNotStart(t *testing.T) {
+	t.Parallel()
 	d := serve(t)
 	file := filepath.Join(t.TempDir(), "file")
 	if err := os.WriteFile(file, []byte("listen = 5"), 0o644); err != nil {

@@ -51,6 +51,7 @@ func (d *daemon) spoil(file string, percent int) {
 }
 
 func TestFlippedBytesAreFoundAndHealedFromAnotherWorkspace(t *testing.T) {
+	t.Parallel()
 	d := serve(t)
 	odile, rurik := d.person("odile"), d.person("rurik")
 	odile.start(map[string]string{"notes.txt": "kelp"})
@@ -95,6 +96,7 @@ func TestFlippedBytesAreFoundAndHealedFromAnotherWorkspace(t *testing.T) {
 }
 
 func TestTheServiceIsRebuiltFromItsPacks(t *testing.T) {
+	t.Parallel()
 	d := serve(t)
 	odile := d.person("odile")
 	odile.start(map[string]string{"a.txt": "one", "b/c.txt": "kelp"})
@@ -150,6 +152,7 @@ func TestALimitOnTheLine(t *testing.T) {
 }
 
 func TestTheStorageLimitIsSaid(t *testing.T) {
+	t.Parallel()
 	d := serve(t)
 	odile := d.person("odile")
 	if err := d.AddPerson(t.Context(), "keiko", testbed.Passphrase, "--steward"); err != nil {
@@ -167,6 +170,18 @@ func TestTheStorageLimitIsSaid(t *testing.T) {
 	says(t, keiko.tarn(0, "project", "limit", "brinelight", "1MB"), "of at most")
 	odile.noise("large", 2, 1<<20, 1)
 	says(t, odile.tarn(1, "send", "-m", "too much"), "limit", "left")
+	// What a workspace has to send waits, and goes by itself when there is room.
+	says(t, odile.tarn(0, "lock", "a.txt"), "a.txt")
+	odile.write(map[string]string{"a.txt": "two"})
+	watch := odile.watch()
+	watch.says("watching")
+	odile.tarn(0, "send", "-m", "Waits for room", "--background")
+	time.Sleep(5 * time.Second)
+	if got := odile.tarn(0, "history"); strings.Contains(got, "Waits for room") {
+		t.Errorf("it went over the limit: %s", got)
+	}
+	says(t, odile.tarn(0, "holders"), "odile") // at the limit locks are as ever
 	says(t, keiko.tarn(0, "project", "limit", "brinelight", "none"), "no limit")
-	odile.tarn(0, "send", "-m", "fits now")
+	testbed.Eventually(t, "what waited goes", func() bool { return strings.Contains(odile.tarn(0, "history"), "Waits for room") })
+	says(t, odile.tarn(0, "status"), "Nothing has changed here")
 }

@@ -65,6 +65,7 @@ func studio(t *testing.T, d *daemon) (odile, tamsin, rurik *person) {
 
 // The story of a contested level: two want it; one waits, one asks; not yet, then giving; in the order of the line.
 func TestTwoPeopleWantOneLevel(t *testing.T) {
+	t.Parallel()
 	odile, tamsin, rurik := studio(t, serve(t))
 	const level = "levels/harbour.glb"
 	tamsin.tarn(0, "lock", "--note", "breakwater", level)
@@ -107,6 +108,7 @@ func TestTwoPeopleWantOneLevel(t *testing.T) {
 
 // A forgotten lock on a Friday: it is marked, taken away while its holder is offline, who comes back and sends theirs as a copy.
 func TestAForgottenLockOnAFriday(t *testing.T) {
+	t.Parallel()
 	d := serve(t)
 	odile, tamsin, rurik := studio(t, d)
 	const sound = "sounds/creak.wav"
@@ -141,6 +143,7 @@ func TestAForgottenLockOnAFriday(t *testing.T) {
 }
 
 func TestLockingManyAtOnce(t *testing.T) {
+	t.Parallel()
 	odile, tamsin, rurik := studio(t, serve(t))
 	tamsin.tarn(0, "lock", "levels/harbour.glb")
 	says(t, rurik.tarn(1, "lock", "levels", "sounds"), "Nothing was done", "tamsin holds it")
@@ -230,6 +233,7 @@ func (w *watched) says(text string) {
 
 // Whoever waits and has tarn watch running gets the lock with its newest version by themselves, and sees it on the desktop, if they want.
 func TestTheWatchTakesItsTurn(t *testing.T) {
+	t.Parallel()
 	d := serve(t)
 	_, tamsin, rurik := studio(t, d)
 	const level = "levels/harbour.glb"

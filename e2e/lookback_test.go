@@ -228,6 +228,7 @@ func TestLookingBackInTheBrowser(t *testing.T) {
 
 // TestMovedAndThenDeleted: a file that was moved and deleted while somebody was away is gone from where they have it.
 func TestMovedAndThenDeleted(t *testing.T) {
+	t.Parallel()
 	d := serve(t)
 	odile, rurik := d.person("odile"), d.person("rurik")
 	odile.start(map[string]string{"a.png": "a", "hull.png": "hull"})

@@ -50,6 +50,7 @@ func withCode(t *testing.T) (d *daemon, keiko, tamsin *person) {
 }
 
 func TestTheCodeNamesItsAssets(t *testing.T) {
+	t.Parallel()
 	d, keiko, tamsin := withCode(t)
 	if got := keiko.git("ls-files"); got != ".gitignore\nmain.go\ntarn.pin\n" {
 		t.Errorf("git has %q", got)
@@ -117,6 +118,7 @@ func TestTheCodeNamesItsAssets(t *testing.T) {
 }
 
 func TestAMergeOfCodeAndItsPin(t *testing.T) {
+	t.Parallel()
 	_, keiko, _ := withCode(t)
 	keiko.git("branch", "night")
 	step := func(text string) {
@@ -291,6 +293,7 @@ func TestHooksInTheRepository(t *testing.T) {
 // A thousand handoffs later the repository has grown by the pins alone: it is compared with one in which the same commits change the code
 // and no pin.
 func TestAThousandPinsAreSmall(t *testing.T) {
+	t.Parallel()
 	_, keiko, _ := withCode(t)
 	text, err := os.ReadFile(filepath.Join(keiko.dir, rules.Pin))
 	if err != nil {

@@ -14,6 +14,14 @@ func (s *Server) tokens(c *call) error {
 	return c.answer(model.Tokens{Tokens: list})
 }
 
+func (s *Server) myTokens(c *call) error {
+	list, err := s.service.MyTokens(c.Request().Context(), c.actor)
+	if err != nil {
+		return err
+	}
+	return c.answer(model.Tokens{Tokens: append([]model.Token{}, list...)})
+}
+
 func (s *Server) newToken(c *call) error {
 	var q model.TokenRequest
 	if err := c.decode(&q); err != nil {

@@ -212,6 +212,8 @@ var calls = []route{
 		body: model.PasskeyNew{}, answer: model.Passkey{}, status: http.StatusCreated, handle: (*Server).addPasskey},
 	{method: "DELETE", path: "/me/passkeys/:passkey", right: ground.Whole, summary: "Take a passkey away", status: http.StatusNoContent,
 		handle: (*Server).removePasskey},
+	{method: "GET", path: "/me/tokens", right: ground.Whole, summary: "One's own tokens for single projects that still hold",
+		answer: model.Tokens{}, handle: (*Server).myTokens},
 	{method: "GET", path: "/me/house", right: ground.Whole, summary: "One's own accounts at the sign-on of the house", answer: model.Ties{},
 		handle: (*Server).ties},
 	{method: "POST", path: "/me/house", right: ground.Whole, large: 4 << 10, summary: "Tie an account of the house to oneself that arrived",

@@ -109,16 +109,18 @@ func (tx *Tx) AddToken(ctx context.Context, t NewToken) (id int64, err error) {
 	return id, err
 }
 
-// Tokens lists the tokens that are for one project and still hold: those of a person, or, with 0, of all. Relies on tokens_of_project.
+// Tokens lists the tokens that are for one project, or, with 0, for any, and still hold: those of a person, or, with 0, of all. Relies on
+// tokens_of_project.
 func (tx *Tx) Tokens(ctx context.Context, project, person int64) ([]model.Token, error) {
-	rows, err := tx.q.Query(ctx, `select t.id, p.handle, t.label, t.role, t.created, t.expires from tokens t join people p
-		on p.id = t.person_id
-		where t.project_id = $1 and ($2 = 0 or t.person_id = $2) and t.revoked is null and t.expires > now() order by t.id`, project, person)
+	rows, err := tx.q.Query(ctx, `select t.id, j.key, p.handle, t.label, t.role, t.created, t.expires from tokens t join people p
+		on p.id = t.person_id join projects j on j.id = t.project_id and j.deleted is null
+		where ($1 = 0 or t.project_id = $1) and ($2 = 0 or t.person_id = $2) and t.revoked is null and t.expires > now() order by j.key, t.id`,
+		project, person)
 	if err != nil {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (t model.Token, err error) {
-		err = row.Scan(&t.ID, &t.Person, &t.Label, &t.Role, &t.Made, &t.Expires)
+		err = row.Scan(&t.ID, &t.Project, &t.Person, &t.Label, &t.Role, &t.Made, &t.Expires)
 		return t, err
 	})
 }

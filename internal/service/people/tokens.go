@@ -61,6 +61,15 @@ func (s *Room) Tokens(ctx context.Context, actor ground.Actor, key string) (list
 	return list, err
 }
 
+// MyTokens lists the actor's tokens for single projects that still hold.
+func (s *Room) MyTokens(ctx context.Context, actor ground.Actor) (list []model.Token, err error) {
+	err = s.Use(ctx, func(tx *records.Tx) error {
+		list, err = tx.Tokens(ctx, 0, actor.ID)
+		return err
+	})
+	return list, err
+}
+
 // EndToken makes a token of a project unusable from now on: one's own, or, for a lead, anybody's.
 func (s *Room) EndToken(ctx context.Context, actor ground.Actor, key string, id int64) error {
 	if err := actor.Whole(); err != nil {

@@ -4,15 +4,17 @@ import { api, ask } from "../../api/client";
 import { useMe, type Person } from "../../api/me";
 import { Button } from "../../parts/Button";
 import { Field } from "../../parts/Field";
-import { toTheHouse } from "../../parts/house";
 import { NewPassphrase } from "../../parts/NewPassphrase";
-import { makePasskey, passkeysWork } from "../../parts/passkeys";
 import { Page, Shore } from "../../parts/Shore";
 import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
 import { plural, When } from "../../parts/words";
+import { House } from "./House";
+import { Mail } from "./Mail";
+import { Passkeys } from "./Passkeys";
+import { Tokens } from "./Tokens";
 
-/** MePage is who one is, and one's own way in: the name, the passphrase, passkeys, and where one is signed in. */
+/** MePage is who one is, and one's own ways in: name, mail, passphrase, where one is signed in, the house, passkeys, tokens. */
 export function MePage() {
   useTitle("You");
   const me = useMe();
@@ -24,12 +26,14 @@ export function MePage() {
         <div className="grid gap-x-12 gap-y-8 lg:grid-cols-[minmax(20rem,2fr)_minmax(0,3fr)]">
           <div className="space-y-8">
             {me.data && <Name me={me.data} />}
+            <Mail />
             <Passphrase />
           </div>
           <div className="space-y-8">
             <SignIns />
             <House />
             <Passkeys />
+            <Tokens />
           </div>
         </div>
       </Page>
@@ -74,9 +78,6 @@ function Name({ me }: { me: Person }) {
           {me.name ? `Others see you as ${me.name}.` : "Others see your handle alone."}
         </p>
       )}
-      <p className="mt-2 text-peat">
-        Where letters go to, and of what, is under News in each project. Tokens for programs are made with <code>tarn token add</code>.
-      </p>
       <Trouble error={keep.error} />
     </section>
   );
@@ -126,134 +127,6 @@ function Passphrase() {
         )}
         <Trouble error={change.error} />
       </form>
-    </section>
-  );
-}
-
-function Passkeys() {
-  const queries = useQueryClient();
-  const [passphrase, setPassphrase] = useState("");
-  const [name, setName] = useState("");
-  const found = useQuery({ queryKey: ["me", "passkeys"], queryFn: () => ask(api.GET("/me/passkeys")) });
-  const again = () => queries.invalidateQueries({ queryKey: ["me", "passkeys"] });
-  const make = useMutation({
-    mutationFn: () => makePasskey(passphrase, name.trim()),
-    onSuccess: () => {
-      setPassphrase("");
-      setName("");
-      return again();
-    },
-  });
-  const remove = useMutation({
-    mutationFn: (number: number) => ask(api.DELETE("/me/passkeys/{passkey}", { params: { path: { passkey: String(number) } } })),
-    onSuccess: again,
-  });
-  const list = found.data?.passkeys ?? [];
-  return (
-    <section aria-labelledby="passkeys">
-      <h2 id="passkeys">Your passkeys</h2>
-      <p className="mt-2 max-w-sm text-peat">
-        A passkey signs you in with a fingerprint, a face or the code of a device, without the passphrase. It never leaves the device.
-      </p>
-      <Trouble error={found.error} />
-      <ul className="mt-2 max-w-sm">
-        {list.map((p) => (
-          <li key={p.number} className="flex items-center gap-4 border-b border-line py-1.5">
-            <span className="flex-1">
-              {p.name}
-              <span className="block text-peat">
-                {p.used ? (
-                  <>
-                    last used <When at={p.used} />
-                  </>
-                ) : (
-                  "never used"
-                )}
-              </span>
-            </span>
-            <Button kind="quiet" aria-label={`Take away ${p.name}`} disabled={remove.isPending} onClick={() => remove.mutate(p.number)}>
-              Take away
-            </Button>
-          </li>
-        ))}
-      </ul>
-      <Trouble error={remove.error} />
-      {passkeysWork() ? (
-        <form
-          className="mt-3 max-w-sm space-y-3"
-          onSubmit={(e) => {
-            e.preventDefault();
-            make.mutate();
-          }}
-        >
-          <Field label="What it is called" name="passkey" maxLength={60} placeholder="the laptop" required value={name} onType={setName} />
-          <Field
-            label="Your passphrase, once more"
-            name="once"
-            type="password"
-            autoComplete="current-password"
-            required
-            value={passphrase}
-            onType={setPassphrase}
-          />
-          <Button type="submit" disabled={!passphrase || !name.trim() || make.isPending}>
-            Add a passkey
-          </Button>
-          <Trouble error={make.error} />
-        </form>
-      ) : (
-        <p className="mt-2 max-w-sm">They need a browser that knows them, and a service with a name, over https.</p>
-      )}
-    </section>
-  );
-}
-
-/** House is the account at the sign-on of the house that signs one in, where there is such a sign-on. */
-function House() {
-  const queries = useQueryClient();
-  const found = useQuery({ queryKey: ["me", "house"], queryFn: () => ask(api.GET("/me/house")) });
-  const go = useMutation({ mutationFn: () => toTheHouse("/me") });
-  const remove = useMutation({
-    mutationFn: (number: number) => ask(api.DELETE("/me/house/{tie}", { params: { path: { tie: String(number) } } })),
-    onSuccess: () => queries.invalidateQueries({ queryKey: ["me", "house"] }),
-  });
-  const house = found.data?.house;
-  const ties = found.data?.ties ?? [];
-  if (!house && ties.length === 0) return <Trouble error={found.error} />;
-  return (
-    <section aria-labelledby="house">
-      <h2 id="house">{house || "The sign-on of your house"}</h2>
-      <ul className="mt-2 max-w-sm">
-        {ties.map((t) => (
-          <li key={t.number} className="flex items-center gap-4 border-b border-line py-1.5">
-            <span className="flex-1 wrap-anywhere">
-              {t.shown}
-              <span className="block text-peat">
-                {t.used ? (
-                  <>
-                    last used <When at={t.used} />
-                  </>
-                ) : (
-                  "never used"
-                )}
-              </span>
-            </span>
-            <Button kind="quiet" aria-label={`Take away ${t.shown}`} disabled={remove.isPending} onClick={() => remove.mutate(t.number)}>
-              Take away
-            </Button>
-          </li>
-        ))}
-      </ul>
-      <Trouble error={remove.error} />
-      {house && ties.length === 0 && (
-        <>
-          <p className="mt-2 mb-3 max-w-sm text-peat">Tie your account there, and it signs you in here, without the passphrase.</p>
-          <Button disabled={go.isPending} onClick={() => go.mutate()}>
-            Tie my account
-          </Button>
-          <Trouble error={go.error} />
-        </>
-      )}
     </section>
   );
 }

@@ -4,6 +4,7 @@ import { telling, useTelling } from "../../acts/telling";
 import { api, ask, type Schemas } from "../../api/client";
 import { fieldClass } from "../../parts/Ask";
 import { Button } from "../../parts/Button";
+import { MailCode } from "../../parts/MailCode";
 import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
 import { useHere } from "../project/ProjectFrame";
@@ -29,7 +30,7 @@ export function NewsPage() {
         <InBrowser />
         <Trouble error={found.error} />
         {found.data && <Form settings={found.data} />}
-        {found.data?.mail_wanted && <Code address={found.data.mail_wanted} />}
+        {found.data?.mail_wanted && <MailCode address={found.data.mail_wanted} />}
       </section>
       {here.mayLead && <Hooks here={here} />}
     </div>
@@ -53,34 +54,6 @@ function InBrowser() {
         {on && !shows && <span className="block text-peat">This browser shows no notifications for this address; the title it does.</span>}
       </span>
     </label>
-  );
-}
-
-/** Code asks for what a letter said: no mail goes to an address before it is known to be one's own. */
-function Code({ address }: { address: string }) {
-  const queries = useQueryClient();
-  const [code, setCode] = useState("");
-  const show = useMutation({
-    mutationFn: () => ask(api.PUT("/me/news/address", { body: { code } })),
-    onSuccess: (answer) => queries.setQueryData(["me", "news"], answer),
-  });
-  return (
-    <form
-      className="mt-5 max-w-sm border-l-3 border-copper pl-4"
-      onSubmit={(e) => {
-        e.preventDefault();
-        show.mutate();
-      }}
-    >
-      <label className="block">
-        <span className="mb-1 block">A letter with a code went to {address}. Mail goes there once you have entered it.</span>
-        <input className={fieldClass} name="code" autoComplete="one-time-code" value={code} onChange={(e) => setCode(e.target.value)} />
-      </label>
-      <Button className="mt-2" type="submit" disabled={!code.trim() || show.isPending}>
-        Enter it
-      </Button>
-      <Trouble error={show.error} />
-    </form>
   );
 }
 

@@ -1,0 +1,56 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { api, ask } from "../../api/client";
+import { Button } from "../../parts/Button";
+import { toTheHouse } from "../../parts/house";
+import { Trouble } from "../../parts/Trouble";
+import { When } from "../../parts/words";
+
+/** House is the account at the sign-on of the house that signs one in, where there is such a sign-on. */
+export function House() {
+  const queries = useQueryClient();
+  const found = useQuery({ queryKey: ["me", "house"], queryFn: () => ask(api.GET("/me/house")) });
+  const go = useMutation({ mutationFn: () => toTheHouse("/me") });
+  const remove = useMutation({
+    mutationFn: (number: number) => ask(api.DELETE("/me/house/{tie}", { params: { path: { tie: String(number) } } })),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["me", "house"] }),
+  });
+  const house = found.data?.house;
+  const ties = found.data?.ties ?? [];
+  if (!house && ties.length === 0) return <Trouble error={found.error} />;
+  return (
+    <section aria-labelledby="house">
+      <h2 id="house">{house || "The sign-on of your house"}</h2>
+      <ul className="mt-2 max-w-sm">
+        {ties.map((t) => (
+          <li key={t.number} className="flex items-center gap-4 border-b border-line py-1.5">
+            <span className="flex-1 wrap-anywhere">
+              {t.shown}
+              <span className="block text-peat">
+                {t.used ? (
+                  <>
+                    last used <When at={t.used} />
+                  </>
+                ) : (
+                  "never used"
+                )}
+              </span>
+            </span>
+            <Button kind="quiet" aria-label={`Take away ${t.shown}`} disabled={remove.isPending} onClick={() => remove.mutate(t.number)}>
+              Take away
+            </Button>
+          </li>
+        ))}
+      </ul>
+      <Trouble error={remove.error} />
+      {house && ties.length === 0 && (
+        <>
+          <p className="mt-2 mb-3 max-w-sm text-peat">Tie your account there, and it signs you in here, without the passphrase.</p>
+          <Button disabled={go.isPending} onClick={() => go.mutate()}>
+            Tie my account
+          </Button>
+          <Trouble error={go.error} />
+        </>
+      )}
+    </section>
+  );
+}
