@@ -134,6 +134,21 @@ func open(dir string, make bool) (release func(), err error) {
 	return func() { _ = lock.Unlock() }, nil
 }
 
+// freshMoment is now, or the next second where there is a backup of this one already.
+func freshMoment(ctx context.Context, dir string) (now time.Time, err error) {
+	for {
+		now = time.Now().UTC()
+		if _, err := os.Stat(filepath.Join(dir, backupsFolder, now.Format(nameForm))); err != nil {
+			return now, nil
+		}
+		select {
+		case <-ctx.Done():
+			return now, ctx.Err()
+		case <-time.After(time.Until(now.Truncate(time.Second).Add(time.Second))):
+		}
+	}
+}
+
 // Make makes a backup in a folder, and thins out the old ones there, unless all are kept. What is there is not written again. A backup that
 // was interrupted leaves nothing that counts: the next one goes on with the packs that it had copied.
 func Make(ctx context.Context, s Source, db *records.DB, dir string, keepAll bool, progress Progress) (out Made, err error) {
@@ -153,7 +168,10 @@ func Make(ctx context.Context, s Source, db *records.DB, dir string, keepAll boo
 	if err != nil {
 		return out, err
 	}
-	now := time.Now().UTC()
+	now, err := freshMoment(ctx, dir)
+	if err != nil {
+		return out, err
+	}
 	out.Name = now.Format(nameForm)
 	about := About{Format: format, At: now, Version: s.Version, Packs: []File{}}
 	place := filepath.Join(dir, backupsFolder, out.Name+partSuffix)
