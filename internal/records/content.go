@@ -274,9 +274,9 @@ func digestsOf(rows pgx.Rows) ([]chunk.Digest, error) {
 	})
 }
 
-// Stored is how many bytes a project's packs have. Relies on packs_of_project.
+// Stored is how many bytes a project takes. Relies on packs_of_project.
 func (tx *Tx) Stored(ctx context.Context, project int64) (n int64, err error) {
-	err = tx.q.QueryRow(ctx, `select coalesce(sum(size), 0) from packs where project_id = $1`, project).Scan(&n)
+	err = tx.q.QueryRow(ctx, `select coalesce(sum(stored), 0)::bigint from project_room where project_id = $1`, project).Scan(&n)
 	return n, err
 }
 
@@ -290,8 +290,8 @@ func (tx *Tx) ChargeRoom(ctx context.Context, project int64) error {
 
 // Room is the limit of a project in bytes, 0 for none, and what it takes.
 func (tx *Tx) Room(ctx context.Context, project int64) (limit, stored int64, err error) {
-	err = one(tx.q.QueryRow(ctx, `select coalesce(storage_limit, 0), case when storage_limit is null then 0 else (select coalesce(sum(size),
-		0)::bigint from packs where project_id = $1) end
+	err = one(tx.q.QueryRow(ctx, `select coalesce(storage_limit, 0), case when storage_limit is null then 0 else (select coalesce(sum(stored),
+		0)::bigint from project_room where project_id = $1) end
 		from projects where id = $1`, project), &limit, &stored)
 	return limit, stored, err
 }

@@ -65,7 +65,7 @@ func (tx *Tx) ProjectByID(ctx context.Context, id int64) (Project, error) {
 func (tx *Tx) Projects(ctx context.Context, person int64, all bool, only string) ([]model.Project, error) {
 	rows, err := tx.q.Query(ctx, `
 		select p.key, coalesce(m.role, ''), p.handoffs,
-			b.assets, b.size, (select coalesce(sum(k.size), 0)::bigint from packs k where k.project_id = p.id), coalesce(p.storage_limit, 0),
+			b.assets, b.size, (select coalesce(sum(k.stored), 0)::bigint from project_room k where k.project_id = p.id), coalesce(p.storage_limit, 0),
 			(select count(*) from memberships o where o.project_id = p.id),
 			(select count(*) from assets a where a.project_id = p.id and a.holder_id is not null),
 			(select h.at from handoffs h where h.project_id = p.id order by h.number desc limit 1), p.task_links, p.archived
@@ -85,7 +85,7 @@ func (tx *Tx) Projects(ctx context.Context, person int64, all bool, only string)
 // DeletedOf lists the projects that were deleted and are still there, of a person, or all of them.
 func (tx *Tx) DeletedOf(ctx context.Context, person int64, all bool, only string) ([]model.DeletedProject, error) {
 	rows, err := tx.q.Query(ctx, `select p.key, coalesce(m.role, ''),
-			(select coalesce(sum(k.size), 0)::bigint from packs k where k.project_id = p.id), p.deleted, coalesce(d.handle, ''), p.goes
+			(select coalesce(sum(k.stored), 0)::bigint from project_room k where k.project_id = p.id), p.deleted, coalesce(d.handle, ''), p.goes
 		from projects p left join memberships m on m.project_id = p.id and m.person_id = $1 left join people d on d.id = p.deleted_by
 		where p.deleted is not null and not p.coming and (m.role is not null or $2) and ($3 = '' or p.key = $3) order by p.key`, person,
 		all, only)

@@ -24,7 +24,10 @@ func (tx *Tx) Freeable(ctx context.Context, lease, pause time.Duration) (list []
 		union all
 		select 'thin', coalesce(sum(p.size - l.live), 0)::bigint, count(*), true from packs p
 			join lateral (select coalesce(sum(c.stored), 0) live from chunks c where c.pack_id = p.id) l on l.live * 2 < p.size
-			where not p.history and p.created < now() - $2::interval`, lease, pause)
+			where not p.history and p.condemned is null and p.created < now() - $2::interval
+		union all
+		select 'rewritten', coalesce(sum(size), 0)::bigint, count(*), condemned <= now() - $2::interval from packs
+			where condemned is not null group by 4`, lease, pause)
 	if err != nil {
 		return nil, err
 	}

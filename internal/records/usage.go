@@ -12,7 +12,7 @@ import (
 // CountUsage notes what a project takes in the present hour, unless that was done already: by whomever, it is there once.
 func (tx *Tx) CountUsage(ctx context.Context, project int64) error {
 	_, err := tx.q.Exec(ctx, `insert into usage (project_id, hour, stored, present, past, assets)
-		select p.id, date_trunc('hour', now()), coalesce((select sum(k.size) from packs k where k.project_id = p.id), 0), b.size,
+		select p.id, date_trunc('hour', now()), coalesce((select k.stored from project_room k where k.project_id = p.id), 0), b.size,
 			greatest(0, coalesce((select sum(c.size) from versions v join contents c on c.id = v.content_id where v.project_id = p.id
 				and not v.gone), 0) - b.size), b.assets
 		from projects p join branches b on b.project_id = p.id and b.name = $2 where p.id = $1
@@ -138,8 +138,8 @@ func (tx *Tx) Warn(ctx context.Context, project int64, share int) (before int, e
 	return before, err
 }
 
-// StoredOfAll is how many bytes the packs of all projects have.
+// StoredOfAll is how many bytes all projects take.
 func (tx *Tx) StoredOfAll(ctx context.Context) (n int64, err error) {
-	err = tx.q.QueryRow(ctx, `select coalesce(sum(size), 0)::bigint from packs`).Scan(&n)
+	err = tx.q.QueryRow(ctx, `select coalesce(sum(stored), 0)::bigint from project_room`).Scan(&n)
 	return n, err
 }

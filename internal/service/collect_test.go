@@ -84,8 +84,21 @@ func TestCollectMergesSmallPacksAndHistory(t *testing.T) {
 		}
 	}
 	before := len(k.packs())
+	takes := func() int64 {
+		t.Helper()
+		p, err := k.Project(t.Context(), k.odile, key)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return p.Stored
+	}
+	took := takes()
 	k.age(2)
 	c := k.collect()
+	// What is written anew is there twice for a while, and counts once.
+	if now := takes(); now > took {
+		t.Errorf("it takes %d bytes, and took %d before", now, took)
+	}
 	k.age(2)
 	k.collect()
 	if after := len(k.packs()); c.Rewritten < 14 || before < 14 || after != 2 {

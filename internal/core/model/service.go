@@ -95,8 +95,8 @@ type Health struct {
 }
 
 // Freeable is what could be freed: What is deleted (projects, in their days of grace or past them), given-up (uploads that no version came
-// of; Bytes as files, which is more than they take), condemned (chunks that nothing refers to) or thin (packs of which less than half is in
-// use). Now says that a collection frees it at once, and not later.
+// of; Bytes as files, which is more than they take), condemned (chunks that nothing refers to), thin (packs of which less than half is in
+// use) or rewritten (packs whose content lies in others by now). Now says that a collection frees it at once, and not later.
 type Freeable struct {
 	What  string `json:"what"`
 	Bytes int64  `json:"bytes"`

@@ -403,6 +403,7 @@ const freed: Record<string, (n: number, now: boolean) => string> = {
   deleted: (n, now) => `${plural(n, "deleted project")}${now ? "" : ", in their days of grace"}`,
   "given-up": (n) => `Uploads of ${plural(n, "file")} that no version came of; as files, which is more than they take`,
   condemned: (n, now) => `${plural(n, "piece")} of content that nothing refers to${now ? "" : ", looked at once more a day later"}`,
+  rewritten: (n, now) => `${plural(n, "pack")} whose content lies in others by now${now ? "" : ", kept for who still reads them"}`,
   thin: (n) => `${plural(n, "pack")} of which less than half is in use`,
 };
 
