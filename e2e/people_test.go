@@ -212,8 +212,8 @@ func TestStewardsRunTheService(t *testing.T) {
 	b.do(chromedp.Navigate(d.URL+"/me"), b.sees("Your mail address"),
 		b.until(`document.querySelector("input[name=mail]")?.value === "odile@saltpan.example"`), chromedp.Click(button("Make a token")),
 		b.asked("Make a token"), chromedp.SendKeys(`[role=alertdialog] input[name=label]`, "the nightly build"), b.act("Make it"),
-		b.asked("It is shown this once"), b.until(`/^tarn_\w{40,}$/.test(document.querySelector("input[aria-label=Token]").value)`), b.act("Done"),
-		b.asked(), b.sees("the nightly build"), b.sees("brinelight, as viewer, until"), b.evaluate(axe(t)), b.still())
+		b.asked("It is shown this once"), b.until(`/^tarn_\w{40,}$/.test(document.querySelector("input[aria-label=Token]").value)`),
+		b.act("Done"), b.asked(), b.sees("the nightly build"), b.sees("brinelight, as viewer, until"), b.evaluate(axe(t)), b.still())
 	b.isForEverybody("/me")
 	says(t, odile.tarn(0, "token", "list"), "the nightly build")
 	b.do(chromedp.Click(`button[aria-label="End the token the nightly build"]`),

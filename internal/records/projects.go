@@ -65,8 +65,8 @@ func (tx *Tx) ProjectByID(ctx context.Context, id int64) (Project, error) {
 func (tx *Tx) Projects(ctx context.Context, person int64, all bool, only string) ([]model.Project, error) {
 	rows, err := tx.q.Query(ctx, `
 		select p.key, coalesce(m.role, ''), p.handoffs,
-			b.assets, b.size, (select coalesce(sum(k.stored), 0)::bigint from project_room k where k.project_id = p.id), coalesce(p.storage_limit, 0),
-			(select count(*) from memberships o where o.project_id = p.id),
+			b.assets, b.size, (select coalesce(sum(k.stored), 0)::bigint from project_room k where k.project_id = p.id),
+			coalesce(p.storage_limit, 0), (select count(*) from memberships o where o.project_id = p.id),
 			(select count(*) from assets a where a.project_id = p.id and a.holder_id is not null),
 			(select h.at from handoffs h where h.project_id = p.id order by h.number desc limit 1), p.task_links, p.archived
 		from projects p join branches b on b.project_id = p.id and b.name = $4
