@@ -18,6 +18,12 @@ import (
 	"kettletarn/internal/testbed"
 )
 
+// packed waits until the history is in packs: until then a project grows by itself.
+func packed(t *testing.T, m *team) {
+	t.Helper()
+	testbed.Eventually(t, "the history is packed", func() bool { return m.one(`select count(*) from handoffs where not packed`) == 0 })
+}
+
 // TestUsageIsWhatLiesInTheStore: it is held against a recount from the packs themselves, and two services count an hour once.
 func TestUsageIsWhatLiesInTheStore(t *testing.T) {
 	m := newTeam(t, nil)
@@ -26,7 +32,8 @@ func TestUsageIsWhatLiesInTheStore(t *testing.T) {
 		m.change(m.tamsin, "b.wav", 0, 0, strings.Repeat("horn", 500))))
 	fence := m.lock(m.rurik, "b.wav", 1)
 	ok(t)(m.send(m.rurik, m.change(m.rurik, "b.wav", 1, fence, strings.Repeat("horn", 700))))
-	testbed.Eventually(t, "the history is packed", func() bool { return m.one(`select count(*) from handoffs where not packed`) == 0 })
+	packed(t, m)
+	m.sql(`delete from usage`) // what the service counted by itself meanwhile
 	other := service.New(m.DB, m.Store, t.TempDir(), slog.New(slog.DiscardHandler))
 	var wait sync.WaitGroup
 	for _, s := range []*service.Service{m.Service.Service, other, m.Service.Service, other} {
@@ -85,6 +92,7 @@ func TestAFullProjectIsForeseen(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()
 	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "a.png", 0, 0, noise(1, 6000))))
+	packed(t, m)
 	steward, err := m.AddPerson(ctx, "steward", testbed.Passphrase, true)
 	if err != nil {
 		t.Fatal(err)
