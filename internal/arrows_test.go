@@ -62,6 +62,7 @@ var rooms = map[string][]string{
 	"telling":   {},
 	"metering":  {},
 	"keeping":   {"contents", "ruling", "looking"},
+	"sharing":   {"contents", "handoffs"},
 }
 
 // workspaceRooms are the same for the workspace.

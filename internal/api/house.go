@@ -21,13 +21,11 @@ func (s *Server) houseArrived(c *call) error {
 	if err := c.decode(&q); err != nil {
 		return err
 	}
-	done, err := s.gate.SignIn(c.address, "")
-	if err != nil {
+	var out model.HouseSignIn
+	if err := s.tries(c, "", func() (err error) {
+		out, err = s.service.HouseArrived(c.Request().Context(), q)
 		return err
-	}
-	out, err := s.service.HouseArrived(c.Request().Context(), q)
-	done(err == nil, wrongPassphrase(err))
-	if err != nil {
+	}); err != nil {
 		return err
 	}
 	if q.Console && out.SignIn != nil {
@@ -41,13 +39,11 @@ func (s *Server) houseTie(c *call) error {
 	if err := c.decode(&q); err != nil {
 		return err
 	}
-	done, err := s.gate.SignIn(c.address, q.Handle)
-	if err != nil {
+	var out model.SignIn
+	if err := s.tries(c, q.Handle, func() (err error) {
+		out, err = s.service.TieByPassphrase(c.Request().Context(), q)
 		return err
-	}
-	out, err := s.service.TieByPassphrase(c.Request().Context(), q)
-	done(err == nil, wrongPassphrase(err))
-	if err != nil {
+	}); err != nil {
 		return err
 	}
 	if q.Console {
@@ -84,13 +80,7 @@ func (s *Server) tieMine(c *call) error {
 	if err := c.decode(&q); err != nil {
 		return err
 	}
-	done, err := s.gate.SignIn(c.address, c.actor.Handle)
-	if err != nil {
-		return err
-	}
-	err = s.service.TieMine(c.Request().Context(), c.actor, q)
-	done(err == nil, wrongPassphrase(err))
-	if err != nil {
+	if err := s.tries(c, c.actor.Handle, func() error { return s.service.TieMine(c.Request().Context(), c.actor, q) }); err != nil {
 		return err
 	}
 	return c.answer(nil)

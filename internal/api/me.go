@@ -13,13 +13,11 @@ func (s *Server) changePassphrase(c *call) error {
 		return err
 	}
 	// Who has found somebody signed in guesses no faster than anybody else.
-	done, err := s.gate.SignIn(c.address, c.actor.Handle)
-	if err != nil {
+	var ended int64
+	if err := s.tries(c, c.actor.Handle, func() (err error) {
+		ended, err = s.service.ChangePassphrase(c.Request().Context(), c.actor, q.Old, q.New)
 		return err
-	}
-	ended, err := s.service.ChangePassphrase(c.Request().Context(), c.actor, q.Old, q.New)
-	done(err == nil, wrongPassphrase(err))
-	if err != nil {
+	}); err != nil {
 		return err
 	}
 	return c.answer(model.PassphraseChanged{Ended: ended})
@@ -90,16 +88,26 @@ func (s *Server) beginPasskey(c *call) error {
 	if err := c.decode(&q); err != nil {
 		return err
 	}
-	done, err := s.gate.SignIn(c.address, c.actor.Handle)
-	if err != nil {
+	var out model.Ceremony
+	if err := s.tries(c, c.actor.Handle, func() (err error) {
+		out, err = s.service.BeginPasskey(c.Request().Context(), c.actor, q.Passphrase)
 		return err
-	}
-	out, err := s.service.BeginPasskey(c.Request().Context(), c.actor, q.Passphrase)
-	done(err == nil, wrongPassphrase(err))
-	if err != nil {
+	}); err != nil {
 		return err
 	}
 	return c.answer(out)
+}
+
+// tries is one try to get in, or to show who one is, as a handle ("" where that is not known yet): who tries in vain waits longer each
+// time.
+func (s *Server) tries(c *call, handle string, way func() error) error {
+	done, err := s.gate.SignIn(c.address, handle)
+	if err != nil {
+		return err
+	}
+	err = way()
+	done(err == nil, wrongPassphrase(err))
+	return err
 }
 
 // wrongPassphrase says that somebody tried, and did not get in.
@@ -152,13 +160,11 @@ func (s *Server) passkeySignIn(c *call) error {
 	if err := c.decode(&q); err != nil {
 		return err
 	}
-	done, err := s.gate.SignIn(c.address, "")
-	if err != nil {
+	var out model.SignIn
+	if err := s.tries(c, "", func() (err error) {
+		out, err = s.service.SignInByPasskey(c.Request().Context(), q)
 		return err
-	}
-	out, err := s.service.SignInByPasskey(c.Request().Context(), q)
-	done(err == nil, wrongPassphrase(err))
-	if err != nil {
+	}); err != nil {
 		return err
 	}
 	if q.Console {

@@ -448,7 +448,7 @@ func (a *app) commands() (all []*cli.Command) {
 		{"3. Locks, and one another", []*cli.Command{a.lock(), a.unlock(), lists(a.holders()), a.ask(), a.answerAsk(), lists(a.news())}},
 		{"4. Look back, and go back", []*cli.Command{lists(a.history()), lists(a.show()), lists(a.compare()), lists(a.find()),
 			a.export(), a.rollback(), a.milestone()}},
-		{"5. Working apart", []*cli.Command{a.branch(), a.switchTo(), a.merge(), a.review()}},
+		{"5. Working apart, and sharing", []*cli.Command{a.branch(), a.switchTo(), a.merge(), a.review(), a.kit()}},
 		{"6. Beside the code", []*cli.Command{a.pin(), a.adopt()}},
 		{"7. Projects and people", []*cli.Command{a.project(), a.member(), a.invite(), a.deeds(), a.usage(), a.token(), a.showing(), a.heal(),
 			a.editor(),

@@ -195,6 +195,7 @@ func (a *writing) records(ctx context.Context, c *client.Client, key string) err
 		{"members", func() (any, error) { return c.Members(ctx, key) }},
 		{"branches", func() (any, error) { return c.Branches(ctx, key) }},
 		{"milestones", func() (any, error) { return c.Milestones(ctx, key) }},
+		{"kits", func() (any, error) { return c.Kits(ctx, key, "") }},
 		{"reviews", func() (any, error) {
 			list, err := c.Reviews(ctx, key)
 			for i, r := range list.Reviews {

@@ -24,6 +24,7 @@ import (
 	"kettletarn/internal/service/people"
 	"kettletarn/internal/service/reviewing"
 	"kettletarn/internal/service/ruling"
+	"kettletarn/internal/service/sharing"
 	"kettletarn/internal/service/showing"
 	"kettletarn/internal/service/telling"
 	"kettletarn/internal/store"
@@ -45,6 +46,7 @@ type Service struct {
 	*keepingRoom
 	*showingRoom
 	*meteringRoom
+	*sharingRoom
 }
 
 // The rooms, under names of their own: what they can do is what the service can do.
@@ -62,6 +64,7 @@ type (
 	keepingRoom   = keeping.Room
 	showingRoom   = showing.Room
 	meteringRoom  = metering.Room
+	sharingRoom   = sharing.Room
 )
 
 // New makes a service. cache is a folder for what can be made again; it may be emptied at any time.
@@ -70,9 +73,10 @@ func New(db *records.DB, store store.Store, folder string, log *slog.Logger) *Se
 	contents := contents.New(ground)
 	rules, looks := ruling.New(contents), looking.New(contents, folder)
 	locks := locks.New(rules)
-	return &Service{ground, contents, rules, locks, handoffs.New(locks, looks), people.New(locks), history.New(contents),
+	handoffs := handoffs.New(locks, looks)
+	return &Service{ground, contents, rules, locks, handoffs, people.New(locks), history.New(contents),
 		branching.New(ground), reviewing.New(looks), looks,
-		telling.New(ground), keeping.New(rules, looks), showing.New(contents), metering.New(ground)}
+		telling.New(ground), keeping.New(rules, looks), showing.New(contents), metering.New(ground), sharing.New(handoffs)}
 }
 
 // Run carries news from the database to the readers until ctx ends, then ends their streams; beside that it keeps the history in packs,

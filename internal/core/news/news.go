@@ -125,6 +125,10 @@ func Of(e model.Event) (i Item) {
 	case MilestoneAdded:
 		i.Handoff = about.number("handoff")
 		i.Kind, i.Everyone, i.Text = Work, true, fmt.Sprintf("%s named h%d %s", e.Person, i.Handoff, about.text("name"))
+	case KitReleased:
+		i.Handoff = about.number("handoff")
+		i.Kind, i.Everyone, i.Text = Work, true, fmt.Sprintf("%s released %s@%d, as of h%d: %s", e.Person, about.text("name"),
+			about.number("number"), i.Handoff, about.text("note"))
 	case BranchAdded:
 		i.Handoff = about.number("handoff")
 		i.Text = fmt.Sprintf("%s made the branch %s from h%d of %s", e.Person, about.text("name"), i.Handoff, about.text("from"))

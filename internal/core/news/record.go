@@ -22,6 +22,7 @@ var Subjects = []Subject{
 	{"branches", []string{"branch."}},
 	{"milestones", []string{"milestone."}},
 	{"reviews", []string{"review."}},
+	{"kits", []string{"kit."}},
 	{"rules", []string{"rules."}},
 	{"people", []string{"member.", "invitation.", "person."}},
 	{"sign-ins", []string{"signed-", "passkey.", "token.", "house."}},

@@ -38,6 +38,7 @@ type ruleFile struct {
 	Set       []setText    `toml:"set"`
 	Task      []taskText   `toml:"task"`
 	Branch    []branchText `toml:"branch"`
+	Kit       []kitText    `toml:"kit"`
 }
 
 type locksText struct {
@@ -64,12 +65,13 @@ type setText struct {
 }
 
 var knownKeys = map[string][]string{
-	"":       {"about", "presets", "otherwise", "point-out", "read-only", "locks", "rule", "set", "task", "branch"},
+	"":       {"about", "presets", "otherwise", "point-out", "read-only", "locks", "rule", "set", "task", "branch", "kit"},
 	"locks":  {"offer-for", "answer-within", "forgotten-after", "when-behind"},
 	"rule":   {"match", "kind", "lock"},
 	"set":    {"match", "by"},
 	"task":   {"match", "link"},
 	"branch": {"match", "direct", "from", "yes", "yes-by"},
+	"kit":    {"name", "match"},
 }
 
 // Parse reads a rules file. Its errors are of type *Error, and fit after "tarn.toml: ".
@@ -164,6 +166,14 @@ func parse(text []byte, name string, presets []Preset) (*Rules, error) {
 		}
 		count += len(b.patterns) + len(b.from)
 		r.Branches = append(r.Branches, b)
+	}
+	for i, text := range f.Kit {
+		k, err := text.read(name, where, i, r.Kits)
+		if err != nil {
+			return nil, err
+		}
+		count += len(k.patterns)
+		r.Kits = append(r.Kits, k)
 	}
 	if count > MaxPatterns {
 		return nil, &Error{Message: fmt.Sprintf("the file has %d patterns, and the limit is %d", count, MaxPatterns)}

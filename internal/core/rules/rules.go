@@ -103,6 +103,8 @@ type Rules struct {
 	// List has the rules of all layers, in order.
 	List []Rule
 	Sets []Set
+	// Kits are what the project releases for others.
+	Kits []Kit
 	// Tasks say where the ids of tasks lead.
 	Tasks []TaskLink
 	// Branches say what may come onto branches.

@@ -20,6 +20,7 @@ import (
 	"kettletarn/internal/core/news"
 	"kettletarn/internal/core/pack"
 	"kettletarn/internal/core/point"
+	"kettletarn/internal/core/rules"
 	"kettletarn/internal/core/text"
 	"kettletarn/internal/core/tree"
 	"kettletarn/internal/records"
@@ -444,7 +445,9 @@ func (i *importing) rest() error {
 	var milestones model.Milestones
 	var reviews model.Reviews
 	var record model.Deeds
-	for name, into := range map[string]any{"members": &members, "milestones": &milestones, "reviews": &reviews, "record": &record} {
+	var kits model.Kits
+	for name, into := range map[string]any{"members": &members, "milestones": &milestones, "reviews": &reviews, "record": &record,
+		"kits": &kits} {
 		if err := i.read(name, into); err != nil {
 			return err
 		}
@@ -469,6 +472,18 @@ func (i *importing) rest() error {
 				return err
 			}
 			i.out.Milestones++
+		}
+		for _, k := range kits.Made {
+			for _, r := range k.Releases {
+				if _, err := rules.KitOf(k.Name, r.Match); err != nil || i.states[r.Handoff].digest == (chunk.Digest{}) || r.Number < 1 ||
+					!rules.KitNames.MatchString(k.Name) {
+					return fmt.Errorf("the release %s@%d is none: %w", text.Line(k.Name), r.Number, archive.ErrInvalid)
+				}
+				r.Kit, r.Note = k.Name, text.Lines(r.Note)
+				if err := tx.RestoreKitRelease(ctx, i.r.id, cmp.Or(i.known[r.Person], i.owner), r); err != nil {
+					return err
+				}
+			}
 		}
 		for _, r := range reviews.Reviews {
 			if err := i.review(tx, r); err != nil {

@@ -38,6 +38,7 @@ export const recordSubjects = [
   "branches",
   "milestones",
   "reviews",
+  "kits",
   "rules",
   "people",
   "sign-ins",

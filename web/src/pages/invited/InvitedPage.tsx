@@ -2,10 +2,12 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, ask } from "../../api/client";
+import { useWhoIsHere } from "../../api/me";
 import { Button } from "../../parts/Button";
 import { Field } from "../../parts/Field";
 import { toTheHouse } from "../../parts/house";
 import { NewPassphrase } from "../../parts/NewPassphrase";
+import { Porch } from "../../parts/Porch";
 import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
 import { SignInForm } from "../signin/SignInForm";
@@ -31,8 +33,8 @@ export function InvitedPage() {
     refetchOnWindowFocus: false,
   });
   // Who is signed in here joins as that, or signs out first.
-  const me = useQuery({ queryKey: ["invited", "me"], queryFn: () => fetch("/api/v1/whoami").then((r) => (r.ok ? r.json() : null)) });
-  const handle = (me.data as { handle?: string } | null | undefined)?.handle;
+  const me = useWhoIsHere();
+  const handle = me.data?.handle;
   const into = (project: string) => {
     queries.clear();
     void navigate(`/p/${project}`, { replace: true });
@@ -45,8 +47,7 @@ export function InvitedPage() {
   const byHouse = useMutation({ mutationFn: () => toTheHouse(`/invited#${secret}`) });
   const o = offer.data;
   return (
-    <main className="mx-auto w-full max-w-md px-4 py-[12vh]">
-      <p className="mb-6 font-semibold">Kettle Tarn</p>
+    <Porch>
       {offer.error && (
         <>
           <h1>This link leads nowhere</h1>
@@ -107,7 +108,7 @@ export function InvitedPage() {
           )}
         </>
       )}
-    </main>
+    </Porch>
   );
 }
 

@@ -3,7 +3,7 @@ import { api, ask } from "../../api/client";
 import { Button } from "../../parts/Button";
 import { toTheHouse } from "../../parts/house";
 import { Trouble } from "../../parts/Trouble";
-import { When } from "../../parts/words";
+import { WayIn } from "./WayIn";
 
 /** House is the account at the sign-on of the house that signs one in, where there is such a sign-on. */
 export function House() {
@@ -22,23 +22,7 @@ export function House() {
       <h2 id="house">{house || "The sign-on of your house"}</h2>
       <ul className="mt-2 max-w-sm">
         {ties.map((t) => (
-          <li key={t.number} className="flex items-center gap-4 border-b border-line py-1.5">
-            <span className="flex-1 wrap-anywhere">
-              {t.shown}
-              <span className="block text-peat">
-                {t.used ? (
-                  <>
-                    last used <When at={t.used} />
-                  </>
-                ) : (
-                  "never used"
-                )}
-              </span>
-            </span>
-            <Button kind="quiet" aria-label={`Take away ${t.shown}`} disabled={remove.isPending} onClick={() => remove.mutate(t.number)}>
-              Take away
-            </Button>
-          </li>
+          <WayIn key={t.number} name={t.shown} used={t.used} busy={remove.isPending} onTake={() => remove.mutate(t.number)} />
         ))}
       </ul>
       <Trouble error={remove.error} />

@@ -5,7 +5,7 @@ import { Button } from "../../parts/Button";
 import { Field } from "../../parts/Field";
 import { makePasskey, passkeysWork } from "../../parts/passkeys";
 import { Trouble } from "../../parts/Trouble";
-import { When } from "../../parts/words";
+import { WayIn } from "./WayIn";
 
 /** Passkeys are a way in beside the passphrase: one's own, a new one, and what takes one away. */
 export function Passkeys() {
@@ -36,23 +36,7 @@ export function Passkeys() {
       <Trouble error={found.error} />
       <ul className="mt-2 max-w-sm">
         {list.map((p) => (
-          <li key={p.number} className="flex items-center gap-4 border-b border-line py-1.5">
-            <span className="flex-1">
-              {p.name}
-              <span className="block text-peat">
-                {p.used ? (
-                  <>
-                    last used <When at={p.used} />
-                  </>
-                ) : (
-                  "never used"
-                )}
-              </span>
-            </span>
-            <Button kind="quiet" aria-label={`Take away ${p.name}`} disabled={remove.isPending} onClick={() => remove.mutate(p.number)}>
-              Take away
-            </Button>
-          </li>
+          <WayIn key={p.number} name={p.name} used={p.used} busy={remove.isPending} onTake={() => remove.mutate(p.number)} />
         ))}
       </ul>
       <Trouble error={remove.error} />

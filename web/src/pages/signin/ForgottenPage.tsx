@@ -5,6 +5,7 @@ import { api, ask } from "../../api/client";
 import { Button } from "../../parts/Button";
 import { Field } from "../../parts/Field";
 import { NewPassphrase } from "../../parts/NewPassphrase";
+import { Porch } from "../../parts/Porch";
 import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
 
@@ -12,12 +13,7 @@ import { Trouble } from "../../parts/Trouble";
 export function ForgottenPage() {
   const [secret] = useState(() => location.hash.slice(1));
   useTitle("Another passphrase");
-  return (
-    <main className="mx-auto w-full max-w-md px-4 py-[12vh]">
-      <p className="mb-6 font-semibold">Kettle Tarn</p>
-      {secret ? <Choose secret={secret} /> : <AskForOne />}
-    </main>
-  );
+  return <Porch>{secret ? <Choose secret={secret} /> : <AskForOne />}</Porch>;
 }
 
 function AskForOne() {

@@ -1,10 +1,12 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, ask, type Schemas } from "../../api/client";
+import { useWhoIsHere } from "../../api/me";
 import { Button } from "../../parts/Button";
 import { Field } from "../../parts/Field";
 import { fromTheHouse, inside } from "../../parts/house";
+import { Porch } from "../../parts/Porch";
 import { useTitle } from "../../parts/title";
 import { Trouble } from "../../parts/Trouble";
 import { Credentials } from "./SignInForm";
@@ -32,8 +34,7 @@ export function HousePage() {
   }, [came, isIdle, mutate]);
   const arrival = arrive.data?.arrival;
   return (
-    <main className="mx-auto w-full max-w-md px-4 py-[12vh]">
-      <p className="mb-6 font-semibold">Kettle Tarn</p>
+    <Porch>
       {(!came?.code || arrive.error) && (
         <>
           <h1>You are not signed in</h1>
@@ -48,7 +49,7 @@ export function HousePage() {
       )}
       {arrive.isPending && <p role="status">One moment.</p>}
       {arrival && <WhoIsThat arrival={arrival} to={to} onIn={go} />}
-    </main>
+    </Porch>
   );
 }
 
@@ -56,10 +57,7 @@ export function HousePage() {
 function WhoIsThat({ arrival, to, onIn }: { arrival: Schemas["HouseArrival"]; to: string; onIn: (where?: string) => void }) {
   const invitation = /^\/invited#(\w+)$/.exec(to)?.[1];
   const mayBeNew = arrival.new || !!invitation;
-  const me = useQuery({
-    queryKey: ["house", "me"],
-    queryFn: () => fetch("/api/v1/whoami").then((r) => (r.ok ? (r.json() as Promise<Schemas["Person"]>) : null)),
-  });
+  const me = useWhoIsHere();
   const [here, setHere] = useState(!mayBeNew);
   if (!me.isSuccess) return null;
   return (

@@ -1,0 +1,119 @@
+package e2e
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// TestAKit: one project releases a set of assets, another one uses it, changes one of them, and brings what is newer.
+func TestAKit(t *testing.T) {
+	t.Parallel()
+	d := serve(t)
+	odile, rurik := d.person("odile"), d.person("rurik")
+	noise := strings.Repeat("brass ", 300_000) // more than one chunk
+	odile.start(map[string]string{"models/lamp.glb": "lamp", "models/boat.glb": "boat", "textures/brass.png": noise, "parts/old/x.png": "x"})
+	odile.tarn(0, "rules")
+	rulesFile := filepath.Join(odile.dir, "tarn.toml")
+	text, err := os.ReadFile(rulesFile)
+	if err != nil {
+		t.Fatal(err)
+	}
+	odile.write(map[string]string{"tarn.toml": string(text) + "\n[[kit]]\nname = \"lamp-parts\"\nmatch = [\"models/lamp*\", \"textures/brass*\"]\n"})
+	odile.tarn(0, "lock", "tarn.toml")
+	odile.tarn(0, "send", "-m", "A kit of lamp parts")
+	says(t, odile.tarn(0, "kit", "list"), "lamp-parts", "not released yet")
+	says(t, odile.tarn(1, "kit", "release", "lamps", "-m", "none"), `name no kit "lamps"`, "[[kit]]")
+	says(t, odile.tarn(0, "kit", "release", "lamp-parts", "-m", "Lamp and brass"), "brinelight/lamp-parts@1 is released, as of h2")
+	says(t, odile.tarn(0, "kit", "show", "lamp-parts"), "models/lamp.glb", "textures/brass.png", "2 assets", "Lamp and brass")
+	says(t, odile.tarn(0, "record", "--about", "kits"), "odile released lamp-parts@1")
+
+	// Another project, of somebody who may not look into the first one at first.
+	rurik.dir = filepath.Join(rurik.home, "undertow")
+	if err := os.MkdirAll(rurik.dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	rurik.write(map[string]string{"reef.glb": "reef", "kits/mine.txt": "mine"})
+	rurik.tarn(0, "start", "undertow", "--yes")
+	says(t, rurik.tarn(1, "kit", "use", "brinelight/lamp-parts"), `no project "brinelight" that you belong to`)
+	says(t, rurik.tarn(1, "kit", "use", "undertow/lamp-parts"), "undertow makes this kit itself")
+	odile.tarn(0, "member", "add", "rurik", "--role", "viewer")
+	says(t, rurik.tarn(1, "kit", "use", "brinelight/lamps"), "has released no such kit")
+	says(t, rurik.tarn(0, "kit", "use", "brinelight/lamp-parts", "--in", "parts/lamp", "--preview"), "would be brinelight/lamp-parts@1",
+		"models/lamp.glb", "new")
+	if _, err := os.Stat(filepath.Join(rurik.dir, "parts")); err == nil {
+		t.Error("a preview brought it")
+	}
+	says(t, rurik.tarn(0, "kit", "use", "brinelight/lamp-parts", "--in", "parts/lamp", "-m", "Lamps for the reef"),
+		"h2: parts/lamp is brinelight/lamp-parts@1, with 2 assets")
+	rurik.has("parts/lamp/models/lamp.glb", "lamp")
+	rurik.has("parts/lamp/textures/brass.png", noise)
+	says(t, rurik.tarn(0, "kit", "list"), "parts/lamp", "brinelight/lamp-parts@1", "the latest")
+	says(t, rurik.tarn(1, "kit", "use", "brinelight/lamp-parts", "--in", "parts/lamp"), "parts/lamp holds brinelight/lamp-parts already")
+	says(t, rurik.tarn(1, "kit", "use", "brinelight/lamp-parts", "--in", "parts"), "a kit does not lie in another one")
+	says(t, rurik.tarn(0, "kit", "use", "brinelight/lamp-parts", "--stay", "1"), "kits/lamp-parts is brinelight/lamp-parts@1")
+	says(t, rurik.tarn(0, "status"), "Nothing has changed here")
+
+	// One is changed where it is used; the maker releases more.
+	rurik.tarn(0, "begin", "--no-open", "parts/lamp/models/lamp.glb")
+	rurik.write(map[string]string{"parts/lamp/models/lamp.glb": "lamp of the reef"})
+	rurik.tarn(0, "send", "-m", "A lamp of our own")
+	for _, f := range []string{"models/lamp.glb", "textures/brass.png"} {
+		odile.tarn(0, "lock", f)
+	}
+	odile.write(map[string]string{"models/lamp.glb": "lamp, lit", "models/lamp-post.glb": "post", "textures/brass.png": "brass, worn"})
+	odile.tarn(0, "send", "-m", "Worn, and lit")
+	says(t, odile.tarn(0, "kit", "release", "lamp-parts", "-m", "Worn, and lit"), "lamp-parts@2")
+	says(t, odile.tarn(0, "kit", "compare", "lamp-parts@1", "lamp-parts@2"), "models/lamp-post.glb", "new", "changed")
+	says(t, odile.tarn(0, "kit", "show", "lamp-parts@1"), "2 assets")
+	says(t, rurik.tarn(0, "kit", "list"), "behind: the latest is @2; 1 asset changed here", "keeps to it; the latest is @2")
+
+	// Over what is not sent nothing is brought; what was changed stays.
+	rurik.write(map[string]string{"parts/lamp/textures/brass.png": "not sent"})
+	says(t, rurik.tarn(1, "kit", "update", "parts/lamp"), "parts/lamp/textures/brass.png", "not sent")
+	rurik.tarn(0, "discard", "parts/lamp/textures/brass.png")
+	says(t, rurik.tarn(0, "kit", "update", "parts/lamp", "--preview"), "would be brinelight/lamp-parts@2, from @1")
+	says(t, rurik.tarn(0, "kit", "update", "--all", "-m", "The worn ones"), "parts/lamp is brinelight/lamp-parts@2, from @1", "models/lamp-post.glb",
+		"Changed here before, and left as they are", "models/lamp.glb")
+	rurik.has("parts/lamp/models/lamp.glb", "lamp of the reef")
+	rurik.has("parts/lamp/models/lamp-post.glb", "post")
+	rurik.has("parts/lamp/textures/brass.png", "brass, worn")
+	rurik.has("kits/lamp-parts/textures/brass.png", noise)
+	says(t, rurik.tarn(0, "kit", "update", "--all"), "No use is behind")
+	says(t, rurik.tarn(1, "kit", "update", "kits"), "kits does not come from a kit")
+
+	// The maker's rights later on take nothing away; what came stays, also detached.
+	odile.tarn(0, "member", "remove", "rurik")
+	says(t, rurik.tarn(0, "kit", "list"), "its project is not yours to look at")
+	says(t, rurik.tarn(0, "kit", "detach", "parts/lamp"), "ordinary assets from then on")
+	rurik.has("parts/lamp/textures/brass.png", "brass, worn")
+	says(t, rurik.tarn(0, "history", "parts/lamp/models/lamp.glb"), "A lamp of our own", "Lamps for the reef")
+	if got := rurik.tarn(0, "kit", "list"); strings.Contains(got, "parts/lamp") {
+		t.Errorf("it is a use still: %s", got)
+	}
+	says(t, rurik.tarn(0, "rollback", "--all", "--to", "h2"), "Nothing was deleted")
+	says(t, rurik.tarn(0, "kit", "list"), "parts/lamp", "brinelight/lamp-parts@1")
+	// Releases come along with the project.
+	file := filepath.Join(t.TempDir(), "brinelight.tar")
+	odile.tarn(0, "project", "download", "brinelight", file)
+	d.tarnd(0, "import", file, "--owner", "odile", "--key", "elsewhere")
+	there := *odile
+	there.dir = filepath.Join(odile.home, "elsewhere")
+	if r := odile.runIn(odile.home, "", "join", "elsewhere"); r.Status != 0 {
+		t.Fatal(r.Errs)
+	}
+	says(t, there.tarn(0, "kit", "show", "lamp-parts@2"), "Worn, and lit", "3 assets")
+	says(t, there.tarn(0, "kit", "release", "lamp-parts", "-m", "Again"), "elsewhere/lamp-parts@3")
+
+	// Nor does the end of the project that made it.
+	if r := odile.runIn(odile.home, "brinelight\n", "project", "delete", "brinelight"); r.Status != 0 {
+		t.Fatal(r.Errs)
+	}
+	d.sql(`update projects set goes = now() where deleted is not null`)
+	d.tarnd(0, "collect")
+	says(t, rurik.tarn(0, "kit", "list"), "parts/lamp", "its project is not yours to look at")
+	rurik.tarn(0, "update")
+	rurik.has("parts/lamp/textures/brass.png", noise)
+	says(t, d.tarnd(0, "verify", "--deep"), "sound")
+}

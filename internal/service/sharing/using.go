@@ -1,0 +1,433 @@
+package sharing
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+
+	"kettletarn/internal/core/assetpath"
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/kit"
+	"kettletarn/internal/core/manifest"
+	"kettletarn/internal/core/model"
+	"kettletarn/internal/core/pack"
+	"kettletarn/internal/core/tree"
+	"kettletarn/internal/records"
+	"kettletarn/internal/service/contents"
+	"kettletarn/internal/service/ground"
+	"kettletarn/internal/service/handoffs"
+)
+
+// use is a folder that came from a kit: what its file says, and what is there now, by folded path below the folder.
+type use struct {
+	dir  string
+	file tree.Entry
+	said *kit.Use
+	here map[string]tree.Entry
+}
+
+// row is a use as it is told.
+func (u *use) row() model.KitUse {
+	return model.KitUse{Dir: u.dir, Kit: u.said.Name(), Release: u.said.Release, Stay: u.said.Stay, Assets: len(u.said.Assets),
+		Changed: u.changed()}
+}
+
+// changed are the assets that are not as they came.
+func (u *use) changed() []string {
+	list := []string{}
+	for _, a := range u.said.Assets {
+		if e, there := u.here[assetpath.Fold(a.Path)]; !there || e.Content != a.Content {
+			list = append(list, a.Path)
+		}
+	}
+	return list
+}
+
+// uses are those of a tree, by folder. A file that can't be read is none: somebody wrote it by hand.
+func (s *Room) uses(ctx context.Context, p records.Project, root chunk.Digest) (list []*use, err error) {
+	var files []tree.Entry
+	rows := map[chunk.Digest]records.Content{}
+	if err := s.Use(ctx, func(tx *records.Tx) error {
+		if err := s.Forest(tx, p.ID).Range(ctx, root, "", "", func(e *tree.Entry) bool {
+			if _, ok := kit.Folder(e.Key); ok {
+				files = append(files, *e)
+			}
+			return ctx.Err() == nil
+		}); err != nil {
+			return err
+		}
+		var digests []chunk.Digest
+		for _, f := range files {
+			digests = append(digests, f.Content)
+		}
+		rows, err = tx.Contents(ctx, p.ID, digests, false)
+		return err
+	}); err != nil {
+		return nil, err
+	}
+	for _, f := range files {
+		row, there := rows[f.Content]
+		if !there || row.Size > kit.MaxSize {
+			continue
+		}
+		text, err := s.text(ctx, row)
+		if err != nil {
+			return nil, err
+		}
+		said, err := kit.Parse(text)
+		if err != nil {
+			continue
+		}
+		dir, _ := kit.Folder(f.Spelling())
+		list = append(list, &use{dir: dir, file: f, said: said, here: map[string]tree.Entry{}})
+	}
+	err = s.Use(ctx, func(tx *records.Tx) error {
+		for _, u := range list {
+			prefix := assetpath.Fold(u.dir) + "/"
+			if err := s.Forest(tx, p.ID).Range(ctx, root, prefix, assetpath.Fold(u.dir)+"0", func(e *tree.Entry) bool {
+				u.here[strings.TrimPrefix(e.Key, prefix)] = *e
+				return ctx.Err() == nil
+			}); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return list, err
+}
+
+func (s *Room) text(ctx context.Context, row records.Content) ([]byte, error) {
+	c := s.OpenRow(ctx, row)
+	defer c.Close()
+	return io.ReadAll(io.LimitReader(c, kit.MaxSize+1))
+}
+
+// ChangeKit uses a kit, brings a use to another release, or detaches it, as a handoff, or says with Preview what that would do. sendKey is
+// the key of that handoff; the same key again gets the same answer.
+func (s *Room) ChangeKit(ctx context.Context, actor ground.Actor, key string, q model.KitRequest, sendKey string) (out model.KitAnswer,
+	err error) {
+	out = model.KitAnswer{Changes: []model.KitAsset{}, Kept: []string{}, Refusals: []model.Refusal{}}
+	q.Dir = strings.Trim(q.Dir, "/")
+	if bad := assetpath.Check(q.Dir + "/" + kit.File); bad != nil {
+		return out, model.NewProblem(model.BadRequest, bad.Remedy, "%s can't be the folder of a kit: %s", ground.Printable(q.Dir), bad.Message)
+	}
+	var p records.Project
+	var on records.Branch
+	if err := s.Use(ctx, func(tx *records.Tx) error {
+		if p, err = ground.Project(ctx, tx, actor, key, model.Artist); err != nil {
+			return err
+		}
+		on, err = ground.Head(ctx, tx, p, q.Branch)
+		return err
+	}); err != nil {
+		return out, err
+	}
+	list, err := s.uses(ctx, p, on.Root)
+	if err != nil {
+		return out, err
+	}
+	work := &changing{s: s, actor: actor, q: q, out: &out, project: p, root: on.Root}
+	if err := work.find(list); err != nil {
+		return out, err
+	}
+	switch {
+	case q.Detach:
+		err = work.detach()
+	default:
+		err = work.bring(ctx)
+	}
+	if err != nil {
+		return out, err
+	}
+	return out, work.send(ctx, key, sendKey)
+}
+
+// changing is the work of one ChangeKit.
+type changing struct {
+	s       *Room
+	actor   ground.Actor
+	q       model.KitRequest
+	out     *model.KitAnswer
+	project records.Project
+	root    chunk.Digest
+	use     *use // as it is; nil where it is new
+	changes []handoffs.Change
+	says    string
+}
+
+// find is the use of the folder that is meant.
+func (c *changing) find(list []*use) error {
+	folded := assetpath.Fold(c.q.Dir)
+	for _, u := range list {
+		there := assetpath.Fold(u.dir)
+		switch {
+		case there == folded:
+			c.use = u
+		case c.q.Kit != "" && (strings.HasPrefix(folded+"/", there+"/") || strings.HasPrefix(there+"/", folded+"/")):
+			return model.NewProblem(model.Taken, "take a folder beside it", "%s holds %s already, and a kit does not lie in another one", u.dir,
+				u.said.Name())
+		}
+	}
+	switch {
+	case c.q.Kit == "" && c.use == nil:
+		return model.NewProblem(model.NotFound, "tarn kit list shows those that do", "%s does not come from a kit", c.q.Dir)
+	case c.q.Kit != "" && c.use != nil:
+		return model.NewProblem(model.Taken, "tarn kit update brings another release of it; another kit goes into another folder",
+			"%s holds %s already", c.q.Dir, c.use.said.Name())
+	}
+	return nil
+}
+
+func (c *changing) detach() error {
+	c.out.Use, c.out.Was = c.use.row(), c.use.said.Release
+	c.changes = []handoffs.Change{{Path: c.use.file.Spelling(), Base: c.use.file.Version, Gone: true}}
+	c.says = fmt.Sprintf("%s is detached from %s: ordinary assets from now on", c.q.Dir, c.use.said.Name())
+	return nil
+}
+
+// bring makes the folder what a release is, but for what was changed in it.
+func (c *changing) bring(ctx context.Context) error {
+	name := c.q.Kit
+	if c.use != nil {
+		name = c.use.said.Name()
+		c.out.Was = c.use.said.Release
+	}
+	maker, kitName, _, err := kit.ParseName(name)
+	switch {
+	case err != nil || maker == "":
+		return model.NewProblem(model.BadRequest, "that looks like brinelight/lamp-parts", "%q names no kit of a project", ground.Printable(name))
+	case maker == c.project.Key:
+		return model.NewProblem(model.BadRequest, "copy the files where you want them twice", "%s makes this kit itself", maker)
+	}
+	r, err := c.s.released(ctx, c.actor, maker, kitName, c.q.To)
+	if err != nil {
+		return err
+	}
+	now := &kit.Use{Project: maker, Kit: kitName, Release: r.release.Number, Stay: c.q.Stay, Assets: make([]kit.Asset, len(r.assets))}
+	before := c.use
+	if before == nil {
+		before = &use{dir: c.q.Dir, said: &kit.Use{}, here: map[string]tree.Entry{}}
+		if err := c.whatIsThere(ctx, before); err != nil {
+			return err
+		}
+	}
+	var wanted []chunk.Digest
+	came := map[string]bool{}
+	for i, a := range r.assets {
+		content, err := chunk.ParseDigest(a.Content)
+		if err != nil {
+			return err
+		}
+		now.Assets[i] = kit.Asset{Path: a.Path, Content: content}
+		came[assetpath.Fold(a.Path)] = true
+		if c.one(before, a, content) {
+			wanted = append(wanted, content)
+		}
+	}
+	for _, a := range before.said.Assets {
+		e, there := before.here[assetpath.Fold(a.Path)]
+		switch {
+		case came[assetpath.Fold(a.Path)] || !there:
+		case e.Content != a.Content:
+			c.out.Kept = append(c.out.Kept, a.Path) // it is the team's own by now
+		default:
+			c.changes = append(c.changes, handoffs.Change{Path: e.Spelling(), Base: e.Version, Gone: true})
+			c.out.Changes = append(c.out.Changes, model.KitAsset{Path: a.Path, Size: e.Size, Content: a.Content.String(), Change: "gone"})
+		}
+	}
+	text, err := now.Encode()
+	if err != nil {
+		return err
+	}
+	c.out.Use = (&use{dir: c.q.Dir, said: now, here: before.here}).row()
+	c.out.Use.Newest, c.out.Use.Changed = max(c.s.newest(ctx, c.actor, now), now.Release), append([]string{}, c.out.Kept...)
+	if c.use != nil && c.use.said.Release == now.Release && c.use.said.Stay == now.Stay && len(c.changes) == 0 {
+		return model.NewProblem(model.BadRequest, "there is nothing to do", "%s has %s@%d already", c.q.Dir, name, now.Release)
+	}
+	c.says = fmt.Sprintf("%s@%d in %s", name, now.Release, c.q.Dir)
+	if !c.q.Preview && len(c.out.Refusals) == 0 {
+		if err := c.s.copy(ctx, c.actor, maker, c.project.Key, wanted); err != nil {
+			return err
+		}
+	}
+	return c.noteUse(ctx, text)
+}
+
+// one settles what becomes of an asset of the release, and says whether its content is wanted.
+func (c *changing) one(before *use, a model.KitAsset, content chunk.Digest) bool {
+	e, there := before.here[assetpath.Fold(a.Path)]
+	old, cameBefore := before.said.Content(a.Path)
+	change := handoffs.Change{Path: c.q.Dir + "/" + a.Path, Content: content, Size: a.Size, Executable: a.Executable}
+	a.Change = "new"
+	switch {
+	case there && e.Content == content:
+		return false
+	case there && cameBefore && e.Content == old:
+		change.Path, change.Base, a.Change = e.Spelling(), e.Version, "changed"
+	case cameBefore && (!there || e.Content != old):
+		c.out.Kept = append(c.out.Kept, a.Path) // changed or taken away here: it is the team's own by now
+		return false
+	case there:
+		c.out.Refusals = append(c.out.Refusals, model.Refusal{Path: e.Spelling(), Reason: "in-the-way",
+			Message: e.Spelling() + ": it is there already, and did not come from the kit", Remedy: "move it, or take another folder"})
+		return false
+	}
+	c.changes, c.out.Changes = append(c.changes, change), append(c.out.Changes, a)
+	return true
+}
+
+// whatIsThere looks into a folder that did not come from a kit yet.
+func (c *changing) whatIsThere(ctx context.Context, u *use) error {
+	prefix := assetpath.Fold(u.dir) + "/"
+	return c.s.Use(ctx, func(tx *records.Tx) error {
+		return c.s.Forest(tx, c.project.ID).Range(ctx, c.root, prefix, assetpath.Fold(u.dir)+"0", func(e *tree.Entry) bool {
+			u.here[strings.TrimPrefix(e.Key, prefix)] = *e
+			return ctx.Err() == nil
+		})
+	})
+}
+
+// noteUse has the file of the use written with the rest.
+func (c *changing) noteUse(ctx context.Context, text []byte) error {
+	change := handoffs.Change{Path: c.q.Dir + "/" + kit.File, Size: int64(len(text))}
+	if c.use != nil {
+		change.Path, change.Base = c.use.file.Spelling(), c.use.file.Version
+	}
+	if c.q.Preview {
+		change.Content = contentOf(text)
+	} else {
+		content, err := c.s.Ingest(ctx, c.project, bytes.NewReader(text))
+		if err != nil {
+			return err
+		}
+		change.Content = content.Digest
+	}
+	c.changes = append(c.changes, change)
+	return nil
+}
+
+// contentOf is the content that a text has, without keeping it.
+func contentOf(text []byte) chunk.Digest {
+	var refs []chunk.Ref
+	for cutter := chunk.NewCutter(bytes.NewReader(text)); ; {
+		data, err := cutter.Next()
+		if err != nil {
+			return manifest.Root(refs)
+		}
+		refs = append(refs, chunk.Ref{Digest: chunk.Sum(data), Size: len(data)})
+	}
+}
+
+// send hands off what was planned, or says what would stand in the way.
+func (c *changing) send(ctx context.Context, key, sendKey string) error {
+	note := strings.TrimSpace(c.q.Note + "\n\n" + c.says)
+	send := handoffs.Send{Key: sendKey, Workspace: c.q.Workspace, Branch: c.q.Branch, About: model.About{Note: note}, TakeFree: true, Older: true,
+		Changes: c.changes}
+	if err := c.unsent(ctx); err != nil {
+		return err
+	}
+	if c.q.Preview || len(c.out.Refusals) > 0 {
+		var refused *model.Refused
+		if _, err := c.s.CheckSend(ctx, c.actor, key, handoffs.Question{Send: send}); errors.As(err, &refused) {
+			c.out.Refusals = append(c.out.Refusals, refused.Refusals...)
+		} else if err != nil {
+			return err
+		}
+		if !c.q.Preview {
+			return &model.Refused{Refusals: c.out.Refusals}
+		}
+		return nil
+	}
+	receipt, err := c.s.Send(ctx, c.actor, key, send, nil)
+	if err == nil {
+		c.out.Handoff = &receipt.Handoff
+	}
+	return err
+}
+
+// unsent refuses over what somebody changed and did not send: it would be behind.
+func (c *changing) unsent(ctx context.Context) error {
+	folded := make([]string, len(c.changes))
+	for i, change := range c.changes {
+		folded[i] = assetpath.Fold(change.Path)
+	}
+	return c.s.Use(ctx, func(tx *records.Tx) error {
+		on, err := ground.Head(ctx, tx, c.project, c.q.Branch)
+		if err != nil {
+			return err
+		}
+		_, heads, err := tx.Shown(ctx, c.project.ID, on.Head, folded)
+		for _, h := range heads {
+			c.out.Refusals = append(c.out.Refusals, model.Refusal{Path: h.Path, Reason: "edited",
+				Message: fmt.Sprintf("%s: %s has changes to it in %s that were not sent", h.Path, h.Handle, h.Workspace),
+				Remedy:  "they send them, or put them away with tarn discard; then again"})
+		}
+		return err
+	})
+}
+
+// copyAtOnce is how much is held in memory while contents are copied between projects, in bytes.
+const copyAtOnce = 16 << 20
+
+// copy brings contents from one project to another that are not there yet. No client sees them.
+func (s *Room) copy(ctx context.Context, actor ground.Actor, from, to string, list []chunk.Digest) error {
+	load := func(ctx context.Context, digests []chunk.Digest) (blocks [][]byte, err error) {
+		err = s.FetchChunks(ctx, actor, from, digests, func(r pack.Record) error {
+			data, err := r.Decode(make([]byte, 0, chunk.Max))
+			blocks = append(blocks, bytes.Clone(data))
+			return err
+		})
+		return blocks, err
+	}
+	var waiting []chunk.Digest
+	held := 0
+	flush := func() error {
+		missing, err := s.MissingChunks(ctx, actor, to, waiting)
+		waiting, held = nil, 0
+		if err != nil || len(missing) == 0 {
+			return err
+		}
+		var taken []pack.Record
+		if err := s.FetchChunks(ctx, actor, from, missing, func(r pack.Record) error {
+			r.Data = bytes.Clone(r.Data)
+			taken = append(taken, r)
+			return nil
+		}); err != nil {
+			return err
+		}
+		_, err = s.StoreChunks(ctx, actor, to, func() (pack.Record, error) {
+			if len(taken) == 0 {
+				return pack.Record{}, io.EOF
+			}
+			r := taken[0]
+			taken = taken[1:]
+			return r, nil
+		})
+		return err
+	}
+	add := func(d chunk.Digest, size int) error {
+		waiting = append(waiting, d)
+		if held += size; held < copyAtOnce && len(waiting) < contents.MaxDigests {
+			return nil
+		}
+		return flush()
+	}
+	seen := map[chunk.Digest]bool{}
+	for _, content := range list {
+		if seen[content] {
+			continue
+		}
+		seen[content] = true
+		if err := manifest.Walk(ctx, load, content, 0, func(d chunk.Digest) error { return add(d, 64<<10) },
+			func(_ int64, ref chunk.Ref) error { return add(ref.Digest, ref.Size) }); err != nil {
+			return err
+		}
+	}
+	if len(waiting) == 0 {
+		return nil
+	}
+	return flush()
+}
