@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"sort"
+	"time"
 
 	"kettletarn/internal/client"
 	"kettletarn/internal/core/assetpath"
@@ -369,11 +370,22 @@ func (w *Workspace) Adopt(ctx context.Context) (*Adopted, error) {
 	if err := w.Refresh(ctx); err != nil {
 		return nil, err
 	}
+	out, young, err := w.adoptOnce(ctx)
+	if err == nil && young {
+		// A file that was written this very moment may be written again without looking other; a moment later it is what it is.
+		time.Sleep(2 * index.Resolution)
+		out, _, err = w.adoptOnce(ctx)
+	}
+	return out, err
+}
+
+// adoptOnce says besides whether there were files that are too young to be told by their looks.
+func (w *Workspace) adoptOnce(ctx context.Context) (out *Adopted, young bool, err error) {
 	s, err := w.Status(ctx, Question{})
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
-	out := &Adopted{Taken: s.Same, Differ: []model.Asset{}, New: []model.Asset{}, Lacking: []model.Asset{},
+	out = &Adopted{Taken: s.Same, Differ: []model.Asset{}, New: []model.Asset{}, Lacking: []model.Asset{},
 		Odd: append([]model.Refusal{}, s.Odd...)}
 	var same []placing.Wanted
 	var later []model.Asset
@@ -399,12 +411,13 @@ func (w *Workspace) Adopt(ctx context.Context) (*Adopted, error) {
 	rest, err := w.adopt(s, same, u)
 	out.Taken += len(u.Brought)
 	for _, f := range rest {
+		young = young || f.Was != nil
 		out.Lacking = append(out.Lacking, f.Asset)
 	}
 	if err != nil || len(later) == 0 {
-		return out, err
+		return out, young, err
 	}
-	return out, w.update(func(t index.Tx) error {
+	return out, young, w.update(func(t index.Tx) error {
 		for _, a := range later {
 			if err := t.SetBase(a.Path, placing.BaseOf(a, index.Stamp{Size: a.Size}), nil); err != nil {
 				return err

@@ -38,8 +38,8 @@ type Stamp struct {
 	Looked int64
 }
 
-// resolution is how coarse a file system's clock may be, in nanoseconds.
-const resolution = int64(20 * time.Millisecond)
+// Resolution is how coarse a file system's clock may be.
+const Resolution = 20 * time.Millisecond
 
 // Is reports whether a file that looks like s2 now was not written since it looked like s, as far as looks tell.
 func (s Stamp) Is(s2 Stamp) bool {
@@ -48,7 +48,7 @@ func (s Stamp) Is(s2 Stamp) bool {
 
 // Fits reports whether a file that looks like s2 now still has the content that it had when it looked like s.
 func (s Stamp) Fits(s2 Stamp) bool {
-	return s.Is(s2) && s.Time+resolution < s.Looked
+	return s.Is(s2) && s.Time+int64(Resolution) < s.Looked
 }
 
 // Cut is what a file was cut into, with the stamp that it was made under, kept so that an interrupted send need not read the file

@@ -154,7 +154,7 @@ func TestEachGoesThroughHereAndThereInOrder(t *testing.T) {
 
 // TestAStampHolds only where the file was written before it was looked at by more than the clock can tell.
 func TestAStampHolds(t *testing.T) {
-	looked := Stamp{Size: 3, Time: 1000, Inode: 5, Looked: 1000 + resolution}
+	looked := Stamp{Size: 3, Time: 1000, Inode: 5, Looked: 1000 + int64(Resolution)}
 	now := looked
 	now.Looked++
 	if looked.Fits(now) || !looked.Is(now) {
