@@ -20,7 +20,8 @@ func TestAKit(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	odile.write(map[string]string{"tarn.toml": string(text) + "\n[[kit]]\nname = \"lamp-parts\"\nmatch = [\"models/lamp*\", \"textures/brass*\"]\n"})
+	odile.write(map[string]string{"tarn.toml": string(text) + "\n[[kit]]\nname = \"lamp-parts\"\n" +
+		"match = [\"models/lamp*\", \"textures/brass*\"]\n"})
 	odile.tarn(0, "lock", "tarn.toml")
 	odile.tarn(0, "send", "-m", "A kit of lamp parts")
 	says(t, odile.tarn(0, "kit", "list"), "lamp-parts", "not released yet")
@@ -74,8 +75,8 @@ func TestAKit(t *testing.T) {
 	says(t, rurik.tarn(1, "kit", "update", "parts/lamp"), "parts/lamp/textures/brass.png", "not sent")
 	rurik.tarn(0, "discard", "parts/lamp/textures/brass.png")
 	says(t, rurik.tarn(0, "kit", "update", "parts/lamp", "--preview"), "would be brinelight/lamp-parts@2, from @1")
-	says(t, rurik.tarn(0, "kit", "update", "--all", "-m", "The worn ones"), "parts/lamp is brinelight/lamp-parts@2, from @1", "models/lamp-post.glb",
-		"Changed here before, and left as they are", "models/lamp.glb")
+	says(t, rurik.tarn(0, "kit", "update", "--all", "-m", "The worn ones"), "parts/lamp is brinelight/lamp-parts@2, from @1",
+		"models/lamp-post.glb", "Changed here before, and left as they are", "models/lamp.glb")
 	rurik.has("parts/lamp/models/lamp.glb", "lamp of the reef")
 	rurik.has("parts/lamp/models/lamp-post.glb", "post")
 	rurik.has("parts/lamp/textures/brass.png", "brass, worn")

@@ -115,8 +115,8 @@ func (a *app) showKit(ctx context.Context, cmd *cli.Command, w *workspace.Worksp
 		return err
 	}
 	return a.answer(cmd, k, func() {
-		a.say("%s/%s@%d by %s, %s: h%d, %s, %s\n\n  %s\n", project, k.Kit, k.Number, k.Person, when(k.At), k.Handoff, plural(here(k.Assets), "asset"),
-			size(k.Size), firstLine(k.Note, 200))
+		a.say("%s/%s@%d by %s, %s: h%d, %s, %s\n\n  %s\n", project, k.Kit, k.Number, k.Person, when(k.At), k.Handoff,
+			plural(here(k.Assets), "asset"), size(k.Size), firstLine(k.Note, 200))
 		a.printKit(k.Assets, false)
 	})
 }

@@ -17,8 +17,8 @@ func (w *Workspace) Kits(ctx context.Context) (model.Kits, error) {
 	return w.Client.Kits(ctx, w.Marker.Project, view.On())
 }
 
-// ChangeKit uses a kit, brings a use to another release, or detaches it, as a handoff on the branch that one is on, and brings that here; or
-// says, with Preview, what it would do. The service refuses over what it knows to be unsent, and is told first.
+// ChangeKit uses a kit, brings a use to another release, or detaches it, as a handoff on the branch that one is on, and brings that here;
+// or says, with Preview, what it would do. The service refuses over what it knows to be unsent, and is told first.
 func (w *Workspace) ChangeKit(ctx context.Context, q model.KitRequest) (*model.KitAnswer, *Updated, error) {
 	if err := w.Refresh(ctx); err != nil {
 		return nil, nil, err

@@ -28,8 +28,8 @@ const (
 	MaxAssets = 50_000
 )
 
-const about = `# What is in this folder came from a kit. tarn kit update brings what is newer, tarn kit detach makes all of it ordinary; this file is
-# written by those, and not by hand.
+const about = `# What is in this folder came from a kit. tarn kit update brings what is newer, tarn kit detach makes all of it ordinary;
+# this file is written by those, and not by hand.
 `
 
 // Asset is one that came: its path below the folder, and its content.

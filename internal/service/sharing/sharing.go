@@ -72,7 +72,8 @@ func (s *Room) ReleaseKit(ctx context.Context, actor ground.Actor, key string, q
 				return err
 			}
 			if !some {
-				return model.NewProblem(model.BadRequest, "tarn rules test PATH says how patterns fit", "nothing in h%d is of the kit %s", number, q.Kit)
+				return model.NewProblem(model.BadRequest, "tarn rules test PATH says how patterns fit", "nothing in h%d is of the kit %s", number,
+					q.Kit)
 			}
 			r = model.KitRelease{Kit: k.Name, Handoff: number, Match: k.Match, Note: q.Note}
 			if r.Number, err = tx.AddKitRelease(ctx, p.ID, actor.ID, r); err != nil {

@@ -324,8 +324,8 @@ func contentOf(text []byte) chunk.Digest {
 // send hands off what was planned, or says what would stand in the way.
 func (c *changing) send(ctx context.Context, key, sendKey string) error {
 	note := strings.TrimSpace(c.q.Note + "\n\n" + c.says)
-	send := handoffs.Send{Key: sendKey, Workspace: c.q.Workspace, Branch: c.q.Branch, About: model.About{Note: note}, TakeFree: true, Older: true,
-		Changes: c.changes}
+	send := handoffs.Send{Key: sendKey, Workspace: c.q.Workspace, Branch: c.q.Branch, About: model.About{Note: note}, TakeFree: true,
+		Older: true, Changes: c.changes}
 	if err := c.unsent(ctx); err != nil {
 		return err
 	}
