@@ -57,8 +57,12 @@ func TestAKit(t *testing.T) {
 	says(t, rurik.tarn(0, "status"), "Nothing has changed here")
 
 	// One is changed where it is used; the maker releases more.
-	rurik.tarn(0, "begin", "--no-open", "parts/lamp/models/lamp.glb")
+	watch := rurik.watch()
+	watch.says("watching")
+	says(t, rurik.tarn(0, "begin", "--no-open", "parts/lamp/models/lamp.glb"),
+		"parts/lamp/models/lamp.glb comes from the kit brinelight/lamp-parts@1", "change models/lamp.glb in brinelight", "tarn kit detach parts/lamp")
 	rurik.write(map[string]string{"parts/lamp/models/lamp.glb": "lamp of the reef"})
+	watch.says("comes from the kit brinelight/lamp-parts@1")
 	rurik.tarn(0, "send", "-m", "A lamp of our own")
 	for _, f := range []string{"models/lamp.glb", "textures/brass.png"} {
 		odile.tarn(0, "lock", f)

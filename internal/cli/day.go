@@ -91,7 +91,7 @@ func (a *app) begin() *cli.Command {
 				for _, b := range u.Brought {
 					a.say("%s: version %d by %s was brought.", b.Path, b.Newest, b.Author)
 				}
-				a.printHeadsUps(ctx, w, locks)
+				a.printBeforeEditing(ctx, w, locks)
 			}); err != nil {
 				return err
 			}

@@ -39,7 +39,7 @@ func (a *app) lock() *cli.Command {
 				for _, x := range out.Waiting {
 					a.say("%s: %s has it; you are %s in line, and will be told.", x.Path, x.Holder, lock.Ordinal(x.Place))
 				}
-				a.printHeadsUps(ctx, w, out.Locks)
+				a.printBeforeEditing(ctx, w, out.Locks)
 			}); err != nil {
 				return err
 			}
@@ -58,8 +58,8 @@ func (a *app) lock() *cli.Command {
 		&cli.BoolFlag{Name: "set", Usage: "take the rest of each set along"})
 }
 
-// printHeadsUps names who else has unsent changes to what was locked just now.
-func (a *app) printHeadsUps(ctx context.Context, w *workspace.Workspace, locks []model.Lock) {
+// printBeforeEditing names who else has unsent changes to what was locked just now, and says what of it comes from a kit.
+func (a *app) printBeforeEditing(ctx context.Context, w *workspace.Workspace, locks []model.Lock) {
 	paths := make([]string, len(locks))
 	for i, l := range locks {
 		paths[i] = l.Path
@@ -70,6 +70,9 @@ func (a *app) printHeadsUps(ctx context.Context, w *workspace.Workspace, locks [
 	}
 	for _, h := range heads {
 		fmt.Fprintf(a.errs, "Heads-up: %s has changes to %s that were not sent, since %s in %s.\n", h.Handle, h.Path, when(h.Since), h.Workspace)
+	}
+	for _, line := range w.FromKits(paths) {
+		fmt.Fprintln(a.errs, line)
 	}
 }
 

@@ -2,10 +2,16 @@ package workspace
 
 import (
 	"context"
+	"fmt"
+	"path"
+	"path/filepath"
 
 	"github.com/google/uuid"
 
+	"kettletarn/internal/core/assetpath"
+	"kettletarn/internal/core/kit"
 	"kettletarn/internal/core/model"
+	"kettletarn/internal/workspace/disk"
 )
 
 // Kits are those that the project makes, and those that it uses on the branch that one is on.
@@ -41,4 +47,33 @@ func (w *Workspace) ChangeKit(ctx context.Context, q model.KitRequest) (*model.K
 		u.Refusals = withoutUnknown(u.Refusals)
 	}
 	return &answer, u, err
+}
+
+// FromKits says of assets that came from kits that they did, and what the ways are of changing them: a sentence for each folder. It reads
+// what stands here, and asks nobody.
+func (w *Workspace) FromKits(paths []string) (said []string) {
+	uses, told := map[string]*kit.Use{}, map[string]bool{}
+	for _, p := range paths {
+		for dir := path.Dir(p); dir != "." && dir != "/"; dir = path.Dir(dir) {
+			u, looked := uses[dir]
+			if !looked {
+				if text, err := disk.ReadSmall(filepath.Join(w.Root, filepath.FromSlash(dir), kit.File), kit.MaxSize); err == nil {
+					u, _ = kit.Parse(text)
+				}
+				uses[dir] = u
+			}
+			if u == nil {
+				continue
+			}
+			below := p[len(dir)+1:]
+			if _, came := u.Content(below); came && !told[dir] {
+				told[dir] = true
+				said = append(said, fmt.Sprintf("%s comes from the kit %s@%d: changed here, it stays as you make it, and updates of the kit leave "+
+					"it so. To change it for all, change %s in %s; to have it on its own for good, tarn kit detach %s.", assetpath.Printable(p),
+					u.Name(), u.Release, assetpath.Printable(below), u.Project, assetpath.Printable(dir)))
+			}
+			break
+		}
+	}
+	return said
 }

@@ -33,6 +33,7 @@ func (r *watcher) acting(ctx context.Context) {
 			continue
 		}
 		r.acceptOffers(ctx, s)
+		r.fromKits(s)
 		r.lockEdited(ctx, s)
 		r.comment(s)
 		if r.isOnline() {
@@ -80,6 +81,22 @@ func (r *watcher) acceptOffers(ctx context.Context, s *workspace.Status) {
 		case err != nil:
 			r.say(Notice{Kind: "not-locked", Paths: []string{a.Path},
 				Message: fmt.Sprintf("%s is offered to you, and could not be taken by itself: %v", a.Path, err), News: news.Turn, Yours: true})
+		}
+	}
+}
+
+// fromKits says once of what is edited that it comes from a kit.
+func (r *watcher) fromKits(s *workspace.Status) {
+	var edited []string
+	for _, a := range s.Assets {
+		if a.State == model.Edited {
+			edited = append(edited, a.Path)
+		}
+	}
+	for _, line := range r.hand.FromKits(edited) {
+		if !r.kits[line] {
+			r.kits[line] = true
+			r.say(Notice{Kind: "from-kit", Message: line})
 		}
 	}
 }

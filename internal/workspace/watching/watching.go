@@ -84,6 +84,7 @@ type watcher struct {
 	retry    bool              // what was refused before may be granted now
 	tried    map[string]string // why each lock on edit was not got
 	said     map[string]string // what was said of each path
+	kits     map[string]bool   // what was said of assets that come from kits
 	cut      bool              // the service was looked for, and is away
 	away     map[string]bool   // what was edited without its lock meanwhile
 	outgoing chan struct{}
@@ -104,7 +105,7 @@ func Run(ctx context.Context, w *workspace.Workspace, o Options, say func(Notice
 	r := &watcher{w: w, o: o, dirty: map[string]bool{}, told: map[string]bool{}, all: true, fetch: make(chan struct{}, 1),
 		echoes: map[string]chan struct{}{}, work: make(chan struct{}, 1),
 		act: make(chan struct{}, 1), outgoing: make(chan struct{}, 1),
-		tried: map[string]string{}, said: map[string]string{}, away: map[string]bool{}}
+		tried: map[string]string{}, said: map[string]string{}, kits: map[string]bool{}, away: map[string]bool{}}
 	for _, other := range []**workspace.Workspace{&r.hand, &r.ear} {
 		opened, err := w.Again()
 		if err != nil {
