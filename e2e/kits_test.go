@@ -60,7 +60,8 @@ func TestAKit(t *testing.T) {
 	watch := rurik.watch()
 	watch.says("watching")
 	says(t, rurik.tarn(0, "begin", "--no-open", "parts/lamp/models/lamp.glb"),
-		"parts/lamp/models/lamp.glb comes from the kit brinelight/lamp-parts@1", "change models/lamp.glb in brinelight", "tarn kit detach parts/lamp")
+		"parts/lamp/models/lamp.glb comes from the kit brinelight/lamp-parts@1", "change models/lamp.glb in brinelight",
+		"tarn kit detach parts/lamp")
 	rurik.write(map[string]string{"parts/lamp/models/lamp.glb": "lamp of the reef"})
 	watch.says("comes from the kit brinelight/lamp-parts@1")
 	rurik.tarn(0, "send", "-m", "A lamp of our own")
