@@ -35,7 +35,8 @@ func TestAKit(t *testing.T) {
 	if err := os.MkdirAll(rurik.dir, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	rurik.write(map[string]string{"reef.glb": "reef", "kits/mine.txt": "mine"})
+	rurik.write(map[string]string{"reef.glb": "reef", "kits/mine.txt": "mine",
+		"tarn.toml": "otherwise = \"code\"\n[[rule]]\nmatch = [\"*.glb\", \"*.png\", \"*.txt\"]\nkind = \"asset\"\n"})
 	rurik.tarn(0, "start", "undertow", "--yes")
 	says(t, rurik.tarn(1, "kit", "use", "brinelight/lamp-parts"), `no project "brinelight" that you belong to`)
 	says(t, rurik.tarn(1, "kit", "use", "undertow/lamp-parts"), "undertow makes this kit itself")

@@ -30,11 +30,11 @@ func (a *app) kit() *cli.Command {
 			command("kit use", "bring a kit of another project into a folder, as a handoff", "PROJECT/NAME",
 				"tarn kit use brinelight/lamp-parts --in parts/lamp", a.named("kit use PROJECT/NAME [--in DIR]", a.useKit),
 				&cli.StringFlag{Name: "in", Usage: "the folder, from the root of the project (default kits/NAME)"},
-				&cli.IntFlag{Name: "stay", Usage: "take this release, and keep to it; else it follows the latest"}, note, preview),
+				&cli.IntFlag{Name: "stay", HideDefault: true, Usage: "take this release, and keep to it; else it follows the latest"}, note, preview),
 			command("kit update", "bring uses of kits to the latest release; what was changed here stays as it is", "[DIR…]",
 				"tarn kit update parts/lamp", a.updateKits,
 				&cli.BoolFlag{Name: "all", Usage: "all uses that are behind, but for those that keep to a release"},
-				&cli.IntFlag{Name: "to", Usage: "take this release, and keep to it"}, note, preview),
+				&cli.IntFlag{Name: "to", HideDefault: true, Usage: "take this release, and keep to it"}, note, preview),
 			command("kit detach", "make the assets of a use ordinary ones", "DIR", "tarn kit detach parts/lamp",
 				a.named("kit detach DIR", a.detachKit), note, preview),
 		}}

@@ -20,7 +20,7 @@ import (
 )
 
 // File is the name of the file, in the folder that it is about.
-const File = "tarn.kit"
+const File = rules.KitFile
 
 // Bounds of one: its size in bytes, and how many assets it lists.
 const (

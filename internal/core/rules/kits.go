@@ -21,6 +21,9 @@ type kitText struct {
 	Match any    `toml:"match"`
 }
 
+// KitFile is the file that says of a folder that it came from a kit: see package kit.
+const KitFile = "tarn.kit"
+
 // KitNames are what kits may be called.
 var KitNames = regexp.MustCompile(`^[a-z][a-z0-9-]{1,39}$`)
 

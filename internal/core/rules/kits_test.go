@@ -34,6 +34,14 @@ func TestKits(t *testing.T) {
 			t.Errorf("%q: %v, want %q", text, err, says)
 		}
 	}
+	// What says where a folder came from is an asset, whatever no rule covers is.
+	strict, err := Parse([]byte("otherwise = \"code\"\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if d := strict.Decide("kits/lamp-parts/" + KitFile); d.Kind != Asset || d.Lock != Free {
+		t.Errorf("%+v", d)
+	}
 	if _, err := KitOf("x", []string{"a\x00b"}); err == nil {
 		t.Error("a pattern that is none is taken")
 	}

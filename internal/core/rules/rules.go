@@ -138,7 +138,7 @@ var builtIn = func() []Rule {
 	list := []Rule{
 		{Match: []string{".DS_Store", "Thumbs.db", "desktop.ini", "._*", "*~", ".fuse_hidden*", ".nfs*", "$RECYCLE.BIN/", ".Trash-*/"},
 			Kind: Ignored},
-		{Match: []string{"/" + File}, Kind: Asset, Lock: Free},
+		{Match: []string{"/" + File, KitFile}, Kind: Asset, Lock: Free},
 		{Match: []string{".git*", "/" + Pin}, Kind: Code},
 	}
 	for i := range list {
