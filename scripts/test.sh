@@ -8,4 +8,4 @@ look
 # What takes the longest, and waits the most, begins first; the others run beside it.
 longest='./e2e ./internal/service ./internal/workspace'
 # shellcheck disable=SC2086,SC2046
-go test -p 3 -parallel 4 -timeout 20m $longest $(go list ./... | grep -v -e '/e2e$' -e '/internal/service$' -e '/internal/workspace$')
+go test -p 3 -timeout 20m $longest $(go list ./... | grep -v -e '/e2e$' -e '/internal/service$' -e '/internal/workspace$')
