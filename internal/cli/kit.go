@@ -22,7 +22,7 @@ func (a *app) kit() *cli.Command {
 			command("kit show", "a release of a kit, the latest where no number is named, and what is different in it", "NAME[@N]",
 				"tarn kit show lamp-parts@3", a.named("kit show NAME[@N], of this project, or PROJECT/NAME[@N]", a.showKit)),
 			command("kit compare", "what is different between two releases", "NAME@N NAME@M", "tarn kit compare lamp-parts@2 lamp-parts@3",
-				a.compareKits),
+				a.naming(2, 2, "kit compare NAME@N NAME@M", a.compareKits)),
 			command("kit release", "release a kit of the project under its next number; a release never changes", "NAME -m NOTE",
 				`tarn kit release lamp-parts -m "The winch has its own lamp"`, a.named("kit release NAME -m NOTE", a.releaseKit),
 				&cli.StringFlag{Name: "at", Usage: "as it is in this state: h40, or a milestone; the newest where left out"},
@@ -32,7 +32,8 @@ func (a *app) kit() *cli.Command {
 				&cli.StringFlag{Name: "in", Usage: "the folder, from the root of the project (default kits/NAME)"},
 				&cli.IntFlag{Name: "stay", HideDefault: true, Usage: "take this release, and keep to it; else it follows the latest"}, note, preview),
 			command("kit update", "bring uses of kits to the latest release; what was changed here stays as it is", "[DIR…]",
-				"tarn kit update parts/lamp", a.updateKits,
+				"tarn kit update parts/lamp",
+				a.naming(0, -1, "kit update [DIR…] [--all]", a.updateKits),
 				&cli.BoolFlag{Name: "all", Usage: "all uses that are behind, but for those that keep to a release"},
 				&cli.IntFlag{Name: "to", HideDefault: true, Usage: "take this release, and keep to it"}, note, preview),
 			command("kit detach", "make the assets of a use ordinary ones", "DIR", "tarn kit detach parts/lamp",
@@ -147,16 +148,7 @@ func (a *app) printKit(assets []model.KitAsset, changed bool) {
 	t.print()
 }
 
-func (a *app) compareKits(ctx context.Context, cmd *cli.Command) error {
-	names, err := arguments(cmd, 2, 2, "kit compare NAME@N NAME@M")
-	if err != nil {
-		return err
-	}
-	w, err := a.open()
-	if err != nil {
-		return err
-	}
-	defer w.Close()
+func (a *app) compareKits(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, names []string) error {
 	project, name, since, err := kitNamed(w, names[0])
 	if err != nil {
 		return err
@@ -209,19 +201,10 @@ func (a *app) detachKit(ctx context.Context, cmd *cli.Command, w *workspace.Work
 	return a.changeKit(ctx, cmd, w, model.KitRequest{Dir: names[0], Detach: true})
 }
 
-func (a *app) updateKits(ctx context.Context, cmd *cli.Command) error {
-	dirs, err := arguments(cmd, 0, -1, "kit update [DIR…] [--all]")
-	if err != nil {
-		return err
-	}
+func (a *app) updateKits(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, dirs []string) error {
 	if (len(dirs) == 0) != cmd.Bool("all") || cmd.Int("to") > 0 && len(dirs) != 1 {
 		return wrongUse("name folders that came from a kit, or --all; --to takes one folder. tarn kit list shows them")
 	}
-	w, err := a.open()
-	if err != nil {
-		return err
-	}
-	defer w.Close()
 	release, err := w.Work()
 	if err != nil {
 		return err

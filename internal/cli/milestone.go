@@ -31,9 +31,12 @@ func (a *app) milestone() *cli.Command {
 }
 
 // named makes the action of a command that takes one name, which is no path.
-func (a *app) named(usage string, do task) cli.ActionFunc {
+func (a *app) named(usage string, do task) cli.ActionFunc { return a.naming(1, 1, usage, do) }
+
+// naming makes the action of a command that takes least to most names (most -1 for any number), which are no paths.
+func (a *app) naming(least, most int, usage string, do task) cli.ActionFunc {
 	return func(ctx context.Context, cmd *cli.Command) error {
-		args, err := arguments(cmd, 1, 1, usage)
+		args, err := arguments(cmd, least, most, usage)
 		if err != nil {
 			return err
 		}

@@ -59,7 +59,7 @@ func (d *Desk) signIn(ctx context.Context, q SignIn) (out About, err error) {
 	var answer model.SignIn
 	switch {
 	case q.Secret != "":
-		every := model.Elsewhere{Secret: q.Secret, Every: q.Every, Until: time.Now()}
+		every := model.Elsewhere{Secret: q.Secret, Every: q.Every, Until: time.Now().Add(10 * time.Minute)}
 		if answer, err = client.New(address, "", nil).WaitElsewhere(ctx, every); err != nil {
 			return out, err
 		}

@@ -51,7 +51,7 @@ func (s *Room) Merge(ctx context.Context, actor ground.Actor, key string, q mode
 	}
 	if !q.Preview {
 		// What was carried out is not planned again: the plan would be another one by now.
-		if closed, err := s.sentBefore(ctx, actor, key, sendKey); err != nil || closed != nil {
+		if closed, err := s.SentBefore(ctx, actor, key, sendKey); err != nil || closed != nil {
 			return model.MergeAnswer{From: q.From, Comes: []model.MergeChange{}, Undecided: []model.MergeClash{}, Refusals: []model.Refusal{},
 				Handoff: closed}, err
 		}

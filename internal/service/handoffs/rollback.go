@@ -41,7 +41,7 @@ func (s *Room) Rollback(ctx context.Context, actor ground.Actor, key string, q m
 	}
 	if !q.Preview && ground.ValidID(sendKey) {
 		// What was carried out is not planned again: the plan would be another one by now.
-		if closed, err := s.sentBefore(ctx, actor, key, sendKey); err != nil || closed != nil {
+		if closed, err := s.SentBefore(ctx, actor, key, sendKey); err != nil || closed != nil {
 			out = model.RollbackAnswer{Changes: []model.RollbackChange{}, Refusals: []model.Refusal{}, HeadsUps: []model.HeadsUp{}, Handoff: closed}
 			return out, err
 		}
@@ -92,8 +92,8 @@ func (s *Room) Rollback(ctx context.Context, actor ground.Actor, key string, q m
 	return out, err
 }
 
-// sentBefore is the handoff that an actor's key led to already, or nil.
-func (s *Room) sentBefore(ctx context.Context, actor ground.Actor, key, sendKey string) (h *model.Handoff, err error) {
+// SentBefore is the handoff that an actor's key led to already, or nil.
+func (s *Room) SentBefore(ctx context.Context, actor ground.Actor, key, sendKey string) (h *model.Handoff, err error) {
 	err = s.Use(ctx, func(tx *records.Tx) error {
 		p, err := ground.Project(ctx, tx, actor, key, model.Artist)
 		if err != nil {

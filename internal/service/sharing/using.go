@@ -82,21 +82,28 @@ func (s *Room) uses(ctx context.Context, p records.Project, root chunk.Digest) (
 			continue
 		}
 		dir, _ := kit.Folder(f.Spelling())
-		list = append(list, &use{dir: dir, file: f, said: said, here: map[string]tree.Entry{}})
+		list = append(list, &use{dir: dir, file: f, said: said})
 	}
 	err = s.Use(ctx, func(tx *records.Tx) error {
 		for _, u := range list {
-			prefix := assetpath.Fold(u.dir) + "/"
-			if err := s.Forest(tx, p.ID).Range(ctx, root, prefix, assetpath.Fold(u.dir)+"0", func(e *tree.Entry) bool {
-				u.here[strings.TrimPrefix(e.Key, prefix)] = *e
-				return ctx.Err() == nil
-			}); err != nil {
+			if u.here, err = s.below(ctx, tx, p, root, u.dir); err != nil {
 				return err
 			}
 		}
 		return nil
 	})
 	return list, err
+}
+
+// below is what lies in a folder of a tree, by folded path below it.
+func (s *Room) below(ctx context.Context, tx *records.Tx, p records.Project, root chunk.Digest, dir string) (map[string]tree.Entry, error) {
+	here := map[string]tree.Entry{}
+	prefix := assetpath.Fold(dir) + "/"
+	err := s.Forest(tx, p.ID).Range(ctx, root, prefix, assetpath.Fold(dir)+"0", func(e *tree.Entry) bool {
+		here[strings.TrimPrefix(e.Key, prefix)] = *e
+		return ctx.Err() == nil
+	})
+	return here, err
 }
 
 func (s *Room) text(ctx context.Context, row records.Content) ([]byte, error) {
@@ -110,6 +117,13 @@ func (s *Room) text(ctx context.Context, row records.Content) ([]byte, error) {
 func (s *Room) ChangeKit(ctx context.Context, actor ground.Actor, key string, q model.KitRequest, sendKey string) (out model.KitAnswer,
 	err error) {
 	out = model.KitAnswer{Changes: []model.KitAsset{}, Kept: []string{}, Refusals: []model.Refusal{}}
+	if !q.Preview && ground.ValidID(sendKey) {
+		// What was carried out is not planned again: the plan would be another one by now.
+		if closed, err := s.SentBefore(ctx, actor, key, sendKey); err != nil || closed != nil {
+			out.Handoff = closed
+			return out, err
+		}
+	}
 	q.Dir = strings.Trim(q.Dir, "/")
 	if bad := assetpath.Check(q.Dir + "/" + kit.File); bad != nil {
 		return out, model.NewProblem(model.BadRequest, bad.Remedy, "%s can't be the folder of a kit: %s", ground.Printable(q.Dir), bad.Message)
@@ -156,6 +170,10 @@ type changing struct {
 	use     *use // as it is; nil where it is new
 	changes []handoffs.Change
 	says    string
+	// maker is the project that made the kit, whose contents are wanted, and file the text of the use as it is then; nil where it goes.
+	maker  string
+	wanted []chunk.Digest
+	file   []byte
 }
 
 // find is the use of the folder that is meant.
@@ -195,9 +213,9 @@ func (c *changing) bring(ctx context.Context) error {
 		name = c.use.said.Name()
 		c.out.Was = c.use.said.Release
 	}
-	maker, kitName, _, err := kit.ParseName(name)
+	maker, kitName, numbered, err := kit.ParseName(name)
 	switch {
-	case err != nil || maker == "":
+	case err != nil || maker == "" || numbered != 0:
 		return model.NewProblem(model.BadRequest, "that looks like brinelight/lamp-parts", "%q names no kit of a project", ground.Printable(name))
 	case maker == c.project.Key:
 		return model.NewProblem(model.BadRequest, "copy the files where you want them twice", "%s makes this kit itself", maker)
@@ -209,12 +227,14 @@ func (c *changing) bring(ctx context.Context) error {
 	now := &kit.Use{Project: maker, Kit: kitName, Release: r.release.Number, Stay: c.q.Stay, Assets: make([]kit.Asset, len(r.assets))}
 	before := c.use
 	if before == nil {
-		before = &use{dir: c.q.Dir, said: &kit.Use{}, here: map[string]tree.Entry{}}
-		if err := c.whatIsThere(ctx, before); err != nil {
+		before = &use{dir: c.q.Dir, said: &kit.Use{}}
+		if err := c.s.Use(ctx, func(tx *records.Tx) error {
+			before.here, err = c.s.below(ctx, tx, c.project, c.root, c.q.Dir)
+			return err
+		}); err != nil {
 			return err
 		}
 	}
-	var wanted []chunk.Digest
 	came := map[string]bool{}
 	for i, a := range r.assets {
 		content, err := chunk.ParseDigest(a.Content)
@@ -224,7 +244,7 @@ func (c *changing) bring(ctx context.Context) error {
 		now.Assets[i] = kit.Asset{Path: a.Path, Content: content}
 		came[assetpath.Fold(a.Path)] = true
 		if c.one(before, a, content) {
-			wanted = append(wanted, content)
+			c.wanted = append(c.wanted, content)
 		}
 	}
 	for _, a := range before.said.Assets {
@@ -238,8 +258,7 @@ func (c *changing) bring(ctx context.Context) error {
 			c.out.Changes = append(c.out.Changes, model.KitAsset{Path: a.Path, Size: e.Size, Content: a.Content.String(), Change: "gone"})
 		}
 	}
-	text, err := now.Encode()
-	if err != nil {
+	if c.file, err = now.Encode(); err != nil {
 		return err
 	}
 	c.out.Use = (&use{dir: c.q.Dir, said: now, here: before.here}).row()
@@ -247,13 +266,13 @@ func (c *changing) bring(ctx context.Context) error {
 	if c.use != nil && c.use.said.Release == now.Release && c.use.said.Stay == now.Stay && len(c.changes) == 0 {
 		return model.NewProblem(model.BadRequest, "there is nothing to do", "%s has %s@%d already", c.q.Dir, name, now.Release)
 	}
-	c.says = fmt.Sprintf("%s@%d in %s", name, now.Release, c.q.Dir)
-	if !c.q.Preview && len(c.out.Refusals) == 0 {
-		if err := c.s.copy(ctx, c.actor, maker, c.project.Key, wanted); err != nil {
-			return err
-		}
+	c.says, c.maker = fmt.Sprintf("%s@%d in %s", name, now.Release, c.q.Dir), maker
+	change := handoffs.Change{Path: c.q.Dir + "/" + kit.File, Content: contentOf(c.file), Size: int64(len(c.file))}
+	if c.use != nil {
+		change.Path, change.Base = c.use.file.Spelling(), c.use.file.Version
 	}
-	return c.noteUse(ctx, text)
+	c.changes = append(c.changes, change)
+	return nil
 }
 
 // one settles what becomes of an asset of the release, and says whether its content is wanted.
@@ -279,36 +298,6 @@ func (c *changing) one(before *use, a model.KitAsset, content chunk.Digest) bool
 	return true
 }
 
-// whatIsThere looks into a folder that did not come from a kit yet.
-func (c *changing) whatIsThere(ctx context.Context, u *use) error {
-	prefix := assetpath.Fold(u.dir) + "/"
-	return c.s.Use(ctx, func(tx *records.Tx) error {
-		return c.s.Forest(tx, c.project.ID).Range(ctx, c.root, prefix, assetpath.Fold(u.dir)+"0", func(e *tree.Entry) bool {
-			u.here[strings.TrimPrefix(e.Key, prefix)] = *e
-			return ctx.Err() == nil
-		})
-	})
-}
-
-// noteUse has the file of the use written with the rest.
-func (c *changing) noteUse(ctx context.Context, text []byte) error {
-	change := handoffs.Change{Path: c.q.Dir + "/" + kit.File, Size: int64(len(text))}
-	if c.use != nil {
-		change.Path, change.Base = c.use.file.Spelling(), c.use.file.Version
-	}
-	if c.q.Preview {
-		change.Content = contentOf(text)
-	} else {
-		content, err := c.s.Ingest(ctx, c.project, bytes.NewReader(text))
-		if err != nil {
-			return err
-		}
-		change.Content = content.Digest
-	}
-	c.changes = append(c.changes, change)
-	return nil
-}
-
 // contentOf is the content that a text has, without keeping it.
 func contentOf(text []byte) chunk.Digest {
 	var refs []chunk.Ref
@@ -329,17 +318,25 @@ func (c *changing) send(ctx context.Context, key, sendKey string) error {
 	if err := c.unsent(ctx); err != nil {
 		return err
 	}
-	if c.q.Preview || len(c.out.Refusals) > 0 {
-		var refused *model.Refused
-		if _, err := c.s.CheckSend(ctx, c.actor, key, handoffs.Question{Send: send}); errors.As(err, &refused) {
-			c.out.Refusals = append(c.out.Refusals, refused.Refusals...)
-		} else if err != nil {
+	// What would be refused is refused before anything is copied.
+	var refused *model.Refused
+	if _, err := c.s.CheckSend(ctx, c.actor, key, handoffs.Question{Send: send}); errors.As(err, &refused) {
+		c.out.Refusals = append(c.out.Refusals, refused.Refusals...)
+	} else if err != nil {
+		return err
+	}
+	switch {
+	case c.q.Preview:
+		return nil
+	case len(c.out.Refusals) > 0:
+		return &model.Refused{Refusals: c.out.Refusals}
+	case c.file != nil:
+		if err := c.s.copy(ctx, c.actor, c.maker, key, c.wanted); err != nil {
 			return err
 		}
-		if !c.q.Preview {
-			return &model.Refused{Refusals: c.out.Refusals}
+		if _, err := c.s.Ingest(ctx, c.project, bytes.NewReader(c.file)); err != nil {
+			return err
 		}
-		return nil
 	}
 	receipt, err := c.s.Send(ctx, c.actor, key, send, nil)
 	if err == nil {
