@@ -54,8 +54,8 @@ type KitState struct {
 	Size   int64      `json:"size"`
 }
 
-// KitAsset is an asset of a release; Content stands for its content, and Change says what it is beside the release before: new, changed,
-// moved is not told apart from that, gone, or "" for the same.
+// KitAsset is an asset of a release; Content stands for its content, and Change says what it is beside the release before: new, changed
+// or gone, "" for the same. One that was moved is gone and new.
 type KitAsset struct {
 	Path       string `json:"path"`
 	Version    int    `json:"version"`

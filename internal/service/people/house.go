@@ -2,7 +2,6 @@ package people
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
@@ -11,7 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/news"
 	"kettletarn/internal/records"
@@ -74,28 +72,8 @@ type asked struct {
 	Verifier string `json:"verifier"`
 }
 
-func keep(ctx context.Context, tx *records.Tx, what any) (secret string, err error) {
-	text, err := json.Marshal(what)
-	if err != nil {
-		return "", err
-	}
-	secret = freshSecret()
-	return secret, tx.AddCeremony(ctx, chunk.Sum([]byte(secret)), 0, text)
-}
-
 // tookTooLong is what whoever comes back hears with a secret that is none, or none any more.
 var tookTooLong = model.NewProblem(model.NotFound, "sign in anew", "that took too long, or was answered already")
-
-func kept(ctx context.Context, tx *records.Tx, secret string, into any) error {
-	text, err := tx.TakeCeremony(ctx, chunk.Sum([]byte(secret)), 0)
-	if errors.Is(err, records.ErrNotFound) {
-		return tookTooLong
-	}
-	if err == nil {
-		err = json.Unmarshal(text, into)
-	}
-	return err
-}
 
 // HouseWay begins a sign-in by the house.
 func (s *Room) HouseWay(ctx context.Context) (way model.HouseWay, err error) {
@@ -104,7 +82,7 @@ func (s *Room) HouseWay(ctx context.Context) (way model.HouseWay, err error) {
 	}
 	a := asked{Nonce: freshSecret(), Verifier: freshSecret()}
 	if err := s.Write(ctx, func(tx *records.Tx) (err error) {
-		way.State, err = keep(ctx, tx, a)
+		way.State, err = keep(ctx, tx, 0, a)
 		return err
 	}); err != nil {
 		return way, err
@@ -119,7 +97,7 @@ func (s *Room) HouseArrived(ctx context.Context, q model.HouseAnswer) (out model
 		return out, noHouse
 	}
 	var a asked
-	if err := s.Write(ctx, func(tx *records.Tx) error { return kept(ctx, tx, q.State, &a) }); err != nil {
+	if err := s.Write(ctx, func(tx *records.Tx) error { return kept(ctx, tx, q.State, 0, &a, tookTooLong) }); err != nil {
 		return out, err
 	}
 	if a.Nonce == "" || a.Verifier == "" {
@@ -142,7 +120,7 @@ func (s *Room) HouseArrived(ctx context.Context, q model.HouseAnswer) (out model
 		}
 		if errors.Is(err, records.ErrNotFound) {
 			arrival := model.HouseArrival{Shown: shown(account), Handle: handleLike(account), New: s.House.NewPeople}
-			arrival.Secret, err = keep(ctx, tx, account)
+			arrival.Secret, err = keep(ctx, tx, 0, account)
 			out.Arrival = &arrival
 			return err
 		}
@@ -269,7 +247,7 @@ func (s *Room) LetGroupsLapse(ctx context.Context) error {
 
 // arrived is the account that arrived with a secret; nobody else brings it from now on.
 func arrived(ctx context.Context, tx *records.Tx, secret string) (a model.Account, err error) {
-	err = kept(ctx, tx, secret, &a)
+	err = kept(ctx, tx, secret, 0, &a, tookTooLong)
 	if err == nil && a.Subject == "" {
 		err = tookTooLong
 	}
@@ -315,21 +293,14 @@ func (s *Room) TieMine(ctx context.Context, actor ground.Actor, q model.HouseTie
 	if err := actor.Whole(); err != nil {
 		return err
 	}
-	var p records.Person
-	if err := s.Use(ctx, func(tx *records.Tx) (err error) {
-		p, err = tx.PersonByHandle(ctx, actor.Handle)
-		return err
-	}); err != nil {
+	p, err := s.self(ctx, actor)
+	if err == nil && p.Passphrase != "" {
+		err = s.tells(ctx, p, q.Passphrase)
+	}
+	if err != nil {
 		return err
 	}
-	if p.Passphrase != "" {
-		if ok, err := s.matches(ctx, q.Passphrase, p.Passphrase); err != nil {
-			return err
-		} else if !ok {
-			return model.NewProblem(model.WrongPassphrase, "check it and try again", "that is not your passphrase")
-		}
-	}
-	err := s.Write(ctx, func(tx *records.Tx) error {
+	err = s.Write(ctx, func(tx *records.Tx) error {
 		a, err := arrived(ctx, tx, q.Secret)
 		if err != nil {
 			return err

@@ -79,23 +79,14 @@ func ceremony(ctx context.Context, tx *records.Tx, person int64, options any, se
 	if err != nil {
 		return c, err
 	}
-	kept, err := json.Marshal(session)
-	if err != nil {
-		return c, err
-	}
-	c = model.Ceremony{ID: freshSecret(), Options: string(text)}
-	return c, tx.AddCeremony(ctx, chunk.Sum([]byte(c.ID)), person, kept)
+	c.Options = string(text)
+	c.ID, err = keep(ctx, tx, person, session)
+	return c, err
 }
 
 // taken is what was asked, which nobody else answers from now on.
 func taken(ctx context.Context, tx *records.Tx, id string, person int64) (session webauthn.SessionData, err error) {
-	text, err := tx.TakeCeremony(ctx, chunk.Sum([]byte(id)), person)
-	if errors.Is(err, records.ErrNotFound) {
-		return session, notTaken
-	}
-	if err == nil {
-		err = json.Unmarshal(text, &session)
-	}
+	err = kept(ctx, tx, id, person, &session, notTaken)
 	return session, err
 }
 
@@ -108,17 +99,8 @@ func (s *Room) BeginPasskey(ctx context.Context, actor ground.Actor, passphrase 
 	if err != nil {
 		return c, err
 	}
-	var p records.Person
-	if err := s.Use(ctx, func(tx *records.Tx) (err error) {
-		p, err = tx.PersonByHandle(ctx, actor.Handle)
-		return err
-	}); err != nil {
+	if err := s.isThem(ctx, actor, passphrase); err != nil {
 		return c, err
-	}
-	if ok, err := s.matches(ctx, passphrase, p.Passphrase); err != nil {
-		return c, err
-	} else if !ok {
-		return c, model.NewProblem(model.WrongPassphrase, "check it and try again", "that is not your passphrase")
 	}
 	err = s.Write(ctx, func(tx *records.Tx) error {
 		h, err := holderOf(ctx, tx, actor.ID, actor.Handle)

@@ -191,6 +191,33 @@ func (s *Room) known(ctx context.Context, handle, passphrase string) (p records.
 	return p, err
 }
 
+// self is the actor, with what is kept of their passphrase.
+func (s *Room) self(ctx context.Context, actor ground.Actor) (p records.Person, err error) {
+	err = s.Use(ctx, func(tx *records.Tx) (err error) {
+		p, err = tx.PersonByHandle(ctx, actor.Handle)
+		return err
+	})
+	return p, err
+}
+
+// tells refuses a passphrase that is not somebody's.
+func (s *Room) tells(ctx context.Context, p records.Person, passphrase string) error {
+	ok, err := s.matches(ctx, passphrase, p.Passphrase)
+	if err == nil && !ok {
+		err = model.NewProblem(model.WrongPassphrase, "check it and try again", "that is not your passphrase")
+	}
+	return err
+}
+
+// isThem refuses where the passphrase does not say that it is the actor who asks.
+func (s *Room) isThem(ctx context.Context, actor ground.Actor, passphrase string) error {
+	p, err := s.self(ctx, actor)
+	if err != nil {
+		return err
+	}
+	return s.tells(ctx, p, passphrase)
+}
+
 // matches compares a passphrase. Each comparison takes 19 MiB: only so many run at once, and only so many wait for that.
 func (s *Room) matches(ctx context.Context, passphrase, hash string) (bool, error) {
 	if s.comparing.Add(1) > maxComparing {
@@ -233,17 +260,8 @@ func (s *Room) ChangePassphrase(ctx context.Context, actor ground.Actor, old, fr
 	if err := checkPassphrase(actor.Handle, fresh); err != nil {
 		return 0, err
 	}
-	var p records.Person
-	if err := s.Use(ctx, func(tx *records.Tx) (err error) {
-		p, err = tx.PersonByHandle(ctx, actor.Handle)
-		return err
-	}); err != nil {
+	if err := s.isThem(ctx, actor, old); err != nil {
 		return 0, err
-	}
-	if ok, err := s.matches(ctx, old, p.Passphrase); err != nil {
-		return 0, err
-	} else if !ok {
-		return 0, model.NewProblem(model.WrongPassphrase, "check it and try again", "that is not your passphrase")
 	}
 	hash, err := argon2id.CreateHash(fresh, Cost)
 	if err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/base32"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
@@ -28,6 +29,28 @@ func freshSecret() string {
 	var random [32]byte
 	_, _ = rand.Read(random[:])
 	return strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(random[:]))
+}
+
+// keep keeps what somebody was asked until they answer, under a secret; person is 0 for somebody who wants to sign in.
+func keep(ctx context.Context, tx *records.Tx, person int64, what any) (secret string, err error) {
+	text, err := json.Marshal(what)
+	if err != nil {
+		return "", err
+	}
+	secret = freshSecret()
+	return secret, tx.AddCeremony(ctx, chunk.Sum([]byte(secret)), person, text)
+}
+
+// kept takes that out, so that it is answered once; late is what is said where it is not there, or not any more.
+func kept(ctx context.Context, tx *records.Tx, secret string, person int64, into any, late error) error {
+	text, err := tx.TakeCeremony(ctx, chunk.Sum([]byte(secret)), person)
+	if errors.Is(err, records.ErrNotFound) {
+		return late
+	}
+	if err != nil {
+		return err
+	}
+	return json.Unmarshal(text, into)
 }
 
 func wayIn(ctx context.Context, tx *records.Tx, person, by int64, hours int) (address string, until time.Time, err error) {
