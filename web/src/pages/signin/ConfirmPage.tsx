@@ -37,8 +37,9 @@ export function ConfirmPage() {
                 from {waits.address}.
               </p>
               <p className="text-peat">
-                Say yes only where you began this yourself, just now, and it shows {code.toUpperCase()}. If somebody sent you here, say no:
-                it could do what you may do.
+                Say yes only where you began this yourself, just now, and it shows{" "}
+                <strong className="text-nowrap">{code.toUpperCase()}</strong>. If somebody sent you here, say no: it could do what you may
+                do.
               </p>
               <div className="flex gap-3">
                 <Button kind="act" disabled={answer.isPending} onClick={() => answer.mutate(true)}>
