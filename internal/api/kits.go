@@ -57,3 +57,23 @@ func (s *Server) changeKit(c *call) error {
 	}
 	return c.answer(out)
 }
+
+func (s *Server) kitUsers(c *call) error {
+	out, err := s.service.KitUsers(c.Request().Context(), c.actor, c.project(), c.Param("kit"))
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
+}
+
+func (s *Server) offerKit(c *call) error {
+	var q model.KitOfferRequest
+	if err := c.decode(&q); err != nil {
+		return err
+	}
+	out, err := s.service.OfferKit(c.Request().Context(), c.actor, c.project(), q, c.Request().Header.Get("Idempotency-Key"))
+	if err != nil {
+		return err
+	}
+	return c.answer(out)
+}

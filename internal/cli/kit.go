@@ -35,7 +35,11 @@ func (a *app) kit() *cli.Command {
 				"tarn kit update parts/lamp",
 				a.naming(0, -1, "kit update [DIR…] [--all]", a.updateKits),
 				&cli.BoolFlag{Name: "all", Usage: "all uses that are behind, but for those that keep to a release"},
+				&cli.BoolFlag{Name: "everywhere", Usage: "with --all: those in your other projects, too"},
 				&cli.IntFlag{Name: "to", HideDefault: true, Usage: "take this release, and keep to it"}, note, preview),
+			command("kit offer", "put what was changed in a use to the project that made the kit, for a review there", "DIR -m WHY",
+				`tarn kit offer parts/lamp -m "The hinge was a millimetre off"`, a.named("kit offer DIR -m WHY", a.offerKit),
+				&cli.StringFlag{Name: "note", Aliases: []string{"m"}, Usage: "why they should take it"}),
 			command("kit detach", "make the assets of a use ordinary ones", "DIR", "tarn kit detach parts/lamp",
 				a.named("kit detach DIR", a.detachKit), note, preview),
 		}}
@@ -115,10 +119,25 @@ func (a *app) showKit(ctx context.Context, cmd *cli.Command, w *workspace.Worksp
 	if err != nil {
 		return err
 	}
-	return a.answer(cmd, k, func() {
+	users, err := w.Client.KitUsers(ctx, project, name)
+	if err != nil {
+		return err
+	}
+	return a.answer(cmd, struct {
+		model.KitState
+		Uses []model.KitUsed `json:"uses"`
+	}{k, users.Uses}, func() {
 		a.say("%s/%s@%d by %s, %s: h%d, %s, %s\n\n  %s\n", project, k.Kit, k.Number, k.Person, when(k.At), k.Handoff,
 			plural(here(k.Assets), "asset"), size(k.Size), firstLine(k.Note, 200))
 		a.printKit(k.Assets, false)
+		if len(users.Uses) > 0 {
+			a.say("\nUsed in:")
+			t := a.table("  PROJECT", "FOLDER", "RELEASE", "")
+			for _, u := range users.Uses {
+				t.row("  "+u.Project, u.Dir, fmt.Sprintf("@%d", u.Release), useSays(u.KitUse))
+			}
+			t.print()
+		}
 	})
 }
 
@@ -143,7 +162,11 @@ func (a *app) printKit(assets []model.KitAsset, changed bool) {
 			t.row("  …", "and more: --json has all", "")
 			break
 		}
-		t.row("  "+x.Path, x.Change, size(x.Size))
+		change := x.Change
+		if x.Was != "" {
+			change += " from " + x.Was
+		}
+		t.row("  "+x.Path, change, size(x.Size))
 	}
 	t.print()
 }
@@ -202,7 +225,7 @@ func (a *app) detachKit(ctx context.Context, cmd *cli.Command, w *workspace.Work
 }
 
 func (a *app) updateKits(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, dirs []string) error {
-	if (len(dirs) == 0) != cmd.Bool("all") || cmd.Int("to") > 0 && len(dirs) != 1 {
+	if (len(dirs) == 0) != cmd.Bool("all") || cmd.Int("to") > 0 && len(dirs) != 1 || cmd.Bool("everywhere") && !cmd.Bool("all") {
 		return wrongUse("name folders that came from a kit, or --all; --to takes one folder. tarn kit list shows them")
 	}
 	release, err := w.Work()
@@ -220,6 +243,9 @@ func (a *app) updateKits(ctx context.Context, cmd *cli.Command, w *workspace.Wor
 				dirs = append(dirs, u.Dir)
 			}
 		}
+		if cmd.Bool("everywhere") {
+			return a.updateEverywhere(ctx, cmd, w, dirs)
+		}
 		if len(dirs) == 0 {
 			return a.answer(cmd, map[string]any{"uses": []model.KitAnswer{}}, func() { a.say("No use is behind.") })
 		}
@@ -232,6 +258,73 @@ func (a *app) updateKits(ctx context.Context, cmd *cli.Command, w *workspace.Wor
 		failed = errors.Join(failed, a.changed(ctx, cmd, w, model.KitRequest{Dir: dir}))
 	}
 	return failed
+}
+
+// updateEverywhere brings uses here, in dirs, and those in one's other projects.
+func (a *app) updateEverywhere(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, dirs []string) error {
+	all := []workspace.KitEverywhere{}
+	say := func(one workspace.KitEverywhere) {
+		all = append(all, one)
+		switch {
+		case cmd.Bool("json"):
+		case one.Answer == nil:
+			a.say("%s: %s: %s", one.Project, one.Dir, one.Trouble)
+		default:
+			a.say("In %s:", one.Project)
+			a.printKitChange(one.Answer, model.KitRequest{})
+		}
+	}
+	for _, dir := range dirs {
+		one := workspace.KitEverywhere{Project: w.Marker.Project, Dir: dir}
+		answer, _, err := w.ChangeKit(ctx, model.KitRequest{Dir: dir, Note: cmd.String("note"), Preview: cmd.Bool("preview")})
+		if one.Answer = answer; err != nil && answer == nil {
+			one.Trouble = err.Error()
+		}
+		say(one)
+	}
+	if err := w.UpdateKitsElsewhere(ctx, cmd.String("note"), cmd.Bool("preview"), say); err != nil {
+		return err
+	}
+	if err := a.answer(cmd, map[string]any{"uses": all}, func() {
+		if len(all) == 0 {
+			a.say("No use is behind, in none of your projects.")
+		}
+	}); err != nil {
+		return err
+	}
+	for _, one := range all {
+		if one.Trouble != "" {
+			return errPartly
+		}
+	}
+	return nil
+}
+
+func (a *app) offerKit(ctx context.Context, cmd *cli.Command, w *workspace.Workspace, names []string) error {
+	why := cmd.String("note")
+	if why == "" {
+		return wrongUse("say why they should take it: tarn kit offer %s -m \"…\"", names[0])
+	}
+	out, err := w.OfferKit(ctx, names[0], why)
+	if err != nil {
+		return err
+	}
+	return a.answer(cmd, out, func() {
+		asked := "nobody is asked: it has no other lead"
+		if len(out.Asked) > 0 {
+			asked = strings.Join(out.Asked, ", ") + " is asked to look"
+			if len(out.Asked) > 1 {
+				asked = strings.Join(out.Asked, ", ") + " are asked to look"
+			}
+		}
+		a.say("%s has it on the branch %s, as h%d, with the review r%d: %s.", out.Project, out.Branch, out.Handoff, out.Review, asked)
+		t := a.table("")
+		for _, path := range out.Paths {
+			t.row("  " + path)
+		}
+		t.print()
+		a.say("Once it is accepted and merged there, it comes with the next release of %s.", out.Kit)
+	})
 }
 
 // changeKit changes a use, as the one command that works in the workspace.

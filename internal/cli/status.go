@@ -256,6 +256,15 @@ func (a *app) printStatus(w *workspace.Workspace, s *workspace.Status, assets []
 		}
 		t.print()
 	}
+	if n := len(s.KitsBehind); n > 0 {
+		quiet = false
+		a.say("\nKits of which there is a later release (%s): tarn kit update DIR, or --all, brings it", count(n))
+		t := a.table("", "", "")
+		for _, u := range s.KitsBehind {
+			t.row("  "+u.Dir, fmt.Sprintf("%s@%d", u.Kit, u.Release), fmt.Sprintf("the latest is @%d", u.Newest))
+		}
+		t.print()
+	}
 	if quiet {
 		a.say("\nNothing has changed here, and nothing newer is known: %s.", plural(s.Same, "asset"))
 	}

@@ -31,3 +31,14 @@ func (c *Client) KitState(ctx context.Context, key, kit string, number, since in
 func (c *Client) ChangeKit(ctx context.Context, key, sendKey string, q model.KitRequest) (v model.KitAnswer, err error) {
 	return v, c.json(ctx, request{method: "POST", path: in(key, "/uses"), header: map[string]string{"Idempotency-Key": sendKey}, body: q}, &v)
 }
+
+// KitUsers are the uses of a kit in all projects that one may look at.
+func (c *Client) KitUsers(ctx context.Context, key, kit string) (v model.KitUsers, err error) {
+	return v, c.get(ctx, in(key, "/kits/"+url.PathEscape(kit)), nil, &v)
+}
+
+// OfferKit puts what was changed in a use to the project that made the kit.
+func (c *Client) OfferKit(ctx context.Context, key, sendKey string, q model.KitOfferRequest) (v model.KitOffer, err error) {
+	return v, c.json(ctx, request{method: "POST", path: in(key, "/uses/offer"), header: map[string]string{"Idempotency-Key": sendKey}, body: q},
+		&v)
+}

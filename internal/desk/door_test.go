@@ -19,6 +19,7 @@ import (
 
 	"kettletarn/internal/signins"
 	"kettletarn/internal/testbed"
+	"kettletarn/internal/workspace"
 )
 
 func TestMain(m *testing.M) { testbed.Main(m) }
@@ -205,6 +206,8 @@ func TestLinksLeadToPagesOfTheConsole(t *testing.T) {
 	}
 	for link, want := range map[string]string{
 		"tarn:open?service=https%3A%2F%2Ftarn.example&page=%2Fp%2Fbrinelight": "https://tarn.example /p/brinelight",
+		workspace.DeskLink("https://tarn.example", "brinelight", "models/a b?.glb"): "https://tarn.example " +
+			"/p/brinelight/asset/models/a%20b%3F.glb",
 		"tarn:open": " /desk", "tarn://open?page=/desk": " /desk", "tarn://open/?page=/desk": " /desk",
 	} {
 		service, page, err := ParseLink(link)

@@ -69,10 +69,11 @@ func (tx *Tx) Packed(ctx context.Context, project int64, numbers []int) error {
 	return err
 }
 
-// WithUnpacked lists projects with handoffs, or states of branches, that lie in no pack yet.
+// WithUnpacked lists projects with handoffs, states of branches, or releases of kits, that lie in no pack yet.
 func (tx *Tx) WithUnpacked(ctx context.Context) ([]Project, error) {
 	rows, err := tx.q.Query(ctx, `select p.id, p.key from projects p where exists (select 1 from handoffs h where h.project_id = p.id
-		and not h.packed) or exists (select 1 from branches b where b.project_id = p.id and b.packed < b.turn and b.came_from is not null)`)
+		and not h.packed) or exists (select 1 from branches b where b.project_id = p.id and b.packed < b.turn and b.came_from is not null)
+		or exists (select 1 from kit_releases r where r.project_id = p.id and not r.packed)`)
 	if err != nil {
 		return nil, err
 	}

@@ -127,6 +127,9 @@ func (tx *Tx) WriteHistoryAnew(ctx context.Context, project int64) error {
 	if _, err := tx.q.Exec(ctx, `update branches set packed = 0 where project_id = $1`, project); err != nil {
 		return err
 	}
+	if _, err := tx.q.Exec(ctx, `update kit_releases set packed = false where project_id = $1`, project); err != nil {
+		return err
+	}
 	_, err := tx.q.Exec(ctx, `update handoffs set packed = false where project_id = $1`, project)
 	return err
 }

@@ -202,7 +202,8 @@ func TestHoursThatNobodyCounted(t *testing.T) {
 		ok(t)(nil, m.Write(t.Context(), func(tx *records.Tx) error { return tx.ThinUsage(t.Context(), 2*24*time.Hour) }))
 	}
 	thin()
-	if n := m.one(`select count(*) from usage`); n != 3 {
+	// The service itself counts this hour.
+	if n := m.one(`select count(*) from usage where hour < date_trunc('day', now())`); n != 3 {
 		t.Errorf("%d rows are left, want 3", n)
 	}
 	look("thinned")

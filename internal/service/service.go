@@ -73,10 +73,10 @@ func New(db *records.DB, store store.Store, folder string, log *slog.Logger) *Se
 	contents := contents.New(ground)
 	rules, looks := ruling.New(contents), looking.New(contents, folder)
 	locks := locks.New(rules)
-	handoffs := handoffs.New(locks, looks)
+	handoffs, branches, reviews := handoffs.New(locks, looks), branching.New(ground), reviewing.New(looks)
 	return &Service{ground, contents, rules, locks, handoffs, people.New(locks), history.New(contents),
-		branching.New(ground), reviewing.New(looks), looks,
-		telling.New(ground), keeping.New(rules, looks), showing.New(contents), metering.New(ground), sharing.New(handoffs)}
+		branches, reviews, looks,
+		telling.New(ground), keeping.New(rules, looks), showing.New(contents), metering.New(ground), sharing.New(handoffs, branches, reviews)}
 }
 
 // Run carries news from the database to the readers until ctx ends, then ends their streams; beside that it keeps the history in packs,

@@ -73,6 +73,7 @@ func (w *Workspace) noteNews(asked index.View, pages []model.Assets, changed map
 				}
 			}
 		}
+		view.KitsBehind = pages[0].KitsBehind
 		view.Fetched, view.Life, done = now(), w.Client.Life(), true
 		return t.SetView(view)
 	})

@@ -42,6 +42,8 @@ type Standing struct {
 	// Ignored lists what is left out, where that was asked for; Sending what goes on in the background.
 	Ignored []scan.LeftOut `json:"ignored,omitzero"`
 	Sending []UnderWay     `json:"sending,omitempty"`
+	// KitsBehind are the uses of kits that do not have the latest release, and follow it.
+	KitsBehind []model.KitUse `json:"kits_behind,omitempty"`
 }
 
 // UnderWay is a send that goes on in the background, or that was refused: Refusals say why then.

@@ -5,7 +5,6 @@ package kit
 
 import (
 	"bytes"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"path"
@@ -38,11 +37,13 @@ type Asset struct {
 	Content chunk.Digest
 }
 
-// Use is what such a file says. Stay says that it keeps to its release.
+// Use is what such a file says. Handoff is the digest of that of the release, by which the project that made it is known again, whatever has
+// its key later on; zero in files from before it was written. Stay says that the use keeps to its release.
 type Use struct {
 	Project string
 	Kit     string
 	Release int
+	Handoff chunk.Digest
 	Stay    bool
 	Assets  []Asset
 }
@@ -51,6 +52,7 @@ type useText struct {
 	Project string      `toml:"project"`
 	Kit     string      `toml:"kit"`
 	Release int         `toml:"release"`
+	Handoff string      `toml:"handoff,omitempty"`
 	Stay    bool        `toml:"stay,omitempty"`
 	Asset   []assetText `toml:"asset"`
 }
@@ -75,7 +77,10 @@ func (u *Use) Content(below string) (chunk.Digest, bool) {
 // Encode writes it; the assets are in the order of their paths then.
 func (u *Use) Encode() ([]byte, error) {
 	sort.Slice(u.Assets, func(i, j int) bool { return u.Assets[i].Path < u.Assets[j].Path })
-	text := useText{u.Project, u.Kit, u.Release, u.Stay, make([]assetText, len(u.Assets))}
+	text := useText{u.Project, u.Kit, u.Release, "", u.Stay, make([]assetText, len(u.Assets))}
+	if u.Handoff != (chunk.Digest{}) {
+		text.Handoff = u.Handoff.String()
+	}
 	for i, a := range u.Assets {
 		text.Asset[i] = assetText{a.Path, a.Content.String()}
 	}
@@ -103,17 +108,23 @@ func Parse(text []byte) (*Use, error) {
 		return nil, fmt.Errorf("it lists %d assets, and the limit is %d", len(t.Asset), MaxAssets)
 	}
 	u := &Use{Project: t.Project, Kit: t.Kit, Release: t.Release, Stay: t.Stay, Assets: make([]Asset, len(t.Asset))}
+	if t.Handoff != "" {
+		var err error
+		if u.Handoff, err = chunk.ParseDigest(t.Handoff); err != nil {
+			return nil, errors.New("it names no handoff")
+		}
+	}
 	seen := map[string]bool{}
 	for i, a := range t.Asset {
 		if bad := assetpath.Check(a.Path); bad != nil || seen[assetpath.Fold(a.Path)] {
 			return nil, fmt.Errorf("%q is no path that an asset of a kit has", assetpath.Printable(a.Path))
 		}
 		seen[assetpath.Fold(a.Path)] = true
-		digest, err := hex.DecodeString(a.Content)
-		if err != nil || len(digest) != len(chunk.Digest{}) {
+		digest, err := chunk.ParseDigest(a.Content)
+		if err != nil {
 			return nil, fmt.Errorf("%s has no content", assetpath.Printable(a.Path))
 		}
-		u.Assets[i] = Asset{a.Path, chunk.Digest(digest)}
+		u.Assets[i] = Asset{a.Path, digest}
 	}
 	sort.Slice(u.Assets, func(i, j int) bool { return u.Assets[i].Path < u.Assets[j].Path })
 	return u, nil

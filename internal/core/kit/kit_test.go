@@ -10,7 +10,7 @@ import (
 )
 
 func use() *Use {
-	return &Use{Project: "brinelight", Kit: "lamp-parts", Release: 3, Stay: true, Assets: []Asset{
+	return &Use{Project: "brinelight", Kit: "lamp-parts", Release: 3, Handoff: chunk.Sum([]byte("h2")), Stay: true, Assets: []Asset{
 		{"models/lamp.glb", chunk.Sum([]byte("lamp"))}, {"brass 'old'.png", chunk.Sum([]byte("brass"))}}}
 }
 
@@ -47,7 +47,7 @@ func TestWhatIsNoUse(t *testing.T) {
 	if _, err := Parse([]byte(head + asset("a.png", content))); err != nil {
 		t.Fatal(err)
 	}
-	for _, text := range []string{"", "project", "kit = \"lamp\"\n", head + "more = 1\n", strings.Replace(head, "= 1", "= 0", 1),
+	for _, text := range []string{"", "project", "kit = \"lamp\"\n", head + "more = 1\n", head + "handoff = \"h2\"\n", strings.Replace(head, "= 1", "= 0", 1),
 		strings.Replace(head, "lamp-parts", "Lamp Parts", 1), head + asset("../a.png", content), head + asset("a.png", "ab"),
 		head + asset("a.png", content) + asset("A.png", content), head + asset(".git/config", content), head + asset("", content)} {
 		if u, err := Parse([]byte(text)); err == nil {

@@ -7,6 +7,7 @@ type KitRelease struct {
 	Kit     string    `json:"kit"`
 	Number  int       `json:"number"`
 	Handoff int       `json:"handoff"`
+	Digest  string    `json:"digest"`
 	Match   []string  `json:"match"`
 	Note    string    `json:"note"`
 	Person  string    `json:"person"`
@@ -54,8 +55,9 @@ type KitState struct {
 	Size   int64      `json:"size"`
 }
 
-// KitAsset is an asset of a release; Content stands for its content, and Change says what it is beside the release before: new, changed
-// or gone, "" for the same. One that was moved is gone and new.
+// KitAsset is an asset of a release; Content stands for its content, and Change says what it is beside the release before: new, changed,
+// moved (also changed then, where its content is another one) or gone, "" for the same. Was is where one that was moved was, Before the
+// version that it had in the release before, and Asset what it is known by in the project that made it.
 type KitAsset struct {
 	Path       string `json:"path"`
 	Version    int    `json:"version"`
@@ -63,6 +65,39 @@ type KitAsset struct {
 	Size       int64  `json:"size"`
 	Executable bool   `json:"executable,omitempty"`
 	Change     string `json:"change,omitempty"`
+	Was        string `json:"was,omitempty"`
+	Before     int    `json:"before,omitempty"`
+	Asset      int64  `json:"-"`
+}
+
+// KitUsed is a use of a kit in a project, for whoever asks where it is used.
+type KitUsed struct {
+	Project string `json:"project"`
+	KitUse
+}
+
+// KitUsers are all that one may see.
+type KitUsers struct {
+	Uses []KitUsed `json:"uses"`
+}
+
+// KitOfferRequest puts what was changed in the use in Dir, on Branch, to the project that made the kit. Why says what for.
+type KitOfferRequest struct {
+	Dir    string `json:"dir"`
+	Why    string `json:"why"`
+	Branch string `json:"branch,omitempty"`
+}
+
+// KitOffer is what came of it, in Project, which makes the kit: a branch with a handoff of what was changed, and a review of it. Paths are
+// the assets, as they are called there.
+type KitOffer struct {
+	Project string   `json:"project"`
+	Kit     string   `json:"kit"`
+	Branch  string   `json:"branch"`
+	Handoff int      `json:"handoff"`
+	Review  int      `json:"review"`
+	Asked   []string `json:"asked"`
+	Paths   []string `json:"paths"`
 }
 
 // KitRequest uses a kit, or brings a use to another release, or detaches it. Dir is the folder; Kit is PROJECT/NAME, for a use that is new;

@@ -126,8 +126,8 @@ type ChangesQuery struct {
 }
 
 // Assets is one page of assets as of handoff At; where Next is there, another page follows behind it. Newest is the newest handoff of the
-// branch that was asked about. The first page has, where it is asked for, the locks of the project, who has unsent changes, and the digests
-// of content that the service lost.
+// branch that was asked about. The first page has, where it is asked for, the locks of the project, who has unsent changes, the digests of content
+// that the service lost, and the uses of kits that are behind.
 type Assets struct {
 	At     int     `json:"at"`
 	Newest int     `json:"newest"`
@@ -137,6 +137,8 @@ type Assets struct {
 	// HeadsUps are all that the service knows of, the oldest first.
 	HeadsUps []HeadsUp      `json:"heads_up,omitempty"`
 	Wanted   []chunk.Digest `json:"wanted,omitempty"`
+	// KitsBehind are those on the branch that follow the latest release and do not have it.
+	KitsBehind []KitUse `json:"kits_behind,omitempty"`
 }
 
 // UnsentChanges tells the service which assets have unsent changes in a workspace: all of them, each time.

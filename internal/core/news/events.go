@@ -51,6 +51,7 @@ const (
 	PasskeyAdded     = "passkey.added"
 	PasskeyRemoved   = "passkey.removed"
 	KitReleased      = "kit.released"
+	KitNewer         = "kit.newer"
 	HouseTied        = "house.tied"
 	HouseUntied      = "house.untied"
 	SignedIn         = "signed-in"
@@ -72,7 +73,7 @@ type Event struct {
 // Events are all kinds of event. One that is not among them is told to nobody.
 var Events = []Event{
 	{HandoffSent, true, true}, {PastBrought, true, true},
-	{KitReleased, true, true},
+	{KitReleased, true, true}, {KitNewer, true, true},
 	{MilestoneAdded, true, true}, {MilestoneRemoved, true, false},
 	{BranchAdded, true, false}, {BranchDone, true, false}, {BranchClosed, true, false}, {BranchReopened, true, false},
 	{ReviewOpened, true, true}, {ReviewSaid, true, true}, {ReviewSettled, true, false}, {ReviewAnswered, true, true}, {ReviewClosed, true,

@@ -129,6 +129,9 @@ func Of(e model.Event) (i Item) {
 		i.Handoff = about.number("handoff")
 		i.Kind, i.Everyone, i.Text = Work, true, fmt.Sprintf("%s released %s@%d, as of h%d: %s", e.Person, about.text("name"),
 			about.number("number"), i.Handoff, about.text("note"))
+	case KitNewer:
+		i.Kind, i.Everyone, i.Text = Work, true, fmt.Sprintf("%s released %s@%d, a kit that is used here: tarn kit list", e.Person,
+			about.text("name"), about.number("number"))
 	case BranchAdded:
 		i.Handoff = about.number("handoff")
 		i.Text = fmt.Sprintf("%s made the branch %s from h%d of %s", e.Person, about.text("name"), i.Handoff, about.text("from"))

@@ -18,7 +18,7 @@ import (
 //	magic     8 bytes  "KTPACK" and the format version as two digits
 //	record    one or more, each as it travels (wire.go): a head of 47 bytes, and the data
 //	index     for each record: offset of its data (8 bytes), and, numbers little endian,
-//	  kind      1 byte   0 chunk, 1 manifest node, 2 tree node, 3 handoff, 4 branch
+//	  kind      1 byte   0 chunk, 1 manifest node, 2 tree node, 3 handoff, 4 branch, 5 release of a kit
 //	  codec     1 byte   0 plain, 1 one zstd frame (RFC 8878), 2 one S2 block
 //	  size      4 bytes  of what is kept
 //	  stored    4 bytes  of the data
@@ -47,7 +47,8 @@ const (
 	Manifest = 1
 	Node     = 2
 	Handoff  = 3
-	Branch   = 4 // never travels: who brings content brings no history
+	Branch   = 4 // as a release, it never travels: who brings content brings no history
+	Release  = 5
 )
 
 // Codecs.

@@ -88,6 +88,9 @@ func (s *Room) Changes(ctx context.Context, actor ground.Actor, key string, q Ch
 		if page.HeadsUps, err = tx.HeadsUps(ctx, p.ID); err != nil {
 			return err
 		}
+		if page.KitsBehind, err = s.KitsBehind(ctx, tx, actor, p, branch.Root); err != nil {
+			return err
+		}
 		page.Wanted, err = tx.Damaged(ctx, p.ID, ground.MaxWanted)
 		return err
 	})

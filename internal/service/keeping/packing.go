@@ -70,15 +70,28 @@ func (s *Room) keepSome(ctx context.Context, p records.Project) (more bool, err 
 			return err
 		}
 		var branches []chain.Branch
+		var releases []chain.Release
 		if more = len(list) == historyBatch; !more {
 			if branches, err = tx.UnpackedBranches(ctx, p.ID); err != nil {
 				return err
 			}
+			if releases, err = tx.UnpackedReleases(ctx, p.ID); err != nil {
+				return err
+			}
 		}
-		if len(list)+len(branches) == 0 {
+		if len(list)+len(branches)+len(releases) == 0 {
 			return nil
 		}
-		name, size, entries, err := s.putHistory(ctx, tx, p, list, branches)
+		var also []pack.Record
+		for _, b := range branches {
+			data, digest := b.Encode()
+			also = append(also, pack.Encode(pack.Branch, digest, data))
+		}
+		for _, r := range releases {
+			data, digest := r.Encode()
+			also = append(also, pack.Encode(pack.Release, digest, data))
+		}
+		name, size, entries, err := s.putHistory(ctx, tx, p, list, also)
 		if err != nil {
 			return err
 		}
@@ -92,21 +105,19 @@ func (s *Room) keepSome(ctx context.Context, p records.Project) (more bool, err 
 		if err := tx.PackedBranches(ctx, p.ID, branches); err != nil {
 			return err
 		}
+		if err := tx.PackedReleases(ctx, p.ID, releases); err != nil {
+			return err
+		}
 		return tx.Packed(ctx, p.ID, numbers)
 	})
 	return more, err
 }
 
-// putHistory writes one pack with handoffs, and the nodes that their trees have and those before have not, and with states of branches.
+// putHistory writes one pack with records, then handoffs, and the nodes that their trees have and those before have not.
 func (s *Room) putHistory(ctx context.Context, tx *records.Tx, p records.Project,
-	list []chain.Handoff, branches []chain.Branch) (string, int64, []pack.Entry, error) {
+	list []chain.Handoff, queue []pack.Record) (string, int64, []pack.Entry, error) {
 	forest := s.Forest(tx, p.ID)
 	written := map[chunk.Digest]bool{}
-	var queue []pack.Record
-	for _, b := range branches {
-		data, digest := b.Encode()
-		queue = append(queue, pack.Encode(pack.Branch, digest, data))
-	}
 	return s.PutPack(ctx, p.ID, func() (pack.Record, error) {
 		for len(queue) == 0 {
 			if len(list) == 0 {

@@ -89,6 +89,7 @@ type rebuild struct {
 	branches map[string]int64
 	// states are what is known of branches besides their handoffs, by name.
 	states   map[string]chain.Branch
+	releases []chain.Release
 	people   map[string]int64
 	contents map[chunk.Digest]int64
 }
@@ -165,7 +166,7 @@ func (r *rebuild) readHistory(ctx context.Context, packs []store.Info) error {
 		entries, o, err := r.s.index(ctx, info.Name)
 		if err == nil {
 			for _, e := range entries {
-				if e.Kind != pack.Node && e.Kind != pack.Handoff && e.Kind != pack.Branch {
+				if e.Kind != pack.Node && e.Kind != pack.Handoff && e.Kind != pack.Branch && e.Kind != pack.Release {
 					continue
 				}
 				record := pack.Record{Kind: e.Kind, Digest: e.Digest, Codec: e.Codec, Size: e.Size, Data: stored[:e.Stored]}
@@ -238,6 +239,12 @@ func (r *rebuild) take(kind uint8, digest chunk.Digest, data []byte, nodes map[c
 		b, err := chain.DecodeBranch(data)
 		if err == nil && b.Turn > r.states[b.Name].Turn {
 			r.states[b.Name] = *b
+		}
+		return err
+	case pack.Release:
+		released, err := chain.DecodeRelease(data)
+		if err == nil {
+			r.releases = append(r.releases, *released)
 		}
 		return err
 	}
@@ -316,6 +323,9 @@ func (r *rebuild) replay(ctx context.Context) error {
 		r.out.Handoffs++
 	}
 	if err := r.restoreBranches(ctx); err != nil {
+		return err
+	}
+	if err := r.restoreReleases(ctx); err != nil {
 		return err
 	}
 	return r.terms(ctx)

@@ -4,9 +4,12 @@ import (
 	"cmp"
 	"context"
 	"slices"
+	"time"
 
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/chain"
+	"kettletarn/internal/core/chunk"
+	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/tree"
 	"kettletarn/internal/records"
 	"kettletarn/internal/service/ground"
@@ -167,6 +170,33 @@ func (r *rebuild) restoreBranches(ctx context.Context) error {
 				return err
 			}
 			if err := r.restoreSize(ctx, tx, b); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// restoreReleases takes over the releases of kits that the packs have, but for those of handoffs that did not come back.
+func (r *rebuild) restoreReleases(ctx context.Context) error {
+	digests := map[int]chunk.Digest{}
+	for _, h := range r.history {
+		_, digests[h.Number] = h.Encode()
+	}
+	return r.s.Write(ctx, func(tx *records.Tx) error {
+		for _, k := range r.releases {
+			if digests[k.Handoff.Number] != k.Handoff.Digest {
+				continue
+			}
+			person, err := tx.EnsurePerson(ctx, k.Person)
+			if err != nil {
+				return err
+			}
+			if err := tx.RestoreKitRelease(ctx, r.id, person, model.KitRelease{Kit: k.Kit, Number: k.Number, Handoff: k.Handoff.Number,
+				Match: k.Match, Note: k.Note, At: time.UnixMicro(k.At)}); err != nil {
+				return err
+			}
+			if err := tx.PackedReleases(ctx, r.id, []chain.Release{k}); err != nil {
 				return err
 			}
 		}

@@ -16,17 +16,23 @@ import (
 	"kettletarn/internal/core/rules"
 	"kettletarn/internal/core/tree"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/branching"
 	"kettletarn/internal/service/ground"
 	"kettletarn/internal/service/handoffs"
+	"kettletarn/internal/service/reviewing"
 )
 
 // Room is where projects share.
 type Room struct {
 	*handoffs.Room
+	branches *branching.Room
+	reviews  *reviewing.Room
 }
 
 // New makes the room.
-func New(handoffs *handoffs.Room) *Room { return &Room{handoffs} }
+func New(handoffs *handoffs.Room, branches *branching.Room, reviews *reviewing.Room) *Room {
+	return &Room{handoffs, branches, reviews}
+}
 
 // ReleaseKit releases a kit of a project under its next number, as it is in a state: what its rules there say is in it. It takes a lead,
 // and costs the same however much that is.
@@ -37,6 +43,9 @@ func (s *Room) ReleaseKit(ctx context.Context, actor ground.Actor, key string, q
 	}
 	if q.Note == "" {
 		return r, model.NewProblem(model.BadRequest, "say what is new in it", "a release has a note")
+	}
+	if err := s.readFiles(ctx); err != nil {
+		return r, err
 	}
 	err = s.KnowingRules(ctx, func() error {
 		return s.Write(ctx, func(tx *records.Tx) error {
@@ -82,11 +91,38 @@ func (s *Room) ReleaseKit(ctx context.Context, actor ground.Actor, key string, q
 			if r, err = tx.KitRelease(ctx, p.ID, k.Name, r.Number); err != nil {
 				return err
 			}
-			return tx.AddEvent(ctx, p.ID, actor.ID, news.KitReleased, map[string]any{"name": k.Name, "number": r.Number, "handoff": number,
-				"note": q.Note})
+			if err := tx.AddEvent(ctx, p.ID, actor.ID, news.KitReleased, map[string]any{"name": k.Name, "number": r.Number, "handoff": number,
+				"note": q.Note}); err != nil {
+				return err
+			}
+			return tell(ctx, tx, p, actor, r)
 		})
 	})
+	if err == nil {
+		s.WakeHistory()
+	}
 	return r, err
+}
+
+// tell tells the projects that use a kit of a release of it, where anybody belongs to both: not what is in it, which is for whoever may look.
+func tell(ctx context.Context, tx *records.Tx, maker records.Project, actor ground.Actor, r model.KitRelease) error {
+	using, err := tx.Using(ctx, maker.Key, r.Kit)
+	if err != nil {
+		return err
+	}
+	for _, u := range using {
+		shared, err := tx.Share(ctx, maker.ID, u.ID)
+		if err != nil {
+			return err
+		}
+		if !shared {
+			continue
+		}
+		if err := tx.AddEvent(ctx, u.ID, actor.ID, news.KitNewer, map[string]any{"name": maker.Key + "/" + r.Kit, "number": r.Number}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // inKit says whether an entry is of a kit: what the team itself works by stays out.
@@ -132,12 +168,17 @@ func (s *Room) Kits(ctx context.Context, actor ground.Actor, key, branch string)
 	if err != nil {
 		return out, err
 	}
-	for _, u := range uses {
-		row := u.row()
-		row.Newest = s.newest(ctx, actor, u.said)
-		out.Uses = append(out.Uses, row)
-	}
-	return out, nil
+	return out, s.Use(ctx, func(tx *records.Tx) error {
+		out.Uses = out.Uses[:0]
+		for _, u := range uses {
+			row := u.row()
+			if row.Newest, err = ground.NewestRelease(ctx, tx, actor, says(u.said)); err != nil {
+				return err
+			}
+			out.Uses = append(out.Uses, row)
+		}
+		return nil
+	})
 }
 
 // made joins what the rules name with what was released.
@@ -162,24 +203,11 @@ func made(present *rules.Rules, releases []model.KitRelease) []model.Kit {
 	return list
 }
 
-// newest is the latest release of the kit of a use, 0 where the actor may not know.
-func (s *Room) newest(ctx context.Context, actor ground.Actor, u *kit.Use) (number int) {
-	_ = s.Use(ctx, func(tx *records.Tx) error {
-		p, err := ground.Project(ctx, tx, actor, u.Project, model.Viewer)
-		if err != nil {
-			return err
-		}
-		r, err := tx.KitRelease(ctx, p.ID, u.Kit, 0)
-		number = r.Number
-		return err
-	})
-	return number
-}
-
-// released is a release with what is in it, for somebody who may look at its project.
+// released is a release with what is in it, for somebody who may look at its project, and the number of the latest.
 type released struct {
 	project records.Project
 	release model.KitRelease
+	newest  int
 	assets  []model.KitAsset
 }
 
@@ -194,6 +222,11 @@ func (s *Room) released(ctx context.Context, actor ground.Actor, key, name strin
 		} else if err != nil {
 			return err
 		}
+		latest, err := tx.KitRelease(ctx, r.project.ID, name, 0)
+		if err != nil {
+			return err
+		}
+		r.newest = latest.Number
 		r.assets, err = s.assetsOf(ctx, tx, r.project, r.release)
 		return err
 	})
@@ -214,7 +247,7 @@ func (s *Room) assetsOf(ctx context.Context, tx *records.Tx, p records.Project, 
 	err = s.Forest(tx, p.ID).Range(ctx, root, "", "", func(e *tree.Entry) bool {
 		if inKit(k, e) {
 			list = append(list, model.KitAsset{Path: e.Spelling(), Version: e.Version, Content: e.Content.String(), Size: e.Size,
-				Executable: e.Mode&tree.Executable != 0})
+				Executable: e.Mode&tree.Executable != 0, Asset: e.Asset})
 		}
 		return len(list) <= kit.MaxAssets && ctx.Err() == nil
 	})
@@ -250,23 +283,34 @@ func (s *Room) KitState(ctx context.Context, actor ground.Actor, key, name strin
 
 // beside says of assets what they are beside those of before, with those that are gone.
 func beside(before, now []model.KitAsset) []model.KitAsset {
-	was := map[string]model.KitAsset{}
-	for _, a := range before {
-		was[assetpath.Fold(a.Path)] = a
+	was, byAsset := map[string]model.KitAsset{}, map[int64]model.KitAsset{}
+	for _, b := range before {
+		was[assetpath.Fold(b.Path)], byAsset[b.Asset] = b, b
+	}
+	kept := map[int64]bool{}
+	for _, a := range now {
+		kept[a.Asset] = true
 	}
 	out := []model.KitAsset{}
 	for _, a := range now {
-		switch b, there := was[assetpath.Fold(a.Path)]; {
+		b, there := byAsset[a.Asset]
+		if !there {
+			b, there = was[assetpath.Fold(a.Path)] // another asset took its place
+			there = there && !kept[b.Asset]
+		}
+		switch {
 		case !there:
 			a.Change = "new"
+		case a.Path != b.Path:
+			a.Change, a.Was, a.Before = "moved", b.Path, b.Version
 		case b.Content != a.Content || b.Executable != a.Executable:
-			a.Change = "changed"
+			a.Change, a.Before = "changed", b.Version
 		}
 		delete(was, assetpath.Fold(a.Path))
 		out = append(out, a)
 	}
 	for _, b := range before {
-		if _, left := was[assetpath.Fold(b.Path)]; left {
+		if _, left := was[assetpath.Fold(b.Path)]; left && !kept[b.Asset] {
 			b.Change = "gone"
 			out = append(out, b)
 		}

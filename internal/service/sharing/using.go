@@ -21,97 +21,6 @@ import (
 	"kettletarn/internal/service/handoffs"
 )
 
-// use is a folder that came from a kit: what its file says, and what is there now, by folded path below the folder.
-type use struct {
-	dir  string
-	file tree.Entry
-	said *kit.Use
-	here map[string]tree.Entry
-}
-
-// row is a use as it is told.
-func (u *use) row() model.KitUse {
-	return model.KitUse{Dir: u.dir, Kit: u.said.Name(), Release: u.said.Release, Stay: u.said.Stay, Assets: len(u.said.Assets),
-		Changed: u.changed()}
-}
-
-// changed are the assets that are not as they came.
-func (u *use) changed() []string {
-	list := []string{}
-	for _, a := range u.said.Assets {
-		if e, there := u.here[assetpath.Fold(a.Path)]; !there || e.Content != a.Content {
-			list = append(list, a.Path)
-		}
-	}
-	return list
-}
-
-// uses are those of a tree, by folder. A file that can't be read is none: somebody wrote it by hand.
-func (s *Room) uses(ctx context.Context, p records.Project, root chunk.Digest) (list []*use, err error) {
-	var files []tree.Entry
-	rows := map[chunk.Digest]records.Content{}
-	if err := s.Use(ctx, func(tx *records.Tx) error {
-		if err := s.Forest(tx, p.ID).Range(ctx, root, "", "", func(e *tree.Entry) bool {
-			if _, ok := kit.Folder(e.Key); ok {
-				files = append(files, *e)
-			}
-			return ctx.Err() == nil
-		}); err != nil {
-			return err
-		}
-		var digests []chunk.Digest
-		for _, f := range files {
-			digests = append(digests, f.Content)
-		}
-		rows, err = tx.Contents(ctx, p.ID, digests, false)
-		return err
-	}); err != nil {
-		return nil, err
-	}
-	for _, f := range files {
-		row, there := rows[f.Content]
-		if !there || row.Size > kit.MaxSize {
-			continue
-		}
-		text, err := s.text(ctx, row)
-		if err != nil {
-			return nil, err
-		}
-		said, err := kit.Parse(text)
-		if err != nil {
-			continue
-		}
-		dir, _ := kit.Folder(f.Spelling())
-		list = append(list, &use{dir: dir, file: f, said: said})
-	}
-	err = s.Use(ctx, func(tx *records.Tx) error {
-		for _, u := range list {
-			if u.here, err = s.below(ctx, tx, p, root, u.dir); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-	return list, err
-}
-
-// below is what lies in a folder of a tree, by folded path below it.
-func (s *Room) below(ctx context.Context, tx *records.Tx, p records.Project, root chunk.Digest, dir string) (map[string]tree.Entry, error) {
-	here := map[string]tree.Entry{}
-	prefix := assetpath.Fold(dir) + "/"
-	err := s.Forest(tx, p.ID).Range(ctx, root, prefix, assetpath.Fold(dir)+"0", func(e *tree.Entry) bool {
-		here[strings.TrimPrefix(e.Key, prefix)] = *e
-		return ctx.Err() == nil
-	})
-	return here, err
-}
-
-func (s *Room) text(ctx context.Context, row records.Content) ([]byte, error) {
-	c := s.OpenRow(ctx, row)
-	defer c.Close()
-	return io.ReadAll(io.LimitReader(c, kit.MaxSize+1))
-}
-
 // ChangeKit uses a kit, brings a use to another release, or detaches it, as a handoff, or says with Preview what that would do. sendKey is
 // the key of that handoff; the same key again gets the same answer.
 func (s *Room) ChangeKit(ctx context.Context, actor ground.Actor, key string, q model.KitRequest, sendKey string) (out model.KitAnswer,
@@ -169,11 +78,14 @@ type changing struct {
 	root    chunk.Digest
 	use     *use // as it is; nil where it is new
 	changes []handoffs.Change
-	says    string
+	words   string
 	// maker is the project that made the kit, whose contents are wanted, and file the text of the use as it is then; nil where it goes.
 	maker  string
 	wanted []chunk.Digest
 	file   []byte
+	says   *kit.Use
+	// moved says of assets of the release, by folded path, where they were in the release that is there.
+	moved map[string]string
 }
 
 // find is the use of the folder that is meant.
@@ -202,7 +114,7 @@ func (c *changing) find(list []*use) error {
 func (c *changing) detach() error {
 	c.out.Use, c.out.Was = c.use.row(), c.use.said.Release
 	c.changes = []handoffs.Change{{Path: c.use.file.Spelling(), Base: c.use.file.Version, Gone: true}}
-	c.says = fmt.Sprintf("%s is detached from %s: ordinary assets from now on", c.q.Dir, c.use.said.Name())
+	c.words = fmt.Sprintf("%s is detached from %s: ordinary assets from now on", c.q.Dir, c.use.said.Name())
 	return nil
 }
 
@@ -225,8 +137,18 @@ func (c *changing) bring(ctx context.Context) error {
 		return err
 	}
 	now := &kit.Use{Project: maker, Kit: kitName, Release: r.release.Number, Stay: c.q.Stay, Assets: make([]kit.Asset, len(r.assets))}
+	if now.Handoff, err = chunk.ParseDigest(r.release.Digest); err != nil {
+		return err
+	}
 	before := c.use
-	if before == nil {
+	if before != nil {
+		if err := c.s.Use(ctx, func(tx *records.Tx) error { return c.s.known(ctx, tx, r.project, before) }); err != nil {
+			return err
+		}
+		if c.moved, err = c.moves(ctx, r); err != nil {
+			return err
+		}
+	} else {
 		before = &use{dir: c.q.Dir, said: &kit.Use{}}
 		if err := c.s.Use(ctx, func(tx *records.Tx) error {
 			before.here, err = c.s.below(ctx, tx, c.project, c.root, c.q.Dir)
@@ -247,6 +169,9 @@ func (c *changing) bring(ctx context.Context) error {
 			c.wanted = append(c.wanted, content)
 		}
 	}
+	for _, from := range c.moved {
+		came[assetpath.Fold(from)] = true // it is somewhere else now
+	}
 	for _, a := range before.said.Assets {
 		e, there := before.here[assetpath.Fold(a.Path)]
 		switch {
@@ -262,11 +187,11 @@ func (c *changing) bring(ctx context.Context) error {
 		return err
 	}
 	c.out.Use = (&use{dir: c.q.Dir, said: now, here: before.here}).row()
-	c.out.Use.Newest, c.out.Use.Changed = max(c.s.newest(ctx, c.actor, now), now.Release), append([]string{}, c.out.Kept...)
+	c.out.Use.Newest, c.out.Use.Changed = max(r.newest, now.Release), append([]string{}, c.out.Kept...)
 	if c.use != nil && c.use.said.Release == now.Release && c.use.said.Stay == now.Stay && len(c.changes) == 0 {
 		return model.NewProblem(model.BadRequest, "there is nothing to do", "%s has %s@%d already", c.q.Dir, name, now.Release)
 	}
-	c.says, c.maker = fmt.Sprintf("%s@%d in %s", name, now.Release, c.q.Dir), maker
+	c.words, c.says, c.maker = fmt.Sprintf("%s@%d in %s", name, now.Release, c.q.Dir), now, maker
 	change := handoffs.Change{Path: c.q.Dir + "/" + kit.File, Content: contentOf(c.file), Size: int64(len(c.file))}
 	if c.use != nil {
 		change.Path, change.Base = c.use.file.Spelling(), c.use.file.Version
@@ -275,27 +200,58 @@ func (c *changing) bring(ctx context.Context) error {
 	return nil
 }
 
+// moves are the assets of a release that were elsewhere in the one that is there, as far as the actor may look at that.
+func (c *changing) moves(ctx context.Context, r released) (map[string]string, error) {
+	before, err := c.s.released(ctx, c.actor, c.use.said.Project, c.use.said.Kit, c.use.said.Release)
+	var none *model.Problem
+	if errors.As(err, &none) {
+		return nil, nil
+	} else if err != nil {
+		return nil, err
+	}
+	moved := map[string]string{}
+	for _, a := range beside(before.assets, r.assets) {
+		if a.Change == "moved" {
+			moved[assetpath.Fold(a.Path)] = a.Was
+		}
+	}
+	return moved, nil
+}
+
 // one settles what becomes of an asset of the release, and says whether its content is wanted.
 func (c *changing) one(before *use, a model.KitAsset, content chunk.Digest) bool {
-	e, there := before.here[assetpath.Fold(a.Path)]
-	old, cameBefore := before.said.Content(a.Path)
 	change := handoffs.Change{Path: c.q.Dir + "/" + a.Path, Content: content, Size: a.Size, Executable: a.Executable}
-	a.Change = "new"
+	from := a.Path
+	if was, is := c.moved[assetpath.Fold(a.Path)]; is {
+		from = was
+	}
+	e, there := before.here[assetpath.Fold(from)]
+	old, cameBefore := before.said.Content(from)
+	theirs := cameBefore && (!there || e.Content != old) // changed or taken away here: it is the team's own by now
 	switch {
+	case from != a.Path && there:
+		// It follows to where it is in the kit now, also with what the team made of it.
+		change.MovedFrom, change.Base, a.Change, a.Was = e.Spelling(), e.Version, "moved", from
+		if theirs {
+			change.Content, change.Size, change.Executable = e.Content, e.Size, e.Mode&tree.Executable != 0
+			c.out.Kept = append(c.out.Kept, a.Path)
+		}
 	case there && e.Content == content:
 		return false
-	case there && cameBefore && e.Content == old:
-		change.Path, change.Base, a.Change = e.Spelling(), e.Version, "changed"
-	case cameBefore && (!there || e.Content != old):
-		c.out.Kept = append(c.out.Kept, a.Path) // changed or taken away here: it is the team's own by now
+	case theirs:
+		c.out.Kept = append(c.out.Kept, a.Path)
 		return false
+	case there && cameBefore:
+		change.Path, change.Base, a.Change = e.Spelling(), e.Version, "changed"
 	case there:
 		c.out.Refusals = append(c.out.Refusals, model.Refusal{Path: e.Spelling(), Reason: "in-the-way",
 			Message: e.Spelling() + ": it is there already, and did not come from the kit", Remedy: "move it, or take another folder"})
 		return false
+	default:
+		a.Change = "new"
 	}
 	c.changes, c.out.Changes = append(c.changes, change), append(c.out.Changes, a)
-	return true
+	return change.Content == content
 }
 
 // contentOf is the content that a text has, without keeping it.
@@ -312,7 +268,7 @@ func contentOf(text []byte) chunk.Digest {
 
 // send hands off what was planned, or says what would stand in the way.
 func (c *changing) send(ctx context.Context, key, sendKey string) error {
-	note := strings.TrimSpace(c.q.Note + "\n\n" + c.says)
+	note := strings.TrimSpace(c.q.Note + "\n\n" + c.words)
 	send := handoffs.Send{Key: sendKey, Workspace: c.q.Workspace, Branch: c.q.Branch, About: model.About{Note: note}, TakeFree: true,
 		Older: true, Changes: c.changes}
 	if err := c.unsent(ctx); err != nil {
@@ -334,7 +290,13 @@ func (c *changing) send(ctx context.Context, key, sendKey string) error {
 		if err := c.s.copy(ctx, c.actor, c.maker, key, c.wanted); err != nil {
 			return err
 		}
-		if _, err := c.s.Ingest(ctx, c.project, bytes.NewReader(c.file)); err != nil {
+		content, err := c.s.Ingest(ctx, c.project, bytes.NewReader(c.file))
+		if err != nil {
+			return err
+		}
+		if err := c.s.Write(ctx, func(tx *records.Tx) error {
+			return tx.SetKitFile(ctx, c.project.ID, content.Digest, says(c.says))
+		}); err != nil {
 			return err
 		}
 	}

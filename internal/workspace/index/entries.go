@@ -125,6 +125,8 @@ type View struct {
 	Scope scope.Scope
 	// Life is which life of the service said all this, "" where it did not say.
 	Life string
+	// KitsBehind are the uses of kits on the branch that do not have the latest release, and follow it.
+	KitsBehind []model.KitUse
 }
 
 // On is the branch that the workspace is on.

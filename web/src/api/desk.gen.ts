@@ -116,6 +116,7 @@ export interface Changed {
   folder: string;
   follows?: number;
   ignored?: LeftOut[];
+  kits_behind?: KitUse[];
   known: boolean;
   left_out: number;
   newest: number;
@@ -291,6 +292,16 @@ export interface Joined {
 
 export interface Kept {
   put_away: PutAway[];
+}
+
+export interface KitUse {
+  assets: number;
+  changed: string[];
+  dir: string;
+  kit: string;
+  newest?: number;
+  release: number;
+  stay?: boolean;
 }
 
 export interface LeftBy {
@@ -566,6 +577,7 @@ export interface Standing {
   folder: string;
   follows?: number;
   ignored?: LeftOut[];
+  kits_behind?: KitUse[];
   known: boolean;
   left_out: number;
   newest: number;
