@@ -155,8 +155,10 @@ func (s *Room) putOffer(ctx context.Context, actor ground.Actor, key string, q m
 	receipt, err := s.Send(ctx, actor, maker, handoffs.Send{Key: sendKey, Workspace: model.KindConsole, Branch: branch.Name, TakeFree: true,
 		About: model.About{Note: o.says(key, q)}, Changes: o.changes}, nil)
 	if err != nil {
-		_, closing := s.branches.SetBranchState(context.WithoutCancel(ctx), actor, maker, branch.Name, model.Closed)
-		return nil, errors.Join(err, closing)
+		if _, err := s.branches.SetBranchState(context.WithoutCancel(ctx), actor, maker, branch.Name, model.Closed); err != nil {
+			s.Log.Warn("the branch of an offer that was refused could not be closed", "branch", branch.Name, "error", err)
+		}
+		return nil, err
 	}
 	return &receipt.Handoff, nil
 }

@@ -84,8 +84,10 @@ type changing struct {
 	wanted []chunk.Digest
 	file   []byte
 	says   *kit.Use
-	// moved says of assets of the release, by folded path, where they were in the release that is there.
+	// moved says of assets of the release, by folded path, where they were in the release that is there; left has those places, folded, that
+	// somebody else may take therefore.
 	moved map[string]string
+	left  map[string]bool
 }
 
 // find is the use of the folder that is meant.
@@ -145,7 +147,7 @@ func (c *changing) bring(ctx context.Context) error {
 		if err := c.s.Use(ctx, func(tx *records.Tx) error { return c.s.known(ctx, tx, r.project, before) }); err != nil {
 			return err
 		}
-		if c.moved, err = c.moves(ctx, r); err != nil {
+		if err := c.moves(ctx, r); err != nil {
 			return err
 		}
 	} else {
@@ -169,8 +171,8 @@ func (c *changing) bring(ctx context.Context) error {
 			c.wanted = append(c.wanted, content)
 		}
 	}
-	for _, from := range c.moved {
-		came[assetpath.Fold(from)] = true // it is somewhere else now
+	for from := range c.left {
+		came[from] = true // it is somewhere else now
 	}
 	for _, a := range before.said.Assets {
 		e, there := before.here[assetpath.Fold(a.Path)]
@@ -200,22 +202,41 @@ func (c *changing) bring(ctx context.Context) error {
 	return nil
 }
 
-// moves are the assets of a release that were elsewhere in the one that is there, as far as the actor may look at that.
-func (c *changing) moves(ctx context.Context, r released) (map[string]string, error) {
+// moves finds the assets of a release that were elsewhere in the one that is there, as far as the actor may look at that. One that would
+// come to where something else stays, or leave its place to one that is new, is not moved: it goes from where it was, and comes where it is.
+func (c *changing) moves(ctx context.Context, r released) error {
+	c.moved, c.left = map[string]string{}, map[string]bool{}
 	before, err := c.s.released(ctx, c.actor, c.use.said.Project, c.use.said.Kit, c.use.said.Release)
 	var none *model.Problem
 	if errors.As(err, &none) {
-		return nil, nil
+		return nil
 	} else if err != nil {
-		return nil, err
+		return err
 	}
-	moved := map[string]string{}
+	there := map[string]bool{}
 	for _, a := range beside(before.assets, r.assets) {
+		there[assetpath.Fold(a.Path)] = a.Change != "gone"
 		if a.Change == "moved" {
-			moved[assetpath.Fold(a.Path)] = a.Was
+			c.moved[assetpath.Fold(a.Path)] = a.Was
+			if _, here := c.use.here[assetpath.Fold(a.Was)]; here {
+				c.left[assetpath.Fold(a.Was)] = true
+			}
 		}
 	}
-	return moved, nil
+	for again := true; again; {
+		again = false
+		for to, from := range c.moved {
+			left := assetpath.Fold(from)
+			_, taken := c.use.here[to]
+			_, follows := c.moved[left]
+			if to != left && (taken && !c.left[to] || there[left] && !follows) {
+				delete(c.moved, to)
+				delete(c.left, left)
+				again = true
+			}
+		}
+	}
+	return nil
 }
 
 // one settles what becomes of an asset of the release, and says whether its content is wanted.
@@ -236,7 +257,7 @@ func (c *changing) one(before *use, a model.KitAsset, content chunk.Digest) bool
 			change.Content, change.Size, change.Executable = e.Content, e.Size, e.Mode&tree.Executable != 0
 			c.out.Kept = append(c.out.Kept, a.Path)
 		}
-	case there && e.Content == content:
+	case there && e.Content == content && e.Mode&tree.Executable != 0 == a.Executable:
 		return false
 	case theirs:
 		c.out.Kept = append(c.out.Kept, a.Path)
