@@ -75,6 +75,16 @@ func TestAKit(t *testing.T) {
 	says(t, odile.tarn(0, "kit", "compare", "lamp-parts@1", "lamp-parts@2"), "models/lamp-post.glb", "new", "changed")
 	says(t, odile.tarn(0, "kit", "show", "lamp-parts@1"), "2 assets")
 	says(t, rurik.tarn(0, "kit", "list"), "behind: the latest is @2; 1 asset changed here", "keeps to it; the latest is @2")
+	watch.says("odile released brinelight/lamp-parts@2, a kit that is used here")
+	says(t, rurik.tarn(0, "status", "--fetch"), "Kits of which there is a later release (1)", "parts/lamp", "the latest is @2")
+	says(t, rurik.tarn(0, "kit", "show", "brinelight/lamp-parts"), "Used in:", "undertow", "parts/lamp", "kits/lamp-parts")
+	says(t, odile.tarn(0, "kit", "show", "lamp-parts"), "models/lamp-post.glb")
+	says(t, rurik.tarn(1, "kit", "offer", "parts/lamp", "-m", "Lit by the reef"), "in brinelight")
+	odile.tarn(0, "member", "add", "rurik", "--role", "artist")
+	says(t, rurik.tarn(2, "kit", "offer", "parts/lamp"), "say why")
+	says(t, rurik.tarn(0, "kit", "offer", "parts/lamp", "-m", "Lit by the reef"), "brinelight has it on the branch undertow/lamp-parts",
+		"with the review r1: odile is asked to look", "models/lamp.glb", "comes with the next release of lamp-parts")
+	says(t, odile.tarn(0, "review", "show", "r1"), "Lit by the reef", "From parts/lamp in undertow")
 
 	// Over what is not sent nothing is brought; what was changed stays.
 	rurik.write(map[string]string{"parts/lamp/textures/brass.png": "not sent"})
@@ -88,6 +98,20 @@ func TestAKit(t *testing.T) {
 	rurik.has("parts/lamp/textures/brass.png", "brass, worn")
 	rurik.has("kits/lamp-parts/textures/brass.png", noise)
 	says(t, rurik.tarn(0, "kit", "update", "--all"), "No use is behind")
+	if got := rurik.tarn(0, "status"); strings.Contains(got, "later release") {
+		t.Errorf("it is behind yet: %s", got)
+	}
+	// From another project of one's own, all can be brought at once.
+	says(t, odile.tarn(0, "kit", "release", "lamp-parts", "-m", "The same again"), "lamp-parts@3")
+	says(t, odile.tarn(2, "kit", "update", "--everywhere"), "--all")
+	if r := rurik.runIn(rurik.home, "", "join", "brinelight"); r.Status != 0 {
+		t.Fatal(r.Errs)
+	}
+	rurik.dir = filepath.Join(rurik.home, "brinelight")
+	says(t, rurik.tarn(0, "kit", "update", "--all", "--everywhere", "-m", "All"), "In undertow:", "parts/lamp is brinelight/lamp-parts@3, from @2")
+	says(t, rurik.tarn(0, "kit", "update", "--all", "--everywhere"), "No use is behind, in none of your projects")
+	rurik.dir = filepath.Join(rurik.home, "undertow")
+	rurik.tarn(0, "update")
 	says(t, rurik.tarn(1, "kit", "update", "kits"), "kits does not come from a kit")
 
 	// The maker's rights later on take nothing away; what came stays, also detached.
@@ -111,7 +135,7 @@ func TestAKit(t *testing.T) {
 		t.Fatal(r.Errs)
 	}
 	says(t, there.tarn(0, "kit", "show", "lamp-parts@2"), "Worn, and lit", "3 assets")
-	says(t, there.tarn(0, "kit", "release", "lamp-parts", "-m", "Again"), "elsewhere/lamp-parts@3")
+	says(t, there.tarn(0, "kit", "release", "lamp-parts", "-m", "Again"), "elsewhere/lamp-parts@4")
 
 	// Nor does the end of the project that made it.
 	if r := odile.runIn(odile.home, "brinelight\n", "project", "delete", "brinelight"); r.Status != 0 {
