@@ -68,6 +68,8 @@ const router = createBrowserRouter([
             ...page(() => import("./pages/people/AboutFrame"), "AboutFrame"),
             children: [
               { path: "people", ...page(() => import("./pages/people/PeoplePage"), "PeoplePage") },
+              { path: "kits", ...page(() => import("./pages/kits/KitsPage"), "KitsPage") },
+              { path: "kits/:kit", ...page(() => import("./pages/kits/KitPage"), "KitPage") },
               { path: "usage", ...page(() => import("./pages/people/UsagePage"), "UsagePage") },
               { path: "record", ...page(() => import("./pages/people/RecordPage"), "RecordPage") },
               { path: "ending", ...page(() => import("./pages/people/EndingPage"), "EndingPage") },

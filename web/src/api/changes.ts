@@ -22,6 +22,8 @@ const kept = [
   "handoff",
   "handoffs",
   "hooks",
+  "kit",
+  "kits",
   "lock",
   "locks",
   "members",
@@ -42,8 +44,9 @@ export type Kept = (typeof kept)[number];
 /** What else an event touches, by the beginning of its kind. Assets and their lists are looked at by path. */
 const touches: [string, Kept[]][] = [
   ["lock.", ["locks"]],
-  ["handoff.", ["", "handoffs", "between", "branch", "branches", "locks", "merge", "reviews", "spots", "twice", "unsent"]],
+  ["handoff.", ["", "handoffs", "between", "branch", "branches", "kits", "locks", "merge", "reviews", "spots", "twice", "unsent"]],
   ["past.", ["", "asset", "folder", "handoffs", "between", "branches"]],
+  ["kit.", ["kits"]],
   ["milestone.", ["milestones", "handoff", "handoffs"]],
   ["branch.", ["branch", "branches", "merge"]],
   ["review.", ["review", "reviews", "merge", "spots", "branch"]],

@@ -23,6 +23,7 @@ import { assetPath, baseName, comparePath, firstLine, folderPath, grown, size, W
 import { Marks } from "../locks/Board";
 import { LooksLike, SameAs } from "../find/Twice";
 import { useBranches } from "../branches/useBranches";
+import { FromKit } from "../kits/FromKit";
 import { BeginHere } from "../desk/BeginHere";
 import { TakeFiles } from "../desk/PutHere";
 import { useHere, type Here } from "../project/ProjectFrame";
@@ -164,6 +165,7 @@ function Heading({
             <Unsent head={h} me={here.me} />
           </p>
         ))}
+        {!branch && !asset.gone && <FromKit here={here} path={asset.path} />}
       </div>
       <div className="ml-auto flex flex-wrap gap-2">
         {mayDrop && (

@@ -3,7 +3,7 @@ import { useHere } from "../project/ProjectFrame";
 
 const tab = ({ isActive }: { isActive: boolean }) => `no-underline ${isActive ? "font-semibold text-ink" : "text-peat hover:text-ink"}`;
 
-/** AboutFrame holds what is about the project itself: its people, what it takes, everything that was done in it, what becomes of it. */
+/** AboutFrame holds what is about the project itself: its people, what it shares, what it takes, everything that was done in it, what becomes of it. */
 export function AboutFrame() {
   const here = useHere();
   return (
@@ -13,6 +13,9 @@ export function AboutFrame() {
         <nav className="flex flex-wrap gap-x-4" aria-label="About the project">
           <NavLink to={`/p/${here.key}/people`} className={tab}>
             People
+          </NavLink>
+          <NavLink to={`/p/${here.key}/kits`} className={tab}>
+            Kits
           </NavLink>
           <NavLink to={`/p/${here.key}/usage`} className={tab}>
             Usage

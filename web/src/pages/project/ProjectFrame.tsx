@@ -30,7 +30,7 @@ const tab = ({ isActive }: { isActive: boolean }) =>
   `border-b-2 px-0.5 py-1.5 no-underline ${isActive ? "border-copper text-ink" : "border-transparent text-peat hover:text-ink"}`;
 
 /** Pages that are about the project itself. */
-const about = /^\/p\/[^/]+\/(people|usage|record|ending)$/;
+const about = /^\/p\/[^/]+\/(people|kits(\/[^/]+)?|usage|record|ending)$/;
 
 export function ProjectFrame() {
   const key = useParams()["project"]!;

@@ -12,6 +12,7 @@ import { assetPath, firstLine, plural, When } from "../../parts/words";
 import { reviewPath } from "../review/Reviews";
 import { useReviews } from "../review/useReview";
 import { Marks } from "../locks/Board";
+import { KitsBehind } from "../kits/FromKit";
 import { useHere, type Here } from "../project/ProjectFrame";
 
 /** The first thing about a project: who is on what, and what came in. */
@@ -58,6 +59,7 @@ export function TodayPage() {
             <Link to={`/p/${here.key}/locks`}>All that is held, by {people.length} people</Link>
           </p>
         )}
+        <KitsBehind here={here} />
         <NotSent here={here} />
       </section>
       <CameIn here={here} />
