@@ -151,7 +151,7 @@ func (s *stage) play() (err error) {
 			return fmt.Errorf("%s can't show that the address is theirs: %s", handle, out)
 		}
 	}
-	s.acts((*stage).brinelight, (*stage).tidepad, (*stage).undertow)
+	s.acts((*stage).brinelight, (*stage).tidepad, (*stage).undertow, (*stage).lampParts)
 	s.house()
 	s.lantern()
 	return nil
@@ -232,6 +232,11 @@ lock = "on-edit"
 match = "/textures/"
 by = "stem"
 
+# What the other projects use, too.
+[[kit]]
+name = "lamp-parts"
+match = ["/models/lamp.glb", "/models/winch.glb", "/textures/glass-*.png"]
+
 # The second chapter comes in when somebody has looked at it.
 [[branch]]
 match = "main"
@@ -245,6 +250,11 @@ presets = ["board", "enclosure"]
 [[task]]
 match = "TID-*"
 link = "https://tasks.saltpan.example/{task}"
+
+# Parts to fit the box around.
+[[rule]]
+match = "/mechanical/"
+kind = "asset"
 
 # Schematic, board and what is made of them for the factory go together.
 [[set]]
