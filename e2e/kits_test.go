@@ -1,10 +1,13 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"github.com/chromedp/chromedp"
 )
 
 // TestAKit: one project releases a set of assets, another one uses it, changes one of them, and brings what is newer.
@@ -108,7 +111,8 @@ func TestAKit(t *testing.T) {
 		t.Fatal(r.Errs)
 	}
 	rurik.dir = filepath.Join(rurik.home, "brinelight")
-	says(t, rurik.tarn(0, "kit", "update", "--all", "--everywhere", "-m", "All"), "In undertow:", "parts/lamp is brinelight/lamp-parts@3, from @2")
+	says(t, rurik.tarn(0, "kit", "update", "--all", "--everywhere", "-m", "All"), "In undertow:",
+		"parts/lamp is brinelight/lamp-parts@3, from @2")
 	says(t, rurik.tarn(0, "kit", "update", "--all", "--everywhere"), "No use is behind, in none of your projects")
 	rurik.dir = filepath.Join(rurik.home, "undertow")
 	rurik.tarn(0, "update")
@@ -147,4 +151,74 @@ func TestAKit(t *testing.T) {
 	rurik.tarn(0, "update")
 	rurik.has("parts/lamp/textures/brass.png", noise)
 	says(t, d.tarnd(0, "verify", "--deep"), "sound")
+}
+
+// TestKitsInTheBrowser: somebody who never opens a terminal releases, uses, brings, offers and detaches.
+func TestKitsInTheBrowser(t *testing.T) {
+	t.Parallel()
+	d := serve(t)
+	odile, rurik := d.person("odile"), d.person("rurik")
+	kit := "otherwise = \"code\"\n[[rule]]\nmatch = [\"*.glb\", \"*.png\"]\nkind = \"asset\"\nlock = \"free\"\n" +
+		"[[kit]]\nname = \"lamp-parts\"\nmatch = \"models/*\"\n"
+	odile.start(map[string]string{"tarn.toml": kit, "models/lamp.glb": "lamp", "models/post.glb": "post"})
+	rurik.join(odile, "artist")
+	reef := *odile
+	reef.dir = filepath.Join(odile.home, "undertow")
+	if err := os.MkdirAll(reef.dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	reef.write(map[string]string{"reef.glb": "reef", "tarn.toml": strings.Split(kit, "[[kit]]")[0]})
+	reef.tarn(0, "start", "undertow", "--yes")
+
+	b := open(t, d)
+	b.signIn("odile")
+	choose := func(label, value string) chromedp.Action[chromedp.Void] {
+		return b.until(fmt.Sprintf(`[...document.querySelectorAll("label")].filter(l => l.innerText.startsWith(%q)).map(
+			l => l.querySelector("select")).filter(s => s && [...s.options].some(o => o.value === %q)).slice(0, 1).map(s => {
+				Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, "value").set.call(s, %q);
+				s.dispatchEvent(new Event("change", {bubbles: true})); return s;
+			}).length`, label, value, value))
+	}
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/kits"), b.sees("Not released yet"), chromedp.Click(button("Release @1")),
+		b.asked("Release lamp-parts@1"), chromedp.SendKeys(field("What is new"), "Lamp and post"),
+		b.act("Release @1"), b.asked(), b.sees("Lamp and post"),
+		chromedp.Navigate(d.URL+"/p/undertow/kits"), b.sees("This project uses none"), chromedp.Click(button("Use a kit")),
+		b.asked("Use a kit in undertow"),
+		choose("Made in", "brinelight"), choose("Kit", "lamp-parts"), b.asked("2 assets would change"), b.evaluate(axe(t)), b.still())
+	b.isForEverybody("using a kit")
+	b.do(b.act("Use it"), b.asked(), b.sees("brinelight/lamp-parts@1"), b.sees("the latest"))
+	reef.tarn(0, "update")
+	reef.has("kits/lamp-parts/models/lamp.glb", "lamp")
+
+	// One is changed here, and one there, which is heard of without a reload.
+	reef.write(map[string]string{"kits/lamp-parts/models/post.glb": "post of the reef"})
+	reef.tarn(0, "send", "-m", "A post of our own")
+	b.do(b.sees("Changed here: models/post.glb"))
+	odile.write(map[string]string{"models/lamp.glb": "lamp, lit", "models/hood.glb": "hood"})
+	odile.tarn(0, "send", "-m", "Lit, with a hood")
+	odile.tarn(0, "kit", "release", "lamp-parts", "-m", "Lit")
+	b.do(b.sees("behind: the latest is @2"), b.evaluate(axe(t)), b.still())
+	b.isForEverybody("kits")
+	b.do(chromedp.Navigate(d.URL+"/p/undertow"), b.sees("Kits of which there is a later release"), chromedp.Navigate(d.URL+"/p/undertow/kits"),
+		b.sees("What is new"), b.evaluate(`[...document.querySelectorAll("a")].find(a => a.innerText === "What is new").click()`),
+		b.sees("Different beside @1"), b.sees("models/hood.glb"), b.sees("behind: the latest is @2"), b.evaluate(axe(t)), b.still())
+	b.isForEverybody("a kit")
+	b.do(chromedp.Click(`//button[starts-with(@aria-label, "Bring @2 to kits/lamp-parts in undertow")]`), b.asked("2 assets would change",
+		"Changed here before, and left as they are: models/post.glb"), b.act("Bring @2"), b.asked(), b.sees("the latest; 1 asset changed there"))
+	reef.tarn(0, "update")
+	reef.has("kits/lamp-parts/models/lamp.glb", "lamp, lit")
+	reef.has("kits/lamp-parts/models/post.glb", "post of the reef")
+
+	// The page of an asset says where it comes from; what was changed is offered, and the folder made one's own.
+	b.do(chromedp.Navigate(d.URL+"/p/undertow/asset/kits/lamp-parts/models/post.glb"), b.sees("This was changed here"),
+		b.sees("change it in brinelight"),
+		chromedp.Navigate(d.URL+"/p/undertow/kits"), b.sees("Offer the changes"), chromedp.Click(button("Offer the changes")),
+		b.asked("Offer what is changed"),
+		chromedp.SendKeys(field("Why they"), "It stands in sand"), b.act("Offer it"), b.asked("on the branch undertow/lamp-parts"),
+		b.act("Look at the review"), b.sees("It stands in sand"), b.sees("models/post.glb"),
+		chromedp.Navigate(d.URL+"/p/undertow/kits"), b.sees("Detach"), chromedp.Click(button("Detach")), b.asked("Detach kits/lamp-parts"),
+		b.act("Detach"), b.asked(), b.sees("This project uses none"))
+	if said := b.complained(); said != "" {
+		t.Error(said)
+	}
 }

@@ -39,6 +39,6 @@ func (c *Client) KitUsers(ctx context.Context, key, kit string) (v model.KitUser
 
 // OfferKit puts what was changed in a use to the project that made the kit.
 func (c *Client) OfferKit(ctx context.Context, key, sendKey string, q model.KitOfferRequest) (v model.KitOffer, err error) {
-	return v, c.json(ctx, request{method: "POST", path: in(key, "/uses/offer"), header: map[string]string{"Idempotency-Key": sendKey}, body: q},
-		&v)
+	return v, c.json(ctx, request{method: "POST", path: in(key, "/uses/offer"), header: map[string]string{"Idempotency-Key": sendKey},
+		body: q}, &v)
 }

@@ -166,7 +166,8 @@ func (tx *Tx) Using(ctx context.Context, maker, kit string) ([]Project, error) {
 	})
 }
 
-// Share tells whether somebody belongs to both of two projects, as one who may be told of one in the other. A steward alone counts for nobody.
+// Share tells whether somebody belongs to both of two projects, as one who may be told of one in the other. A steward alone counts for
+// nobody.
 func (tx *Tx) Share(ctx context.Context, one, other int64) (is bool, err error) {
 	err = tx.q.QueryRow(ctx, `select exists (select from memberships m join memberships o on o.person_id = m.person_id
 		where m.project_id = $1 and o.project_id = $2)`, one, other).Scan(&is)

@@ -42,8 +42,8 @@ func (m *team) edit(path string, base int, text string) {
 		About: model.About{Note: "a pass"}, Changes: []handoffs.Change{{Path: path, Base: base, Content: c.Content, Size: c.Size}}}, nil))
 }
 
-// TestAnOfferGoesToTheMakers: as a branch and a review; with the rights of whoever offers, once for a key, and with nothing left behind where
-// it is refused.
+// TestAnOfferGoesToTheMakers: as a branch and a review; with the rights of whoever offers, once for a key, and with nothing left behind
+// where it is refused.
 func TestAnOfferGoesToTheMakers(t *testing.T) {
 	m := newTeam(t, nil)
 	ctx := t.Context()

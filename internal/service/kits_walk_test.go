@@ -325,8 +325,8 @@ func (w *kitWalk) look() {
 	}
 }
 
-// TestKitsByAModel walks at random through two projects that make kits and three that use them; one of those that make one uses the other's.
-// SOAK=1 walks far.
+// TestKitsByAModel walks at random through two projects that make kits and three that use them; one of those that make one uses the
+// other's. SOAK=1 walks far.
 func TestKitsByAModel(t *testing.T) {
 	for seed := range uint64(testbed.Steps(2, 6)) {
 		w := &kitWalk{team: newTeam(t, nil), r: rand.New(rand.NewPCG(seed, 21)), projects: map[string]*kitProject{}}
@@ -369,7 +369,8 @@ func TestKitsByAModel(t *testing.T) {
 				w.work(p, dir+"/parts", false)
 			case n == 18 && use != nil:
 				w.say("%s: %s is detached", p.key, dir)
-				ok(t)(w.ChangeKit(t.Context(), w.odile, p.key, model.KitRequest{Dir: dir, Detach: true, Workspace: model.KindConsole}, uuid.NewString()))
+				ok(t)(w.ChangeKit(t.Context(), w.odile, p.key, model.KitRequest{Dir: dir, Detach: true, Workspace: model.KindConsole},
+					uuid.NewString()))
 				delete(p.uses, dir)
 				delete(p.files, dir+"/tarn.kit")
 			}

@@ -67,8 +67,8 @@ type KitEverywhere struct {
 	Trouble string           `json:"trouble,omitempty"`
 }
 
-// UpdateKitsElsewhere brings the uses that are behind in all other projects of one's own, on their first branches, to the latest release, or
-// says with preview what that would do. said hears of each as it is done.
+// UpdateKitsElsewhere brings the uses that are behind in all other projects of one's own, on their first branches, to the latest release,
+// or says with preview what that would do. said hears of each as it is done.
 func (w *Workspace) UpdateKitsElsewhere(ctx context.Context, note string, preview bool, said func(KitEverywhere)) error {
 	projects, err := w.Client.Projects(ctx)
 	if err != nil {

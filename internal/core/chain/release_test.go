@@ -21,7 +21,8 @@ func TestReleasesComeBack(t *testing.T) {
 	if digest.String() != sum {
 		t.Errorf("it is %s", digest)
 	}
-	for i, spoil := range []func(*Release){func(r *Release) { r.Kit = "" }, func(r *Release) { r.Number = 0 }, func(r *Release) { r.Match = nil },
+	for i, spoil := range []func(*Release){func(r *Release) { r.Kit = "" }, func(r *Release) { r.Number = 0 },
+		func(r *Release) { r.Match = nil },
 		func(r *Release) { r.Project = "" }, func(r *Release) { r.Handoff.Number = 0 }} {
 		bad := r
 		spoil(&bad)

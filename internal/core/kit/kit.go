@@ -37,8 +37,8 @@ type Asset struct {
 	Content chunk.Digest
 }
 
-// Use is what such a file says. Handoff is the digest of that of the release, by which the project that made it is known again, whatever has
-// its key later on; zero in files from before it was written. Stay says that the use keeps to its release.
+// Use is what such a file says. Handoff is the digest of that of the release, by which the project that made it is known again, whatever
+// has its key later on; zero in files from before it was written. Stay says that the use keeps to its release.
 type Use struct {
 	Project string
 	Kit     string

@@ -47,7 +47,8 @@ func TestWhatIsNoUse(t *testing.T) {
 	if _, err := Parse([]byte(head + asset("a.png", content))); err != nil {
 		t.Fatal(err)
 	}
-	for _, text := range []string{"", "project", "kit = \"lamp\"\n", head + "more = 1\n", head + "handoff = \"h2\"\n", strings.Replace(head, "= 1", "= 0", 1),
+	for _, text := range []string{"", "project", "kit = \"lamp\"\n", head + "more = 1\n", head + "handoff = \"h2\"\n",
+		strings.Replace(head, "= 1", "= 0", 1),
 		strings.Replace(head, "lamp-parts", "Lamp Parts", 1), head + asset("../a.png", content), head + asset("a.png", "ab"),
 		head + asset("a.png", content) + asset("A.png", content), head + asset(".git/config", content), head + asset("", content)} {
 		if u, err := Parse([]byte(text)); err == nil {

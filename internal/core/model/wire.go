@@ -126,8 +126,8 @@ type ChangesQuery struct {
 }
 
 // Assets is one page of assets as of handoff At; where Next is there, another page follows behind it. Newest is the newest handoff of the
-// branch that was asked about. The first page has, where it is asked for, the locks of the project, who has unsent changes, the digests of content
-// that the service lost, and the uses of kits that are behind.
+// branch that was asked about. The first page has, where it is asked for, the locks of the project, who has unsent changes, the digests of
+// content that the service lost, and the uses of kits that are behind.
 type Assets struct {
 	At     int     `json:"at"`
 	Newest int     `json:"newest"`

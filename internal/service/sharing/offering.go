@@ -16,9 +16,9 @@ import (
 	"kettletarn/internal/service/handoffs"
 )
 
-// OfferKit puts what was changed in a use to the project that made the kit: on a branch there, which begins at the release that the use has,
-// with a review that asks its leads. The actor hands off there, and needs what that takes: the role of an artist, and locks that nobody
-// else has. sendKey is the key of that handoff; the same key again gives the same answer. What was taken away is not offered.
+// OfferKit puts what was changed in a use to the project that made the kit: on a branch there, which begins at the release that the use
+// has, with a review that asks its leads. The actor hands off there, and needs what that takes: the role of an artist, and locks that
+// nobody else has. sendKey is the key of that handoff; the same key again gives the same answer. What was taken away is not offered.
 func (s *Room) OfferKit(ctx context.Context, actor ground.Actor, key string, q model.KitOfferRequest, sendKey string) (out model.KitOffer,
 	err error) {
 	q.Why = strings.TrimSpace(q.Why)
@@ -142,8 +142,8 @@ func (s *Room) known(ctx context.Context, tx *records.Tx, maker records.Project,
 }
 
 // putOffer hands the changes off on a branch of their own. A branch that nothing came onto is closed again.
-func (s *Room) putOffer(ctx context.Context, actor ground.Actor, key string, q model.KitOfferRequest, o *offer, sendKey string) (*model.Handoff,
-	error) {
+func (s *Room) putOffer(ctx context.Context, actor ground.Actor, key string, q model.KitOfferRequest, o *offer,
+	sendKey string) (*model.Handoff, error) {
 	maker := o.maker.project.Key
 	if err := s.copy(ctx, actor, key, maker, o.wanted); err != nil {
 		return nil, err

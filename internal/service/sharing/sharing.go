@@ -104,7 +104,8 @@ func (s *Room) ReleaseKit(ctx context.Context, actor ground.Actor, key string, q
 	return r, err
 }
 
-// tell tells the projects that use a kit of a release of it, where anybody belongs to both: not what is in it, which is for whoever may look.
+// tell tells the projects that use a kit of a release of it, where anybody belongs to both: not what is in it, which is for whoever may
+// look.
 func tell(ctx context.Context, tx *records.Tx, maker records.Project, actor ground.Actor, r model.KitRelease) error {
 	using, err := tx.Using(ctx, maker.Key, r.Kit)
 	if err != nil {
@@ -118,7 +119,8 @@ func tell(ctx context.Context, tx *records.Tx, maker records.Project, actor grou
 		if !shared {
 			continue
 		}
-		if err := tx.AddEvent(ctx, u.ID, actor.ID, news.KitNewer, map[string]any{"name": maker.Key + "/" + r.Kit, "number": r.Number}); err != nil {
+		if err := tx.AddEvent(ctx, u.ID, actor.ID, news.KitNewer, map[string]any{"name": maker.Key + "/" + r.Kit,
+			"number": r.Number}); err != nil {
 			return err
 		}
 	}

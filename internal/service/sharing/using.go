@@ -203,7 +203,8 @@ func (c *changing) bring(ctx context.Context) error {
 }
 
 // moves finds the assets of a release that were elsewhere in the one that is there, as far as the actor may look at that. One that would
-// come to where something else stays, or leave its place to one that is new, is not moved: it goes from where it was, and comes where it is.
+// come to where something else stays, or leave its place to one that is new, is not moved: it goes from where it was, and comes where it
+// is.
 func (c *changing) moves(ctx context.Context, r released) error {
 	c.moved, c.left = map[string]string{}, map[string]bool{}
 	before, err := c.s.released(ctx, c.actor, c.use.said.Project, c.use.said.Kit, c.use.said.Release)

@@ -46,7 +46,7 @@ function Seen({ project, seen }: { project: string; seen: KitAnswer }) {
           ))}
         </div>
       )}
-      <KitAssets project={project} assets={seen.changes} linked={false} />
+      <KitAssets project={project} assets={seen.changes} />
     </>
   );
 }
@@ -79,7 +79,7 @@ export function BringKit({ project, use: u, onClose }: { project: string; use: K
       onClose={onClose}
     >
       <label className="block">
-        <span className="mb-1 block">Release</span>
+        <span className="mb-1 block font-medium">Release</span>
         <select className={fieldClass} value={to} onChange={(e) => setTo(Number(e.target.value))}>
           {releases.map((r) => (
             <option key={r.number} value={r.number}>
@@ -131,7 +131,7 @@ export function UseKit({ project, kit, onClose }: { project?: string; kit?: stri
       {!given && (
         <>
           <label className="block">
-            <span className="mb-1 block">Made in</span>
+            <span className="mb-1 block font-medium">Made in</span>
             <select
               className={fieldClass}
               value={maker}
@@ -151,7 +151,7 @@ export function UseKit({ project, kit, onClose }: { project?: string; kit?: stri
           {made.data && released.length === 0 && <p>{maker} has released no kit.</p>}
           {released.length > 0 && (
             <label className="block">
-              <span className="mb-1 block">Kit</span>
+              <span className="mb-1 block font-medium">Kit</span>
               <select
                 className={fieldClass}
                 value={name}
@@ -173,7 +173,7 @@ export function UseKit({ project, kit, onClose }: { project?: string; kit?: stri
       )}
       {project === undefined && (
         <label className="block">
-          <span className="mb-1 block">In</span>
+          <span className="mb-1 block font-medium">In</span>
           <select className={fieldClass} value={into} onChange={(e) => setInto(e.target.value)}>
             <option value="">Choose a project</option>
             {list

@@ -9,9 +9,9 @@ import { Trouble } from "../../parts/Trouble";
 import { plural, size, When } from "../../parts/words";
 import { useHere } from "../project/ProjectFrame";
 import { BringKit, UseKit } from "./Bring";
-import { KitAssets } from "./KitAssets";
+import { KitAssets, KitSheet } from "./KitAssets";
 import { ReleaseKit } from "./KitsPage";
-import { isBehind, kitPath, standing, useKits, type KitUse } from "./useKits";
+import { isBehind, kitPath, standing, useKits, useKitState, type KitUse } from "./useKits";
 
 /** KitPage is a kit: a release of it in pictures, what is different in it beside another one, and who uses it. */
 export function KitPage() {
@@ -24,16 +24,7 @@ export function KitPage() {
   const number = Number(params.get("release")) || kit?.releases[0]?.number || 0;
   const beside = Number(params.get("beside")) || 0;
   const [doing, setDoing] = useState<"use" | "release">();
-  const state = useQuery({
-    enabled: number > 0,
-    queryKey: ["project", here.key, "kit", name, number, beside],
-    queryFn: () =>
-      ask(
-        api.GET("/projects/{project}/kits/{kit}/{number}", {
-          params: { path: { project: here.key, kit: name, number: String(number) }, query: beside ? { since: beside } : {} },
-        }),
-      ),
-  });
+  const state = useKitState(here.key, name, number, beside);
   const set = (release: number, other: number) =>
     setParams({ release: String(release), ...(other > 0 && { beside: String(other) }) }, { replace: true });
   if (kits.data && !kit) {
@@ -48,11 +39,11 @@ export function KitPage() {
   }
   const r = state.data;
   const different = r?.assets.filter((a) => a.change) ?? [];
-  const shown = beside ? different : (r?.assets.filter((a) => a.change !== "gone") ?? []);
+  const whole = r?.assets.filter((a) => a.change !== "gone") ?? [];
   return (
     <>
       <div className="mb-4 flex flex-wrap items-end gap-x-4 gap-y-2">
-        <h2 className="mr-2">{name}</h2>
+        <h2 className="mr-2 py-1 text-xl">{name}</h2>
         {kit && kit.releases.length > 0 && (
           <>
             <Release
@@ -84,7 +75,7 @@ export function KitPage() {
           <p className="max-w-prose whitespace-pre-line wrap-anywhere">{r.note}</p>
           <p className="mb-5 text-peat">
             @{r.number} by {r.person}, <When at={r.at} />, of <Link to={`/p/${here.key}/handoffs/${r.handoff}`}>h{r.handoff}</Link>,{" "}
-            {plural(r.assets.filter((a) => a.change !== "gone").length, "asset")}, {size(r.size)}
+            {plural(whole.length, "asset")}, {size(r.size)}
             {beside === 0 && number > 1 && different.length > 0 && (
               <>
                 ;{" "}
@@ -94,8 +85,10 @@ export function KitPage() {
               </>
             )}
           </p>
-          {beside > 0 && <h3 className="mb-3">{different.length === 0 ? "Nothing is different" : `Different beside @${beside}`}</h3>}
-          <KitAssets project={here.key} assets={shown} />
+          {beside > 0 && (
+            <h3 className="mb-3 font-semibold">{different.length === 0 ? "Nothing is different" : `Different beside @${beside}`}</h3>
+          )}
+          {beside > 0 ? <KitAssets project={here.key} assets={different} large /> : <KitSheet project={here.key} assets={whole} />}
         </>
       )}
       {number > 0 && <UsedIn project={here.key} kit={name} />}
@@ -141,7 +134,7 @@ function UsedIn({ project, kit }: { project: string; kit: string }) {
   const mayHandOff = (key: string) => projects.data?.projects.some((p) => p.key === key && p.role && p.role !== "viewer" && !p.archived);
   return (
     <section aria-labelledby="used-in" className="mt-10">
-      <h3 id="used-in" className="mb-2">
+      <h3 id="used-in" className="mb-2 font-semibold">
         Used in
       </h3>
       <Trouble error={found.error} />

@@ -10,6 +10,7 @@ import { assetPath, firstLine, folderPath, plural, When } from "../../parts/word
 import { branchPath, useAct } from "../branches/useBranches";
 import { useHere, type Here } from "../project/ProjectFrame";
 import { reviewPath } from "../review/Reviews";
+import { KitStrip } from "./KitAssets";
 import { BringKit, UseKit } from "./Bring";
 import { changeKit, isBehind, kitPath, madeBy, standing, useKits, type Kit, type KitUse } from "./useKits";
 
@@ -75,6 +76,7 @@ function Made({ here, kit: k }: { here: Here; kit: Kit }) {
         <p className="text-peat wrap-anywhere">
           {k.match.length > 0 ? `Everything that matches ${k.match.join(", ")}` : "The rules do not name it any more"}
         </p>
+        {latest && <KitStrip name={`${here.key}/${k.name}`} release={latest.number} />}
       </div>
       {here.mayLead && k.match.length > 0 && (
         <p>
@@ -145,6 +147,7 @@ function Use({ here, use: u }: { here: Here; use: KitUse }) {
             {u.changed.length > 6 && ` and ${u.changed.length - 6} more`}
           </p>
         )}
+        {!!u.newest && <KitStrip name={u.kit} release={u.release} />}
       </div>
       <p className="flex flex-wrap items-baseline gap-2 sm:justify-end">
         {isBehind(u) && <Link to={kitPath(project, kit, u.newest, u.release)}>What is new</Link>}

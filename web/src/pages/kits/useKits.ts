@@ -14,6 +14,19 @@ export const useKits = (key: string, enabled = true) =>
     queryFn: () => ask(api.GET("/projects/{project}/kits", { params: { path: { project: key } } })),
   });
 
+/** useKitState is a release of a kit, beside another one, or the one before it with 0. */
+export const useKitState = (project: string, kit: string, number: number, beside = 0) =>
+  useQuery({
+    enabled: number > 0,
+    queryKey: ["project", project, "kit", kit, number, beside],
+    queryFn: () =>
+      ask(
+        api.GET("/projects/{project}/kits/{kit}/{number}", {
+          params: { path: { project, kit, number: String(number) }, query: beside ? { since: beside } : {} },
+        }),
+      ),
+  });
+
 /** changeKit uses a kit, or brings a use to another release, or detaches it; as a preview it says what that would do. */
 export const changeKit = (key: string, q: Omit<Schemas["KitRequest"], "workspace">, once = newKey()) =>
   ask(
