@@ -121,6 +121,7 @@ func (b *bench) main(ctx context.Context, out string, size, large, edit int64, f
 		{"S17", func() error { return b.pages(assets, handoffs) }},
 		{"S18", func() error { return b.finding(assets) }},
 		{"S14", func() error { return b.apart(assets, files) }},
+		{"S16", func() error { return b.kits(1000) }},
 		{"S1", func() error { return b.transfer(size) }},
 		{"S4", func() error { return b.status(files) }},
 		{"S15", func() error { return b.desk(files) }},

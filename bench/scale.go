@@ -44,17 +44,26 @@ func (b *bench) caller(key string) (*caller, error) {
 
 // bring uploads small contents and returns their names.
 func (c *caller) bring(n int) ([]chunk.Digest, error) {
-	out := make([]chunk.Digest, n)
+	texts := make([]string, n)
+	for i := range texts {
+		texts[i] = fmt.Sprintf("%s %d: a small asset", c.key, i)
+	}
+	return c.upload(texts...)
+}
+
+// upload brings contents of one chunk each.
+func (c *caller) upload(texts ...string) ([]chunk.Digest, error) {
+	out := make([]chunk.Digest, len(texts))
 	var body []byte
-	for i := range out {
-		data := []byte(fmt.Sprintf("%s %d: a small asset", c.key, i))
+	for i, text := range texts {
+		data := []byte(text)
 		ref := chunk.Ref{Digest: chunk.Sum(data), Size: len(data)}
 		body = pack.AppendEncoded(body, pack.Chunk, ref.Digest, data)
 		for _, node := range manifest.Build([]chunk.Ref{ref}) {
 			body = pack.AppendEncoded(body, pack.Manifest, node.Digest, node.Data)
 			out[i] = node.Digest
 		}
-		if len(body) > 4<<20 || i == n-1 {
+		if len(body) > 4<<20 || i == len(texts)-1 {
 			if err := c.StoreRecords(c.b.ctx, c.key, body); err != nil {
 				return nil, err
 			}

@@ -38,6 +38,7 @@ var shots = []shot{
 	{name: "console-locks", address: "/p/brinelight/locks"},
 	{name: "console-branches", address: "/p/brinelight/branches"},
 	{name: "console-usage", address: "/p/brinelight/usage"},
+	{name: "console-kit", address: "/p/brinelight/kits/lamp-parts"},
 	{name: "console-review", address: "/p/brinelight/reviews/2?path=textures/kelp-albedo.png"},
 	{name: "desk-work", address: "/desk", desk: true},
 }
