@@ -15,7 +15,7 @@ import (
 
 // releases have the database and the store of a project, as releases before left them, by the number of their schema: TestKeepRelease made
 // them there.
-var releases = []string{"006", "021"}
+var releases = []string{"006", "021", "032"}
 
 // numbers is a text that every codec makes smaller.
 func numbers(seed int) string {
@@ -50,6 +50,20 @@ func TestKeepRelease(t *testing.T) {
 	rurik.tarn(0, "update")
 	rurik.tarn(0, "lock", "--note", "the north rail", "levels/quay.csv")
 	odile.tarn(0, "lock", "--wait", "levels/quay.csv")
+	// A kit, and where it is used.
+	elsewhere := func(key string, files map[string]string) *person {
+		p := *odile
+		p.dir = filepath.Join(odile.home, key)
+		if err := os.MkdirAll(p.dir, 0o755); err != nil {
+			t.Fatal(err)
+		}
+		p.write(files)
+		p.tarn(0, "start", key, "--yes")
+		return &p
+	}
+	parts := elsewhere("parts", map[string]string{"lamp.glb": "lamp", "tarn.toml": "[[kit]]\nname = \"lamp-parts\"\nmatch = \"*.glb\"\n"})
+	parts.tarn(0, "kit", "release", "lamp-parts", "-m", "Lamp")
+	elsewhere("undertow", map[string]string{"reef.glb": "reef"}).tarn(0, "kit", "use", "parts/lamp-parts")
 	d.stopWithin(20e9)
 	dir := t.TempDir()
 	for _, line := range [][]string{
@@ -68,12 +82,15 @@ func TestAProjectOfTheLastReleaseOpens(t *testing.T) {
 	for _, schema := range releases {
 		t.Run(schema, func(t *testing.T) {
 			t.Parallel()
-			opens(t, fmt.Sprintf("testdata/release-%s.tar.gz", schema))
+			d := opens(t, fmt.Sprintf("testdata/release-%s.tar.gz", schema))
+			if schema >= "032" {
+				kitsGoOn(t, d)
+			}
 		})
 	}
 }
 
-func opens(t *testing.T, release string) {
+func opens(t *testing.T, release string) *daemon {
 	dir := t.TempDir()
 	db, data := testbed.Database(t), filepath.Join(t.TempDir(), "data")
 	if err := os.MkdirAll(data, 0o755); err != nil {
@@ -122,6 +139,36 @@ func opens(t *testing.T, release string) {
 	file := filepath.Join(t.TempDir(), "brinelight.tar")
 	rurik.tarn(0, "project", "download", "brinelight", file)
 	says(t, d.tarnd(0, "import", file, "--owner", "odile", "--key", "again"), "again is here: 5 handoffs")
+	says(t, d.tarnd(0, "verify", "--deep"), "sound")
+	return d
+}
+
+// kitsGoOn: uses from before their files named the handoff of their release.
+func kitsGoOn(t *testing.T, d *daemon) {
+	odile := d.machine("odile")
+	if r := odile.runIn(odile.home, testbed.Passphrase+"\n", "sign-in", d.URL, "--as", "odile"); r.Status != 0 {
+		t.Fatalf("%+v", r)
+	}
+	for _, key := range []string{"parts", "undertow"} {
+		if r := odile.runIn(odile.home, "", "join", key); r.Status != 0 {
+			t.Fatalf("%+v", r)
+		}
+	}
+	odile.dir = filepath.Join(odile.home, "parts")
+	says(t, odile.tarn(0, "kit", "show", "lamp-parts"), "Used in:", "undertow", "kits/lamp-parts", "the latest")
+	odile.tarn(0, "lock", "lamp.glb")
+	odile.write(map[string]string{"lamp.glb": "lamp, lit"})
+	odile.tarn(0, "send", "-m", "Lit")
+	says(t, odile.tarn(0, "kit", "release", "lamp-parts", "-m", "Lit"), "parts/lamp-parts@2")
+	odile.dir = filepath.Join(odile.home, "undertow")
+	says(t, odile.tarn(0, "status", "--fetch"), "Kits of which there is a later release (1)")
+	says(t, odile.tarn(0, "kit", "update", "--all"), "kits/lamp-parts is parts/lamp-parts@2, from @1")
+	odile.has("kits/lamp-parts/lamp.glb", "lamp, lit")
+	text, err := os.ReadFile(filepath.Join(odile.dir, "kits", "lamp-parts", "tarn.kit"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	says(t, string(text), "handoff = ")
 	says(t, d.tarnd(0, "verify", "--deep"), "sound")
 }
 

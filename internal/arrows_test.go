@@ -62,7 +62,7 @@ var rooms = map[string][]string{
 	"telling":   {},
 	"metering":  {},
 	"keeping":   {"contents", "ruling", "looking"},
-	"sharing":   {"contents", "handoffs"},
+	"sharing":   {"contents", "handoffs", "branching", "reviewing"},
 }
 
 // workspaceRooms are the same for the workspace.

@@ -153,7 +153,7 @@ func (tx *Tx) UnreadKitFiles(ctx context.Context) ([]Content, error) {
 
 // Using are the projects, by key, that have a use of a kit on their first branch, as far as the files of those were read.
 func (tx *Tx) Using(ctx context.Context, maker, kit string) ([]Project, error) {
-	rows, err := tx.q.Query(ctx, `select p.id, p.key from projects p where p.deleted is null and exists (
+	rows, err := tx.q.Query(ctx, `select p.id, p.key, p.archived is not null from projects p where p.deleted is null and exists (
 		select from kit_files f join assets a on a.project_id = f.project_id and right(a.folded, 9) = '/tarn.kit'
 			join present r on r.asset_id = a.id join versions v on v.asset_id = a.id and v.number = r.number and v.content_id = f.content_id
 			where f.maker = $1 and f.kit = $2 and f.project_id = p.id) order by p.key`, maker, kit)
@@ -161,7 +161,7 @@ func (tx *Tx) Using(ctx context.Context, maker, kit string) ([]Project, error) {
 		return nil, err
 	}
 	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (p Project, err error) {
-		err = row.Scan(&p.ID, &p.Key)
+		err = row.Scan(&p.ID, &p.Key, &p.Archived)
 		return p, err
 	})
 }

@@ -116,7 +116,7 @@ func tell(ctx context.Context, tx *records.Tx, maker records.Project, actor grou
 		if err != nil {
 			return err
 		}
-		if !shared {
+		if !shared || u.Archived {
 			continue
 		}
 		if err := tx.AddEvent(ctx, u.ID, actor.ID, news.KitNewer, map[string]any{"name": maker.Key + "/" + r.Kit,

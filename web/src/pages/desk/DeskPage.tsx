@@ -14,7 +14,7 @@ import { DeskShore } from "./DeskShore";
 import { groupsOf } from "./groups";
 import { LeftOut } from "./LeftOut";
 import { Asked, Held, Turns, Waiting, Warned } from "./Locks";
-import { ByItself, Newer } from "./Newer";
+import { ByItself, KitsNewer, Newer } from "./Newer";
 import { PutAway } from "./PutAway";
 import { ToSend } from "./ToSend";
 
@@ -72,7 +72,7 @@ const folderName = (folder: string) => folder.split(/[\\/]/).filter(Boolean).at(
 
 function InOne({ w }: { w: Workspace }) {
   const g = groupsOf(w);
-  const quiet = w.known && Object.values(g).every((list) => list.length === 0);
+  const quiet = w.known && !w.kits_behind?.length && Object.values(g).every((list) => list.length === 0);
   const sent = w.known && g.clashes.length + g.changed.length + g.fresh.length + (w.sending ?? []).length === 0;
   return (
     <section aria-labelledby={`in-${w.workspace}`}>
@@ -127,6 +127,7 @@ function InOne({ w }: { w: Workspace }) {
           <Turns w={w} list={g.turns} />
           <Asked w={w} list={g.asked} />
           <Newer w={w} list={g.behind} />
+          <KitsNewer w={w} />
           <Held w={w} list={g.held} />
           <Waiting w={w} list={g.waiting} />
           <Warned w={w} list={g.warned} />

@@ -59,6 +59,29 @@ export function Newer({ w, list }: { w: Workspace; list: Asset[] }) {
   );
 }
 
+/** KitsNewer are the kits of which there is a later release. */
+export function KitsNewer({ w }: { w: Workspace }) {
+  const list = w.kits_behind ?? [];
+  if (list.length === 0) return null;
+  return (
+    <section aria-label="Kits">
+      <h3 className="mb-1 text-lg">Kits of which there is a later release</h3>
+      <ul className="divide-y divide-line">
+        {list.map((u) => (
+          <li key={u.dir} className="py-2">
+            <Link to={`/p/${w.project}/kits`} className="font-medium break-all">
+              {u.dir}
+            </Link>
+            <span className="block text-peat">
+              {u.kit}@{u.release}; the latest is @{u.newest}
+            </span>
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
 /** ByItself says whether what is newer comes without being asked for. */
 export function ByItself({ w }: { w: Workspace }) {
   const settings = useWork("settings");

@@ -6,10 +6,11 @@ export type Kit = Schemas["Kit"];
 export type KitUse = Schemas["KitUse"];
 export type KitAnswer = Schemas["KitAnswer"];
 
-/** useKits are the kits that a project makes, and those that it uses. */
+/** useKits are the kits that a project makes, and those that it uses. Every page of an asset asks; the news say when it is another answer. */
 export const useKits = (key: string, enabled = true) =>
   useQuery({
     enabled,
+    staleTime: 300_000,
     queryKey: ["project", key, "kits"],
     queryFn: () => ask(api.GET("/projects/{project}/kits", { params: { path: { project: key } } })),
   });
