@@ -2,7 +2,6 @@ package main
 
 import (
 	"fmt"
-	"slices"
 	"time"
 
 	"github.com/dustin/go-humanize"
@@ -54,11 +53,17 @@ func (b *bench) kits(assets int) error {
 		if _, err := user.ChangeKit(b.ctx, user.key, uuid.NewString(), q); err != nil {
 			return err
 		}
+		if _, err := b.settle(); err != nil {
+			return err
+		}
 		if err := maker.edit(model.FirstBranch, assets, 7, contents); err != nil {
 			return err
 		}
 		handoff = append(handoff, sample{time: maker.took})
 		if err := maker.release(); err != nil {
+			return err
+		}
+		if _, err := b.settle(); err != nil {
 			return err
 		}
 		start := time.Now()
@@ -74,19 +79,35 @@ func (b *bench) kits(assets int) error {
 	b.row("S16", fmt.Sprintf("a use of %s assets brought to another release", humanize.Comma(int64(assets))), update.String(),
 		"a handoff of as many "+handoff.String(), fmt.Sprintf("%.2f of its time", ratio), "1.2", ratio <= 1.2)
 
-	sizes, times := []int{100, 100_000}, map[int]float64{}
+	return b.releases(100, 100_000)
+}
+
+// releases times releasing a small and a large kit, in turn.
+func (b *bench) releases(sizes ...int) error {
+	var makers []*caller
 	for _, n := range sizes {
 		c, _, err := b.makers(n)
 		if err != nil {
 			return err
 		}
-		if times[n], err = median(41, func(int) error { return c.release() }); err != nil {
-			return err
+		makers = append(makers, c)
+	}
+	if _, err := b.settle(); err != nil { // what is found by, and the history in packs, are made behind it
+		return err
+	}
+	times := make([]series, len(sizes))
+	for range 41 {
+		for i, c := range makers {
+			start := time.Now()
+			if err := c.release(); err != nil {
+				return err
+			}
+			times[i] = append(times[i], sample{time: time.Since(start)})
 		}
 	}
-	small, large := slices.Min(sizes), slices.Max(sizes)
-	ratio = times[large] / times[small]
-	b.row("S16", fmt.Sprintf("a kit of %s assets released", humanize.Comma(int64(large))), fmt.Sprintf("%.1f ms", 1000*times[large]),
-		fmt.Sprintf("one of %d %.1f ms", small, 1000*times[small]), fmt.Sprintf("%.2f of its time", ratio), "1.5 (ours)", ratio <= 1.5)
+	small, large := times[0].median(), times[1].median()
+	ratio := large / small
+	b.row("S16", fmt.Sprintf("a kit of %s assets released", humanize.Comma(int64(sizes[1]))), fmt.Sprintf("%.1f ms", 1000*large),
+		fmt.Sprintf("one of %d %.1f ms", sizes[0], 1000*small), fmt.Sprintf("%.2f of its time", ratio), "1.5 (ours)", ratio <= 1.5)
 	return nil
 }

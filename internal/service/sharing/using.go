@@ -79,11 +79,13 @@ type changing struct {
 	use     *use // as it is; nil where it is new
 	changes []handoffs.Change
 	words   string
-	// maker is the project that made the kit, whose contents are wanted, and file the text of the use as it is then; nil where it goes.
-	maker  string
-	wanted []chunk.Digest
-	file   []byte
-	says   *kit.Use
+	// maker is the project that made the kit, whose contents are wanted, and file the text of the use as it
+	// travels, content what that is, and says what is in it; none where it goes.
+	maker   string
+	wanted  []chunk.Digest
+	file    []pack.Record
+	content chunk.Digest
+	says    *kit.Use
 	// moved says of assets of the release, by folded path, where they were in the release that is there; left has those places, folded, that
 	// somebody else may take therefore.
 	moved map[string]string
@@ -185,16 +187,18 @@ func (c *changing) bring(ctx context.Context) error {
 			c.out.Changes = append(c.out.Changes, model.KitAsset{Path: a.Path, Size: e.Size, Content: a.Content.String(), Change: "gone"})
 		}
 	}
-	if c.file, err = now.Encode(); err != nil {
+	text, err := now.Encode()
+	if err != nil {
 		return err
 	}
+	c.content, c.file = recordsOf(text)
 	c.out.Use = (&use{dir: c.q.Dir, said: now, here: before.here}).row()
 	c.out.Use.Newest, c.out.Use.Changed = max(r.newest, now.Release), append([]string{}, c.out.Kept...)
 	if c.use != nil && c.use.said.Release == now.Release && c.use.said.Stay == now.Stay && len(c.changes) == 0 {
 		return model.NewProblem(model.BadRequest, "there is nothing to do", "%s has %s@%d already", c.q.Dir, name, now.Release)
 	}
 	c.words, c.says, c.maker = fmt.Sprintf("%s@%d in %s", name, now.Release, c.q.Dir), now, maker
-	change := handoffs.Change{Path: c.q.Dir + "/" + kit.File, Content: contentOf(c.file), Size: int64(len(c.file))}
+	change := handoffs.Change{Path: c.q.Dir + "/" + kit.File, Content: c.content, Size: int64(len(text))}
 	if c.use != nil {
 		change.Path, change.Base = c.use.file.Spelling(), c.use.file.Version
 	}
@@ -276,16 +280,22 @@ func (c *changing) one(before *use, a model.KitAsset, content chunk.Digest) bool
 	return change.Content == content
 }
 
-// contentOf is the content that a text has, without keeping it.
-func contentOf(text []byte) chunk.Digest {
+// recordsOf is a text as it travels, and the content that it is.
+func recordsOf(text []byte) (content chunk.Digest, records []pack.Record) {
 	var refs []chunk.Ref
 	for cutter := chunk.NewCutter(bytes.NewReader(text)); ; {
 		data, err := cutter.Next()
 		if err != nil {
-			return manifest.Root(refs)
+			break // at its end: nothing else goes wrong in memory
 		}
 		refs = append(refs, chunk.Ref{Digest: chunk.Sum(data), Size: len(data)})
+		records = append(records, pack.Encode(pack.Chunk, refs[len(refs)-1].Digest, bytes.Clone(data)))
 	}
+	for _, node := range manifest.Build(refs) {
+		content = node.Digest
+		records = append(records, pack.Encode(pack.Manifest, node.Digest, node.Data))
+	}
+	return content, records
 }
 
 // send hands off what was planned, or says what would stand in the way.
@@ -296,55 +306,84 @@ func (c *changing) send(ctx context.Context, key, sendKey string) error {
 	if err := c.unsent(ctx); err != nil {
 		return err
 	}
-	// What would be refused is refused before anything is copied.
-	var refused *model.Refused
-	if _, err := c.s.CheckSend(ctx, c.actor, key, handoffs.Question{Send: send}); errors.As(err, &refused) {
-		c.out.Refusals = append(c.out.Refusals, refused.Refusals...)
-	} else if err != nil {
+	lacking, err := c.lacking(ctx)
+	if err != nil {
 		return err
+	}
+	// What would be refused is refused before anything is copied, and with all that stands in the way.
+	if c.q.Preview || len(c.out.Refusals) > 0 || len(lacking) > 0 {
+		var refused *model.Refused
+		if _, err := c.s.CheckSend(ctx, c.actor, key, handoffs.Question{Send: send}); errors.As(err, &refused) {
+			c.out.Refusals = append(c.out.Refusals, refused.Refusals...)
+		} else if err != nil {
+			return err
+		}
 	}
 	switch {
 	case c.q.Preview:
 		return nil
 	case len(c.out.Refusals) > 0:
 		return &model.Refused{Refusals: c.out.Refusals}
-	case c.file != nil:
-		if err := c.s.copy(ctx, c.actor, c.maker, key, c.wanted); err != nil {
-			return err
-		}
-		content, err := c.s.Ingest(ctx, c.project, bytes.NewReader(c.file))
-		if err != nil {
-			return err
-		}
-		if err := c.s.Write(ctx, func(tx *records.Tx) error {
-			return tx.SetKitFile(ctx, c.project.ID, content.Digest, says(c.says))
-		}); err != nil {
-			return err
-		}
 	}
-	receipt, err := c.s.Send(ctx, c.actor, key, send, nil)
-	if err == nil {
-		c.out.Handoff = &receipt.Handoff
+	if err := c.s.copy(ctx, c.actor, c.maker, key, lacking); err != nil {
+		return err
 	}
-	return err
+	receipt, err := c.s.Send(ctx, c.actor, key, send, inTurn(c.file))
+	if err != nil {
+		return err
+	}
+	c.out.Handoff = &receipt.Handoff
+	if c.says == nil {
+		return nil
+	}
+	// Whoever looks finds out by themselves where this is not noted.
+	return c.s.Write(ctx, func(tx *records.Tx) error { return tx.SetKitFile(ctx, c.project.ID, c.content, says(c.says)) })
+}
+
+// inTurn gives records one after the other, nil for none.
+func inTurn(list []pack.Record) func() (pack.Record, error) {
+	if len(list) == 0 {
+		return nil
+	}
+	return func() (pack.Record, error) {
+		if len(list) == 0 {
+			return pack.Record{}, io.EOF
+		}
+		r := list[0]
+		list = list[1:]
+		return r, nil
+	}
+}
+
+// lacking are the contents that the project does not have yet; those that it has stay for long enough.
+func (c *changing) lacking(ctx context.Context) (list []chunk.Digest, err error) {
+	err = c.s.Use(ctx, func(tx *records.Tx) error {
+		known, err := tx.Contents(ctx, c.project.ID, c.wanted, true)
+		list = list[:0]
+		for _, d := range c.wanted {
+			if _, there := known[d]; !there {
+				list = append(list, d)
+			}
+		}
+		return err
+	})
+	return list, err
 }
 
 // unsent refuses over what somebody changed and did not send: it would be behind.
 func (c *changing) unsent(ctx context.Context) error {
-	folded := make([]string, len(c.changes))
-	for i, change := range c.changes {
-		folded[i] = assetpath.Fold(change.Path)
+	touched := map[string]bool{}
+	for _, change := range c.changes {
+		touched[assetpath.Fold(change.Path)], touched[assetpath.Fold(change.MovedFrom)] = true, true
 	}
 	return c.s.Use(ctx, func(tx *records.Tx) error {
-		on, err := ground.Head(ctx, tx, c.project, c.q.Branch)
-		if err != nil {
-			return err
-		}
-		_, heads, err := tx.Shown(ctx, c.project.ID, on.Head, folded)
+		heads, err := tx.HeadsUps(ctx, c.project.ID)
 		for _, h := range heads {
-			c.out.Refusals = append(c.out.Refusals, model.Refusal{Path: h.Path, Reason: "edited",
-				Message: fmt.Sprintf("%s: %s has changes to it in %s that were not sent", h.Path, h.Handle, h.Workspace),
-				Remedy:  "they send them, or put them away with tarn discard; then again"})
+			if touched[assetpath.Fold(h.Path)] {
+				c.out.Refusals = append(c.out.Refusals, model.Refusal{Path: h.Path, Reason: "edited",
+					Message: fmt.Sprintf("%s: %s has changes to it in %s that were not sent", h.Path, h.Handle, h.Workspace),
+					Remedy:  "they send them, or put them away with tarn discard; then again"})
+			}
 		}
 		return err
 	})
@@ -379,14 +418,9 @@ func (s *Room) copy(ctx context.Context, actor ground.Actor, from, to string, li
 		}); err != nil {
 			return err
 		}
-		_, err = s.StoreChunks(ctx, actor, to, func() (pack.Record, error) {
-			if len(taken) == 0 {
-				return pack.Record{}, io.EOF
-			}
-			r := taken[0]
-			taken = taken[1:]
-			return r, nil
-		})
+		if len(taken) > 0 {
+			_, err = s.StoreChunks(ctx, actor, to, inTurn(taken))
+		}
 		return err
 	}
 	add := func(d chunk.Digest, size int) error {
