@@ -34,6 +34,35 @@ type kept struct {
 	folder string
 }
 
+// empty is another service over the same packs, with a database in which there is nothing.
+func (k *kept) empty() (*service.Service, *records.DB) {
+	k.Helper()
+	directory, err := store.OpenDirectory(k.folder)
+	if err != nil {
+		k.Fatal(err)
+	}
+	db, err := records.Open(k.Context(), testbed.Database(k))
+	if err != nil {
+		k.Fatal(err)
+	}
+	k.Cleanup(db.Close)
+	return service.New(db, directory, k.TempDir(), slog.New(slog.DiscardHandler)), db
+}
+
+// comesAgain gives odile, who came back without a passphrase, one.
+func comesAgain(t *testing.T, s *service.Service) ground.Actor {
+	t.Helper()
+	token, err := s.AddPerson(t.Context(), "odile", testbed.Passphrase, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	odile, err := s.Authenticate(t.Context(), token)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return odile
+}
+
 func newKept(t *testing.T) *kept {
 	folder := t.TempDir()
 	directory, err := store.OpenDirectory(folder)
@@ -404,30 +433,14 @@ func TestAProjectIsRebuiltFromItsPacksAlone(t *testing.T) {
 	before := tell(k.Service.Service, k.odile)
 
 	// The database is dropped; another one is empty.
-	directory, err := store.OpenDirectory(k.folder)
-	if err != nil {
-		t.Fatal(err)
-	}
-	db, err := records.Open(ctx, testbed.Database(t))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
-	fresh := service.New(db, directory, t.TempDir(), slog.New(slog.DiscardHandler))
+	fresh, db := k.empty()
 	list, err := fresh.Rebuild(ctx, "odile", func(string, int64, int64) {})
 	if err != nil || len(list) != 1 || list[0].Handoffs != 5 || list[0].Lacking != 0 || len(list[0].Unread) != 0 {
 		t.Fatalf("rebuilt: %+v, %v", list, err)
 	}
 	_, err = fresh.SignIn(ctx, "odile", "", "test", false)
 	testbed.Problem(t, err, model.WrongPassphrase)
-	token, err := fresh.AddPerson(ctx, "odile", testbed.Passphrase, false)
-	if err != nil {
-		t.Fatal(err)
-	}
-	odile, err := fresh.Authenticate(ctx, token)
-	if err != nil {
-		t.Fatal(err)
-	}
+	odile := comesAgain(t, fresh)
 	if after := tell(fresh, odile); after != before {
 		t.Errorf("before:\n%s\nafter:\n%s", before, after)
 	}

@@ -1,7 +1,6 @@
 package service_test
 
 import (
-	"log/slog"
 	"slices"
 	"strings"
 	"testing"
@@ -9,13 +8,10 @@ import (
 	"github.com/google/uuid"
 
 	"kettletarn/internal/core/model"
-	"kettletarn/internal/records"
-	"kettletarn/internal/service"
 	"kettletarn/internal/service/ground"
 	"kettletarn/internal/service/handoffs"
 	"kettletarn/internal/service/history"
 	"kettletarn/internal/service/keeping"
-	"kettletarn/internal/store"
 	"kettletarn/internal/testbed"
 )
 
@@ -209,27 +205,11 @@ func TestKitsComeBackFromThePacks(t *testing.T) {
 	testbed.Eventually(t, "the history in packs", func() bool {
 		return k.one(`select count(*) from kit_releases where not packed`)+k.one(`select count(*) from handoffs where not packed`) == 0
 	})
-	directory, err := store.OpenDirectory(k.folder)
-	if err != nil {
-		t.Fatal(err)
-	}
-	db, err := records.Open(ctx, testbed.Database(t))
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close()
-	fresh := service.New(db, directory, t.TempDir(), slog.New(slog.DiscardHandler))
+	fresh, _ := k.empty()
 	if _, err := fresh.Rebuild(ctx, "odile", func(string, int64, int64) {}); err != nil {
 		t.Fatal(err)
 	}
-	token, err := fresh.AddPerson(ctx, "odile", testbed.Passphrase, false)
-	if err != nil {
-		t.Fatal(err)
-	}
-	odile, err := fresh.Authenticate(ctx, token)
-	if err != nil {
-		t.Fatal(err)
-	}
+	odile := comesAgain(t, fresh)
 	after, err := fresh.KitState(ctx, odile, key, "lamp-parts", 2, 1)
 	if err != nil || after.Note != "More" || after.Person != "odile" || after.Digest != before.Digest || !after.At.Equal(before.At) ||
 		len(after.Assets) != 2 {

@@ -4,6 +4,7 @@ import { Link } from "react-router";
 import { Button } from "../../parts/Button";
 import { Picture } from "../../parts/Picture";
 import { assetPath, firstLine, plural, size } from "../../parts/words";
+import { BehindList } from "../kits/FromKit";
 import { Bar } from "./Going";
 import { useWork } from "./useWork";
 import { Refused } from "./WaysOut";
@@ -66,18 +67,7 @@ export function KitsNewer({ w }: { w: Workspace }) {
   return (
     <section aria-label="Kits">
       <h3 className="mb-1 text-lg">Kits of which there is a later release</h3>
-      <ul className="divide-y divide-line">
-        {list.map((u) => (
-          <li key={u.dir} className="py-2">
-            <Link to={`/p/${w.project}/kits`} className="font-medium break-all">
-              {u.dir}
-            </Link>
-            <span className="block text-peat">
-              {u.kit}@{u.release}; the latest is @{u.newest}
-            </span>
-          </li>
-        ))}
-      </ul>
+      <BehindList project={w.project} uses={list} />
     </section>
   );
 }

@@ -42,6 +42,22 @@ export function FromKit({ here, path }: { here: Here; path: string }) {
   );
 }
 
+/** BehindList are uses with the release that they have and the one that there is. */
+export const BehindList = ({ project, uses }: { project: string; uses: KitUse[] }) => (
+  <ul className="divide-y divide-line">
+    {uses.map((u) => (
+      <li key={u.dir} className="py-2">
+        <Link to={`/p/${project}/kits`} className="font-medium break-all">
+          {u.dir}
+        </Link>
+        <span className="block text-peat">
+          {u.kit}@{u.release}; the latest is @{u.newest}
+        </span>
+      </li>
+    ))}
+  </ul>
+);
+
 /** KitsBehind are the uses that follow a kit of which there is a later release. */
 export function KitsBehind({ here }: { here: Here }) {
   const kits = useKits(here.key);
@@ -52,18 +68,7 @@ export function KitsBehind({ here }: { here: Here }) {
       <h2 id="kits-behind" className="mb-2">
         Kits of which there is a later release
       </h2>
-      <ul className="divide-y divide-line">
-        {behind.map((u) => (
-          <li key={u.dir} className="py-2">
-            <Link to={`/p/${here.key}/kits`} className="font-medium break-all">
-              {u.dir}
-            </Link>
-            <span className="block text-peat">
-              {u.kit}@{u.release}; the latest is @{u.newest}
-            </span>
-          </li>
-        ))}
-      </ul>
+      <BehindList project={here.key} uses={behind} />
     </section>
   );
 }

@@ -238,8 +238,8 @@ function Offer({ here, use: u, onClose }: { here: Here; use: KitUse; onClose: ()
       onClose={onClose}
     >
       <p>
-        {plural(u.changed.length, "asset")} of {u.dir}, as they are here, go to {project} as a branch of their own, with a review that asks
-        its leads. Nothing changes there before they take it.
+        What is changed in {u.dir} ({plural(u.changed.length, "asset")}), as it is here, goes to {project} on a branch of its own, with a
+        review that asks its leads. Nothing else changes there before they take it.
       </p>
       <Field label="Why they should take it" value={why} onType={setWhy} />
       <Trouble error={act.error} />
