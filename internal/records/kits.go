@@ -51,6 +51,19 @@ func (tx *Tx) KitRelease(ctx context.Context, project int64, kit string, number 
 	return r, err
 }
 
+// LostReleases are those of handoffs that are not there.
+func (tx *Tx) LostReleases(ctx context.Context, project int64) ([]model.KitRelease, error) {
+	rows, err := tx.q.Query(ctx, `select r.kit, r.number, r.handoff from kit_releases r where r.project_id = $1
+		and not exists (select from handoffs h where h.project_id = $1 and h.number = r.handoff) order by r.kit, r.number`, project)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (r model.KitRelease, err error) {
+		err = row.Scan(&r.Kit, &r.Number, &r.Handoff)
+		return r, err
+	})
+}
+
 // RestoreKitRelease releases one as it was.
 func (tx *Tx) RestoreKitRelease(ctx context.Context, project, person int64, r model.KitRelease) error {
 	_, err := tx.q.Exec(ctx, `insert into kit_releases (project_id, kit, number, handoff, match, note, person_id, at)

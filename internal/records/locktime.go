@@ -35,18 +35,30 @@ type Due struct {
 	Folded  string
 }
 
-// DueLocks lists up to limit locks with an offer that lapsed or an ask that stayed unanswered. Relies on waits_due and asks_due.
-func (tx *Tx) DueLocks(ctx context.Context, limit int) ([]Due, error) {
-	rows, err := tx.q.Query(ctx, `select a.project_id, a.folded from (
+// DueLocks lists up to limit locks with an offer that lapsed or an ask that stayed unanswered, and says how long it is until the next is,
+// an hour where none is in sight. Relies on waits_due and asks_due.
+func (tx *Tx) DueLocks(ctx context.Context, limit int) (list []Due, next time.Duration, err error) {
+	var batch pgx.Batch
+	batch.Queue(`select a.project_id, a.folded from (
 			(select w.asset_id from waits w where w.ended is null and w.until <= now() and exists (select from assets a where a.id = w.asset_id)
 				order by w.until limit $1)
 			union (select k.asset_id from asks k where k.answered is null and not k.told and k.late <= now() and exists (select from assets a
 				where a.id = k.asset_id) order by k.late limit $1)) d
 		join assets a on a.id = d.asset_id limit $1`, limit)
+	batch.Queue(`select coalesce(extract(epoch from least((select min(until) from waits where ended is null),
+		(select min(late) from asks where answered is null and not told)) - now()), 3600)::float8`)
+	results := tx.q.SendBatch(ctx, &batch)
+	defer results.Close()
+	rows, err := results.Query()
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[Due])
+	if list, err = pgx.CollectRows(rows, pgx.RowToStructByPos[Due]); err != nil {
+		return nil, 0, err
+	}
+	var seconds float64
+	err = results.QueryRow().Scan(&seconds)
+	return list, time.Duration(max(seconds, 0) * float64(time.Second)), err
 }
 
 // forgotten is what makes a lock look forgotten; a is assets, j projects, w workspaces.

@@ -148,6 +148,14 @@ func (tx *Tx) ClaimDeliveries(ctx context.Context, hooks bool, limit int, lease 
 	})
 }
 
+// NextDelivery is how long it is until a delivery is due, to hooks or to people; an hour where none is.
+func (tx *Tx) NextDelivery(ctx context.Context, hooks bool) (time.Duration, error) {
+	var seconds float64
+	err := tx.q.QueryRow(ctx, `select coalesce(extract(epoch from min(due) - now()), 3600)::float8 from deliveries
+		where done is null and (hook_id is not null) = $1`, hooks).Scan(&seconds)
+	return time.Duration(max(seconds, 0) * float64(time.Second)), err
+}
+
 // DailyOf takes the rest of a person's daily news that is due into the same delivery.
 func (tx *Tx) DailyOf(ctx context.Context, person int64, limit int, lease time.Duration) ([]Delivery, error) {
 	rows, err := tx.q.Query(ctx, `

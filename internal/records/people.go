@@ -171,19 +171,26 @@ func (tx *Tx) TokenHolds(ctx context.Context, digest [32]byte) (ok bool, err err
 	return ok, err
 }
 
-// EndedTokens are those tokens, by digest, that hold no longer.
-func (tx *Tx) EndedTokens(ctx context.Context, digests [][]byte) (map[chunk.Digest]bool, error) {
-	rows, err := tx.q.Query(ctx, `select u.d from unnest($1::bytea[]) u (d)
-		where not exists (select from tokens where digest = u.d and revoked is null and expires > now())`, digests)
+// EndedTokens are those tokens, by digest, that hold no longer; next is how long it is until another one of them ends by itself, an hour
+// where that is further off.
+func (tx *Tx) EndedTokens(ctx context.Context, digests [][]byte) (ended map[chunk.Digest]bool, next time.Duration, err error) {
+	rows, err := tx.q.Query(ctx, `select u.d, coalesce(extract(epoch from t.expires - now()), 0)::float8 from unnest($1::bytea[]) u (d)
+		left join tokens t on t.digest = u.d and t.revoked is null and t.expires > now()`, digests)
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
-	list, err := digestsOf(rows)
-	ended := make(map[chunk.Digest]bool, len(list))
-	for _, d := range list {
-		ended[d] = true
-	}
-	return ended, err
+	ended, next = map[chunk.Digest]bool{}, time.Hour
+	var digest []byte
+	var left float64
+	_, err = pgx.ForEachRow(rows, []any{&digest, &left}, func() error {
+		if left <= 0 {
+			ended[chunk.Digest(digest)] = true
+		} else if left < next.Seconds() {
+			next = time.Duration(left * float64(time.Second))
+		}
+		return nil
+	})
+	return ended, next, err
 }
 
 // EndToken makes a token unusable from now on.

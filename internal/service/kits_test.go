@@ -272,3 +272,37 @@ func TestAKitIsUsedOnce(t *testing.T) {
 	_, err = m.ChangeKit(ctx, stranger, "undertow", q, uuid.NewString())
 	testbed.Problem(t, err, model.NotFound)
 }
+
+// TestAKitOfAKit holds what came from another one as assets, without where those came from; and verify knows releases.
+func TestAKitOfAKit(t *testing.T) {
+	m := newTeam(t, nil)
+	ctx := t.Context()
+	m.reef()
+	rules := testbed.Cut(t, []byte(kitRules))
+	ok(t)(m.StoreChunks(ctx, m.rurik, "undertow", testbed.From(rules.Records)))
+	ok(t)(m.Send(ctx, m.rurik, "undertow", handoffs.Send{Key: uuid.NewString(), Workspace: model.KindConsole,
+		About: model.About{Note: "a kit"}, Changes: []handoffs.Change{{Path: "tarn.toml", Content: rules.Content, Size: rules.Size}}}, nil))
+	ok(t)(m.ReleaseKit(ctx, m.rurik, "undertow", model.KitReleaseRequest{Kit: "lamp-parts", Note: "What came"}))
+	got, err := m.KitState(ctx, m.rurik, "undertow", "lamp-parts", 0, 0)
+	if err != nil || len(got.Assets) != 2 || got.Assets[0].Path != "parts/lamp.glb" {
+		t.Fatalf("%+v, %v", got, err)
+	}
+	// The first project uses what came from it: a ring, which goes round once a release.
+	ok(t)(m.SetMember(ctx, m.rurik, "undertow", "odile", model.Viewer))
+	ok(t)(m.ChangeKit(ctx, m.odile, key, model.KitRequest{Kit: "undertow/lamp-parts", Dir: "back", Workspace: model.KindConsole},
+		uuid.NewString()))
+	ok(t)(m.ReleaseKit(ctx, m.odile, key, model.KitReleaseRequest{Kit: "lamp-parts", Note: "All"}))
+	if got, err := m.KitState(ctx, m.odile, key, "lamp-parts", 2, 0); err != nil || len(got.Assets) != 4 ||
+		got.Assets[0].Path != "back/parts/lamp.glb" || got.Assets[0].Change != "new" {
+		t.Errorf("%+v, %v", got, err)
+	}
+	if v, err := m.Verify(ctx, keeping.VerifyOptions{}); err != nil || len(v.Findings) != 0 {
+		t.Errorf("%+v, %v", v.Findings, err)
+	}
+	m.sql(`update kit_releases set handoff = 99 where note = 'All'`)
+	m.sql(`update kit_releases set match = '{"a/[b"}' where note = 'What came'`)
+	if v, err := m.Verify(ctx, keeping.VerifyOptions{}); err != nil || len(v.Findings) != 2 || v.Findings[0].Kind != "kit" ||
+		!strings.Contains(v.Findings[0].What, "lamp-parts@2 is of h99") {
+		t.Errorf("%+v, %v", v.Findings, err)
+	}
+}

@@ -325,13 +325,13 @@ func (w *kitWalk) look() {
 	}
 }
 
-// TestKitsByAModel walks at random through two projects that make kits and three that use them; one of those that make one uses the
-// other's. SOAK=1 walks far.
+// TestKitsByAModel walks at random through two projects that make kits and three that use them; those that make one use each other's,
+// too. SOAK=1 walks far.
 func TestKitsByAModel(t *testing.T) {
 	for seed := range uint64(testbed.Steps(2, 6)) {
 		w := &kitWalk{team: newTeam(t, nil), r: rand.New(rand.NewPCG(seed, 21)), projects: map[string]*kitProject{}}
 		rules := "otherwise = \"code\"\n[[rule]]\nmatch = \"*.glb\"\nkind = \"asset\"\n[[kit]]\nname = \"parts\"\nmatch = \"parts/*.glb\"\n"
-		makers, users := []string{"maker-a", "maker-b"}, []string{"user-a", "user-b", "user-c", "maker-b"}
+		makers, users := []string{"maker-a", "maker-b"}, []string{"user-a", "user-b", "user-c", "maker-a", "maker-b"}
 		for _, name := range []string{"maker-a", "maker-b", "user-a", "user-b", "user-c"} {
 			ok(t)(w.StartProject(t.Context(), w.odile, name))
 			p := &kitProject{key: name, files: map[string]kitThing{}, uses: map[string]*kitUseModel{}, gone: map[string]int{}}

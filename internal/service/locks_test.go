@@ -206,6 +206,7 @@ func TestTimePasses(t *testing.T) {
 	m.giveBack(m.tamsin, "a.png")
 	hears := m.heard(m.rurik)
 	m.sql(`update waits set until = now() where until is not null`)
+	m.sql(`notify tarnd_news`)
 	testbed.Eventually(t, "the offer lapses", func() bool { return m.board() == "a.png: <odile! <rurik" })
 	if said := hears("[turn]"); !strings.Contains(said, "[turn] Your offer of a.png has lapsed. You stay in line") {
 		t.Errorf("rurik hears: %s", said)
@@ -215,6 +216,7 @@ func TestTimePasses(t *testing.T) {
 	hears = m.heard(m.rurik)
 	ok(t)(m.Ask(t.Context(), m.rurik, key, m.space["rurik"], "b.png", "for the bell"))
 	m.sql(`update asks set late = now(), at = at - interval '4 hours'`)
+	m.sql(`notify tarnd_news`)
 	if said := hears("[answered]"); strings.Count(said, "[answered] tamsin has not answered about b.png yet") != 1 {
 		t.Errorf("rurik hears: %s", said)
 	}

@@ -135,7 +135,7 @@ func TestLeftoverLinesHoldNobodyUp(t *testing.T) {
 		where p.handle = 'rurik' and w.person_id = p.id returning 1) select count(*) from x`)
 	var due []records.Due
 	if err := m.DB.Use(t.Context(), func(tx *records.Tx) (err error) {
-		due, err = tx.DueLocks(t.Context(), 200)
+		due, _, err = tx.DueLocks(t.Context(), 200)
 		return err
 	}); err != nil || len(due) != 0 {
 		t.Errorf("%d are due, %v", len(due), err)

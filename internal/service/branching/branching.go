@@ -192,6 +192,9 @@ func (s *Room) AddBranch(ctx context.Context, actor ground.Actor, key string, q 
 		}
 		return tx.AddEvent(ctx, p.ID, actor.ID, news.BranchAdded, map[string]any{"name": b.Name, "from": b.From, "handoff": b.At, "note": b.Why})
 	})
+	if err == nil {
+		s.WakeHistory()
+	}
 	return b, err
 }
 
@@ -277,5 +280,8 @@ func (s *Room) SetBranchState(ctx context.Context, actor ground.Actor, key, name
 		kind := map[string]string{model.Live: news.BranchReopened, model.Done: news.BranchDone, model.Closed: news.BranchClosed}[state]
 		return tx.AddEvent(ctx, p.ID, actor.ID, kind, map[string]any{"name": b.Name})
 	})
+	if err == nil {
+		s.WakeHistory()
+	}
 	return b, err
 }

@@ -13,10 +13,14 @@ import (
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/news"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/ground"
 )
 
-// sealEvery is how often it is looked whether there is something to seal.
-const sealEvery = 5 * time.Second
+// It is looked so often whether there is something to seal: at most, and where nothing happens.
+const (
+	sealEvery = 5 * time.Second
+	sealRest  = time.Minute
+)
 
 // What was found out about so many contents, or after reading so many bytes, is kept in one transaction.
 const (
@@ -24,15 +28,20 @@ const (
 	sealBytes    = 256 << 20
 )
 
-// Sealing seals contents in the background until ctx ends.
-func (s *Room) Sealing(ctx context.Context) {
+// Sealing seals contents in the background until ctx ends. rung is closed when something happened.
+func (s *Room) Sealing(ctx context.Context, rung func() <-chan struct{}) {
+	happened, rest := rung(), sealEvery
 	for {
-		select {
-		case <-ctx.Done():
+		ground.Pause(ctx, happened, sealEvery, rest)
+		if ctx.Err() != nil {
 			return
-		case <-time.After(sealEvery):
 		}
-		if err := s.SealAll(ctx, s.Quiet); err != nil && ctx.Err() == nil {
+		happened, rest = rung(), sealRest
+		stopped, err := s.sealAll(ctx, s.Quiet)
+		if stopped {
+			rest = sealEvery
+		}
+		if err != nil && ctx.Err() == nil {
 			s.Log.Error("contents can't be sealed now", "error", err)
 		}
 	}
@@ -41,13 +50,18 @@ func (s *Room) Sealing(ctx context.Context) {
 // SealAll reads every content through that was not read yet, and keeps its BLAKE3; a claim that proves false is put on record, with
 // who made it. go_on, where not nil, is asked before each.
 func (s *Room) SealAll(ctx context.Context, goOn func() bool) error {
+	_, err := s.sealAll(ctx, goOn)
+	return err
+}
+
+func (s *Room) sealAll(ctx context.Context, goOn func() bool) (stopped bool, err error) {
 	for {
 		var list []records.Content
 		if err := s.Use(ctx, func(tx *records.Tx) (err error) {
 			list, err = tx.Unsealed(ctx, sealContents)
 			return err
 		}); err != nil || len(list) == 0 {
-			return err
+			return false, err
 		}
 		for len(list) > 0 {
 			n := 1
@@ -56,7 +70,7 @@ func (s *Room) SealAll(ctx context.Context, goOn func() bool) error {
 			}
 			stopped, err := s.sealSome(ctx, list[:n], goOn)
 			if err != nil || stopped {
-				return err
+				return stopped, err
 			}
 			list = list[n:]
 		}

@@ -15,7 +15,8 @@ import (
 // Handoffs and the nodes of their trees are written to packs right after their commit, so that a project can be rebuilt from its packs
 // alone; nobody waits for it. Only what is committed is written: a pack never tells of a handoff that did not happen.
 const (
-	historyEvery = 10 * time.Second
+	historyEvery = time.Minute // beside what wakes it
+	historyLast  = 10 * time.Second
 	historyBatch = 200
 )
 
@@ -24,7 +25,7 @@ func (s *Room) KeepingHistory(ctx context.Context) {
 	for {
 		select {
 		case <-ctx.Done():
-			last, cancel := context.WithTimeout(context.WithoutCancel(ctx), historyEvery)
+			last, cancel := context.WithTimeout(context.WithoutCancel(ctx), historyLast)
 			defer cancel()
 			if err := s.KeepHistory(last); err != nil {
 				s.Log.Warn("some history is in the database only; it is written to packs at the next start", "error", err)

@@ -16,6 +16,7 @@ import (
 	"kettletarn/internal/core/manifest"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/pack"
+	"kettletarn/internal/core/rules"
 	"kettletarn/internal/core/tree"
 	"kettletarn/internal/records"
 	"kettletarn/internal/service/contents"
@@ -70,7 +71,7 @@ func (s *Room) Verify(ctx context.Context, o VerifyOptions) (*Verified, error) {
 	for _, p := range list {
 		v.p, v.touched = p, map[chunk.Digest]bool{}
 		v.out.Projects++
-		for _, step := range []func(context.Context) error{v.packs, v.contents, v.handoffs, v.claims} {
+		for _, step := range []func(context.Context) error{v.packs, v.contents, v.handoffs, v.claims, v.kits} {
 			if err := step(ctx); err != nil {
 				return v.out, err
 			}
@@ -375,6 +376,26 @@ func (v *verification) touches(ctx context.Context, c records.Content, kind, wha
 
 // handoffs follows the chain: each handoff is named by the digest of what it says, follows the one that it names, leads to a tree that is
 // whole, and did to that tree what its versions say.
+// kits looks whether releases are of handoffs that are there, and can be told what is in them.
+func (v *verification) kits(ctx context.Context) error {
+	return v.s.Use(ctx, func(tx *records.Tx) error {
+		lost, err := tx.LostReleases(ctx, v.p.ID)
+		for _, r := range lost {
+			v.found("kit", nil, "%s@%d is of h%d, which is not there", r.Kit, r.Number, r.Handoff)
+		}
+		if err != nil {
+			return err
+		}
+		list, err := tx.KitReleases(ctx, v.p.ID, "")
+		for _, r := range list {
+			if _, bad := rules.KitOf(r.Kit, r.Match); bad != nil {
+				v.found("kit", nil, "what is in %s@%d can't be told: %v", r.Kit, r.Number, bad)
+			}
+		}
+		return err
+	})
+}
+
 func (v *verification) handoffs(ctx context.Context) error {
 	seen := map[chunk.Digest]bool{tree.Empty(): true}
 	before := map[int]chunk.Digest{} // digests of handoffs

@@ -13,39 +13,39 @@ import (
 // How often it is looked at what time does to locks: offers that lapse, asks that stay unanswered, and, less often, locks that look
 // forgotten.
 const (
-	overduePoll   = 2 * time.Second
+	overduePoll   = 2 * time.Second // at most so often, and where something is due
 	forgottenPoll = 30 * time.Second
 	overdueAtOnce = 200
 )
 
-// KeepingTime does to locks what time does to them. Several services may do so beside each other: each lock is looked at under its row.
-func (s *Room) KeepingTime(ctx context.Context) {
+// KeepingTime does to locks what time does to them, when it is time. Several services may do so beside each other: each lock is looked at
+// under its row. rung is closed when something happened.
+func (s *Room) KeepingTime(ctx context.Context, rung func() <-chan struct{}) {
 	forgotten := time.Time{}
-	for {
-		err := s.overdue(ctx)
+	for ctx.Err() == nil {
+		happened := rung()
+		next, err := s.overdue(ctx)
 		if err == nil && time.Since(forgotten) > forgottenPoll {
 			forgotten = time.Now()
 			err = s.Remind(ctx)
 		}
 		if err != nil && ctx.Err() == nil {
 			s.Log.Error("what time does to locks could not be done; it is tried again", "error", err)
+			next = overduePoll
 		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-time.After(overduePoll):
-		}
+		ground.Pause(ctx, happened, overduePoll, min(next, forgottenPoll))
 	}
 }
 
-// overdue takes lapsed offers to the next in line, and tells those who asked that no answer came.
-func (s *Room) overdue(ctx context.Context) error {
+// overdue takes lapsed offers to the next in line, and tells those who asked that no answer came; next is how long it is until there is
+// something to do again, as far as that is known.
+func (s *Room) overdue(ctx context.Context) (next time.Duration, err error) {
 	var due []records.Due
 	if err := s.Use(ctx, func(tx *records.Tx) (err error) {
-		due, err = tx.DueLocks(ctx, overdueAtOnce)
+		due, next, err = tx.DueLocks(ctx, overdueAtOnce)
 		return err
 	}); err != nil {
-		return err
+		return next, err
 	}
 	byProject := map[int64][]string{}
 	for _, d := range due {
@@ -75,10 +75,10 @@ func (s *Room) overdue(ctx context.Context) error {
 			}
 			return c.finish(ctx, map[string]any{})
 		}); err != nil {
-			return err
+			return next, err
 		}
 	}
-	return nil
+	return next, nil
 }
 
 // Remind reminds the holders of locks that look forgotten, once for each time that they took one.

@@ -17,7 +17,8 @@ import (
 
 // How news is delivered. What fails is tried again, later each time, and given up after about three days.
 const (
-	deliveryPoll  = 5 * time.Second // behind the bells
+	deliveryPoll  = 5 * time.Second // of what is due again
+	deliveryRest  = time.Minute     // behind the bells
 	deliveryLease = 2 * time.Minute
 	deliveryTries = 16
 	deliveryKept  = 30 * 24 * time.Hour
@@ -30,7 +31,7 @@ const (
 
 // Delivering addresses news and delivers it until ctx ends. It reads the events table behind everybody else, and nobody waits for it.
 func (s *Room) Delivering(ctx context.Context) {
-	swept := time.Time{}
+	swept, woke := time.Time{}, time.Now()
 	for {
 		happened := s.Bell.wait()
 		more, err := s.address(ctx)
@@ -44,11 +45,16 @@ func (s *Room) Delivering(ctx context.Context) {
 		if more && err == nil && ctx.Err() == nil {
 			continue
 		}
+		wait := deliveryRest
+		if err != nil || time.Since(woke) < newsAfter {
+			wait = deliveryPoll
+		}
 		select {
 		case <-ctx.Done():
 			return
 		case <-happened:
-		case <-time.After(deliveryPoll):
+			woke = time.Now()
+		case <-time.After(wait):
 		}
 	}
 }
@@ -138,7 +144,7 @@ func (s *Room) addressees(ctx context.Context, tx *records.Tx, e records.Happene
 func (s *Room) Carrying(ctx context.Context, hooks bool) {
 	for {
 		more := s.addressed.wait()
-		sent, err := s.deliver(ctx, hooks)
+		sent, next, err := s.deliver(ctx, hooks)
 		if err != nil && ctx.Err() == nil {
 			s.Log.Error("news could not be delivered; it is tried again", "error", err)
 		}
@@ -149,21 +155,24 @@ func (s *Room) Carrying(ctx context.Context, hooks bool) {
 		case <-ctx.Done():
 			return
 		case <-more:
-		case <-time.After(deliveryPoll):
+		case <-time.After(min(max(next, deliveryPoll), deliveryRest)):
 		}
 	}
 }
 
 // deliver takes out what is due: only so much is taken at once as is on its way at once, so that nothing waits past its lease and goes out
-// twice. No transaction is open while it talks to anybody.
-func (s *Room) deliver(ctx context.Context, hooks bool) (sent int, err error) {
+// twice. No transaction is open while it talks to anybody. next is how long it is until something is due, where nothing was.
+func (s *Room) deliver(ctx context.Context, hooks bool) (sent int, next time.Duration, err error) {
 	var due []records.Delivery
 	err = s.Write(ctx, func(tx *records.Tx) (err error) {
-		due, err = tx.ClaimDeliveries(ctx, hooks, atOnceSent, deliveryLease)
+		if due, err = tx.ClaimDeliveries(ctx, hooks, atOnceSent, deliveryLease); err != nil || len(due) > 0 {
+			return err
+		}
+		next, err = tx.NextDelivery(ctx, hooks)
 		return err
 	})
 	if err != nil {
-		return 0, err
+		return 0, 0, err
 	}
 	daily := map[int64][]records.Delivery{}
 	for _, d := range due {
@@ -199,7 +208,7 @@ func (s *Room) deliver(ctx context.Context, hooks bool) (sent int, err error) {
 			return s.settleDelivery(ctx, d, ids, cause)
 		})
 	}
-	return sent, group.Wait()
+	return sent, 0, group.Wait()
 }
 
 func (s *Room) settleDelivery(ctx context.Context, d records.Delivery, ids []int64, cause error) error {

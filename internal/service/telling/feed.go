@@ -123,7 +123,7 @@ func (st *stream) take() (events []records.ProjectEvent, behind, again bool) {
 // with.
 func (s *Room) Feeding(ctx context.Context) {
 	var cursor records.Cursor
-	started, looked := false, time.Now()
+	started, looked, next, woke := false, time.Time{}, time.Duration(0), time.Now()
 	for ctx.Err() == nil {
 		woken := s.Bell.wait()
 		var list []records.ProjectEvent
@@ -143,7 +143,7 @@ func (s *Room) Feeding(ctx context.Context) {
 				return err
 			}
 			looked = time.Now()
-			ended, err = tx.EndedTokens(ctx, s.feed.credentials())
+			ended, next, err = tx.EndedTokens(ctx, s.feed.credentials())
 			return err
 		})
 		for _, e := range list {
@@ -158,10 +158,15 @@ func (s *Room) Feeding(ctx context.Context) {
 		if err == nil && len(list) == maxBehind/2 {
 			continue
 		}
+		wait := newsPoll
+		if err == nil && time.Since(woke) > newsAfter {
+			wait = min(max(next, newsPoll), newsRest)
+		}
 		select {
 		case <-ctx.Done():
 		case <-woken:
-		case <-time.After(newsPoll):
+			woke = time.Now()
+		case <-time.After(wait):
 		}
 	}
 }

@@ -100,7 +100,8 @@ export function RulesForm({ here, rules, onClose }: { here: Here; rules: Schemas
       <fieldset disabled={!settled && !foresees} className="space-y-5">
         <fieldset>
           <legend className="mb-1 font-semibold">Presets</legend>
-          <div className="flex flex-wrap gap-x-5 gap-y-1">
+          {/* The line is there before what is on it comes: nothing below it moves away from under a pointer. */}
+          <div className="flex min-h-6 flex-wrap gap-x-5 gap-y-1">
             {presets.data?.presets.map((p) => {
               const on = shown.presets.includes(p.name);
               const presets = on ? shown.presets.filter((n) => n !== p.name) : [...shown.presets, p.name];
