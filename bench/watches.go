@@ -126,6 +126,12 @@ func (b *bench) watches() error {
 		return err
 	}
 	defer stop()
+	// Behind what happened the service looks for more, for a while.
+	select {
+	case <-b.ctx.Done():
+		return b.ctx.Err()
+	case <-time.After(idleConnections):
+	}
 	for _, m := range []struct {
 		what string
 		in   *contest.Contest

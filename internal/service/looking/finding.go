@@ -20,6 +20,7 @@ import (
 const (
 	gatheredAtOnce = 2000
 	gatherPoll     = time.Minute
+	gatherGap      = time.Second
 )
 
 // Gathering gathers the words that assets are found by, behind what people wait for. rung is closed when something happened.
@@ -35,13 +36,14 @@ func (s *Room) Gathering(ctx context.Context, rung func() <-chan struct{}) {
 		}
 		select {
 		case <-ctx.Done():
-		case <-happened:
-		case <-s.unread:
+		case <-s.unread: // somebody looks for it
 		case <-time.After(gatherPoll):
-		}
-		select { // what comes together is gathered together
-		case <-ctx.Done():
-		case <-time.After(200 * time.Millisecond):
+		case <-happened:
+			select { // what comes together is gathered together
+			case <-ctx.Done():
+			case <-s.unread:
+			case <-time.After(gatherGap):
+			}
 		}
 	}
 }

@@ -13,12 +13,14 @@ import (
 	"kettletarn/internal/core/news"
 	"kettletarn/internal/core/text"
 	"kettletarn/internal/records"
+	"kettletarn/internal/service/ground"
 )
 
 // How news is delivered. What fails is tried again, later each time, and given up after about three days.
 const (
-	deliveryPoll  = 5 * time.Second // of what is due again
-	deliveryRest  = time.Minute     // behind the bells
+	deliveryPoll  = 5 * time.Second        // of what is due again
+	deliveryRest  = time.Minute            // behind the bells
+	deliveryGap   = 500 * time.Millisecond // what comes together is addressed together
 	deliveryLease = 2 * time.Minute
 	deliveryTries = 16
 	deliveryKept  = 30 * 24 * time.Hour
@@ -49,12 +51,13 @@ func (s *Room) Delivering(ctx context.Context) {
 		if err != nil || time.Since(woke) < newsAfter {
 			wait = deliveryPoll
 		}
+		ground.Pause(ctx, happened, deliveryGap, wait)
 		select {
 		case <-ctx.Done():
 			return
 		case <-happened:
 			woke = time.Now()
-		case <-time.After(wait):
+		default:
 		}
 	}
 }
