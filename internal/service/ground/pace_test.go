@@ -12,7 +12,8 @@ func TestPause(t *testing.T) {
 		for _, c := range []struct {
 			after, least, most, want time.Duration
 		}{
-			{0, 0, time.Minute, 0}, {0, 2 * time.Second, time.Minute, 2 * time.Second}, {5 * time.Second, 2 * time.Second, time.Minute, 5 * time.Second},
+			{0, 0, time.Minute, 0}, {0, 2 * time.Second, time.Minute, 2 * time.Second},
+			{5 * time.Second, 2 * time.Second, time.Minute, 5 * time.Second},
 			{time.Hour, 2 * time.Second, time.Minute, time.Minute}, {time.Hour, 2 * time.Second, 0, 2 * time.Second},
 		} {
 			happened := make(chan struct{})

@@ -60,8 +60,8 @@ func (h *hub) Wake() {
 }
 
 // How often news is looked for where no notification came: for a while after one did, since what is committed can't be read while something
-// older is under way, and else; how often a silent stream shows that it is alive, and how long a stream that has just told something gathers
-// what comes next: two hundred watches in a busy project are told ten times a second, not at every lock.
+// older is under way, and else; how often a silent stream shows that it is alive, and how long a stream that has just told something
+// gathers what comes next: two hundred watches in a busy project are told ten times a second, not at every lock.
 const (
 	newsPoll  = 2 * time.Second
 	newsAfter = 30 * time.Second
