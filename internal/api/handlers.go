@@ -20,6 +20,7 @@ import (
 	"kettletarn/internal/service/handoffs"
 	"kettletarn/internal/service/history"
 	"kettletarn/internal/service/looking"
+	"kettletarn/internal/service/telling"
 )
 
 func (s *Server) signIn(c *call) error {
@@ -527,12 +528,15 @@ func (s *Server) news(c *call) error {
 		}
 	}
 	last := cmp.Or(c.Request().Header.Get("Last-Event-ID"), c.QueryParam("after"))
-	err := s.service.News(c.Request().Context(), c.actor, c.project(), last,
-		func(e model.Event) error {
+	err := s.service.Hear(c.Request().Context(), c.actor, c.project(), last,
+		func(h telling.Heard) error {
 			start()
-			data, err := json.Marshal(e)
+			data, err := h.Encoded(func(e model.Event) ([]byte, error) {
+				data, err := json.Marshal(e)
+				return fmt.Appendf(nil, "id: %s\nevent: news\ndata: %s\n\n", e.ID, text.JSON(data)), err
+			})
 			if err == nil {
-				_, err = fmt.Fprintf(c.Response(), "id: %s\nevent: news\ndata: %s\n\n", e.ID, text.JSON(data))
+				_, err = c.Response().Write(data)
 			}
 			return err
 		},

@@ -7,6 +7,7 @@ import (
 	"io"
 	"math/rand/v2"
 	"slices"
+	"sync/atomic"
 	"testing"
 	"testing/iotest"
 	"testing/quick"
@@ -112,6 +113,34 @@ func TestManyCoresCutAsOneDoes(t *testing.T) {
 			if got, known := scan(t, data, NewHints(want), workers); !slices.Equal(got, want) || known != len(want) {
 				t.Errorf("%s with %d workers and its own cuts as hints: other cuts, or only %d of %d known", name, workers, known, len(want))
 			}
+		}
+	}
+}
+
+// counting counts the bytes that are read.
+type counting struct {
+	io.ReaderAt
+	read atomic.Int64
+}
+
+func (c *counting) ReadAt(p []byte, at int64) (int, error) {
+	c.read.Add(int64(len(p)))
+	return c.ReaderAt.ReadAt(p, at)
+}
+
+// TestWhatWasMovedOnIsLookedAtOnce: behind what was put in, or taken out, every stretch that is cut for itself begins at a chunk of before.
+func TestWhatWasMovedOnIsLookedAtOnce(t *testing.T) {
+	data := noise(7, 96<<20)
+	before := cuts(t, bytes.NewReader(data))
+	at := len(data) / 5
+	for name, edited := range map[string][]byte{"put in": slices.Concat(data[:at], noise(8, 1<<20), data[at:]),
+		"taken out": slices.Concat(data[:at], data[at+1<<20:]), "changed": slices.Concat(data[:at], noise(8, 1<<20), data[at+1<<20:])} {
+		r := &counting{ReaderAt: bytes.NewReader(edited)}
+		if err := Scan(t.Context(), r, int64(len(edited)), NewHints(before), 2, func(Piece, []byte) error { return nil }); err != nil {
+			t.Fatal(err)
+		}
+		if ratio := float64(r.read.Load()) / float64(len(edited)); ratio > 1.1 {
+			t.Errorf("%s: %.2f times the content was read", name, ratio)
 		}
 	}
 }

@@ -5,6 +5,7 @@ import (
 	"io"
 	"sort"
 	"sync"
+	"sync/atomic"
 )
 
 // Hints are the chunks of an earlier version of a content. Where a chunk of it is found again, its end is the cut that the rules
@@ -13,6 +14,8 @@ type Hints struct {
 	refs   []Ref
 	starts []int64
 	index  map[Digest]int
+	size   int64 // of the earlier version
+	shift  atomic.Int64
 }
 
 // NewHints makes hints of the chunks of an earlier version, in order. No chunks give no hints.
@@ -26,6 +29,7 @@ func NewHints(refs []Ref) *Hints {
 		h.starts[i], h.index[ref.Digest] = at, i
 		at += int64(ref.Size)
 	}
+	h.size = at
 	return h
 }
 
@@ -52,16 +56,26 @@ func (h *Hints) after(d Digest) (next int, known bool) {
 	return none, false
 }
 
-// from is the earlier chunk that starts first at or behind a place.
-func (h *Hints) from(at int64) (want int, start int64) {
-	if h == nil {
-		return none, at
-	}
-	i := sort.Search(len(h.starts), func(i int) bool { return h.starts[i] >= at })
+// from is the earlier chunk that starts first at or behind a place, where all was moved on by a number of bytes.
+func (h *Hints) from(at, shift int64) (want int, start int64) {
+	i := sort.Search(len(h.starts), func(i int) bool { return h.starts[i]+shift >= at })
 	if i == len(h.starts) {
 		return none, at
 	}
-	return i, h.starts[i]
+	return i, h.starts[i] + shift
+}
+
+// shifts are by how much what comes may have been moved, in a content of a size: as what was found last, or not at all, or by what the
+// content has become longer or shorter, where something was put in or taken out before.
+func (h *Hints) shifts(size int64) []int64 {
+	switch by := size - h.size; {
+	case by == 0:
+		return []int64{0}
+	case h.shift.Load() == by:
+		return []int64{by, 0}
+	default:
+		return []int64{0, by}
+	}
 }
 
 // A Piece is one chunk of a content and where it starts. Known says that the earlier version has it.
@@ -136,17 +150,23 @@ func (s *segment) read(into []byte, at int64) error {
 	return err
 }
 
+// again looks whether the earlier chunk that is expected at a place is there: it is Known then.
+func (s *segment) again(hints *Hints, at int64, want int) (p Piece, err error) {
+	p.Start = at
+	hint, ok := hints.at(want, s.size-at)
+	if !ok || at+int64(hint.Size) > s.end {
+		return p, nil
+	}
+	if err = s.read(s.scratch[:hint.Size], at); err == nil && Sum(s.scratch[:hint.Size]) == hint.Digest {
+		p.Ref, p.Known = hint, true
+	}
+	return p, err
+}
+
 // next cuts and names the chunk that starts at a place. want is the earlier chunk that is expected there; next is the one to expect then.
 func (s *segment) next(hints *Hints, at int64, want int) (p Piece, next int, err error) {
-	p.Start = at
-	if hint, ok := hints.at(want, s.size-at); ok {
-		if err := s.read(s.scratch[:hint.Size], at); err != nil {
-			return p, none, err
-		}
-		if Sum(s.scratch[:hint.Size]) == hint.Digest {
-			p.Ref, p.Known = hint, true
-			return p, want + 1, nil
-		}
+	if p, err = s.again(hints, at, want); err != nil || p.Known {
+		return p, want + 1, err
 	}
 	data, err := s.view(at)
 	if err != nil {
@@ -220,9 +240,25 @@ func Scan(ctx context.Context, r io.ReaderAt, size int64, hints *Hints, workers 
 
 // cut guesses the chunks that start in the segment.
 func (s *segment) cut(ctx context.Context, hints *Hints) {
-	want, at := hints.from(s.start)
-	if at >= s.start+SegmentSize {
-		want, at = none, s.start
+	want, at := none, s.start
+	if hints != nil {
+		for _, shift := range hints.shifts(s.size) {
+			first, start := hints.from(s.start, shift)
+			if start >= s.start+SegmentSize {
+				continue
+			}
+			p, err := s.again(hints, start, first)
+			if err != nil {
+				s.err = err
+				return
+			}
+			if p.Known {
+				hints.shift.Store(shift)
+				s.pieces = append(s.pieces, p)
+				at, want = start+int64(p.Size), first+1
+				break
+			}
+		}
 	}
 	for at < min(s.start+SegmentSize, s.end) && ctx.Err() == nil {
 		p, next, err := s.next(hints, at, want)

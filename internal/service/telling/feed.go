@@ -29,7 +29,7 @@ type stream struct {
 	wake       chan struct{} // holds one
 
 	mu     sync.Mutex
-	events []records.ProjectEvent
+	events []*happening
 	// behind says that there are events that are not among those; again, that it is to be looked at once more whether they may hear any.
 	behind, again bool
 }
@@ -78,7 +78,8 @@ func (f *feed) each(project int64, do func(*stream) bool) {
 }
 
 // hand gives an event to whom it is for. Some change who may hear of a project, and those of no project may.
-func (f *feed) hand(e records.ProjectEvent) {
+func (f *feed) hand(event records.ProjectEvent) {
+	e := &happening{ProjectEvent: event}
 	about, _, _ := strings.Cut(e.Kind, ".")
 	turns := about == "member" || about == "project" || about == "person" || about == "token"
 	if e.Project == 0 && !turns {
@@ -111,7 +112,7 @@ func (f *feed) credentials() (list [][]byte) {
 }
 
 // take is what came for the stream since it was asked last.
-func (st *stream) take() (events []records.ProjectEvent, behind, again bool) {
+func (st *stream) take() (events []*happening, behind, again bool) {
 	st.mu.Lock()
 	defer st.mu.Unlock()
 	events, behind, again = st.events, st.behind, st.again

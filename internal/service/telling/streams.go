@@ -70,23 +70,72 @@ const (
 	newsGap   = 100 * time.Millisecond
 )
 
-// told adds to an event what it says to one who reads it.
-func told(e *model.Event, actor ground.Actor, role string) {
-	if !news.Open(e.Kind) && !model.AtLeast(role, model.Lead) && e.Person != actor.Handle {
-		*e = model.Event{ID: e.ID, At: e.At, Kind: e.Kind} // that something changed is all that is for them
-		return
-	}
-	item := news.Of(*e)
-	e.Text = item.For(actor.Handle)
-	if item.Concerns(actor.Handle, role, e.Person) {
-		e.News = item.Kind
-	}
+// happening is an event with what many who hear of it have in common: what it means, and what it is encoded to, by what it says to them.
+type happening struct {
+	records.ProjectEvent
+	once  sync.Once
+	item  news.Item
+	mu    sync.Mutex
+	forms map[form][]byte
 }
 
-// News calls each with every event of a project after the one with the id last ("" for from now on), as they happen, until ctx
+// form is what may be different between those who hear of an event.
+type form struct {
+	text, news string
+	closed     bool
+}
+
+// Heard is an event as one hears it.
+type Heard struct {
+	model.Event
+	form form
+	of   *happening
+}
+
+// told is an event as it is told to one who reads it.
+func (e *happening) told(actor ground.Actor, role string) Heard {
+	h := Heard{Event: e.Event, of: e}
+	if !news.Open(e.Kind) && !model.AtLeast(role, model.Lead) && e.Person != actor.Handle {
+		h.Event = model.Event{ID: e.ID, At: e.At, Kind: e.Kind} // that something changed is all that is for them
+		h.form.closed = true
+		return h
+	}
+	e.once.Do(func() { e.item = news.Of(e.Event) })
+	h.Text = e.item.For(actor.Handle)
+	if e.item.Concerns(actor.Handle, role, e.Person) {
+		h.Event.News = e.item.Kind
+	}
+	h.form.text, h.form.news = h.Text, h.Event.News
+	return h
+}
+
+// Encoded is what an event is encoded to: once for all to whom it says the same.
+func (h Heard) Encoded(encode func(model.Event) ([]byte, error)) ([]byte, error) {
+	h.of.mu.Lock()
+	defer h.of.mu.Unlock()
+	if data, known := h.of.forms[h.form]; known {
+		return data, nil
+	}
+	data, err := encode(h.Event)
+	if err == nil {
+		if h.of.forms == nil {
+			h.of.forms = map[form][]byte{}
+		}
+		h.of.forms[h.form] = data
+	}
+	return data, err
+}
+
+// News is Hear for whoever wants the events alone.
+func (s *Room) News(ctx context.Context, actor ground.Actor, key, last string, each func(model.Event) error,
+	pause func(quiet bool) error) error {
+	return s.Hear(ctx, actor, key, last, func(h Heard) error { return each(h.Event) }, pause)
+}
+
+// Hear calls each with every event of a project after the one with the id last ("" for from now on), as they happen, until ctx
 // ends or each fails. pause is called when all that there is was told; with quiet, when the stream starts, and now and then while there is
 // nothing.
-func (s *Room) News(ctx context.Context, actor ground.Actor, key, last string, each func(model.Event) error,
+func (s *Room) Hear(ctx context.Context, actor ground.Actor, key, last string, each func(Heard) error,
 	pause func(quiet bool) error) error {
 	var cursor records.Cursor
 	if last != "" {
@@ -109,10 +158,7 @@ func (s *Room) News(ctx context.Context, actor ground.Actor, key, last string, e
 	if err := pause(true); err != nil {
 		return err
 	}
-	tell := func(e model.Event) error {
-		told(&e, actor, p.Role)
-		return each(e)
-	}
+	tell := func(e *happening) error { return each(e.told(actor, p.Role)) }
 	quiet := time.NewTimer(newsAlive)
 	defer quiet.Stop()
 	for {
@@ -135,7 +181,7 @@ func (s *Room) News(ctx context.Context, actor ground.Actor, key, last string, e
 				continue // it was read from the records
 			}
 			if cursor = e.Cursor; e.Project == p.ID {
-				if err := tell(e.Event); err != nil {
+				if err := tell(e); err != nil {
 					return err
 				}
 			}
@@ -171,7 +217,7 @@ func (s *Room) News(ctx context.Context, actor ground.Actor, key, last string, e
 // missed tells what the records have behind a cursor, and moves it. Whether one may hear it is looked at after it was read: who was
 // removed before any of it happened hears none.
 func (s *Room) missed(ctx context.Context, actor ground.Actor, p *records.Project, cursor *records.Cursor,
-	tell func(model.Event) error) error {
+	tell func(*happening) error) error {
 	for {
 		var events []model.Event
 		if err := s.Use(ctx, func(tx *records.Tx) (err error) {
@@ -183,7 +229,7 @@ func (s *Room) missed(ctx context.Context, actor ground.Actor, p *records.Projec
 			return err
 		}
 		for _, e := range events {
-			if err := tell(e); err != nil {
+			if err := tell(&happening{ProjectEvent: records.ProjectEvent{Event: e}}); err != nil {
 				return err
 			}
 		}
