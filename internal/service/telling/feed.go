@@ -77,25 +77,32 @@ func (f *feed) each(project int64, do func(*stream) bool) {
 	}
 }
 
-// hand gives an event to whom it is for. Some change who may hear of a project, and those of no project may.
-func (f *feed) hand(event records.ProjectEvent) {
-	e := &happening{ProjectEvent: event}
-	about, _, _ := strings.Cut(e.Kind, ".")
-	turns := about == "member" || about == "project" || about == "person" || about == "token"
-	if e.Project == 0 && !turns {
-		return
+// hand gives events, in order, to whom they are for. Some change who may hear of a project, and those of no project may.
+func (f *feed) hand(list []records.ProjectEvent) {
+	of := map[int64][]*happening{}
+	turns := map[int64]bool{}
+	for _, event := range list {
+		about, _, _ := strings.Cut(event.Kind, ".")
+		turn := about == "member" || about == "project" || about == "person" || about == "token"
+		turns[event.Project] = turns[event.Project] || turn
+		of[event.Project] = append(of[event.Project], &happening{ProjectEvent: event})
 	}
-	f.each(e.Project, func(st *stream) bool {
-		st.again = st.again || turns
-		if e.Project != 0 && !st.behind {
-			if len(st.events) < maxBehind {
-				st.events = append(st.events, e)
-			} else {
+	for project, events := range of {
+		if project == 0 && !turns[0] {
+			continue
+		}
+		f.each(project, func(st *stream) bool {
+			st.again = st.again || turns[project]
+			switch {
+			case project == 0 || st.behind:
+			case len(st.events)+len(events) <= maxBehind:
+				st.events = append(st.events, events...)
+			default:
 				st.events, st.behind = nil, true
 			}
-		}
-		return true
-	})
+			return true
+		})
+	}
 }
 
 // credentials are those that streams were opened with.
@@ -147,9 +154,7 @@ func (s *Room) Feeding(ctx context.Context) {
 			ended, next, err = tx.EndedTokens(ctx, s.feed.credentials())
 			return err
 		})
-		for _, e := range list {
-			s.feed.hand(e)
-		}
+		s.feed.hand(list)
 		if len(ended) > 0 {
 			s.feed.each(0, func(st *stream) bool {
 				st.again = st.again || ended[st.credential]

@@ -61,14 +61,25 @@ func (h *hub) Wake() {
 
 // How often news is looked for where no notification came: for a while after one did, since what is committed can't be read while something
 // older is under way, and else; how often a silent stream shows that it is alive, and how long a stream that has just told something
-// gathers what comes next: two hundred watches in a busy project are told ten times a second, not at every lock.
+// gathers what comes next: two hundred watches in a busy project are told ten times a second, not at every lock, and three times where
+// much more than that happens.
 const (
 	newsPoll  = 2 * time.Second
 	newsAfter = 30 * time.Second
 	newsRest  = 10 * time.Second
 	newsAlive = 15 * time.Second
 	newsGap   = 100 * time.Millisecond
+	newsMany  = 50
+	newsLong  = 300 * time.Millisecond
 )
+
+// gap is how long a stream gathers what comes next, where it was just told of so many events.
+func gap(told int) time.Duration {
+	if told > newsMany {
+		return newsLong
+	}
+	return newsGap
+}
 
 // happening is an event with what many who hear of it have in common: what it means, and what it is encoded to, by what it says to them.
 type happening struct {
@@ -196,7 +207,7 @@ func (s *Room) Hear(ctx context.Context, actor ground.Actor, key, last string, e
 				return ctx.Err()
 			case <-s.Ended:
 				return nil
-			case <-time.After(newsGap):
+			case <-time.After(gap(len(events))):
 			}
 		}
 		select {
