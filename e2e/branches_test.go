@@ -120,8 +120,8 @@ func TestWorkingApartInTheConsole(t *testing.T) {
 	b := open(t, d)
 	b.signIn("odile")
 	b.do(chromedp.Navigate(d.URL+"/p/brinelight"), chromedp.Click(`//nav//a[.="Branches"]`), b.sees("Everything goes on main so far"),
-		chromedp.Click(button("Make a branch")), chromedp.SendKeys(`//label[contains(., "Name")]//input`, "second-chapter"),
-		chromedp.SendKeys(`//label[contains(., "What it is for")]//input`, "the drowned bell"), chromedp.Click(button("Make it")),
+		chromedp.Click(ready("Make a branch")), chromedp.SendKeys(`//label[contains(., "Name")]//input`, "second-chapter"),
+		chromedp.SendKeys(`//label[contains(., "What it is for")]//input`, "the drowned bell"), chromedp.Click(ready("Make it")),
 		b.sees("made by odile from main at h1"))
 
 	rurik.tarn(0, "switch", "second-chapter")
@@ -136,20 +136,20 @@ func TestWorkingApartInTheConsole(t *testing.T) {
 	b.do(b.sees("Changed on both, and to be decided when they meet (2)"))
 
 	// Who is asked finds it on the first page, answers there, and says something about a thing.
-	b.do(chromedp.Click(button("Ask people to look")),
+	b.do(chromedp.Click(ready("Ask people to look")),
 		chromedp.SendKeys(`//label[contains(., "What is to be looked at")]//input`, "Does it read?"),
-		chromedp.SendKeys(`//label[contains(., "Who is asked")]//input`, "rurik"), chromedp.Click(button("Ask them")),
+		chromedp.SendKeys(`//label[contains(., "Who is asked")]//input`, "rurik"), chromedp.Click(ready("Ask them")),
 		b.sees("r1: Does it read?"),
 		b.sees("Asked, and not answered yet: rurik"))
 	o := open(t, d)
 	o.signIn("rurik")
 	o.do(chromedp.Navigate(d.URL+"/p/brinelight"), o.sees("odile asks you to look at second-chapter"),
 		chromedp.Click(`//a[.="Does it read?"]`),
-		chromedp.SendKeys(`input[aria-label="Why, or what is missing"]`, "the ring is missing"), chromedp.Click(button("Not yet")),
+		chromedp.SendKeys(`input[aria-label="Why, or what is missing"]`, "the ring is missing"), chromedp.Click(ready("Not yet")),
 		o.sees("rurik says not yet"))
 	says(t, rurik.tarn(0, "review", "say", "r1", "textures/rust.png", "--where", "30%,45%", "-m", "Too green here"), "1 remark")
 	b.do(b.sees("rurik says not yet"), b.sees("Too green here"), chromedp.SendKeys(`input[aria-label="Answer remark 1"]`, "The sea took it\n"),
-		b.sees("The sea took it"), chromedp.Click(button("Settled")), b.sees("settled by odile"))
+		b.sees("The sea took it"), chromedp.Click(ready("Settled")), b.sees("settled by odile"))
 
 	// What both changed is decided thing by thing, and a decision may be taken back.
 	b.do(chromedp.Click(`//a[.="Bring it into main"]`), b.sees("2 things left to decide"),
@@ -163,13 +163,13 @@ func TestWorkingApartInTheConsole(t *testing.T) {
 		chromedp.Click(`(`+inside("textures/rust.png", "This one")+`)[2]`), b.sees("Nothing is left to decide"),
 		chromedp.Click(`(`+inside("textures/rust.png", "This one")+`)[2]`), b.sees("1 thing left to decide"),
 		chromedp.Click(inside("textures/rust.png", "Keep both")), b.sees("Nothing is left to decide"),
-		chromedp.SendKeys(`input[aria-label="Why"]`, "The second chapter"), chromedp.Click(button("Bring it in")), b.sees("brings in h2"))
+		chromedp.SendKeys(`input[aria-label="Why"]`, "The second chapter"), chromedp.Click(ready("Bring it in")), b.sees("brings in h2"))
 	odile.tarn(0, "update")
 	for path, want := range map[string]string{"textures/kelp.png": "kelp", "textures/rust.png": "rust, redder",
 		"textures/rust (second-chapter).png": "rust, greener", "text/keeper.txt": "ONE\ntwo\nthree\nFOUR\n"} {
 		odile.has(path, want)
 	}
 	b.do(chromedp.Navigate(d.URL+"/p/brinelight/branches"), b.sees("came in at h4"), chromedp.Click(`//li//a[.="second-chapter"]`),
-		chromedp.Click(button("Close it")), b.sees("Closed: it keeps everything"))
+		chromedp.Click(ready("Close it")), b.sees("Closed: it keeps everything"))
 	says(t, odile.tarn(0, "branch", "list"), "closed")
 }

@@ -275,11 +275,11 @@ func TestComparisonsInTheBrowser(t *testing.T) {
 		if _, wave := copperAndIce(b.picture(`img[alt="Waveform before"]`)); wave < 1000 {
 			t.Errorf("%d pixels of a wave are drawn", wave)
 		}
-		b.do(chromedp.Click(button("Play after from 0.0 s")), b.until(`document.querySelectorAll("audio")[1].currentTime > 0.2`),
-			chromedp.Click(button("Stop")))
+		b.do(chromedp.Click(ready("Play after from 0.0 s")), b.until(`document.querySelectorAll("audio")[1].currentTime > 0.2`),
+			chromedp.Click(ready("Stop")))
 		// The other one goes on where this one stopped.
 		b.do(chromedp.Click(`//button[starts-with(normalize-space(.), "Play before from 0.")]`),
-			b.until(`document.querySelectorAll("audio")[0].currentTime > 0.3`), chromedp.Click(button("Stop")))
+			b.until(`document.querySelectorAll("audio")[0].currentTime > 0.3`), chromedp.Click(ready("Stop")))
 		if n := b.number(`document.querySelectorAll("audio")[1].paused ? 1 : 0`); n != 1 {
 			t.Error("both play at once")
 		}

@@ -129,6 +129,9 @@ func (b *browser) drop(path, text string) chromedp.Action[chromedp.Void] {
 
 func button(text string) string { return fmt.Sprintf(`//button[normalize-space(.)=%q]`, text) }
 
+// ready is a button that can be clicked: a click on one that can't yet is lost.
+func ready(text string) string { return button(text) + "[not(@disabled)]" }
+
 func (b *browser) signIn(handle string) {
 	b.t.Helper()
 	b.do(chromedp.Navigate(b.url+"/"),
@@ -181,7 +184,7 @@ func TestTheConsole(t *testing.T) {
 	b.do(b.drop("textures/fog.png", "from the page"),
 		b.sees("Send version 2"),
 		b.sees("You hold it in another workspace"),
-		chromedp.Click(button("Cancel")))
+		chromedp.Click(ready("Cancel")))
 	odile.tarn(0, "unlock", "textures/fog.png")
 
 	// Send a new version from the page, with a note; the client gets it.
@@ -201,7 +204,7 @@ func TestTheConsole(t *testing.T) {
 		chromedp.SetUploadFiles(`input[type=file]`, []string{file}),
 		chromedp.WaitVisible(`textarea[name=note]`),
 		chromedp.SendKeys(`textarea[name=note]`, "Painted in the browser"),
-		chromedp.Click(button("Send")),
+		chromedp.Click(ready("Send")),
 		b.sees("v2 Painted in the browser"))
 	rurik.tarn(0, "update")
 	want, _ := os.ReadFile(file)
@@ -216,7 +219,7 @@ func TestTheConsole(t *testing.T) {
 	b.do(b.drop("textures/fog.png", "dropped on its row"))
 	b.do(b.sees("Send version 2"),
 		chromedp.SendKeys(`textarea[name=note]`, "Dropped"),
-		chromedp.Click(button("Send")),
+		chromedp.Click(ready("Send")),
 		chromedp.WaitVisible(`button[aria-label="Lock textures/fog.png"]`))
 	rurik.tarn(0, "update")
 	rurik.has("textures/fog.png", "dropped on its row")
@@ -225,7 +228,7 @@ func TestTheConsole(t *testing.T) {
 	b.do(chromedp.Navigate(d.URL+"/p/brinelight/asset/textures/rust.png"),
 		chromedp.Click(`button[title="Go back to version 1"]`),
 		b.sees("Nothing is deleted"),
-		chromedp.Click(button("Go back")),
+		chromedp.Click(ready("Go back")),
 		b.sees("v3 Back to version 1"))
 
 	// Take a lock away, with a reason.
@@ -233,7 +236,7 @@ func TestTheConsole(t *testing.T) {
 		chromedp.Click(`button[aria-label="Take away the lock of sounds/horn.wav"]`),
 		b.sees("Take the lock away from rurik?"),
 		chromedp.SendKeys(`//div[@role="alertdialog"]//input`, "rurik is away"),
-		chromedp.Click(button("Take it away")),
+		chromedp.Click(ready("Take it away")),
 		b.sees("Nobody holds anything."))
 
 	// Handoffs, one of them, and a refusal in words.
@@ -318,7 +321,7 @@ func TestTheRulesPageAndWhatIsNotSent(t *testing.T) {
 		chromedp.SendKeys(`input[aria-label="Path"]`, "levels/harbour.glb\n"),
 		b.sees("It is an asset."), b.sees("in line 4 of tarn.toml."),
 		chromedp.Click(`button[aria-label="Accept cache/sky.png"]`),
-		chromedp.Click(button("Make it an asset")),
+		chromedp.Click(ready("Make it an asset")),
 		b.sees("accepted by odile"), b.sees("tarn.toml, line 7"))
 	rurik.tarn(0, "update")
 	says(t, rurik.tarn(0, "status"), "cache/sky.png", "new")
@@ -362,19 +365,19 @@ func TestOnesOwnWayIn(t *testing.T) {
 	b.do(chromedp.Navigate(d.URL+"/p/brinelight/assets"),
 		chromedp.Click(`button[aria-label="Lock rust.png"]`), chromedp.Click(`//div[@role="menuitem"][contains(., "this page")]`),
 		chromedp.WaitVisible(`button[aria-label="Unlock rust.png"]`), b.drop("rust.png", "one"), b.sees("Send version 3"),
-		chromedp.SendKeys(`textarea[name=note]`, "From the desktop"), chromedp.Click(button("Send")),
-		b.sees("version 1"), chromedp.Click(button("Send it all the same")), chromedp.WaitNotPresent(button("Send it all the same")),
+		chromedp.SendKeys(`textarea[name=note]`, "From the desktop"), chromedp.Click(ready("Send")),
+		b.sees("version 1"), chromedp.Click(ready("Send it all the same")), chromedp.WaitNotPresent(button("Send it all the same")),
 		chromedp.WaitVisible(`button[aria-label="Lock rust.png"]`))
 	odile.tarn(0, "update")
 	odile.has("rust.png", "one")
 
 	// A mail address counts once its code was entered.
 	b.do(chromedp.Navigate(d.URL+"/p/brinelight/news"), chromedp.SendKeys(`input[type=email]`, "odile@saltpan.example"),
-		chromedp.Click(button("Keep this")),
+		chromedp.Click(ready("Keep this")),
 		b.sees("A letter with a code went to odile@saltpan.example"), chromedp.SendKeys(`input[name=code]`, "AAAAAAAA"),
-		chromedp.Click(button("Enter it")), b.sees("not the code that was sent"))
+		chromedp.Click(ready("Enter it")), b.sees("not the code that was sent"))
 	b.do(b.evaluate(`document.querySelector("input[name=code]").select()`),
-		chromedp.SendKeys(`input[name=code]`, box.Code("odile@saltpan.example")), chromedp.Click(button("Enter it")),
+		chromedp.SendKeys(`input[name=code]`, box.Code("odile@saltpan.example")), chromedp.Click(ready("Enter it")),
 		chromedp.WaitNotPresent(`input[name=code]`))
 	says(t, odile.tarn(0, "news", "--settings"), "odile@saltpan.example")
 
@@ -382,9 +385,9 @@ func TestOnesOwnWayIn(t *testing.T) {
 	b.do(chromedp.Navigate(d.URL+"/me"), b.sees("Where you are signed in"), b.sees("tarn on"), b.sees("this one"),
 		chromedp.SendKeys(`input[name=old]`, "not this one"), chromedp.SendKeys(`input[name=new]`, "four seals nap slowly"),
 		chromedp.SendKeys(`input[name=again]`, "four seals nap slowly"),
-		chromedp.Click(button("Change it")), b.sees("That is not your passphrase"),
+		chromedp.Click(ready("Change it")), b.sees("That is not your passphrase"),
 		b.evaluate(`document.querySelector("input[name=old]").select()`), chromedp.SendKeys(`input[name=old]`, testbed.Passphrase),
-		chromedp.Click(button("Change it")),
+		chromedp.Click(ready("Change it")),
 		b.sees("elsewhere ended"), chromedp.WaitNotPresent(`//td[starts-with(., "tarn on")]`))
 	says(t, odile.tarn(1, "lock", "fog.png"), "tarn sign-in")
 	if r := odile.runIn(odile.home, "four seals nap slowly\n", "sign-in", d.URL, "--as", "odile"); r.Status != 0 {

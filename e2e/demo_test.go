@@ -105,13 +105,13 @@ func TestTheDemo(t *testing.T) {
 		chromedp.SendKeys(`input[name=passphrase]`, "lantern-and-odile\n"), chromedp.WaitVisible(`//h1[text()="Projects"]`),
 		chromedp.EmulateViewport(1280, 1600), chromedp.Navigate(url+"/p/brinelight"), b.sees("Waiting for you"),
 		chromedp.Click(`//a[contains(., "Does the bell read from the boat")]`), b.sees("1 of 7"),
-		chromedp.SendKeys(`input[aria-label="Why, or what is missing"]`, "in it goes"), chromedp.Click(button("Yes")), b.sees("odile says yes"),
+		chromedp.SendKeys(`input[aria-label="Why, or what is missing"]`, "in it goes"), chromedp.Click(ready("Yes")), b.sees("odile says yes"),
 		chromedp.Navigate(url+"/p/brinelight/merge?from=second-chapter&into=main"), b.sees("3 things left to decide"))
 	choose := func(path, words string, nth int) chromedp.Action[chromedp.Void] {
 		return chromedp.Click(fmt.Sprintf(`(//article[@aria-label=%q]%s)[%d]`, path, button(words), nth))
 	}
 	b.do(choose("levels/harbour/things.json", "This one", 1), choose("models/winch.glb", "Keep both", 1),
-		choose("text/dialogue-keeper.txt", "This one", 2), b.sees("Nothing is left to decide"), chromedp.Click(button("Bring it in")),
+		choose("text/dialogue-keeper.txt", "This one", 2), b.sees("Nothing is left to decide"), chromedp.Click(ready("Bring it in")),
 		b.sees("brings in h"))
 	tamsin.tarn(0, "update")
 	tamsin.hasFile("models/winch (second-chapter).glb")

@@ -90,9 +90,9 @@ func TestADayAtTheDesk(t *testing.T) {
 		chromedp.SendKeys(`input[name=passphrase]`, "wrong\n"), b.sees("passphrase"),
 		chromedp.SendKeys(`input[name=passphrase]`, kb.End+strings.Repeat(kb.Backspace, 5)+testbed.Passphrase+"\n"),
 		b.sees("Nothing is here yet"), chromedp.Click(`//a[.="Bring another project here"]`), b.sees("brinelight"),
-		chromedp.Click(button("Choose")),
+		chromedp.Click(ready("Choose")),
 		b.sees("What you need of it"), chromedp.Click(`//label[contains(., "old")]//input`), b.sees("the rest can come later"),
-		chromedp.Click(button("Bring it here")), b.until(`location.pathname === "/desk"`), b.sees("Nothing has changed here"))
+		chromedp.Click(ready("Bring it here")), b.until(`location.pathname === "/desk"`), b.sees("Nothing has changed here"))
 	rurik.dir = filepath.Join(rurik.home, "brinelight")
 	rurik.has("textures/rust.png", string(scene.Albedo("rust", 64, 0)))
 	if _, err := os.Stat(filepath.Join(rurik.dir, "old")); err == nil {
@@ -100,7 +100,7 @@ func TestADayAtTheDesk(t *testing.T) {
 	}
 
 	// Begin on the page of an asset; what is changed shows by itself, is looked at, and is sent.
-	b.do(chromedp.Navigate(b.url+"/p/brinelight/asset/textures/rust.png"), chromedp.Click(button("Begin")), b.sees("It is yours"))
+	b.do(chromedp.Navigate(b.url+"/p/brinelight/asset/textures/rust.png"), chromedp.Click(ready("Begin")), b.sees("It is yours"))
 	says(t, odile.tarn(0, "holders"), "rurik")
 	b.do(chromedp.Navigate(b.url+"/desk"), b.sees("You hold"))
 	rurik.write(map[string]string{"textures/rust.png": string(scene.Albedo("rust", 64, 1)),
@@ -109,38 +109,38 @@ func TestADayAtTheDesk(t *testing.T) {
 		b.sees("pixels changed"), b.until(`[...document.querySelectorAll("main img")].filter(i => i.naturalWidth === 64).length >= 2`),
 		chromedp.Click(`//a[.="My work"]`), chromedp.Click(`input[aria-label="Send textures/moss.png"]`),
 		chromedp.SendKeys(`textarea[name=note]`, "Rust, deeper"), chromedp.SendKeys(field("Tasks"), "BRL-9"),
-		chromedp.Click(button("Send 1 of 2")),
+		chromedp.Click(ready("Send 1 of 2")),
 		b.until(`!document.body.innerText.includes("textures/rust.png")`), b.sees("textures/moss.png"))
 	says(t, odile.tarn(0, "history"), "Rust, deeper", "BRL-9")
 
 	// It comes in at the other one's desk.
 	o := odile.desk()
-	o.do(o.sees("Came in"), o.sees("Rust, deeper"), chromedp.Click(button("Bring it here")), o.sees("Nothing has changed here"))
+	o.do(o.sees("Came in"), o.sees("Rust, deeper"), chromedp.Click(ready("Bring it here")), o.sees("Nothing has changed here"))
 	odile.has("textures/rust.png", string(scene.Albedo("rust", 64, 1)))
 
 	// Put away, and back.
 	b.do(chromedp.Click(`button[aria-label="Put away textures/moss.png"]`), b.asked("Put your textures/moss.png away"), b.act("Put away"),
-		b.asked(), b.sees("Nothing has changed here"), chromedp.Click(button("What was put away here")),
+		b.asked(), b.sees("Nothing has changed here"), chromedp.Click(ready("What was put away here")),
 		chromedp.Click(`button[aria-label="Bring back textures/moss.png"]`), b.sees("New here"))
 
 	// Both change one asset; it is settled by looking.
 	odile.tarn(0, "lock", "textures/fog.png")
 	rurik.write(map[string]string{"textures/fog.png": string(scene.Albedo("fog", 64, 1))})
-	b.do(b.sees("odile holds it"), chromedp.SendKeys(`textarea[name=note]`, "Fog"), chromedp.Click(button("Send 2 assets")),
+	b.do(b.sees("odile holds it"), chromedp.SendKeys(`textarea[name=note]`, "Fog"), chromedp.Click(ready("Send 2 assets")),
 		b.sees("Wait in line"),
 		chromedp.Click(`//button[starts-with(., "Ask them")]`), b.asked("Ask for fog.png"),
 		chromedp.SendKeys(`[role=alertdialog] input`, "two minutes"), b.act("Ask"), b.asked())
-	o.do(o.sees("They ask you to let go"), o.sees("two minutes"), chromedp.Click(button("Not yet")), o.asked("Not yet"), o.act("Tell them"),
+	o.do(o.sees("They ask you to let go"), o.sees("two minutes"), chromedp.Click(ready("Not yet")), o.asked("Not yet"), o.act("Tell them"),
 		o.asked())
 	odile.write(map[string]string{"textures/fog.png": string(scene.Albedo("fog", 64, 2))})
-	o.do(o.sees("Changed here"), chromedp.SendKeys(`textarea[name=note]`, "Fog, thinner"), chromedp.Click(button("Send 1 asset")),
+	o.do(o.sees("Changed here"), chromedp.SendKeys(`textarea[name=note]`, "Fog, thinner"), chromedp.Click(ready("Send 1 asset")),
 		o.sees("Nothing has changed here"))
-	b.do(b.sees("Which one goes on?"), b.sees("Fog, thinner"), chromedp.Click(button("Use theirs")),
+	b.do(b.sees("Which one goes on?"), b.sees("Fog, thinner"), chromedp.Click(ready("Use theirs")),
 		b.until(`!document.body.innerText.includes("Which one goes on?")`))
 	rurik.has("textures/fog.png", string(scene.Albedo("fog", 64, 2)))
 
 	// The rest of the project, after all.
-	b.do(chromedp.Click(button("some folders")), b.sees("Which folders are here"), chromedp.Click(`//label[contains(., "old")]//input`),
+	b.do(chromedp.Click(ready("some folders")), b.sees("Which folders are here"), chromedp.Click(`//label[contains(., "old")]//input`),
 		b.until(`[...document.querySelectorAll("[role=dialog] input:checked")].length === 3`))
 	testbed.Eventually(t, "the folder comes down", func() bool {
 		text, err := os.ReadFile(filepath.Join(rurik.dir, "old", "tape.wav"))
@@ -169,13 +169,13 @@ func TestTheDeskIsForEverybody(t *testing.T) {
 	odile.tarn(0, "send", "-m", "Both")
 	b := rurik.desk()
 	b.do(b.sees("Which one goes on?"), b.sees("New here"), b.sees("Came in"), b.sees("They ask you to let go"), b.sees("You wait for"),
-		chromedp.Click(button("What was put away here")), b.sees("Nothing is put away"), b.evaluate(axe(t)), b.still())
+		chromedp.Click(ready("What was put away here")), b.sees("Nothing is put away"), b.evaluate(axe(t)), b.still())
 	b.isForEverybody("/desk")
 	for _, page := range []string{"/desk/bring", "/desk/changed?path=textures/rust.png&workspace=" + rurik.workspace(),
 		"/p/brinelight/asset/new.png"} {
 		b.do(chromedp.Navigate(b.url+page), b.until(`document.querySelector("h1")`), b.evaluate(axe(t)), b.still())
 		if page == "/desk/bring" {
-			b.do(chromedp.Click(button("Choose")), b.sees("What you need of it"), chromedp.Click(button("Choose a folder")),
+			b.do(chromedp.Click(ready("Choose")), b.sees("What you need of it"), chromedp.Click(ready("Choose a folder")),
 				b.sees("It would track"), b.still())
 		}
 		b.isForEverybody(page)
@@ -202,7 +202,7 @@ func TestTheDeskGoesOn(t *testing.T) {
 	d.Kill()
 	rurik.write(map[string]string{"a.png": "b"})
 	b.do(b.sees("Changed here"), b.sees("the service is away"), chromedp.SendKeys(`textarea[name=note]`, "Sent while it was away"),
-		chromedp.Click(button("Send 1 asset")), b.sees("On its way"))
+		chromedp.Click(ready("Send 1 asset")), b.sees("On its way"))
 	if err := syscall.Kill(rurik.deskProcess(), syscall.SIGKILL); err != nil {
 		t.Fatal(err)
 	}
@@ -523,6 +523,6 @@ func TestFilesAtTheDesk(t *testing.T) {
 	b.do(chromedp.Navigate(b.url+"/desk"), b.sees("1 file or folder here is left out"),
 		chromedp.Click(`//button[contains(., "left out")]`), b.sees("“*.log” in line 4 of tarn.toml"),
 		chromedp.Click(`button[aria-label="Have textures/made.log tracked"]`),
-		chromedp.SendKeys(field("Why it is needed"), "the bake is proof"), chromedp.Click(button("Go on")), b.sees("The leads are asked"))
+		chromedp.SendKeys(field("Why it is needed"), "the bake is proof"), chromedp.Click(ready("Go on")), b.sees("The leads are asked"))
 	says(t, odile.tarn(0, "news"), "textures/made.log")
 }

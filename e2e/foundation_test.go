@@ -78,13 +78,13 @@ func TestALostRaceIsExplained(t *testing.T) {
 		b.sees("rurik holds it, taken a moment ago"), b.sees("Wait in line, or ask them to let go."),
 		// The row knows by now, and the words are there still.
 		b.until(`!document.querySelector('button[aria-label="Lock a.png"]')`),
-		b.sees("rurik holds it, taken a moment ago"), chromedp.Click(button("Ask rurik")),
+		b.sees("rurik holds it, taken a moment ago"), chromedp.Click(ready("Ask rurik")),
 		// Enter in a field does it.
 		chromedp.SendKeys(`//label[contains(., "What you need it for")]//input`, "two posts"+kb.Enter),
 		chromedp.WaitNotPresent(`//*[@role="alertdialog"]`), b.until(`!document.body.innerText.includes("taken a moment ago")`))
 	says(t, rurik.tarn(0, "holders"), "odile asks", "two posts")
 	b.do(chromedp.Click(`button[aria-label="Lock b.png"]`), chromedp.Click(`//*[@role="menuitem"][contains(., "this page")]`),
-		chromedp.Click(button("Wait in line")), b.until(`document.body.textContent.includes("You are in line for b.png")`))
+		chromedp.Click(ready("Wait in line")), b.until(`document.body.textContent.includes("You are in line for b.png")`))
 	says(t, rurik.tarn(0, "holders", "b.png"), "1st in line: odile")
 	if text := b.text(); strings.Contains(text, "tarn ") {
 		t.Errorf("the page names a command: %s", text)
@@ -111,8 +111,8 @@ func TestSearchingLosesNoLetter(t *testing.T) {
 		chromedp.Click(`//a[.="textures/rust-03.png"]`), b.sees("Version 1 by odile"), chromedp.NavigateBack(),
 		b.sees("10 assets in all folders"),
 		b.until(`document.querySelector("input[type=search]").value === "rust-0"`), b.until(`document.title.startsWith("Assets · brinelight")`),
-		chromedp.Click(button("Filters")), b.evaluate(`document.activeElement.blur()`),
-		chromedp.Click(button("Without filters")), b.until(`document.querySelector("input[type=search]").value === ""`))
+		chromedp.Click(ready("Filters")), b.evaluate(`document.activeElement.blur()`),
+		chromedp.Click(ready("Without filters")), b.until(`document.querySelector("input[type=search]").value === ""`))
 	// A kind, the size, the order: each in the address.
 	b.do(chromedp.Navigate(d.URL+"/p/brinelight/assets?kind=sound"), b.sees("1 asset in all folders"), b.sees("sounds/fog-horn.wav"),
 		chromedp.Navigate(d.URL+"/p/brinelight/assets/textures?order=size&down=true"),
@@ -147,7 +147,7 @@ func TestWhoIsSignedOutSignsInOnTheSpot(t *testing.T) {
 	odile.start(map[string]string{"a.png": "a"})
 	b := open(t, d)
 	b.signIn("odile")
-	b.do(chromedp.Navigate(d.URL+"/p/brinelight/handoffs/1"), b.sees("Baseline"), chromedp.Click(button("Name it")),
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/handoffs/1"), b.sees("Baseline"), chromedp.Click(ready("Name it")),
 		chromedp.SendKeys(`//*[@role="alertdialog"]//input`, "first-light"),
 		b.evaluate(`fetch("/api/v1/sign-out", {method: "POST"})`), b.sees("Sign in again"),
 		b.until(`document.activeElement.name === "passphrase"`),
@@ -162,9 +162,9 @@ func TestWhoIsSignedOutSignsInOnTheSpot(t *testing.T) {
 	rurik.tarn(0, "ask", "-m", "two posts", "a.png")
 	b.do(chromedp.Navigate(d.URL+"/"), b.sees("rurik asks you to let go of a.png: two posts."),
 		b.until(`!document.body.innerText.includes("tarn answer")`),
-		chromedp.Click(button("I have seen these")), chromedp.WaitNotPresent(button("I have seen these")),
+		chromedp.Click(ready("I have seen these")), chromedp.WaitNotPresent(button("I have seen these")),
 		chromedp.KeyEvent("?"), b.sees("Keys of a single character"),
-		chromedp.Click(`//*[@role="dialog"]//input`), chromedp.Click(button("Close")),
+		chromedp.Click(`//*[@role="dialog"]//input`), chromedp.Click(ready("Close")),
 		chromedp.Click(`//a[contains(., "brinelight")]`), b.sees("Who is on what"), chromedp.KeyEvent("/"), chromedp.Sleep(300*time.Millisecond),
 		b.until(`location.pathname === "/p/brinelight"`))
 	// An address that leads nowhere, a project that is none, and one that one does not belong to, each say so.
@@ -396,7 +396,7 @@ func TestManyFilesAtOnce(t *testing.T) {
 	}
 	b.do(chromedp.Navigate(d.URL+"/p/brinelight/assets/art"), b.sees("a.png"), fall("a.png b.png c.png"), b.sees("Send 3 files"),
 		b.sees("becomes version 2 of"), b.sees("rurik holds it"), b.sees("becomes a new asset"), b.sees("1 file is left out"),
-		note("Three at once"), chromedp.SendKeys(`//label[contains(., "Tasks")]//input`, "BRL-7"), chromedp.Click(button("Send 2 files")),
+		note("Three at once"), chromedp.SendKeys(`//label[contains(., "Tasks")]//input`, "BRL-7"), chromedp.Click(ready("Send 2 files")),
 		b.until(`!document.querySelector("[role=alertdialog]")`), b.sees("c.png"),
 		b.until(`[...document.querySelectorAll("[role=row]")].some(r => r.innerText.includes("a.png") && r.innerText.includes("v2"))`))
 	rurik.tarn(0, "update")
@@ -412,7 +412,7 @@ func TestManyFilesAtOnce(t *testing.T) {
 	choose := chromedp.SetUploadFiles(`input[aria-label="Files to send"]`, []string{filepath.Join(odile.dir, "art", "c.png")})
 	odile.tarn(0, "update")
 	odile.write(map[string]string{"art/c.png": "c once more"})
-	b.do(choose, b.sees("Send version 2"), chromedp.Click(button("Cancel")), choose, b.sees("Send version 2"), note("Again"),
-		chromedp.Click(button("Send")),
+	b.do(choose, b.sees("Send version 2"), chromedp.Click(ready("Cancel")), choose, b.sees("Send version 2"), note("Again"),
+		chromedp.Click(ready("Send")),
 		b.until(`[...document.querySelectorAll("[role=row]")].some(r => r.innerText.includes("c.png") && r.innerText.includes("v2"))`))
 }

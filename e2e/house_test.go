@@ -59,7 +59,7 @@ func TestTheHouseSignsPeopleIn(t *testing.T) {
 	by := func(b *browser, name string) {
 		t.Helper()
 		b.do(chromedp.Navigate(d.URL+"/sign-in?to=/p/brinelight/people"), b.sees("Sign in with Saltpan"), b.evaluate(axe(t)), b.still(),
-			chromedp.Click(button("Sign in with Saltpan")), b.arrives("Who are you?"), chromedp.Click(button(name)))
+			chromedp.Click(ready("Sign in with Saltpan")), b.arrives("Who are you?"), chromedp.Click(ready(name)))
 	}
 	by(b, "Nobody")
 	b.do(b.arrives("You were not let in there"), b.evaluate(axe(t)), b.still())
@@ -71,8 +71,8 @@ func TestTheHouseSignsPeopleIn(t *testing.T) {
 		b.until(`location.pathname === "/p/brinelight/people"`), b.sees("odile"))
 	b.do(chromedp.Navigate(d.URL+"/me"), b.sees("Saltpan"), b.sees("Odile Brandt (odile@saltpan.example)"), b.evaluate(axe(t)), b.still())
 	b.isForEverybody("/me")
-	b.do(chromedp.Click(`button[aria-label^="Take away Odile"]`), b.sees("Tie my account"), chromedp.Click(button("Tie my account")),
-		b.arrives("Who are you?"), chromedp.Click(button("Odile Brandt")), b.arrives("that account signs you in here as odile"),
+	b.do(chromedp.Click(`button[aria-label^="Take away Odile"]`), b.sees("Tie my account"), chromedp.Click(ready("Tie my account")),
+		b.arrives("Who are you?"), chromedp.Click(ready("Odile Brandt")), b.arrives("that account signs you in here as odile"),
 		chromedp.SendKeys(value("once"), testbed.Passphrase+"\n"), b.until(`location.pathname === "/me"`), b.sees("never used"))
 
 	// Keiko comes by an invitation, as herself there; imani's group is none here, and nobody lets her in.
@@ -82,9 +82,9 @@ func TestTheHouseSignsPeopleIn(t *testing.T) {
 	by(k, "Imani")
 	k.do(k.arrives("Ask your lead for an invitation"))
 	k.do(chromedp.Navigate("about:blank"), chromedp.Navigate(link), k.sees("Come in with Saltpan"),
-		chromedp.Click(button("Come in with Saltpan")), k.arrives("Who are you?"), chromedp.Click(button("Keiko Mori")),
+		chromedp.Click(ready("Come in with Saltpan")), k.arrives("Who are you?"), chromedp.Click(ready("Keiko Mori")),
 		k.arrives("Nobody here is that yet"), k.evaluate(axe(t)), k.still(),
-		chromedp.Click(button("Come in")), k.until(`location.pathname === "/"`), k.sees("brinelight"))
+		chromedp.Click(ready("Come in")), k.until(`location.pathname === "/"`), k.sees("brinelight"))
 	says(t, odile.tarn(0, "member", "list"), "keiko", "artist") // the invitation's, not the group's
 
 	// A link that somebody else made signs nobody in.
@@ -109,27 +109,27 @@ func TestTheHouseSignsPeopleIn(t *testing.T) {
 		k.evaluate(`document.querySelector("input[name=code]").select()`), chromedp.SendKeys(value("code"), strings.ToLower(code(said))+"\n"),
 		k.sees("wants to be signed in as keiko"), k.evaluate(axe(t)), k.still())
 	k.isForEverybody("/confirm")
-	k.do(chromedp.Click(button("Yes, that is me")), k.sees("You are in there"))
+	k.do(chromedp.Click(ready("Yes, that is me")), k.sees("You are in there"))
 	if err := <-ended; err != nil {
 		t.Errorf("%v: %s", err, said)
 	}
 	says(t, said.String(), "Signed in to "+d.URL+" as keiko")
 	said, ended = signIn(d.machine("nobody"))
-	k.do(chromedp.Navigate(d.URL+"/confirm?code="+code(said)), chromedp.Click(button("Go on")), k.sees("wants to be signed in"),
-		chromedp.Click(button("No")), k.sees("It was not let in"))
+	k.do(chromedp.Navigate(d.URL+"/confirm?code="+code(said)), chromedp.Click(ready("Go on")), k.sees("wants to be signed in"),
+		chromedp.Click(ready("No")), k.sees("It was not let in"))
 	if err := <-ended; err == nil || !strings.Contains(said.String(), "somebody said no to it") {
 		t.Errorf("%v: %s", err, said)
 	}
 	// So does the desk.
 	desk := d.machine("keiko-at-home").desk()
 	desk.do(desk.sees("Welcome to Kettle Tarn"), chromedp.SendKeys(`input[name=service]`, d.URL),
-		chromedp.Click(button("With a passkey, or the sign-on of my house")), desk.sees("and say yes to the code"))
+		chromedp.Click(ready("With a passkey, or the sign-on of my house")), desk.sees("and say yes to the code"))
 	shown, err := chromedp.Run(desk.ctx, chromedp.Text(`[role=status] strong`))
 	if err != nil {
 		t.Fatal(err)
 	}
-	k.do(chromedp.Navigate(d.URL+"/confirm?code="+shown), chromedp.Click(button("Go on")), k.sees("the desk on "),
-		chromedp.Click(button("Yes, that is me")), k.sees("You are in there"))
+	k.do(chromedp.Navigate(d.URL+"/confirm?code="+shown), chromedp.Click(ready("Go on")), k.sees("the desk on "),
+		chromedp.Click(ready("Yes, that is me")), k.sees("You are in there"))
 	desk.do(desk.sees("Nothing is here yet"))
 	says(t, odile.tarn(0, "record", "--about", "people"), "keiko joined as artist, by invitation 1 of odile")
 
@@ -138,7 +138,7 @@ func TestTheHouseSignsPeopleIn(t *testing.T) {
 	d.Stop()
 	d.start()
 	o := open(t, d)
-	o.do(chromedp.Navigate(d.URL+"/sign-in"), chromedp.Click(button("Sign in with Saltpan")),
+	o.do(chromedp.Navigate(d.URL+"/sign-in"), chromedp.Click(ready("Sign in with Saltpan")),
 		o.sees("The sign-on of the house can't be reached"))
 	o.signIn("odile")
 }

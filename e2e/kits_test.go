@@ -179,10 +179,10 @@ func TestKitsInTheBrowser(t *testing.T) {
 				s.dispatchEvent(new Event("change", {bubbles: true})); return s;
 			}).length`, label, value, value))
 	}
-	b.do(chromedp.Navigate(d.URL+"/p/brinelight/kits"), b.sees("Not released yet"), chromedp.Click(button("Release @1")),
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/kits"), b.sees("Not released yet"), chromedp.Click(ready("Release @1")),
 		b.asked("Release lamp-parts@1"), chromedp.SendKeys(field("What is new"), "Lamp and post"),
 		b.act("Release @1"), b.asked(), b.sees("Lamp and post"),
-		chromedp.Navigate(d.URL+"/p/undertow/kits"), b.sees("This project uses none"), chromedp.Click(button("Use a kit")),
+		chromedp.Navigate(d.URL+"/p/undertow/kits"), b.sees("This project uses none"), chromedp.Click(ready("Use a kit")),
 		b.asked("Use a kit in undertow"),
 		choose("Made in", "brinelight"), choose("Kit", "lamp-parts"), b.asked("2 assets would change"), b.evaluate(axe(t)), b.still())
 	b.isForEverybody("using a kit")
@@ -212,11 +212,11 @@ func TestKitsInTheBrowser(t *testing.T) {
 	// The page of an asset says where it comes from; what was changed is offered, and the folder made one's own.
 	b.do(chromedp.Navigate(d.URL+"/p/undertow/asset/kits/lamp-parts/models/post.glb"), b.sees("This was changed here"),
 		b.sees("change it in brinelight"),
-		chromedp.Navigate(d.URL+"/p/undertow/kits"), b.sees("Offer the changes"), chromedp.Click(button("Offer the changes")),
+		chromedp.Navigate(d.URL+"/p/undertow/kits"), b.sees("Offer the changes"), chromedp.Click(ready("Offer the changes")),
 		b.asked("Offer what is changed"),
 		chromedp.SendKeys(field("Why they"), "It stands in sand"), b.act("Offer it"), b.asked("on the branch undertow/lamp-parts"),
 		b.act("Look at the review"), b.sees("It stands in sand"), b.sees("models/post.glb"),
-		chromedp.Navigate(d.URL+"/p/undertow/kits"), b.sees("Detach"), chromedp.Click(button("Detach")), b.asked("Detach kits/lamp-parts"),
+		chromedp.Navigate(d.URL+"/p/undertow/kits"), b.sees("Detach"), chromedp.Click(ready("Detach")), b.asked("Detach kits/lamp-parts"),
 		b.act("Detach"), b.asked(), b.sees("This project uses none"))
 	if said := b.complained(); said != "" {
 		t.Error(said)

@@ -28,7 +28,7 @@ func TestTheLifeOfAProject(t *testing.T) {
 	// A link lets rurik in.
 	b := open(t, d)
 	b.signIn("odile")
-	b.do(chromedp.Navigate(d.URL+"/p/brinelight/people"), b.sees("Nobody is invited"), chromedp.Click(button("Invite somebody")),
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/people"), b.sees("Nobody is invited"), chromedp.Click(ready("Invite somebody")),
 		b.asked("Invite somebody to brinelight"), b.act("Make the link"), b.asked("Whoever has it joins as artist"),
 		b.until(`document.querySelector("input[aria-label=Link]")`))
 	link, err := chromedp.Run(b.ctx, chromedp.Value(`input[aria-label="Link"]`))
@@ -69,7 +69,7 @@ func TestTheLifeOfAProject(t *testing.T) {
 		b.asked("Take rurik out of brinelight?", "1 lock is given back"), b.act("Take out"), b.asked(),
 		b.sees("rurik is not in brinelight any more"))
 	b.do(chromedp.Navigate(d.URL+"/p/brinelight/usage"), b.sees("at the service"))
-	b.do(chromedp.Navigate(d.URL+"/p/brinelight/ending"), b.sees("For a project that is done"), chromedp.Click(button("Archive it")),
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/ending"), b.sees("For a project that is done"), chromedp.Click(ready("Archive it")),
 		b.asked("Archive brinelight?"), b.act("Archive it"), b.asked(), b.sees("It is archived"))
 	file := filepath.Join(t.TempDir(), "brinelight.tar")
 	odile.tarn(0, "project", "download", "brinelight", file)
@@ -86,7 +86,7 @@ func TestTheLifeOfAProject(t *testing.T) {
 	record := odile.tarn(0, "record", "--about", "people")
 
 	// It is deleted for good: nothing of it is left but the word of who did that.
-	b.do(chromedp.Click(button("Delete it")), b.asked("Delete brinelight?"), chromedp.SendKeys(`[role=alertdialog] input`, "brinelight"),
+	b.do(chromedp.Click(ready("Delete it")), b.asked("Delete brinelight?"), chromedp.SendKeys(`[role=alertdialog] input`, "brinelight"),
 		b.act("Delete it"), b.until(`location.pathname === "/"`))
 	d.tarnd(0, "collect")
 	if packs, _ := filepath.Glob(filepath.Join(d.data, "packs", "*", "*")); len(packs) > 0 {

@@ -469,8 +469,8 @@ func TestLocksInTheConsole(t *testing.T) {
 	o := open(t, d)
 	o.signIn("tamsin")
 	o.do(chromedp.Navigate(d.URL+"/p/brinelight"), o.sees("Waiting for you"), o.sees("rurik asks you to let go"))
-	o.do(chromedp.Click(button("Not yet, because …")), chromedp.SendKeys(`//label[contains(., "Why")]//input`, "half built"),
-		chromedp.SendKeys(`//label[contains(., "hours")]//input`, "2"), chromedp.Click(button("Tell them")))
+	o.do(chromedp.Click(ready("Not yet, because …")), chromedp.SendKeys(`//label[contains(., "Why")]//input`, "half built"),
+		chromedp.SendKeys(`//label[contains(., "hours")]//input`, "2"), chromedp.Click(ready("Tell them")))
 	b.do(b.sees("not yet until"), b.sees("half built"))
 	rurik.tarn(0, "ask", "-m", "now then?", level)
 	o.do(o.sees("now then?"), chromedp.Click(`button[aria-label="Give it: `+level+` to rurik"]`))
@@ -486,8 +486,8 @@ func TestLocksInTheConsole(t *testing.T) {
 	rurik.tarn(0, "lock", "sounds/creak.wav")
 	rurik.write(map[string]string{"sounds/creak.wav": "edited"})
 	rurik.tarn(0, "status", "--fetch")
-	b.do(chromedp.Navigate(d.URL+"/p/brinelight/asset/sounds/creak.wav"), chromedp.Click(button("Take away")), b.sees("(there is something)"),
-		chromedp.SendKeys(`//label[contains(., "Reason")]//input`, "the build"), chromedp.Click(button("Take it away")),
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/asset/sounds/creak.wav"), chromedp.Click(ready("Take away")), b.sees("(there is something)"),
+		chromedp.SendKeys(`//label[contains(., "Reason")]//input`, "the build"), chromedp.Click(ready("Take it away")),
 		chromedp.WaitVisible(button("Lock")))
 	b.do(chromedp.Navigate(d.URL+"/p/brinelight/locks/record?ending=overridden"),
 		chromedp.WaitVisible(`//*[@role="cell"][contains(., "taken away") and contains(., "by odile")]`), b.sees("“the build”"))
@@ -495,7 +495,7 @@ func TestLocksInTheConsole(t *testing.T) {
 
 	// How one hears of things.
 	b.do(chromedp.Navigate(d.URL+"/p/brinelight/news"), b.sees("This service has no mail server"), b.sees("This service sends no posts"),
-		chromedp.Click(`//tr[contains(., "new handoffs arrived")]//input[@type="checkbox"]`), chromedp.Click(button("Keep this")),
+		chromedp.Click(`//tr[contains(., "new handoffs arrived")]//input[@type="checkbox"]`), chromedp.Click(ready("Keep this")),
 		b.sees("Kept."))
 	settings, err := d.client(odile).NewsSettings(t.Context())
 	if err != nil || settings.Mail != "" ||

@@ -171,7 +171,7 @@ func TestLookingBackInTheBrowser(t *testing.T) {
 	// A filter is an address, and the form makes it.
 	b.do(chromedp.Navigate(d.URL+"/p/brinelight/handoffs?author=rurik&path=textures&text=rust"), b.sees("Rust bites deeper"),
 		b.sees("Rust catches the lamp"), chromedp.WaitNotPresent(`//a[contains(., "Horn a third lower")]`))
-	b.do(chromedp.Click(button("All handoffs")), b.sees("Horn a third lower"), b.sees("quay-walk"),
+	b.do(chromedp.Click(ready("All handoffs")), b.sees("Horn a third lower"), b.sees("quay-walk"),
 		chromedp.SendKeys(`//label[contains(., "Stage")]//input`, "final"), b.until(`location.search === "?stage=final"`),
 		chromedp.WaitNotPresent(`//a[contains(., "Horn a third lower")]`), b.sees("Rust catches the lamp"))
 	if n := b.number(`document.querySelectorAll('a[href="https://tasks.saltpan.example/BRL-117"]').length`); n != 0 {
@@ -196,8 +196,8 @@ func TestLookingBackInTheBrowser(t *testing.T) {
 	}
 
 	// A state gets a name, and two names are a page.
-	b.do(chromedp.Navigate(d.URL+"/p/brinelight/handoffs/milestones"), b.sees("quay-walk"), chromedp.Click(button("Name the newest state")),
-		chromedp.SendKeys(`//label[contains(., "Name")]//input`, "first-light"), chromedp.Click(button("Name it")),
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/handoffs/milestones"), b.sees("quay-walk"), chromedp.Click(ready("Name the newest state")),
+		chromedp.SendKeys(`//label[contains(., "Name")]//input`, "first-light"), chromedp.Click(ready("Name it")),
 		b.sees("What came since quay-walk"),
 		chromedp.Click(`//a[contains(., "What came since quay-walk")]`), b.sees("3 assets"), b.sees("By folder"), b.sees("By person"))
 	b.loaded()
@@ -214,13 +214,13 @@ func TestLookingBackInTheBrowser(t *testing.T) {
 	}
 
 	// Going back, looked at first: a handoff is undone, and the whole project goes back.
-	b.do(chromedp.Navigate(d.URL+"/p/brinelight/handoffs/6"), chromedp.Click(button("Undo this handoff")), b.sees("A new handoff of 1 asset"),
-		b.sees("as in version 1"), chromedp.Click(button("Go back")), chromedp.WaitNotPresent(`//div[@role="alertdialog"]`),
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/handoffs/6"), chromedp.Click(ready("Undo this handoff")), b.sees("A new handoff of 1 asset"),
+		b.sees("as in version 1"), chromedp.Click(ready("Go back")), chromedp.WaitNotPresent(`//div[@role="alertdialog"]`),
 		chromedp.Navigate(d.URL+"/p/brinelight/handoffs"), b.sees("Without h6: Fog warmer at its edge"),
-		chromedp.Navigate(d.URL+"/p/brinelight/handoffs/2"), chromedp.Click(button("Undo this handoff")), b.sees("This stands in the way"),
-		b.sees("textures/rust.png"), chromedp.Click(button("Cancel")),
-		chromedp.Navigate(d.URL+"/p/brinelight/assets?at=h1"), chromedp.Click(button("Bring all of it back")), b.sees("as in version 1"),
-		chromedp.Click(button("Go back")), chromedp.WaitNotPresent(`//div[@role="alertdialog"]`))
+		chromedp.Navigate(d.URL+"/p/brinelight/handoffs/2"), chromedp.Click(ready("Undo this handoff")), b.sees("This stands in the way"),
+		b.sees("textures/rust.png"), chromedp.Click(ready("Cancel")),
+		chromedp.Navigate(d.URL+"/p/brinelight/assets?at=h1"), chromedp.Click(ready("Bring all of it back")), b.sees("as in version 1"),
+		chromedp.Click(ready("Go back")), chromedp.WaitNotPresent(`//div[@role="alertdialog"]`))
 	odile.tarn(0, "update")
 	odile.has("textures/rust.png", string(scene.Albedo("rust", 64, 0)))
 	odile.has("text/dialogue-keeper.txt", string(scene.Dialogue("keeper", 0)))

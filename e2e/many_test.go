@@ -96,7 +96,7 @@ func TestManyAtOnceInTheConsole(t *testing.T) {
 		b.act("Move"), b.asked(), b.until(`!document.body.innerText.includes("a-00.png")`),
 		b.choose("art/a-03.png", false), b.act("Remove"), b.asked("Remove 1 asset?"), typed("Why", "Never used"),
 		b.act("Remove"), b.asked(), b.until(`!document.body.innerText.includes("a-03.png")`))
-	b.do(chromedp.Navigate(d.URL+"/p/brinelight/asset/art/a-04.png"), chromedp.Click(button("Rename")), b.asked("Its path"),
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/asset/art/a-04.png"), chromedp.Click(ready("Rename")), b.asked("Its path"),
 		b.evaluate(`document.querySelector("[role=alertdialog] input").select()`), typed("Its path", "art/lamp.png"),
 		typed("Why", "It is a lamp"),
 		b.act("Rename"), b.until(`location.pathname === "/p/brinelight/asset/art/lamp.png"`), b.sees("lamp.png"))
@@ -229,13 +229,13 @@ func TestAProjectFromThePageAndItsRules(t *testing.T) {
 	rule := func(n int, what string) string {
 		return fmt.Sprintf(`//form[@aria-label="Rules"]//label[contains(., "rule %d")]//select[../span[contains(., %q)]]`, n, what)
 	}
-	b.do(chromedp.Navigate(b.url+"/p/brine-light/rules"), chromedp.Click(button("Change the rules")), chromedp.Click(button("Add a rule")),
+	b.do(chromedp.Navigate(b.url+"/p/brine-light/rules"), chromedp.Click(ready("Change the rules")), chromedp.Click(ready("Add a rule")),
 		b.until(`document.querySelectorAll("form[aria-label=Rules] li textarea").length === 1`),
 		b.evaluate(`document.querySelector("form[aria-label=Rules] li textarea").select()`),
 		chromedp.SendKeys(`form[aria-label=Rules] li textarea`, "*.png\n*.tga\t"),
 		b.until(`document.querySelector("textarea[aria-label='tarn.toml']").value.includes('["*.png", "*.tga"]')`),
 		chromedp.SetValue(rule(1, "lock"), "free"), b.sees("1 asset would need no lock any more"),
-		chromedp.Click(button("Add a rule")), b.until(`document.querySelectorAll("form[aria-label=Rules] li textarea").length === 2`),
+		chromedp.Click(ready("Add a rule")), b.until(`document.querySelectorAll("form[aria-label=Rules] li textarea").length === 2`),
 		chromedp.SetValue(rule(2, "makes"), "ignored"),
 		chromedp.Click(`//button[@aria-label="Rule 2 before the one above"]`),
 		b.until(`document.querySelector("form[aria-label=Rules] li textarea").value === "*.new"`),
@@ -243,7 +243,7 @@ func TestAProjectFromThePageAndItsRules(t *testing.T) {
 		b.until(`document.querySelectorAll("form[aria-label=Rules] li textarea").length === 1`),
 		chromedp.SendKeys(`//form[@aria-label="Rules"]//label[contains(., "Why")]//input`, "Textures are nobody's alone"),
 		b.until(`!document.querySelector("form[aria-label=Rules] button[type=submit]").disabled`),
-		chromedp.Click(button("Hand the rules off")), b.until(`!document.querySelector("form[aria-label=Rules]")`), b.sees("*.tga"))
+		chromedp.Click(ready("Hand the rules off")), b.until(`!document.querySelector("form[aria-label=Rules]")`), b.sees("*.tga"))
 	b.do(b.sees("no lock needed"))
 }
 
@@ -315,7 +315,7 @@ func TestShownOutside(t *testing.T) {
 	odile.tarn(0, "milestone", "add", "first-light")
 	b, outside := open(t, d), open(t, d)
 	b.signIn("odile")
-	b.do(chromedp.Navigate(d.URL+"/p/brinelight/handoffs/milestones"), chromedp.Click(button("Show to somebody outside")),
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/handoffs/milestones"), chromedp.Click(ready("Show to somebody outside")),
 		b.asked("Show first-light to somebody outside"), chromedp.SendKeys(`[role=alertdialog] input`, "Harbour Press"), b.act("Make a link"),
 		b.asked("A link for Harbour Press"))
 	link, err := chromedp.Run(b.ctx, chromedp.Value(`[role=alertdialog] input[readonly]`))
@@ -340,7 +340,7 @@ func TestShownOutside(t *testing.T) {
 		b.asked(), b.sees("ended by odile"))
 	outside.do(chromedp.Navigate(link), outside.sees("This link shows nothing any more, or never did"))
 	says(t, odile.tarn(0, "showing", "off"), "Nothing of brinelight is shown outside any more")
-	b.do(b.sees("A lead switched them off"), chromedp.Click(button("Switch them on again")), b.sees("Switch them all off"))
+	b.do(b.sees("A lead switched them off"), chromedp.Click(ready("Switch them on again")), b.sees("Switch them all off"))
 	says(t, odile.tarn(1, "showing", "add", "no-such", "--for", "them"), "no-such")
 	says(t, odile.tarn(2, "showing", "add", "first-light"), "--for")
 }

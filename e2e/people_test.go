@@ -25,7 +25,7 @@ func TestInvitationsAndLeaving(t *testing.T) {
 	b := open(t, d)
 	b.signIn("odile")
 	value := func(name string) string { return fmt.Sprintf(`//input[@name=%q]`, name) }
-	b.do(chromedp.Navigate(d.URL+"/p/brinelight/people"), b.sees("Nobody is invited"), chromedp.Click(button("Invite somebody")),
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/people"), b.sees("Nobody is invited"), chromedp.Click(ready("Invite somebody")),
 		b.asked("Invite somebody to brinelight"), b.act("Make the link"), b.asked("Whoever has it joins as artist"),
 		b.until(`document.querySelector("input[aria-label=Link]")`))
 	link, err := chromedp.Run(b.ctx, chromedp.Value(`input[aria-label="Link"]`))
@@ -74,7 +74,7 @@ func TestInvitationsAndLeaving(t *testing.T) {
 	desk := keiko.desk()
 	desk.do(desk.sees("Welcome to Kettle Tarn"), chromedp.SendKeys(value("service"), second), desk.sees("odile invites you to brinelight"),
 		chromedp.SendKeys(value("handle"), "keiko"), chromedp.SendKeys(value("passphrase"), testbed.Passphrase),
-		chromedp.Click(button("Join")), desk.sees("Nothing is here yet"), desk.sees("signed in as keiko"))
+		chromedp.Click(ready("Join")), desk.sees("Nothing is here yet"), desk.sees("signed in as keiko"))
 	says(t, odile.tarn(0, "member", "list"), "keiko", "rurik")
 	odile.tarn(0, "invite", "end", "2")
 	late := d.machine("late")
@@ -115,7 +115,7 @@ func TestTheEndOfAProject(t *testing.T) {
 	rurik.join(odile, "artist")
 	b := open(t, d)
 	b.signIn("odile")
-	b.do(chromedp.Navigate(d.URL+"/p/brinelight/ending"), b.sees("For a project that is done"), chromedp.Click(button("Archive it")),
+	b.do(chromedp.Navigate(d.URL+"/p/brinelight/ending"), b.sees("For a project that is done"), chromedp.Click(ready("Archive it")),
 		b.asked("Archive brinelight?", "2 people are told"), b.act("Archive it"), b.asked(), b.sees("It is archived"), b.evaluate(axe(t)),
 		b.still())
 	b.isForEverybody("/p/brinelight/ending")
@@ -125,7 +125,7 @@ func TestTheEndOfAProject(t *testing.T) {
 	says(t, odile.tarn(0, "project", "archive", "brinelight", "--back"), "is back")
 	rurik.tarn(0, "lock", "a.png")
 
-	b.do(b.sees("Archive it"), chromedp.Click(button("Delete it")), b.asked("Delete brinelight?", "Type brinelight"),
+	b.do(b.sees("Archive it"), chromedp.Click(ready("Delete it")), b.asked("Delete brinelight?", "Type brinelight"),
 		b.until(`[...document.querySelectorAll("[role=alertdialog] button")].some(b => b.innerText === "Delete it" && b.disabled)`),
 		chromedp.SendKeys(`[role=alertdialog] input`, "brinelight"), b.act("Delete it"), b.until(`location.pathname === "/"`),
 		b.sees("odile deleted brinelight"))
@@ -134,7 +134,7 @@ func TestTheEndOfAProject(t *testing.T) {
 	if r := rurik.runIn(rurik.home, "", "project", "restore", "brinelight"); r.Status != 1 || !strings.Contains(r.Errs, "only an owner") {
 		t.Errorf("%d %s", r.Status, r.Errs)
 	}
-	b.do(chromedp.Click(button("Bring brinelight back")), b.sees("1 held"), chromedp.Navigate(d.URL+"/p/brinelight/record"),
+	b.do(chromedp.Click(ready("Bring brinelight back")), b.sees("1 held"), chromedp.Navigate(d.URL+"/p/brinelight/record"),
 		b.sees("odile brought brinelight back, which was deleted"), b.sees("rurik took the lock of a.png"), b.evaluate(axe(t)), b.still())
 	b.isForEverybody("/p/brinelight/record")
 	b.do(chromedp.Navigate(d.URL+"/p/brinelight/record?about=locks"), b.sees("rurik took the lock of a.png"),
@@ -180,7 +180,7 @@ func TestStewardsRunTheService(t *testing.T) {
 		chromedp.Navigate(d.URL+"/service"), b.sees("Nothing fails, and nothing is damaged"), b.sees("PostgreSQL"), b.sees("Room left"),
 		b.sees("by "+address), b.evaluate(axe(t)), b.still())
 	b.isForEverybody("/service")
-	b.do(chromedp.Click(radio("People")), b.sees("1 project, "), chromedp.Click(button("Add somebody")), b.asked("Add somebody"),
+	b.do(chromedp.Click(radio("People")), b.sees("1 project, "), chromedp.Click(ready("Add somebody")), b.asked("Add somebody"),
 		chromedp.SendKeys(`[role=alertdialog] input`, "rurik"), b.act("Add"), b.asked("Pass it on to rurik alone"),
 		b.until(`document.querySelector("input[aria-label=Link]")`))
 	link, err := chromedp.Run(b.ctx, chromedp.Value(`input[aria-label="Link"]`))
@@ -204,13 +204,13 @@ func TestStewardsRunTheService(t *testing.T) {
 		b.asked("How much may brinelight take?"), chromedp.SendKeys(`[role=alertdialog] input`, "2"), b.act("Set it"), b.asked(),
 		b.sees("of 2.0 GiB"), b.evaluate(axe(t)), b.still())
 	b.isForEverybody("/service?part=projects")
-	b.do(chromedp.Click(radio("Room")), b.sees("all that lies in the store is in use"), chromedp.Click(button("Collect now")),
+	b.do(chromedp.Click(radio("Room")), b.sees("all that lies in the store is in use"), chromedp.Click(ready("Collect now")),
 		b.sees("there was nothing to free"), b.evaluate(axe(t)), b.still())
 	b.isForEverybody("/service?part=room")
 
 	// Mail and tokens are on one's own page.
 	b.do(chromedp.Navigate(d.URL+"/me"), b.sees("Your mail address"),
-		b.until(`document.querySelector("input[name=mail]")?.value === "odile@saltpan.example"`), chromedp.Click(button("Make a token")),
+		b.until(`document.querySelector("input[name=mail]")?.value === "odile@saltpan.example"`), chromedp.Click(ready("Make a token")),
 		b.asked("Make a token"), chromedp.SendKeys(`[role=alertdialog] input[name=label]`, "the nightly build"), b.act("Make it"),
 		b.asked("It is shown this once"), b.until(`/^tarn_\w{40,}$/.test(document.querySelector("input[aria-label=Token]").value)`),
 		b.act("Done"), b.asked(), b.sees("the nightly build"), b.sees("brinelight, as viewer, until"), b.evaluate(axe(t)), b.still())
@@ -273,11 +273,11 @@ func TestPasskeys(t *testing.T) {
 		return err
 	}))
 	field := func(name string) string { return fmt.Sprintf(`input[name=%s]`, name) }
-	b.do(chromedp.Navigate(named+"/sign-in"), b.sees("Sign in with a passkey"), chromedp.Click(button("Sign in with a passkey")),
+	b.do(chromedp.Navigate(named+"/sign-in"), b.sees("Sign in with a passkey"), chromedp.Click(ready("Sign in with a passkey")),
 		b.sees("The browser gave no passkey"))
 	b.signIn("odile")
 	b.do(chromedp.Navigate(named+"/me"), b.sees("Your passkeys"), chromedp.SendKeys(field("passkey"), "the laptop"),
-		chromedp.SendKeys(field("once"), "not this one"), chromedp.Click(button("Add a passkey")), b.sees("not your passphrase"),
+		chromedp.SendKeys(field("once"), "not this one"), chromedp.Click(ready("Add a passkey")), b.sees("not your passphrase"),
 		b.evaluate(`document.querySelector("input[name=once]").select()`), chromedp.SendKeys(field("once"), testbed.Passphrase+"\n"),
 		b.sees("never used"), b.evaluate(axe(t)), b.still())
 	b.isForEverybody("/me")
@@ -289,11 +289,11 @@ func TestPasskeys(t *testing.T) {
 	out()
 	b.do(b.evaluate(axe(t)), b.still())
 	b.isForEverybody("/sign-in")
-	b.do(chromedp.Click(button("Sign in with a passkey")), b.until(`location.pathname === "/"`), chromedp.Navigate(named+"/me"),
+	b.do(chromedp.Click(ready("Sign in with a passkey")), b.until(`location.pathname === "/"`), chromedp.Navigate(named+"/me"),
 		b.sees("last used"), chromedp.Click(`button[aria-label="Take away the laptop"]`),
 		chromedp.WaitNotPresent(`button[aria-label="Take away the laptop"]`))
 	out()
-	b.do(chromedp.Click(button("Sign in with a passkey")), b.sees("The passkey was not taken"))
+	b.do(chromedp.Click(ready("Sign in with a passkey")), b.sees("The passkey was not taken"))
 
 	// A new passphrase from whoever runs the service ends them.
 	b.signIn("odile")
@@ -305,7 +305,7 @@ func TestPasskeys(t *testing.T) {
 	if text, err := cmd.CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, text)
 	}
-	b.do(chromedp.Navigate(named+"/sign-in"), chromedp.Click(button("Sign in with a passkey")), b.sees("The passkey was not taken"))
+	b.do(chromedp.Navigate(named+"/sign-in"), chromedp.Click(ready("Sign in with a passkey")), b.sees("The passkey was not taken"))
 
 	// Without a name there are none, and it is said why.
 	n := open(t, d)

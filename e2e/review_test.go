@@ -57,23 +57,23 @@ func TestAReviewOneThingAfterTheOther(t *testing.T) {
 	x, y = b.number(`(r => r.left + r.width / 2)(document.querySelector('button[data-mark="1"]').getBoundingClientRect())`)+22,
 		b.number(`(r => r.top + r.height / 2)(document.querySelector('button[data-mark="1"]').getBoundingClientRect())`)
 	b.do(chromedp.MouseClickXY(x, y), b.until(`document.activeElement.placeholder === "Say something at part U2"`), chromedp.KeyEvent("bn"),
-		b.sees("2 of 6"), chromedp.Click(button("Next n")), b.sees("3 of 6"))
+		b.sees("2 of 6"), chromedp.Click(ready("Next n")), b.sees("3 of 6"))
 	b.do(chromedp.Click(`button[aria-label="Point at line 3"]`), chromedp.KeyEvent("A word, please\n"), b.sees("A word, please"),
 		chromedp.WaitVisible(`table[aria-label="Line by line"] button[data-mark="3"]`))
 	// The middle of a model, without a mouse.
-	b.do(chromedp.Click(button("Next n")), b.sees("4 of 6"), chromedp.WaitVisible(`canvas`), chromedp.Sleep(time.Second),
+	b.do(chromedp.Click(ready("Next n")), b.sees("4 of 6"), chromedp.WaitVisible(`canvas`), chromedp.Sleep(time.Second),
 		chromedp.Focus(`canvas`), press(kb.Enter),
 		b.until(`/^Say something at -?[\d.]+,-?[\d.]+,-?[\d.]+$/.test(document.activeElement.placeholder)`),
 		chromedp.KeyEvent("Brass, here\n"), b.sees("Brass, here"), chromedp.WaitVisible(`button[data-mark="4"]`))
-	b.do(chromedp.Click(button("Next n")), b.sees("5 of 6"), b.sees("Point at 0:00"),
+	b.do(chromedp.Click(ready("Next n")), b.sees("5 of 6"), b.sees("Point at 0:00"),
 		b.evaluate(`(r => {
 			Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, "value").set.call(r, "0.5");
 			r.dispatchEvent(new Event("input", {bubbles: true}));
 		})(document.querySelector("input[type=range]"))`),
-		chromedp.Click(button("Point at 0:00.5")), chromedp.KeyEvent("A click\n"), b.sees("A click"),
+		chromedp.Click(ready("Point at 0:00.5")), chromedp.KeyEvent("A click\n"), b.sees("A click"),
 		chromedp.WaitVisible(`button[data-mark="5"]`))
 	// A place is on a page of a document, and a net has its mark on the drawing.
-	b.do(chromedp.Click(button("Next n")), b.sees("6 of 6"), chromedp.Click(`//nav[@aria-label="Pages"]/button[starts-with(., "2")]`))
+	b.do(chromedp.Click(ready("Next n")), b.sees("6 of 6"), chromedp.Click(`//nav[@aria-label="Pages"]/button[starts-with(., "2")]`))
 	x, y = pointed(0.5, 0.25)
 	b.do(chromedp.MouseClickXY(x, y),
 		b.until(`/^Say something at page 2 (5\d|49)(\.\d+)?%,2\d(\.\d+)?%$/.test(document.activeElement.placeholder)`),
@@ -90,10 +90,10 @@ func TestAReviewOneThingAfterTheOther(t *testing.T) {
 	rurik.tarn(0, "send", "-m", "One more pass")
 	b.do(chromedp.Navigate(d.URL+"/p/brinelight/reviews/1?path=c/keeper.txt"), b.sees("on v2, line 3, here line 4"),
 		chromedp.WaitVisible(`table[aria-label="Line by line"] button[data-mark="3"][aria-label="Remark 3 at line 4"]`),
-		chromedp.Click(button("Back b")), chromedp.Click(button("Back b")), b.sees("1 of 6"), b.sees("on v2, 2"),
+		chromedp.Click(ready("Back b")), chromedp.Click(ready("Back b")), b.sees("1 of 6"), b.sees("on v2, 2"),
 		chromedp.WaitVisible(`button[data-mark="2"]`))
 	says(t, rurik.tarn(0, "review", "show", "r1"), "c/keeper.txt@v2 at line 3 (on v3 at line 4)")
-	b.do(chromedp.SendKeys(`input[aria-label="Why, or what is missing"]`, "it glows"), chromedp.Click(button("Yes")), b.sees("odile says yes"))
+	b.do(chromedp.SendKeys(`input[aria-label="Why, or what is missing"]`, "it glows"), chromedp.Click(ready("Yes")), b.sees("odile says yes"))
 
 	// A branch's assets, and the state that the page is about, in its frame.
 	b.do(chromedp.Navigate(d.URL+"/p/brinelight/assets/c?at=glow"), b.sees("On the branch glow"),

@@ -183,7 +183,7 @@ func TestTheDeskOnWindows(t *testing.T) {
 		t.Fatal(err)
 	}
 	rurik.tarn(0, "lock", "textures/rust.png")
-	b.do(chromedp.SendKeys(`textarea[name=note]`, "From Windows"), chromedp.Click(button("Send 2 assets")), b.sees("Nothing has changed here"))
+	b.do(chromedp.SendKeys(`textarea[name=note]`, "From Windows"), chromedp.Click(ready("Send 2 assets")), b.sees("Nothing has changed here"))
 	says(t, rurik.tarn(0, "history"), "From Windows")
 
 	// Its place on the machine: the keys that Windows reads, and nothing of them afterwards.
