@@ -100,6 +100,9 @@ func TestAnOfferGoesToTheMakers(t *testing.T) {
 	if users, err := m.KitUsers(ctx, m.rurik, key, "lamp-parts"); err != nil || len(users.Uses) != 1 || len(users.Uses[0].Changed) != 0 {
 		t.Errorf("%+v, %v", users, err)
 	}
+	if again, err := offer(m.rurik, once); err != nil || again.Handoff != got.Handoff || again.Review != got.Review {
+		t.Errorf("the same key once it was taken: %+v, %v", again, err)
+	}
 }
 
 // TestWhoUsesAKitAndHears: only those who may look learn of a use; a release is told where somebody belongs to both, without its note.

@@ -69,18 +69,7 @@ func (o *offer) says(key string, q model.KitOfferRequest) string {
 }
 
 func (s *Room) offer(ctx context.Context, actor ground.Actor, key string, q model.KitOfferRequest) (*offer, error) {
-	var p records.Project
-	var on records.Branch
-	if err := s.Use(ctx, func(tx *records.Tx) (err error) {
-		if p, err = ground.Project(ctx, tx, actor, key, model.Viewer); err != nil {
-			return err
-		}
-		on, err = ground.Head(ctx, tx, p, q.Branch)
-		return err
-	}); err != nil {
-		return nil, err
-	}
-	list, err := s.uses(ctx, p, on.Root)
+	_, _, list, err := s.usesOn(ctx, actor, key, q.Branch, model.Viewer)
 	if err != nil {
 		return nil, err
 	}
@@ -124,10 +113,6 @@ func (s *Room) offer(ctx context.Context, actor ground.Actor, key string, q mode
 			Executable: e.Mode&tree.Executable != 0})
 		o.paths, o.wanted = append(o.paths, a.Path), append(o.wanted, e.Content)
 	}
-	if len(o.changes) == 0 {
-		return nil, model.NewProblem(model.BadRequest, "change something of it and send that first",
-			"nothing in %s is other than it came: there is nothing to offer", o.use.dir)
-	}
 	return o, nil
 }
 
@@ -145,6 +130,10 @@ func (s *Room) known(ctx context.Context, tx *records.Tx, maker records.Project,
 func (s *Room) putOffer(ctx context.Context, actor ground.Actor, key string, q model.KitOfferRequest, o *offer,
 	sendKey string) (*model.Handoff, error) {
 	maker := o.maker.project.Key
+	if len(o.changes) == 0 {
+		return nil, model.NewProblem(model.BadRequest, "change something of it and send that first",
+			"nothing in %s is other than it came: there is nothing to offer", o.use.dir)
+	}
 	if err := s.copy(ctx, actor, key, maker, o.wanted); err != nil {
 		return nil, err
 	}

@@ -87,6 +87,22 @@ func (s *Room) uses(ctx context.Context, p records.Project, root chunk.Digest) (
 	return list, err
 }
 
+// usesOn are the uses of a project on a branch, "" for the first, for somebody with a role in it.
+func (s *Room) usesOn(ctx context.Context, actor ground.Actor, key, branch, role string) (p records.Project, root chunk.Digest, list []*use,
+	err error) {
+	if err = s.Use(ctx, func(tx *records.Tx) error {
+		if p, err = ground.Project(ctx, tx, actor, key, role); err != nil {
+			return err
+		}
+		on, err := ground.Head(ctx, tx, p, branch)
+		root = on.Root
+		return err
+	}); err == nil {
+		list, err = s.uses(ctx, p, root)
+	}
+	return p, root, list, err
+}
+
 // said is what the file of a use says, nil where that is nothing, and notes it where that is not known yet.
 func (s *Room) said(ctx context.Context, row records.Content, known bool) (said *kit.Use, err error) {
 	if row.Size <= kit.MaxSize {

@@ -37,22 +37,11 @@ func (s *Room) ChangeKit(ctx context.Context, actor ground.Actor, key string, q 
 	if bad := assetpath.Check(q.Dir + "/" + kit.File); bad != nil {
 		return out, model.NewProblem(model.BadRequest, bad.Remedy, "%s can't be the folder of a kit: %s", ground.Printable(q.Dir), bad.Message)
 	}
-	var p records.Project
-	var on records.Branch
-	if err := s.Use(ctx, func(tx *records.Tx) error {
-		if p, err = ground.Project(ctx, tx, actor, key, model.Artist); err != nil {
-			return err
-		}
-		on, err = ground.Head(ctx, tx, p, q.Branch)
-		return err
-	}); err != nil {
-		return out, err
-	}
-	list, err := s.uses(ctx, p, on.Root)
+	p, root, list, err := s.usesOn(ctx, actor, key, q.Branch, model.Artist)
 	if err != nil {
 		return out, err
 	}
-	work := &changing{s: s, actor: actor, q: q, out: &out, project: p, root: on.Root}
+	work := &changing{s: s, actor: actor, q: q, out: &out, project: p, root: root}
 	if err := work.find(list); err != nil {
 		return out, err
 	}
@@ -336,8 +325,13 @@ func (c *changing) send(ctx context.Context, key, sendKey string) error {
 	if c.says == nil {
 		return nil
 	}
-	// Whoever looks finds out by themselves where this is not noted.
-	return c.s.Write(ctx, func(tx *records.Tx) error { return tx.SetKitFile(ctx, c.project.ID, c.content, says(c.says)) })
+	// It is handed off; whoever looks reads the file where this is not noted.
+	if err := c.s.Write(ctx, func(tx *records.Tx) error {
+		return tx.SetKitFile(ctx, c.project.ID, c.content, says(c.says))
+	}); err != nil {
+		c.s.Log.Warn("what the file of a use says could not be noted", "project", key, "error", err)
+	}
+	return nil
 }
 
 // inTurn gives records one after the other, nil for none.
