@@ -164,25 +164,60 @@ func (tx *Tx) UnreadKitFiles(ctx context.Context) ([]Content, error) {
 	return pgx.CollectRows(rows, scanContent)
 }
 
-// Using are the projects, by key, that have a use of a kit on their first branch, as far as the files of those were read.
-func (tx *Tx) Using(ctx context.Context, maker, kit string) ([]Project, error) {
-	rows, err := tx.q.Query(ctx, `select p.id, p.key, p.archived is not null from projects p where p.deleted is null and exists (
-		select from kit_files f join assets a on a.project_id = f.project_id and right(a.folded, 9) = '/tarn.kit'
-			join present r on r.asset_id = a.id join versions v on v.asset_id = a.id and v.number = r.number and v.content_id = f.content_id
-			where f.maker = $1 and f.kit = $2 and f.project_id = p.id) order by p.key`, maker, kit)
+// Maker is the project that has the key of the maker of a use, that of number Of in a list: Newest is the latest release of the kit, 0 for
+// none, and Handoff that of the release that the use has, zero where there is none such.
+type Maker struct {
+	Of      int
+	Project Project
+	Newest  int
+	Handoff chunk.Digest
+}
+
+// Makers are those of uses, with what role somebody has in each.
+func (tx *Tx) Makers(ctx context.Context, person int64, uses []KitFile) ([]Maker, error) {
+	makers, kits, numbers := make([]string, len(uses)), make([]string, len(uses)), make([]int32, len(uses))
+	for i, u := range uses {
+		makers[i], kits[i], numbers[i] = u.Maker, u.Kit, int32(u.Release)
+	}
+	rows, err := tx.q.Query(ctx, `select u.i - 1, p.id, p.key, coalesce(m.role, ''),
+			coalesce((select max(number) from kit_releases n where n.project_id = p.id and n.kit = u.k), 0), h.digest
+		from unnest($2::text[], $3::text[], $4::int[]) with ordinality u (maker, k, n, i) join projects p on p.key = u.maker and p.deleted is null
+		left join memberships m on m.project_id = p.id and m.person_id = $1
+		left join kit_releases r on r.project_id = p.id and r.kit = u.k and r.number = u.n
+		left join handoffs h on h.project_id = p.id and h.number = r.handoff`, person, makers, kits, numbers)
 	if err != nil {
 		return nil, err
 	}
-	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (p Project, err error) {
-		err = row.Scan(&p.ID, &p.Key, &p.Archived)
-		return p, err
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (m Maker, err error) {
+		var digest []byte
+		err = row.Scan(&m.Of, &m.Project.ID, &m.Project.Key, &m.Project.Role, &m.Newest, &digest)
+		if len(digest) == len(m.Handoff) {
+			m.Handoff = chunk.Digest(digest)
+		}
+		return m, err
 	})
 }
 
-// Share tells whether somebody belongs to both of two projects, as one who may be told of one in the other. A steward alone counts for
-// nobody.
-func (tx *Tx) Share(ctx context.Context, one, other int64) (is bool, err error) {
-	err = tx.q.QueryRow(ctx, `select exists (select from memberships m join memberships o on o.person_id = m.person_id
-		where m.project_id = $1 and o.project_id = $2)`, one, other).Scan(&is)
-	return is, err
+// Using is a project that uses a kit. Shared says that somebody belongs to both, as one who may be told of one in the other; a steward
+// alone counts for nobody.
+type Using struct {
+	Project
+	Shared bool
+}
+
+// Using are the projects, by key, that have a use of a kit on their first branch, as far as the files of those were read.
+func (tx *Tx) Using(ctx context.Context, maker, kit string) ([]Using, error) {
+	rows, err := tx.q.Query(ctx, `select p.id, p.key, p.archived is not null, exists (select from memberships m join memberships o
+			on o.person_id = m.person_id join projects j on j.id = o.project_id and j.key = $1 where m.project_id = p.id)
+		from projects p where p.deleted is null and exists (
+			select from kit_files f join assets a on a.project_id = f.project_id and right(a.folded, 9) = '/tarn.kit'
+				join present r on r.asset_id = a.id join versions v on v.asset_id = a.id and v.number = r.number and v.content_id = f.content_id
+				where f.maker = $1 and f.kit = $2 and f.project_id = p.id) order by p.key`, maker, kit)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, func(row pgx.CollectableRow) (u Using, err error) {
+		err = row.Scan(&u.ID, &u.Key, &u.Archived, &u.Shared)
+		return u, err
+	})
 }

@@ -48,42 +48,43 @@ func (s *Ground) KitsBehind(ctx context.Context, tx *records.Tx, actor Actor, p 
 	if err != nil {
 		return nil, err
 	}
+	var follow []KitFile
+	var says []records.KitFile
 	for _, f := range files {
-		if f.Says.Kit == "" || f.Says.Stay {
-			continue
+		if f.Says.Kit != "" && !f.Says.Stay {
+			follow, says = append(follow, f), append(says, f.Says)
 		}
-		newest, err := NewestRelease(ctx, tx, actor, f.Says)
-		if err != nil {
-			return nil, err
-		}
-		if newest > f.Says.Release {
+	}
+	newest, err := NewestReleases(ctx, tx, actor, says)
+	if err != nil {
+		return nil, err
+	}
+	for i, f := range follow {
+		if newest[i] > f.Says.Release {
 			dir, _ := kit.Folder(f.Spelling())
 			list = append(list, model.KitUse{Dir: dir, Kit: f.Says.Maker + "/" + f.Says.Kit, Release: f.Says.Release, Assets: f.Says.Assets,
-				Newest: newest, Changed: []string{}})
+				Newest: newest[i], Changed: []string{}})
 		}
 	}
 	return list, nil
 }
 
-// NewestRelease is the number of the latest release of the kit of a use, 0 where the actor may not look at the project that made it, or
-// where another project has its key by now.
-func NewestRelease(ctx context.Context, tx *records.Tx, actor Actor, says records.KitFile) (int, error) {
-	p, err := Project(ctx, tx, actor, says.Maker, model.Viewer)
-	var none *model.Problem
-	if errors.As(err, &none) {
-		return 0, nil
-	} else if err != nil {
-		return 0, err
+// NewestReleases are the numbers of the latest releases of the kits of uses, in their order; 0 where the actor may not look at the project
+// that made one, or where another project has its key by now. It is one question, however many they are.
+func NewestReleases(ctx context.Context, tx *records.Tx, actor Actor, says []records.KitFile) ([]int, error) {
+	newest := make([]int, len(says))
+	if len(says) == 0 {
+		return newest, nil
 	}
-	same, err := SameMaker(ctx, tx, p, says)
-	if err != nil || !same {
-		return 0, err
+	makers, err := tx.Makers(ctx, actor.ID, says)
+	for _, m := range makers {
+		used := says[m.Of]
+		m.Project.Role = actor.Role(used.Maker, m.Project.Role)
+		if MayWork(m.Project, actor, used.Maker, model.Viewer) == nil && (used.Handoff == (chunk.Digest{}) || used.Handoff == m.Handoff) {
+			newest[m.Of] = m.Newest
+		}
 	}
-	r, err := tx.KitRelease(ctx, p.ID, says.Kit, 0)
-	if errors.Is(err, records.ErrNotFound) {
-		return 0, nil
-	}
-	return r.Number, err
+	return newest, err
 }
 
 // SameMaker says whether a project is the one that made the release of a use, by the digest of its handoff, and not one that only has its

@@ -112,11 +112,7 @@ func tell(ctx context.Context, tx *records.Tx, maker records.Project, actor grou
 		return err
 	}
 	for _, u := range using {
-		shared, err := tx.Share(ctx, maker.ID, u.ID)
-		if err != nil {
-			return err
-		}
-		if !shared || u.Archived {
+		if !u.Shared || u.Archived {
 			continue
 		}
 		if err := tx.AddEvent(ctx, u.ID, actor.ID, news.KitNewer, map[string]any{"name": maker.Key + "/" + r.Kit,
@@ -172,14 +168,13 @@ func (s *Room) Kits(ctx context.Context, actor ground.Actor, key, branch string)
 	}
 	return out, s.Use(ctx, func(tx *records.Tx) error {
 		out.Uses = out.Uses[:0]
-		for _, u := range uses {
+		newest, err := ground.NewestReleases(ctx, tx, actor, allSay(uses))
+		for i, u := range uses {
 			row := u.row()
-			if row.Newest, err = ground.NewestRelease(ctx, tx, actor, says(u.said)); err != nil {
-				return err
-			}
+			row.Newest = newest[i]
 			out.Uses = append(out.Uses, row)
 		}
-		return nil
+		return err
 	})
 }
 

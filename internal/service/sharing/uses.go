@@ -45,6 +45,14 @@ func says(u *kit.Use) records.KitFile {
 	return records.KitFile{Maker: u.Project, Kit: u.Kit, Release: u.Release, Handoff: u.Handoff, Stay: u.Stay, Assets: len(u.Assets)}
 }
 
+// allSay is the same of many.
+func allSay(uses []*use) (list []records.KitFile) {
+	for _, u := range uses {
+		list = append(list, says(u.said))
+	}
+	return list
+}
+
 // uses are those of a tree, by folder. A file that can't be read is none: somebody wrote it by hand.
 func (s *Room) uses(ctx context.Context, p records.Project, root chunk.Digest) (list []*use, err error) {
 	var files []ground.KitFile
@@ -153,7 +161,6 @@ func (s *Room) readFiles(ctx context.Context) error {
 // KitUsers lists the uses of a kit in all projects that the actor may look at, on their first branches.
 func (s *Room) KitUsers(ctx context.Context, actor ground.Actor, key, name string) (out model.KitUsers, err error) {
 	out.Uses = []model.KitUsed{}
-	var maker records.Project
 	type place struct {
 		project records.Project
 		root    chunk.Digest
@@ -163,7 +170,7 @@ func (s *Room) KitUsers(ctx context.Context, actor ground.Actor, key, name strin
 		return out, err
 	}
 	if err := s.Use(ctx, func(tx *records.Tx) error {
-		if maker, err = ground.Project(ctx, tx, actor, key, model.Viewer); err != nil {
+		if _, err := ground.Project(ctx, tx, actor, key, model.Viewer); err != nil {
 			return err
 		}
 		using, err := tx.Using(ctx, key, name)
@@ -194,20 +201,16 @@ func (s *Room) KitUsers(ctx context.Context, actor ground.Actor, key, name strin
 			return out, err
 		}
 		if err := s.Use(ctx, func(tx *records.Tx) error {
-			for _, u := range uses {
-				same, err := ground.SameMaker(ctx, tx, maker, says(u.said))
-				if err != nil {
-					return err
-				}
-				if u.said.Project == key && u.said.Kit == name && same {
+			newest, err := ground.NewestReleases(ctx, tx, actor, allSay(uses))
+			for i, u := range uses {
+				// What another project of that key made has no latest release here.
+				if u.said.Project == key && u.said.Kit == name && newest[i] > 0 {
 					row := u.row()
-					if row.Newest, err = ground.NewestRelease(ctx, tx, actor, says(u.said)); err != nil {
-						return err
-					}
+					row.Newest = newest[i]
 					out.Uses = append(out.Uses, model.KitUsed{Project: at.project.Key, KitUse: row})
 				}
 			}
-			return nil
+			return err
 		}); err != nil {
 			return out, err
 		}
