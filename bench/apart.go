@@ -177,7 +177,7 @@ func (b *bench) locksApart(branches int) error {
 func (b *bench) switches(files int) error {
 	key := b.freshKey()
 	work, other := filepath.Join(b.folder, key), filepath.Join(b.folder, key+"-other")
-	name := func(i int) string { return filepath.Join(fmt.Sprintf("d%03d", i%300), fmt.Sprintf("f%06d.txt", i)) }
+	name := func(i int) string { return filepath.Join(fmt.Sprintf("d%03d", i%300), fmt.Sprintf("f%06d.bin", i)) }
 	put := func(dir string, i int, text string) error {
 		full := filepath.Join(dir, name(i))
 		if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {

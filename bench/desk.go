@@ -118,7 +118,7 @@ func (b *bench) firstPaint(tab context.Context) (sample, error) {
 func (b *bench) editShows(tab context.Context, work string, i int) (sample, error) {
 	ctx, cancel := context.WithTimeout(tab, time.Minute)
 	defer cancel()
-	name := fmt.Sprintf("d%03d/f%06d.txt", i, i)
+	name := fmt.Sprintf("d%03d/f%06d.bin", i, i)
 	start := time.Now()
 	if err := os.WriteFile(filepath.Join(work, filepath.FromSlash(name)), []byte("edited "+strconv.Itoa(i)), 0o644); err != nil {
 		return sample{}, err

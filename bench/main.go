@@ -434,11 +434,12 @@ func (b *bench) table(old string) (lines []string) {
 	}
 	number := func(line string) int {
 		n := 0
-		_, _ = fmt.Sscanf(line, "| S%d |", &n)
+		_, _ = fmt.Sscanf(line, "| S%d", &n)
 		return n
 	}
 	for line := range strings.Lines(old) {
-		if n := number(line); n > 0 && !measured[fmt.Sprintf("S%d", n)] {
+		label, _, _ := strings.Cut(strings.TrimPrefix(line, "| "), " |")
+		if number(line) > 0 && !measured[label] {
 			lines = append(lines, line)
 		}
 	}

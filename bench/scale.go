@@ -2,6 +2,7 @@ package main
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -164,58 +165,75 @@ var looks = []string{"send of one asset", "page of 100 assets", "history of an a
 
 const looksEach = 40
 
-// look times the four on a project.
-func (c *caller) look(assets int, contents []chunk.Digest) (map[string]float64, error) {
-	out := map[string]float64{}
-	versions := map[int]int{}
-	var p model.Project
-	var err error
+// looked is a project to look at, of so many assets with some of the contents.
+type looked struct {
+	*caller
+	assets   int
+	contents []chunk.Digest
+}
+
+// look times the looks on projects, which take turns: so the machine is for each what it is for the others.
+func look(list ...looked) ([]map[string]float64, error) {
+	out := make([]map[string]float64, len(list))
+	for i := range out {
+		out[i] = map[string]float64{}
+	}
 	for _, name := range looks {
-		var times []float64
-		if p, err = c.Project(c.b.ctx, c.key); err != nil {
-			return nil, err
-		}
+		times := make([][]float64, len(list))
 		for n := range looksEach {
-			i := (n*7919 + 11) % assets
-			start := time.Now()
-			switch name {
-			case "page of 100 assets":
-				_, err = c.Folder(c.b.ctx, c.key, folderOf(i), 0, 100)
-			case "history of an asset":
-				_, err = c.Asset(c.b.ctx, c.key, "", assetPath(i))
-			case "difference of two handoffs":
-				err = c.Changes(c.b.ctx, c.key, model.ChangesQuery{Since: p.Handoffs - 1, Locks: true}, func(model.Assets) error { return nil })
-			case "search for a name":
-				_, err = c.Search(c.b.ctx, c.key, fmt.Sprintf("asset%07d", i), 0, 100)
-			case "update with nothing new":
-				err = c.Changes(c.b.ctx, c.key, model.ChangesQuery{Since: p.Handoffs, Branch: model.FirstBranch, Locks: true},
-					func(model.Assets) error { return nil })
-			case "send of one asset":
-				var h model.AssetHistory
-				if h, err = c.Asset(c.b.ctx, c.key, "", assetPath(i)); err != nil {
-					return nil, err
+			for i, c := range list {
+				took, err := c.look(name, n)
+				if err != nil {
+					return nil, fmt.Errorf("%s: %w", name, err)
 				}
-				versions[i] = h.Asset.Newest
-				var locks model.Locks
-				if locks, err = c.TakeLocks(c.b.ctx, c.key, model.LockRequest{Workspace: c.ws,
-					Assets: []model.LockWant{{Path: assetPath(i), Version: versions[i]}}}); err != nil {
-					return nil, err
-				}
-				k := (i + n + versions[i]) % len(contents)
-				change := model.SendChange{Path: assetPath(i), Base: versions[i], Fence: locks.Locks[0].Fence, Content: contents[k], Size: c.size(k)}
-				start = time.Now()
-				_, err = c.Send(c.b.ctx, c.key, uuid.NewString(),
-					model.SendRequest{Workspace: c.ws, About: model.About{Note: "one asset"}, Changes: []model.SendChange{change}})
+				times[i] = append(times[i], took.Seconds())
 			}
-			if err != nil {
-				return nil, fmt.Errorf("%s: %w", name, err)
-			}
-			times = append(times, time.Since(start).Seconds())
 		}
-		slices.Sort(times)
-		out[name] = times[len(times)/2]
+		for i := range list {
+			slices.Sort(times[i])
+			out[i][name] = times[i][len(times[i])/2]
+		}
 	}
 	return out, nil
+}
+
+// look times one look, the nth.
+func (c *looked) look(name string, n int) (time.Duration, error) {
+	i := (n*7919 + 11) % c.assets
+	p, err := c.Project(c.b.ctx, c.key)
+	if err != nil {
+		return 0, err
+	}
+	start := time.Now()
+	switch name {
+	case "page of 100 assets":
+		_, err = c.Folder(c.b.ctx, c.key, folderOf(i), 0, 100)
+	case "history of an asset":
+		_, err = c.Asset(c.b.ctx, c.key, "", assetPath(i))
+	case "difference of two handoffs":
+		err = c.Changes(c.b.ctx, c.key, model.ChangesQuery{Since: p.Handoffs - 1, Locks: true}, func(model.Assets) error { return nil })
+	case "search for a name":
+		_, err = c.Search(c.b.ctx, c.key, fmt.Sprintf("asset%07d", i), 0, 100)
+	case "update with nothing new":
+		err = c.Changes(c.b.ctx, c.key, model.ChangesQuery{Since: p.Handoffs, Branch: model.FirstBranch, Locks: true},
+			func(model.Assets) error { return nil })
+	case "send of one asset":
+		var h model.AssetHistory
+		if h, err = c.Asset(c.b.ctx, c.key, "", assetPath(i)); err != nil {
+			return 0, err
+		}
+		var locks model.Locks
+		if locks, err = c.TakeLocks(c.b.ctx, c.key, model.LockRequest{Workspace: c.ws,
+			Assets: []model.LockWant{{Path: assetPath(i), Version: h.Asset.Newest}}}); err != nil {
+			return 0, err
+		}
+		k := (i + n + h.Asset.Newest) % len(c.contents)
+		change := model.SendChange{Path: assetPath(i), Base: h.Asset.Newest, Fence: locks.Locks[0].Fence, Content: c.contents[k], Size: c.size(k)}
+		start = time.Now()
+		_, err = c.Send(c.b.ctx, c.key, uuid.NewString(),
+			model.SendRequest{Workspace: c.ws, About: model.About{Note: "one asset"}, Changes: []model.SendChange{change}})
+	}
+	return time.Since(start), err
 }
 
 // grown is how long the looks take in a project of so many assets.
@@ -226,68 +244,68 @@ type grown struct {
 
 // scale is S10: the same in a small and in a very large project with a long history.
 func (b *bench) scale(assets, handoffs int) error {
-	small, err := b.caller(b.freshKey())
+	made := func(n int) (l looked, err error) {
+		if l.caller, err = b.caller(b.freshKey()); err != nil {
+			return l, err
+		}
+		l.assets = n
+		l.contents, err = l.bring(200)
+		return l, err
+	}
+	small, err := made(1000)
 	if err != nil {
 		return err
 	}
-	large, err := b.caller(b.freshKey())
+	if err := small.add(0, small.assets, small.contents); err != nil {
+		return err
+	}
+	large, err := made(assets)
 	if err != nil {
 		return err
 	}
-	var base map[string]float64
-	for _, c := range []*caller{small, large} {
-		contents, err := c.bring(200)
-		if err != nil {
+	const page = 50_000
+	for from := 0; from < assets; from += page {
+		to := min(from+page, assets)
+		fmt.Printf("scale: %s of %s assets …\n", humanize.Comma(int64(to)), humanize.Comma(int64(assets)))
+		if err := large.add(from, to, large.contents); err != nil {
 			return err
 		}
-		if c == small {
-			if err := c.add(0, 1000, contents); err != nil {
+		if to == 100_000 && assets > to {
+			times, err := look(small, looked{large.caller, to, large.contents})
+			if err != nil {
 				return err
 			}
-			if base, err = c.look(1000, contents); err != nil {
-				return err
-			}
-			b.grown = append(b.grown, grown{1000, base})
-			continue
-		}
-		const page = 50_000
-		for from := 0; from < assets; from += page {
-			to := min(from+page, assets)
-			fmt.Printf("scale: %s of %s assets …\n", humanize.Comma(int64(to)), humanize.Comma(int64(assets)))
-			if err := c.add(from, to, contents); err != nil {
-				return err
-			}
-			if to == 100_000 && assets > to {
-				times, err := c.look(to, contents)
-				if err != nil {
-					return err
-				}
-				b.grown = append(b.grown, grown{to, times})
-			}
-		}
-		fmt.Printf("scale: %s handoffs …\n", humanize.Comma(int64(handoffs)))
-		p, err := c.Project(b.ctx, c.key)
-		if err != nil {
-			return err
-		}
-		for n := p.Handoffs; n < handoffs; n++ {
-			send := model.SendRequest{Workspace: c.ws, About: model.About{Note: "one more"},
-				Changes: []model.SendChange{{Path: fmt.Sprintf("extra/e%03d/x%06d.bin", n%100, n), Content: contents[n%200], Size: c.size(n % 200)}}}
-			if _, err := c.Send(b.ctx, c.key, uuid.NewString(), send); err != nil {
-				return err
-			}
-		}
-		times, err := c.look(assets, contents)
-		if err != nil {
-			return err
-		}
-		b.grown = append(b.grown, grown{assets, times})
-		for _, name := range looks {
-			ratio := times[name] / base[name]
-			b.row("S10", fmt.Sprintf("%s, %s assets and %s handoffs", name, humanize.Comma(int64(assets)), humanize.Comma(int64(handoffs))),
-				fmt.Sprintf("%.1f ms", times[name]*1000),
-				fmt.Sprintf("1,000 assets %.1f ms", base[name]*1000), fmt.Sprintf("%.2f of its time", ratio), "1.5", ratio <= 1.5)
+			b.grown = append(b.grown, grown{to, times[1]})
+			b.besides("right after a first send of "+humanize.Comma(int64(to)), times)
 		}
 	}
+	fmt.Printf("scale: %s handoffs …\n", humanize.Comma(int64(handoffs)))
+	p, err := large.Project(b.ctx, large.key)
+	if err != nil {
+		return err
+	}
+	for n := p.Handoffs; n < handoffs; n++ {
+		send := model.SendRequest{Workspace: large.ws, About: model.About{Note: "one more"}, Changes: []model.SendChange{
+			{Path: fmt.Sprintf("extra/e%03d/x%06d.bin", n%100, n), Content: large.contents[n%200], Size: large.size(n % 200)}}}
+		if _, err := large.Send(b.ctx, large.key, uuid.NewString(), send); err != nil {
+			return err
+		}
+	}
+	times, err := look(small, large)
+	if err != nil {
+		return err
+	}
+	b.grown = append(b.grown, grown{small.assets, times[0]}, grown{assets, times[1]})
+	slices.SortFunc(b.grown, func(a, c grown) int { return cmp.Compare(a.assets, c.assets) })
+	b.besides(fmt.Sprintf("%s assets and %s handoffs", humanize.Comma(int64(assets)), humanize.Comma(int64(handoffs))), times)
 	return nil
+}
+
+// besides adds the rows of what looks took in a small project and in a large one.
+func (b *bench) besides(large string, times []map[string]float64) {
+	for _, name := range looks {
+		base, took := times[0][name], times[1][name]
+		b.row("S10", name+", "+large, fmt.Sprintf("%.1f ms", took*1000), fmt.Sprintf("1,000 assets %.1f ms", base*1000),
+			fmt.Sprintf("%.2f of its time", took/base), "1.5", took/base <= 1.5)
+	}
 }

@@ -35,7 +35,7 @@ func (b *bench) stored(versions int) error {
 		goal float64
 	}{
 		{"level", level(), 0.2}, {"model", meshes(), 0.2}, {"sound", sound(), 0.2}, {"layered source", layers(), 0.2},
-		{"compressed texture", texture(), 1},
+		{"compressed texture", texture(), 0.6},
 	} {
 		key := b.freshKey()
 		work := filepath.Join(b.folder, key)
