@@ -67,7 +67,7 @@ func TestWhatIsSafe(t *testing.T) {
 
 // TestAStalledLineIsSpokenOf: a line that is open and silent is told of, and given up in the end.
 func TestAStalledLineIsSpokenOf(t *testing.T) {
-	defer shorten()()
+	defer shorten(time.Second)()
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
@@ -98,14 +98,14 @@ func TestAStalledLineIsSpokenOf(t *testing.T) {
 	}
 	mu.Lock()
 	defer mu.Unlock()
-	if told == 0 || time.Since(began) > 5*time.Second {
+	if told == 0 || time.Since(began) > 30*time.Second {
 		t.Errorf("told %d times in %s", told, time.Since(began))
 	}
 }
 
 // TestAnAnswerThatStopsIsTriedAgain: a body that stands still in its middle is not waited for.
 func TestAnAnswerThatStopsIsTriedAgain(t *testing.T) {
-	defer shorten()()
+	defer shorten(smallTries)()
 	var asked atomic.Int64
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "application/json")
@@ -119,7 +119,7 @@ func TestAnAnswerThatStopsIsTriedAgain(t *testing.T) {
 	}))
 	defer server.Close()
 	who, err := New(server.URL, "t", nil).Whoami(t.Context())
-	if err != nil || who.Handle != "odile" || asked.Load() != 2 {
+	if err != nil || who.Handle != "odile" || asked.Load() < 2 {
 		t.Errorf("%+v, %v, asked %d times", who, err, asked.Load())
 	}
 }
@@ -172,17 +172,23 @@ func TestARefusalIsTold(t *testing.T) {
 	}
 }
 
-// shorten makes the client impatient, and gives back what makes it patient again.
-func shorten() func() {
+// shorten makes the client impatient, but for how long it tries, and gives back what makes it patient again.
+func shorten(most time.Duration) func() {
 	small, body, quiet, tries := smallPatience, bodyPatience, silence, smallTries
-	smallPatience, bodyPatience, silence, smallTries = 300*time.Millisecond, 300*time.Millisecond, 50*time.Millisecond, time.Second
+	smallPatience, bodyPatience, silence, smallTries = 300*time.Millisecond, 300*time.Millisecond, 50*time.Millisecond, most
 	return func() { smallPatience, bodyPatience, silence, smallTries = small, body, quiet, tries }
 }
 
 // TestNewsMayBeSilent: a stream that stands waits for as long as nothing happens, and nobody is told so; until it stands, they are.
 func TestNewsMayBeSilent(t *testing.T) {
-	defer shorten()()
+	quiet := silence
+	defer func() { silence = quiet }()
+	silence = 50 * time.Millisecond
+	var told atomic.Int32
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		for told.Load() == 0 && r.Context().Err() == nil {
+			time.Sleep(5 * time.Millisecond)
+		}
 		w.Header().Set("Content-Type", "text/event-stream")
 		w.(http.Flusher).Flush()
 		time.Sleep(3 * silence)
@@ -190,14 +196,14 @@ func TestNewsMayBeSilent(t *testing.T) {
 	}))
 	defer server.Close()
 	c := New(server.URL, "", nil)
-	var told atomic.Int32
 	c.Waiting(func(time.Duration) { told.Add(1) })
+	var before int32
 	var kinds []string
-	err := c.News(t.Context(), "brinelight", "", func() {}, func(e model.Event) error {
+	err := c.News(t.Context(), "brinelight", "", func() { before = told.Load() }, func(e model.Event) error {
 		kinds = append(kinds, e.Kind)
 		return nil
 	})
-	if !strings.Contains(err.Error(), "ended") || len(kinds) != 1 || told.Load() != 0 {
-		t.Errorf("%v; heard %v; told %d times", err, kinds, told.Load())
+	if !strings.Contains(err.Error(), "ended") || len(kinds) != 1 || before == 0 || told.Load() != before {
+		t.Errorf("%v; heard %v; told %d times before it stood, and %d in all", err, kinds, before, told.Load())
 	}
 }
