@@ -5,14 +5,17 @@
 package contest
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"net"
 	"net/http"
 	"net/http/httptrace"
 	"slices"
+	"sort"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -422,8 +425,8 @@ func (c *Contest) spec() porcupine.Model {
 		Equal: func(a, b any) bool { return a.(state).text == b.(state).text },
 		DescribeOperation: func(input, output any) string {
 			q, a := input.(ask), output.(answer)
-			return fmt.Sprintf("%s %s(%s v%d, fence %d, wait %v, diverge %v) → %+v", q.who.WorkspaceID[:4], q.op, q.branch(), q.have, q.fence,
-				q.wait, q.diverge, a)
+			return fmt.Sprintf("%s %s %s(%s v%d, fence %d, wait %v, diverge %v) → %+v", q.who.Handle, q.who.WorkspaceID[:4], q.op, q.branch(),
+				q.have, q.fence, q.wait, q.diverge, a)
 		},
 		DescribeState: func(s any) string { return s.(state).text },
 	}
@@ -452,5 +455,37 @@ func (c *Contest) Check(r Result, limit, lost time.Duration, picture string) err
 			return err
 		}
 	}
-	return errors.New("no order of the requests explains their answers")
+	return fmt.Errorf("no order of the requests explains their answers:\n%s", c.unexplained(history))
+}
+
+// unexplained is, of each asset whose requests nothing explains, the end of the shortest beginning that is not explained: a line a request,
+// with when it was made and answered. A beginning has what was answered by then; of what was made, and not answered yet, anything may come.
+func (c *Contest) unexplained(history []porcupine.Operation) string {
+	var b strings.Builder
+	spec := c.spec()
+	whole := porcupine.Model{Init: spec.Init, Step: spec.Step, Equal: spec.Equal}
+	for i, part := range spec.Partition(history) {
+		slices.SortFunc(part, func(a, b porcupine.Operation) int { return cmp.Compare(a.Return, b.Return) })
+		until := func(n int) (list []porcupine.Operation) {
+			for _, o := range part {
+				if o.Return > part[n].Return {
+					o.Return, o.Output = math.MaxInt64, answer{unknown: true}
+				}
+				if o.Call <= part[n].Return {
+					list = append(list, o)
+				}
+			}
+			return list
+		}
+		n := sort.Search(len(part), func(n int) bool { return !porcupine.CheckOperations(whole, until(n)) })
+		if n == len(part) {
+			continue
+		}
+		fmt.Fprintf(&b, "%s, %d of %d:\n", c.Assets[i], n+1, len(part))
+		for _, o := range part[max(0, n-40):min(len(part), n+5)] {
+			fmt.Fprintf(&b, "%s to %s: %s\n", time.Duration(o.Call).Round(time.Microsecond), time.Duration(o.Return).Round(time.Microsecond),
+				spec.DescribeOperation(o.Input, o.Output))
+		}
+	}
+	return b.String()
 }

@@ -1,6 +1,7 @@
 package contest
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/anishathalye/porcupine"
@@ -55,8 +56,12 @@ func TestTheCheckFindsWhatIsWrong(t *testing.T) {
 		"lost, and both": {[]porcupine.Operation{op(0, 9, take(tamsin), answer{unknown: true}),
 			op(2, 3, take(rurik), answer{reason: "held"}), op(20, 21, take(rurik), answer{fence: 1})}, false},
 	} {
-		if err := c.Check(Result{history: h.history}, 0, 0, ""); (err == nil) != h.good {
+		err := c.Check(Result{history: h.history}, 0, 0, "")
+		if (err == nil) != h.good {
 			t.Errorf("%s: %v", name, err)
+		}
+		if name == "sent after an override" && err != nil && !strings.Contains(err.Error(), "a, 4 of 4:\n0s to 0s: tamsin tams take(") {
+			t.Errorf("it tells %v", err)
 		}
 	}
 }

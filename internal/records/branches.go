@@ -46,6 +46,17 @@ type Branch struct {
 	Listed bool
 }
 
+// Unmoved reports whether branches of one project still have the heads that they were read with.
+func (tx *Tx) Unmoved(ctx context.Context, branches ...Branch) (same bool, err error) {
+	ids, heads := make([]int64, len(branches)), make([]int, len(branches))
+	for i, b := range branches {
+		ids[i], heads[i] = b.ID, b.Head
+	}
+	err = tx.q.QueryRow(ctx, `select not exists (select from unnest($1::bigint[], $2::integer[]) u (i, h)
+		where not exists (select from branches b where b.id = u.i and b.head = u.h))`, ids, heads).Scan(&same)
+	return same, err
+}
+
 // Branch reads a branch by name; lock locks its row, behind those of all assets. See ErrNotFound.
 func (tx *Tx) Branch(ctx context.Context, project int64, name string, lock bool) (b Branch, err error) {
 	sql := `select b.id, b.name, b.root, b.head, h.digest, b.state = 2, b.listed = b.head from branches b

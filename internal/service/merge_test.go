@@ -2,6 +2,7 @@ package service_test
 
 import (
 	"fmt"
+	"io"
 	"log/slog"
 	"slices"
 	"strings"
@@ -140,6 +141,112 @@ func TestAMergeThatGoesByItself(t *testing.T) {
 	m.sound()
 }
 
+// A merge is planned once, with everything locked: it asks the database for what a look does, whether that is still so behind the locks,
+// and what writing takes.
+func TestAMergeIsPlannedOnce(t *testing.T) {
+	m := newTeam(t, nil)
+	m.on(m.tamsin, "main", m.change(m.tamsin, "a.png", 0, 0, "a1"))
+	m.addBranch("apart", "")
+	m.on(m.tamsin, "apart", m.change(m.tamsin, "a.png", 1, 0, "a2"))
+	ctx, whole := testbed.Counted(t.Context())
+	q := model.MergeRequest{Workspace: m.space["tamsin"], From: "apart", Into: "main", Preview: true}
+	if _, err := m.Merge(ctx, m.tamsin, key, q, ""); err != nil {
+		t.Fatal(err)
+	}
+	look := whole.Swap(0)
+	q.Preview = false
+	if _, err := m.Merge(ctx, m.tamsin, key, q, uuid.NewString()); err != nil {
+		t.Fatal(err)
+	}
+	const writing = 21
+	if whole.Load() > look+writing {
+		t.Errorf("a look takes %d statements, and the merge %d", look, whole.Load())
+	}
+}
+
+// What is put together line by line is put together of what both branches have when it comes in, also where one of them moves on after the
+// texts were read.
+func TestATextThatMovesOnIsReadAgain(t *testing.T) {
+	for at := 1; at <= 3; at++ {
+		m := newTeam(t, nil)
+		m.on(m.tamsin, "main", m.change(m.tamsin, "d.json", 0, 0, "one\ntwo\nthree\nfour\nfive\n"))
+		m.addBranch("rev-c", "")
+		m.on(m.tamsin, "rev-c", m.change(m.tamsin, "d.json", 1, 0, "ONE\ntwo\nthree\nfour\nfive\n"))
+		m.on(m.rurik, "main", m.change(m.rurik, "d.json", 1, 0, "one\ntwo\nthree\nfour\nFIVE\n"))
+		begun, edited := 0, false
+		ctx := testbed.Before(t.Context(), func(sql string) {
+			if strings.Contains(sql, "insert into send_keys") {
+				if begun++; begun == at {
+					edited = true
+					m.on(m.rurik, "main", m.change(m.rurik, "d.json", 3, 0, "one\ntwo\nTHREE\nfour\nFIVE\n"))
+				}
+			}
+		})
+		if _, err := m.Merge(ctx, m.tamsin, key, model.MergeRequest{Workspace: m.space["tamsin"], From: "rev-c", Into: "main",
+			Decide: []model.Decision{{Pattern: "d.json", Way: model.WayLines}}}, uuid.NewString()); err != nil {
+			t.Fatal(at, err)
+		}
+		want := "ONE\ntwo\nthree\nfour\nFIVE\n"
+		if edited {
+			want = "ONE\ntwo\nTHREE\nfour\nFIVE\n"
+		}
+		if got := m.text("d.json"); got != want || at == 1 && !edited {
+			t.Errorf("moved on at %d: it is %q, not %q", at, got, want)
+		}
+		m.sound()
+	}
+}
+
+// TestAMergeBringsWhatIsThere: whoever holds an asset sends on the branch that comes while the merge is under way, before each of its
+// statements up to the one that locks the assets. Until that send the lock was in the way, so that what comes is what was sent.
+func TestAMergeBringsWhatIsThere(t *testing.T) {
+	locked := false
+	for at := 1; !locked; at++ {
+		t.Run(fmt.Sprint(at), func(t *testing.T) {
+			m := newTeam(t, nil)
+			m.on(m.tamsin, "main", m.change(m.tamsin, "a.png", 0, 0, "a1"))
+			m.addBranch("apart", "")
+			m.on(m.tamsin, "apart", m.change(m.tamsin, "a.png", 1, 0, "a2"))
+			ok(t)(m.TakeLocks(t.Context(), m.tamsin, key, locks.Wish{Workspace: m.space["tamsin"], Branch: "apart", Diverge: true,
+				Wants: []locks.Want{{Path: "a.png", Version: 2}}}))
+			n := 0
+			ctx := testbed.Before(t.Context(), func(sql string) {
+				if n++; n < at {
+					locked = locked || strings.Contains(sql, "for update of a")
+				} else if n == at && !locked {
+					m.on(m.tamsin, "apart", m.change(m.tamsin, "a.png", 2, 0, "a3"))
+				}
+			})
+			_, err := m.Merge(ctx, m.rurik, key, model.MergeRequest{Workspace: m.space["rurik"], From: "apart", Into: "main"}, uuid.NewString())
+			if locked {
+				reason(t, err, "held") // it was not sent before
+			} else if got := m.text("a.png"); err != nil || got != "a3" {
+				t.Errorf("%q came, %v", got, err)
+			}
+			m.sound()
+		})
+	}
+}
+
+// text is what a file has now.
+func (m *team) text(path string) string {
+	m.Helper()
+	p, v, err := m.VersionOf(m.Context(), m.viewer, key, path, 0)
+	if err != nil {
+		m.Fatal(path, err)
+	}
+	c, err := m.OpenDigest(m.Context(), p, v.Content)
+	if err != nil {
+		m.Fatal(err)
+	}
+	defer c.Close()
+	data, err := io.ReadAll(c)
+	if err != nil {
+		m.Fatal(err)
+	}
+	return string(data)
+}
+
 // TestWhatBothChangedIsDecided, file by file, in each of the ways; and what nobody decided stops the merge.
 func TestWhatBothChangedIsDecided(t *testing.T) {
 	m := newTeam(t, nil)
@@ -177,7 +284,8 @@ func TestWhatBothChangedIsDecided(t *testing.T) {
 		if slices.Contains(c.Ways, "lines") != (c.Path == "e.json") {
 			t.Errorf("%s is offered as %v", c.Path, c.Ways)
 		}
-		if c.Path == "e.json" && (len(c.Places) != 1 || c.Places[0].There[0] != "ONE" || c.Places[0].Here[0] != "uno") {
+		if c.Path == "e.json" && (len(c.Places) != 1 || !strings.HasSuffix(c.Message, "in 1 place") ||
+			c.Places[0].There[0] != "ONE" || c.Places[0].Here[0] != "uno") {
 			t.Errorf("%+v", c.Places)
 		}
 	}
@@ -193,27 +301,10 @@ func TestWhatBothChangedIsDecided(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	content := func(path string) string {
-		t.Helper()
-		p, v, err := m.VersionOf(t.Context(), m.viewer, key, path, 0)
-		if err != nil {
-			t.Fatal(path, err)
-		}
-		c, err := m.OpenDigest(t.Context(), p, v.Content)
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer c.Close()
-		data := make([]byte, c.Size())
-		if _, err := c.Read(data); err != nil {
-			t.Fatal(err)
-		}
-		return string(data)
-	}
 	for path, want := range map[string]string{"a.png": "one\ntwo\nthree\nFOUR\n", "b.png": "ONE\ntwo\nthree\nfour\n",
 		"c.png": "one\ntwo\nthree\nFOUR\n", "c (rev-c).png": "ONE\ntwo\nthree\nfour\n", "d.json": "ONE\ntwo\nthree\nFOUR\n",
 		"e.json": "ONE\ntwo\nthree\nfour\n", "gone.png": "ONE\ntwo\nthree\nfour\n", "mine.png": "one\ntwo\nthree\nFOUR\n"} {
-		if got := content(path); got != want {
+		if got := m.text(path); got != want {
 			t.Errorf("%s is %q", path, got)
 		}
 	}

@@ -48,8 +48,21 @@ type Merging struct {
 	// Met are the assets that both sides changed, by id; Tips those of all that the merge touches.
 	Met   map[int64]Met
 	Locks map[int64]lock.State
-	// Texts are what became of assets that are to be merged line by line.
-	Texts map[int64]Text
+	// Texts are what became of contents that are to be merged line by line.
+	Texts map[Sides]Text
+}
+
+// Sides are the contents that a text is put together from: in the common state, here, and there; zero where there is none.
+type Sides [3]chunk.Digest
+
+// SidesOf are those of an asset that both sides changed.
+func SidesOf(m tree.Met) (s Sides) {
+	for i, e := range []*tree.Entry{m.Base, m.Here, m.There} {
+		if e != nil {
+			s[i] = e.Content
+		}
+	}
+	return s
 }
 
 // Text is what a merge line by line came to: a content, or places where both sides changed the same lines, or why it is no text.
@@ -128,7 +141,7 @@ func (g *Merging) Side(m tree.Met) tree.Side {
 			return tree.JoinHere
 		}
 	case model.WayLines:
-		if t, ok := g.Texts[m.ID]; ok && t.Err == nil && len(t.Places) == 0 && bothEdited(m) {
+		if t, ok := g.Texts[SidesOf(m)]; ok && t.Err == nil && len(t.Places) == 0 && bothEdited(m) {
 			return tree.JoinHere
 		}
 	}
@@ -188,7 +201,7 @@ func (g *Merging) Plan(merged *tree.Merged, taken func(string) bool) *Merge {
 		}
 		clashes = append(clashes, c)
 		u := Undecided{Clash: c, Tried: way, Folded: folded(c.Met)}
-		if t, ok := g.Texts[c.Met.ID]; ok {
+		if t, ok := g.Texts[SidesOf(c.Met)]; ok && way == model.WayLines {
 			u.Text = &t
 		}
 		u.Ways = ways(c, u.Text)
@@ -199,11 +212,12 @@ func (g *Merging) Plan(merged *tree.Merged, taken func(string) bool) *Merge {
 	for i, j := range merged.Joined {
 		met := g.Met[j.Met.ID]
 		if met.Newer == tree.Undecided && j.Here != nil && j.There != nil && j.Entry != nil {
+			text := g.Texts[SidesOf(j.Met)]
 			switch way := g.way(folded(j.Met)); {
-			case way == model.WayLines && g.Texts[j.Met.ID].Content != (chunk.Digest{}):
-				text := *j.Entry
-				text.Content, text.Size = g.Texts[j.Met.ID].Content, g.Texts[j.Met.ID].Size
-				merged.Joined[i].Entry = &text
+			case way == model.WayLines && text.Content != (chunk.Digest{}):
+				entry := *j.Entry
+				entry.Content, entry.Size = text.Content, text.Size
+				merged.Joined[i].Entry = &entry
 			case way == model.WayBoth && bothEdited(j.Met):
 				name, ok := aside(j.There.Spelling())
 				if !ok {

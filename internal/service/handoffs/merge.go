@@ -29,7 +29,7 @@ type merge struct {
 	key    string
 	q      model.MergeRequest
 	decide []change.Decision
-	texts  map[int64]change.Text
+	texts  map[change.Sides]change.Text
 
 	project    records.Project
 	seat       records.Workspace
@@ -45,7 +45,7 @@ type merge struct {
 // what that would do.
 func (s *Room) Merge(ctx context.Context, actor ground.Actor, key string, q model.MergeRequest, sendKey string) (out model.MergeAnswer,
 	err error) {
-	m := &merge{s: s, actor: actor, key: key, q: q, texts: map[int64]change.Text{}}
+	m := &merge{s: s, actor: actor, key: key, q: q, texts: map[change.Sides]change.Text{}}
 	if err := m.check(sendKey); err != nil {
 		return out, err
 	}
@@ -56,37 +56,19 @@ func (s *Room) Merge(ctx context.Context, actor ground.Actor, key string, q mode
 				Handoff: closed}, err
 		}
 	}
-	look := func() error {
-		return m.tried(func(int) error {
-			return s.KnowingRules(ctx, func() error { return s.Use(ctx, func(tx *records.Tx) error { return m.load(ctx, tx, false) }) })
-		})
-	}
-	if err := look(); err != nil {
-		return out, err
-	}
-	more, err := m.readTexts(ctx)
-	if err == nil && more {
-		err = look()
-	}
-	if err != nil {
-		return out, err
-	}
-	if out = m.answer(); q.Preview {
-		return out, nil
-	}
-	if err := m.refused(); err != nil {
-		return out, err
-	}
-	if err := m.readRules(ctx); err != nil {
-		return out, err
+	if q.Preview {
+		if err := m.tried(ctx, func(int) error {
+			return s.Use(ctx, func(tx *records.Tx) error { return m.load(ctx, tx, false) })
+		}); err != nil {
+			return out, err
+		}
+		return m.answer(), nil
 	}
 	var made model.Handoff
-	if err := m.tried(func(try int) error {
-		return s.KnowingRules(ctx, func() error {
-			return s.Write(ctx, func(tx *records.Tx) (err error) {
-				made, err = m.write(ctx, tx, sendKey, try >= triesBeside)
-				return err
-			})
+	if err := m.tried(ctx, func(try int) error {
+		return s.Write(ctx, func(tx *records.Tx) (err error) {
+			made, err = m.write(ctx, tx, sendKey, try >= triesBeside)
+			return err
 		})
 	}); err != nil {
 		return out, err
@@ -103,18 +85,26 @@ const (
 	triesAtAll  = 10
 )
 
-// errMovedOn says that one of the branches has moved on since it was looked at.
-var errMovedOn = errors.New("the branch has moved on meanwhile")
+// errMovedOn says that one of the branches has moved on since it was looked at, errUnread that there are texts to put together, which is
+// not done while anything is locked.
+var (
+	errMovedOn = errors.New("the branch has moved on meanwhile")
+	errUnread  = errors.New("there are texts to read before")
+)
 
-// tried does something again while the branches move on meanwhile.
-func (m *merge) tried(do func(try int) error) error {
+// tried does something again once the rules and texts that it asks for were read, and while the branches move on meanwhile.
+func (m *merge) tried(ctx context.Context, do func(try int) error) error {
 	for try := 0; ; try++ {
-		err := do(try)
-		switch {
-		case !errors.Is(err, errMovedOn):
+		err := m.s.KnowingRules(ctx, func() error { return do(try) })
+		switch unread := errors.Is(err, errUnread); {
+		case !unread && !errors.Is(err, errMovedOn):
 			return err
 		case try == triesAtAll:
 			return model.NewProblem(model.MovedOn, "run the command again", "%s moved on while %s was coming in", m.into.Name, m.from.Name)
+		case unread:
+			if err := m.readTexts(ctx); err != nil {
+				return err
+			}
 		}
 	}
 }
@@ -190,6 +180,9 @@ func (m *merge) load(ctx context.Context, tx *records.Tx, locking bool) (err err
 	if err := m.judge(ctx, tx, locking); err != nil {
 		return err
 	}
+	if slices.ContainsFunc(m.plan.Undecided, unread) {
+		return errUnread
+	}
 	// As for a send, what the rules ask for is said beside everything else that stands in the way.
 	r, err := m.s.ofBranches(ctx, tx, m.project)
 	if err != nil {
@@ -199,25 +192,23 @@ func (m *merge) load(ctx context.Context, tx *records.Tx, locking bool) (err err
 		m.plan.Refusals = append(m.plan.Refusals, model.Refusal{Path: rules.File, Reason: "branch", Message: why,
 			Remedy: "merge it into a branch from which it may come, or ask a lead to change the rules"})
 	}
-	if err := m.lookedAt(ctx, tx, r.ForBranch(m.into.Name)); err != nil || len(m.plan.Refusals)+len(m.plan.Undecided) == 0 {
+	if err := m.lookedAt(ctx, tx, r.ForBranch(m.into.Name)); err != nil {
 		return err
 	}
-	return m.still(ctx, tx)
-}
-
-// still makes sure that both branches are where they were read, so that what stands in the way stood there at one moment: what others
-// brought in before the locks were looked at is not there to be refused any more.
-func (m *merge) still(ctx context.Context, tx *records.Tx) error {
-	for _, was := range []records.Branch{m.into, m.from} {
-		now, err := ground.Head(ctx, tx, m.project, was.Name)
-		if err != nil {
-			return err
-		}
-		if now.Head != was.Head {
-			return errMovedOn
-		}
+	if locking || len(m.plan.Refusals)+len(m.plan.Undecided) > 0 {
+		return m.still(ctx, tx)
 	}
 	return nil
+}
+
+// still makes sure that both branches are where they were read, which was before the locks were looked at: whoever held one may have sent
+// since, and given it back with that. What would come is then not what is there, and what stood in the way is not there to be refused.
+func (m *merge) still(ctx context.Context, tx *records.Tx) error {
+	same, err := tx.Unmoved(ctx, m.into, m.from)
+	if err == nil && !same {
+		err = errMovedOn
+	}
+	return err
 }
 
 // judge puts the three trees together, asset by asset, and decides about what came of it.
@@ -267,19 +258,23 @@ func (m *merge) judge(ctx context.Context, tx *records.Tx, locking bool) error {
 	return failed
 }
 
-// readTexts puts texts together that were to be merged line by line, and reports whether there were any.
-func (m *merge) readTexts(ctx context.Context) (more bool, err error) {
+// unread reports whether a text is to be merged line by line, and was not put together yet.
+func unread(u change.Undecided) bool {
+	return u.Tried == model.WayLines && u.Why == tree.BothEdited && u.Text == nil
+}
+
+// readTexts puts texts together that are to be merged line by line.
+func (m *merge) readTexts(ctx context.Context) error {
 	for _, u := range m.plan.Undecided {
-		if u.Tried != model.WayLines || u.Why != tree.BothEdited {
-			continue
+		if unread(u) {
+			t, err := m.text(ctx, u.Met)
+			if err != nil {
+				return err
+			}
+			m.texts[change.SidesOf(u.Met)] = t
 		}
-		var t change.Text
-		if t, err = m.text(ctx, u.Met); err != nil {
-			return more, err
-		}
-		m.texts[u.Met.ID], more = t, true
 	}
-	return more, nil
+	return nil
 }
 
 // text puts one text together. What comes of it is kept at once: without the handoff, nobody refers to it, and it goes again.
@@ -324,26 +319,6 @@ func (m *merge) read(ctx context.Context, e *tree.Entry) ([]byte, error) {
 	}
 	defer c.Close()
 	return io.ReadAll(io.LimitReader(c, lines.MaxSize+1))
-}
-
-// readRules reads the rules that the merge brings, so that the transaction has them.
-func (m *merge) readRules(ctx context.Context) error {
-	e := m.newRules()
-	if e == nil {
-		return nil
-	}
-	var found map[chunk.Digest]records.Content
-	if err := m.s.Use(ctx, func(tx *records.Tx) (err error) {
-		found, err = tx.Contents(ctx, m.project.ID, []chunk.Digest{e.Content}, false)
-		return err
-	}); err != nil {
-		return err
-	}
-	c, known := found[e.Content]
-	if !known {
-		return nil
-	}
-	return m.s.ReadRules(ctx, c)
 }
 
 // newRules is the file of rules that comes of the merge, nil where it stays as it is or goes.

@@ -3,14 +3,17 @@ package handoffs
 import (
 	"context"
 	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/dustin/go-humanize/english"
+
 	"kettletarn/internal/core/change"
 	"kettletarn/internal/core/model"
 	"kettletarn/internal/core/rules"
 	"kettletarn/internal/core/tree"
 	"kettletarn/internal/records"
 	"kettletarn/internal/service/ground"
-	"slices"
-	"strings"
 )
 
 // What a merge says: what would come, what nobody has decided, what stands in the way, what people said.
@@ -128,7 +131,7 @@ func (m *merge) clash(u change.Undecided) model.MergeClash {
 		c.Message += fmt.Sprintf("; it can't be merged line by line: %v", u.Text.Err)
 	case u.Text != nil:
 		c.Places = u.Text.Places
-		c.Message += fmt.Sprintf("; both changed the same lines in %d places", len(c.Places))
+		c.Message += "; both changed the same lines in " + english.Plural(len(c.Places), "place", "")
 	case u.Tried != "" && !slices.Contains(u.Ways, u.Tried):
 		c.Message += fmt.Sprintf("; it can't be decided with %q", u.Tried)
 	}

@@ -3,6 +3,7 @@ package handoffs
 import (
 	"cmp"
 	"context"
+
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/chain"
 	"kettletarn/internal/core/change"
@@ -20,6 +21,9 @@ import (
 // write carries the merge out, in the order of locking of docs/architecture.md: gate, assets by id, branch, counter.
 // Alone, it lets nothing else in meanwhile.
 func (m *merge) write(ctx context.Context, tx *records.Tx, sendKey string, alone bool) (out model.Handoff, err error) {
+	if m.project, err = ground.Project(ctx, tx, m.actor, m.key, model.Artist); err != nil {
+		return out, err
+	}
 	before, fresh, err := tx.ClaimSendKey(ctx, m.project.ID, sendKey, m.actor.ID, nil)
 	if err != nil {
 		return out, err
@@ -28,7 +32,7 @@ func (m *merge) write(ctx context.Context, tx *records.Tx, sendKey string, alone
 		receipt, err := m.s.repeat(ctx, tx, m.project, m.actor, before, chunk.Digest{})
 		return receipt.Handoff, err
 	}
-	gated := alone || m.newRules() != nil
+	gated := alone || m.plan != nil && m.newRules() != nil
 	if err := tx.Gate(ctx, m.project.ID, gated); err != nil {
 		return out, err
 	}
