@@ -3,7 +3,9 @@ package records
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
+	"unicode"
 
 	"github.com/jackc/pgx/v5"
 
@@ -27,15 +29,15 @@ type Unread struct {
 // comes after it. What is known of them is read once they are locked: a statement that locks sees its rows as they are by then, and all
 // else as it was when it began. Relies on present_unread.
 func (tx *Tx) Unread(ctx context.Context, limit int) ([]Unread, error) {
-	rows, err := tx.q.Query(ctx, `select asset_id from present where words is null limit $1 for update skip locked`, limit)
-	if err != nil {
+	var ids []int64
+	if err := tx.byIndexes(ctx, `select asset_id from present where words is null limit $1 for update skip locked`, []any{limit},
+		func(rows pgx.Rows) (err error) {
+			ids, err = pgx.CollectRows(rows, pgx.RowTo[int64])
+			return err
+		}); err != nil || len(ids) == 0 {
 		return nil, err
 	}
-	ids, err := pgx.CollectRows(rows, pgx.RowTo[int64])
-	if err != nil || len(ids) == 0 {
-		return nil, err
-	}
-	rows, err = tx.q.Query(ctx, `select r.asset_id, r.project_id, r.path, `+authorName+`, h.note, h.tasks, encode(c.digest, 'hex'), r.size,
+	rows, err := tx.q.Query(ctx, `select r.asset_id, r.project_id, r.path, `+authorName+`, h.note, h.tasks, encode(c.digest, 'hex'), r.size,
 			coalesce(f.said, ''), f.print_of is not null
 		from unnest($1::bigint[]) i (id) cross join lateral (select * from present where asset_id = i.id limit 1) r
 		cross join lateral (select content_id from versions v where v.asset_id = r.asset_id and v.number = r.number limit 1) v
@@ -102,31 +104,27 @@ type Hit struct {
 // FindPresent finds what is present by words (see package finding): what is found by all of them, or, with inPaths, has all of them
 // anywhere in its path. Names that are the words come first, then those that begin with them, have the first in them, and the rest, short
 // paths first. Relies on present_words and present_text.
-func (tx *Tx) FindPresent(ctx context.Context, project int64, words []string, inPaths bool, limit int) ([]Hit, error) {
-	often, err := tx.foundOften(ctx, project, words)
-	if err != nil {
+func (tx *Tx) FindPresent(ctx context.Context, project int64, words []string, inPaths bool, limit int) (hits []Hit, err error) {
+	ways := make([][]sought, 1, 2)
+	for _, w := range words {
+		ways[0] = append(ways[0], inWords(w))
+	}
+	if inPaths {
+		ways = append(ways, nil)
+		for _, w := range words {
+			ways[1] = append(ways[1], inPath(w))
+		}
+	}
+	if err := tx.weigh(ctx, project, ways...); err != nil {
 		return nil, err
 	}
-	args := []any{pgx.QueryExecModeCacheDescribe, project, strings.Join(words, " "), words[0], foundAtMost, limit}
-	arm := func(format string, often []bool, value func(i int) string) string {
-		arm := `(select asset_id from present where project_id = $1`
-		for i := range words {
-			args = append(args, value(i))
-			// Each by itself, since like all has no index; and what is found often is looked for among the others, not in an index.
-			condition := fmt.Sprintf(format, len(args)-1)
-			if often[i] {
-				condition = `(` + condition + `) is true`
-			}
-			arm += ` and ` + condition
-		}
-		return arm + ` limit $4)`
+	args := []any{project, strings.Join(words, " "), words[0], foundAtMost, limit}
+	var arms []string
+	for _, list := range ways {
+		all, _ := allOf(list, &args)
+		arms = append(arms, `(select asset_id from present r where `+all+` limit $4)`)
 	}
-	arms := arm(`words @@ $%d::tsquery`, often.words, func(i int) string { return finding.Query(words[i : i+1]) })
-	if inPaths {
-		patterns := containing(words)
-		arms += ` union ` + arm(`folded like $%d`, often.paths, func(i int) string { return patterns[i] })
-	}
-	rows, err := tx.q.Query(ctx, `with q as (`+arms+`),
+	err = tx.byIndexes(ctx, `with q as (`+strings.Join(arms, ` union `)+`),
 		best as (select r.asset_id, r.number, row_number() over (order by case when n.name = $2 or starts_with(n.name, $2 || '.') then 0
 				when starts_with(n.name, $2) then 1 when strpos(n.name, $3) > 0 then 2 when strpos(r.folded, $3) > 0 then 3 else 4 end,
 				length(r.folded), r.folded) as place
@@ -135,11 +133,89 @@ func (tx *Tx) FindPresent(ctx context.Context, project int64, words []string, in
 			order by place limit $5)
 		select r.asset_id, coalesce(f.said, '') from best r left join lateral (select f.said from versions v
 			join facts f on f.content_id = v.content_id where v.asset_id = r.asset_id and v.number = r.number limit 1) f on true
-		order by r.place`, args...)
-	if err != nil {
-		return nil, err
+		order by r.place`, args, func(rows pgx.Rows) (err error) {
+		hits, err = pgx.CollectRows(rows, pgx.RowToStructByPos[Hit])
+		return err
+	})
+	return hits, err
+}
+
+// sought is something that what is present is looked for by: a condition on its rows r, with a place (%d) for the number of its argument.
+// Among says that it is to be looked for among the others, not in an index, which gathers all that it has before the first of it is told:
+// that takes long of what nearly all have, of which enough is soon found by looking. Parts are values of which all hold where it holds, in
+// place of which an index may be asked: with what is rare in it for that which nearly all have.
+type sought struct {
+	condition, value string
+	parts            []string
+	among            bool
+}
+
+// inWords is what is found by a word.
+func inWords(word string) sought {
+	return sought{condition: `r.words @@ $%d::tsquery`, value: finding.Query([]string{word})}
+}
+
+// An index of texts is of three letters or digits in a row, of which there may be none; parts are of so many.
+const (
+	indexed = 3
+	partOf  = 6
+)
+
+// inPath is what has a text anywhere in its path.
+func inPath(text string) sought {
+	s := sought{condition: `r.folded like $%d`, value: containing([]string{text})[0], among: true}
+	for _, row := range strings.FieldsFunc(text, func(c rune) bool { return !unicode.IsLetter(c) && !unicode.IsDigit(c) }) {
+		c := []rune(row)
+		s.among = s.among && len(c) < indexed
+		for i := 0; len(c)-i >= indexed && len(s.parts) < 8; i += partOf {
+			s.parts = append(s.parts, containing([]string{string(c[max(0, min(i, len(c)-partOf)):min(i+partOf, len(c))])})...)
+		}
 	}
-	return pgx.CollectRows(rows, pgx.RowToStructByPos[Hit])
+	return s
+}
+
+// allOf is the condition on rows r of the project $1 by which all of them are found, to be run by [Tx.byIndexes]; their values come behind
+// args. byIndex says that an index finds them: then they are not looked for in one of the whole project besides.
+func allOf(list []sought, args *[]any) (sql string, byIndex bool) {
+	and := func(s sought, value string, among bool) {
+		*args = append(*args, value)
+		condition := fmt.Sprintf(s.condition, len(*args)) // each by itself, since like all has no index
+		if among {
+			condition = `(` + condition + `) is true`
+		}
+		byIndex = byIndex || !among
+		sql += ` and ` + condition
+	}
+	for _, s := range list {
+		for _, part := range s.parts {
+			and(s, part, false)
+		}
+		and(s, s.value, s.among || len(s.parts) > 0)
+	}
+	if byIndex {
+		return `(r.project_id = $1) is true` + sql, true
+	}
+	return `r.project_id = $1` + sql, false
+}
+
+// ask asks something, whose rows read reads.
+func (tx *Tx) ask(ctx context.Context, sql string, args []any, read func(pgx.Rows) error) error {
+	rows, err := tx.q.Query(ctx, sql, args...)
+	if err != nil {
+		return err
+	}
+	return read(rows)
+}
+
+// byIndexes asks something that is to look into indexes, and in their order, whatever PostgreSQL believes of what a table holds: it may not
+// have counted since that grew a thousandfold. read reads the rows.
+func (tx *Tx) byIndexes(ctx context.Context, sql string, args []any, read func(pgx.Rows) error) error {
+	const set = `select set_config('enable_seqscan', $1, true), set_config('enable_sort', $1, true)`
+	batch := &pgx.Batch{}
+	batch.Queue(set, "off")
+	batch.Queue(sql, args...).Query(read)
+	batch.Queue(set, "on")
+	return tx.q.SendBatch(ctx, batch).Close()
 }
 
 // sampled is how many assets at either end of their order are looked at to know what is found often: in more than one of rarely at both.
@@ -148,36 +224,45 @@ const (
 	rarely  = 50
 )
 
-// often says of each word whether many assets are found by it, and have it in their paths.
-type often struct{ words, paths []bool }
-
-// foundOften looks at some assets for that. An index gathers all that it has of a word before the first of it is told, which takes long of
-// what nearly all have; of that, enough is soon found by looking.
-func (tx *Tx) foundOften(ctx context.Context, project int64, words []string) (o often, err error) {
-	args := []any{pgx.QueryExecModeCacheDescribe, project, sampled}
+// weigh finds out what of several lists is found often, and is to be looked for among the others, and which parts are not. Relies on
+// present_by_path.
+func (tx *Tx) weigh(ctx context.Context, project int64, lists ...[]sought) error {
+	args := []any{project, sampled}
 	sql := ``
-	add := func(format, value string) {
-		args = append(args, value)
-		sql += fmt.Sprintf(`, count(*) filter (where `+format+`)`, len(args)-1)
-	}
-	patterns := containing(words)
-	for i := range words {
-		add(`words @@ $%d::tsquery`, finding.Query(words[i:i+1]))
-		add(`folded like $%d`, patterns[i])
+	for _, s := range slices.Concat(lists...) {
+		for _, value := range append([]string{s.value}, s.parts...) {
+			args = append(args, value)
+			sql += fmt.Sprintf(`, count(*) filter (where `+s.condition+`)`, len(args))
+		}
 	}
 	end := func(down string) string {
 		return `(select array[` + sql[2:] + `] from (select words, folded from present where project_id = $1
 			order by folded` + down + ` limit $2) r)`
 	}
 	var first, last []int
-	if err = tx.q.QueryRow(ctx, `select `+end("")+`, `+end(" desc"), args...).Scan(&first, &last); err != nil {
-		return o, err
+	if err := tx.byIndexes(ctx, `select `+end("")+`, `+end(" desc"), args, func(rows pgx.Rows) error {
+		_, err := pgx.ForEachRow(rows, []any{&first, &last}, func() error { return nil })
+		return err
+	}); err != nil {
+		return err
 	}
-	is := func(i int) bool { return first[i]*rarely > sampled && last[i]*rarely > sampled }
-	for i := range words {
-		o.words, o.paths = append(o.words, is(2*i)), append(o.paths, is(2*i+1))
+	n := 0
+	often := func() (here, there bool) {
+		n++
+		return first[n-1]*rarely > sampled, last[n-1]*rarely > sampled
 	}
-	return o, nil
+	for _, list := range lists {
+		for i := range list {
+			s := &list[i]
+			here, there := often()
+			s.among = s.among || here && there
+			s.parts = slices.DeleteFunc(s.parts, func(string) bool {
+				here, there := often()
+				return here || there // what is left of them is to be rare everywhere
+			})
+		}
+	}
+	return nil
 }
 
 // FindHandoffs finds the latest handoffs with all of some texts in their notes, their tasks, their stage or the name of who made them.

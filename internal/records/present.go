@@ -123,6 +123,8 @@ type PresentQuery struct {
 	Down  bool
 	Skip  int
 	Limit int
+	// All is how many there are in all, where that is known; 0 has them counted.
+	All int
 }
 
 // inReview says which rows r of present stand so in the reviews of the project $1. A yes counts for what was there when it was said: for
@@ -162,15 +164,20 @@ func (tx *Tx) Present(ctx context.Context, project int64, q PresentQuery) (ids [
 		return fmt.Sprintf("$%d", len(args))
 	}
 	and := func(format string, parts ...any) { fmt.Fprintf(&where, " and "+format, parts...) }
+	of, byIndex := `r.project_id = $1`, false
+	if q.Text != "" {
+		text := []sought{inPath(q.Text)}
+		if err := tx.weigh(ctx, project, text); err != nil {
+			return nil, 0, err
+		}
+		of, byIndex = allOf(text, &args)
+	}
 	switch {
 	case !q.Below:
 		and("r.folder = %s", arg(q.Folder))
 	case q.Folder != "":
 		low, high := tree.Below(q.Folder)
 		and("r.folded > %s and r.folded < %s", arg(low), arg(high))
-	}
-	if q.Text != "" {
-		and("r.folded like %s", arg(containing([]string{q.Text})[0]))
 	}
 	if len(q.Endings) > 0 {
 		not := map[bool]string{true: "not "}[q.Except]
@@ -221,20 +228,31 @@ func (tx *Tx) Present(ctx context.Context, project int64, q PresentQuery) (ids [
 	if order != presentOrders["name"] {
 		down += ", r.folded"
 	}
-	sql := ` from present r` + from.String() + ` where r.project_id = $1` + where.String()
-	var batch pgx.Batch
-	batch.Queue(fmt.Sprintf(`select count(*) from (select`+sql+` limit %d) r`, CountedAtMost+1), args...)
-	batch.Queue(`select r.asset_id`+sql+` order by `+order+down+fmt.Sprintf(` offset %d limit %d`, q.Skip, q.Limit), args...)
-	results := tx.q.SendBatch(ctx, &batch)
-	defer results.Close()
-	if err := results.QueryRow().Scan(&total); err != nil {
+	ask := tx.ask
+	rowsAlone := from.Len() == 0 && q.Review == ""
+	if byIndex || rowsAlone && (order == presentOrders["name"] || q.Below && q.Folder == "" && q.Order != "version") {
+		ask = tx.byIndexes // they are found in an index, or come in the order of one
+	}
+	sql := ` from present r` + from.String() + ` where ` + of + where.String()
+	if err := ask(ctx, `select r.asset_id`+sql+` order by `+order+down+fmt.Sprintf(` offset %d limit %d`, q.Skip, q.Limit+1), args,
+		func(rows pgx.Rows) (err error) {
+			ids, err = pgx.CollectRows(rows, pgx.RowTo[int64])
+			return err
+		}); err != nil {
 		return nil, 0, err
 	}
-	rows, err := results.Query()
-	if err != nil {
-		return nil, 0, err
+	if len(ids) <= q.Limit && (len(ids) > 0 || q.Skip == 0) {
+		return ids, q.Skip + len(ids), nil // it is the last page: looking for as many again would take as long
 	}
-	ids, err = pgx.CollectRows(rows, pgx.RowTo[int64])
+	ids = ids[:min(len(ids), q.Limit)]
+	if q.All > 0 {
+		return ids, min(q.All, CountedAtMost+1), nil
+	}
+	err = ask(ctx, fmt.Sprintf(`select count(*) from (select`+sql+` limit %d) r`, CountedAtMost+1), args,
+		func(rows pgx.Rows) (err error) {
+			total, err = pgx.CollectExactlyOneRow(rows, pgx.RowTo[int])
+			return err
+		})
 	return ids, total, err
 }
 

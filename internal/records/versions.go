@@ -52,7 +52,7 @@ func (tx *Tx) Versions(ctx context.Context, project, asset int64) ([]model.Versi
 
 // CountVersions is how many versions an asset has.
 func (tx *Tx) CountVersions(ctx context.Context, project, asset int64) (n int, err error) {
-	err = tx.q.QueryRow(ctx, `select count(*) from versions where project_id = $1 and asset_id = $2`, project, asset).Scan(&n)
+	err = tx.q.QueryRow(ctx, `select count(*) from versions v where `+ofAsset, project, asset).Scan(&n)
 	return n, err
 }
 
@@ -89,13 +89,16 @@ func (tx *Tx) VersionOfAsset(ctx context.Context, project, asset int64, state, n
 	return v, err
 }
 
+// ofAsset are the versions v of an asset $2 of the project $1, which are found by the asset: a project has as many as it has.
+const ofAsset = `(v.project_id = $1) is true and v.asset_id = $2`
+
 const versionsOf = `
 		select v.number, v.path, v.handoff,
 			` + authorName + `, h.at, h.note, h.tasks, h.stage, coalesce(c.size, 0), coalesce(c.digest, ''),
 			coalesce(c.whole, ''), v.executable, v.gone, br.name, v.parents
-		from versions v join handoffs h on h.project_id = v.project_id and h.number = v.handoff
+		from versions v cross join lateral (select * from handoffs h where h.project_id = v.project_id and h.number = v.handoff limit 1) h
 		join people p on p.id = h.author_id join branches br on br.id = v.branch_id left join contents c on c.id = v.content_id
-		where v.project_id = $1 and v.asset_id = $2`
+		where ` + ofAsset
 
 func scanVersion(row pgx.CollectableRow) (v model.Version, err error) {
 	var content, whole []byte

@@ -111,7 +111,7 @@ func (s *Room) page(ctx context.Context, actor ground.Actor, key string, q Listi
 // present lists a page of what is there now.
 func (s *Room) present(ctx context.Context, tx *records.Tx, p records.Project, root chunk.Digest, folder string, q Listing,
 	page *model.FolderPage) error {
-	below := q.Below || q.Text != "" || !q.plain() && q.filters()
+	below := q.Below || q.Text != "" || q.filters()
 	rows := records.PresentQuery{Folder: folder, Below: below, Text: assetpath.Fold(q.Text), Author: q.Author,
 		Least: q.Least, Most: q.Most, Review: q.Review, Order: q.Order, Down: q.Down, Skip: q.Skip, Limit: q.Limit}
 	var err error
@@ -138,6 +138,15 @@ func (s *Room) present(ctx context.Context, tx *records.Tx, p records.Project, r
 		return model.NewProblem(model.BadRequest, "take one of "+strings.Join(model.Orders, ", "),
 			"there is no order %q", ground.Printable(q.Order))
 	}
+	forest := s.Forest(tx, p.ID)
+	if below && q.Text == "" && !q.filters() {
+		from, end := tree.Below(folder)
+		all, _, err := forest.Sum(ctx, root, from, end)
+		if err != nil {
+			return err
+		}
+		rows.All = int(all) // a tree knows how much is below a folder
+	}
 	ids, total, err := tx.Present(ctx, p.ID, rows)
 	if err != nil {
 		return err
@@ -150,7 +159,6 @@ func (s *Room) present(ctx context.Context, tx *records.Tx, p records.Project, r
 	if err != nil {
 		return err
 	}
-	forest := s.Forest(tx, p.ID)
 	for i := range folded {
 		name, _, _ := strings.Cut(folded[i][len(folder):], "/")
 		from, end := tree.Below(folder + name + "/")
@@ -165,9 +173,10 @@ func (s *Room) present(ctx context.Context, tx *records.Tx, p records.Project, r
 	return nil
 }
 
+// filters reports whether there is more to it than where it looks, in which order; Text is not looked at.
 func (q *Listing) filters() bool {
 	f := *q
-	f.Order, f.Down = "", false
+	f.Order, f.Down, f.Below = "", false, false
 	return !f.plain()
 }
 
