@@ -12,9 +12,11 @@ import (
 	"net/http/httptest"
 	"os"
 	"os/exec"
+	"os/signal"
 	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -72,7 +74,20 @@ var built string
 // Main runs a package's tests and ends the PostgreSQL that they started: func TestMain(m *testing.M) { testbed.Main(m) }.
 func Main(m *testing.M) {
 	people.Cost.Memory, people.Cost.Iterations = 64, 1
+	stopped := make(chan os.Signal, 1)
+	signal.Notify(stopped, os.Interrupt, syscall.SIGTERM)
+	go func() {
+		<-stopped
+		end()
+		os.Exit(1)
+	}()
 	status := m.Run()
+	end()
+	os.Exit(status)
+}
+
+// end ends and removes what was started and made for all tests.
+func end() {
 	if built != "" {
 		_ = os.RemoveAll(built)
 	}
@@ -82,7 +97,6 @@ func Main(m *testing.M) {
 	if folder != "" {
 		_ = os.RemoveAll(folder)
 	}
-	os.Exit(status)
 }
 
 // Postgres is the PostgreSQL of this package's tests, started when it is first asked for.
