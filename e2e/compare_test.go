@@ -264,6 +264,7 @@ func TestComparisonsInTheBrowser(t *testing.T) {
 		}
 		b.compared("harbour.glb")
 		b.do(b.sees("moved by 7.632"), b.sees("crate-5"))
+		b.loaded()
 		if copper, ice := copperAndIce(b.picture(`img[alt^="Seen from above"]`)); copper < 100 || ice < 50 {
 			t.Errorf("on the plan %d pixels came and %d went", copper, ice)
 		}

@@ -45,6 +45,8 @@ func TestAKit(t *testing.T) {
 	says(t, rurik.tarn(1, "kit", "use", "undertow/lamp-parts"), "undertow makes this kit itself")
 	odile.tarn(0, "member", "add", "rurik", "--role", "viewer")
 	says(t, rurik.tarn(1, "kit", "use", "brinelight/lamps"), "has released no such kit")
+	says(t, rurik.tarn(1, "kit", "use", "brinelight/lamp-parts", "--stay", "9"), "lamp-parts@9 was not released: the latest is @1",
+		"tarn kit show brinelight/lamp-parts")
 	says(t, rurik.tarn(0, "kit", "use", "brinelight/lamp-parts", "--in", "parts/lamp", "--preview"), "would be brinelight/lamp-parts@1",
 		"models/lamp.glb", "new")
 	if _, err := os.Stat(filepath.Join(rurik.dir, "parts")); err == nil {

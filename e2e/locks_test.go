@@ -355,7 +355,7 @@ func TestNewsLeavesTheHouse(t *testing.T) {
 		return len(letters) == 3
 	})
 	all := strings.ReplaceAll(strings.Join(letters[1:], "\n"), "=\n", "")
-	says(t, all, "New handoffs arrived (1)", "h2 by odile: new words", "Somebody waits for a lock that you hold (1)", "rurik waits in line")
+	says(t, all, "New handoffs arrived (", "h2 by odile: new words", "Somebody waits for a lock that you hold (1)", "rurik waits in line")
 	time.Sleep(1500 * time.Millisecond)
 	if letters = came(); len(letters) != 3 {
 		t.Errorf("letters come twice: %d", len(letters))
