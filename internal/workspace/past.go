@@ -293,7 +293,7 @@ func (b *pastBringer) content(ctx context.Context, blob string) (c pastContent, 
 	if c, ok := b.known.Get(blob); ok {
 		return c, nil
 	}
-	size, body, err := b.contents.Open(blob)
+	size, body, err := b.contents.Open(ctx, blob)
 	if err != nil {
 		return c, err
 	}

@@ -63,8 +63,8 @@ func (s *Status) Decide(path string) rules.Decision { return s.decide.Decide(pat
 
 // entry is what is known of a path, or nil.
 func (s *Status) entry(path string) *scan.Entry {
-	if i, ok := s.scan.Index[path]; ok {
-		return &s.scan.Tracked[i]
+	if t := s.scan.Find(path); t != nil {
+		return t
 	}
 	return s.fresh[path]
 }
@@ -113,6 +113,7 @@ func (s *Status) base(path string) (index.Base, bool) {
 func (w *Workspace) Status(ctx context.Context, q Question) (*Status, error) {
 	if len(q.Paths) == 0 {
 		w.looked.Add(1)
+		defer quiet()()
 	}
 	s := &Status{fresh: map[string]*scan.Entry{}}
 	s.scan, s.Rules = scan.New(w.Root)

@@ -86,7 +86,7 @@ func (w *Workspace) bringComing(ctx context.Context) (*Updated, error) {
 	var behind []string
 	same := map[string]int{} // by folder
 	if err := w.look(func(t index.Tx) error {
-		return t.Each(func(string) bool { return true }, func(e index.Entry) {
+		return t.Each(func(string) bool { return true }, func(e *index.Entry) {
 			live := e.Known && !e.Theirs.Gone
 			switch {
 			case live && e.Had && e.Theirs.Newest == e.Base.Version:

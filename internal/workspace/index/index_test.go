@@ -127,7 +127,7 @@ func TestEachGoesThroughHereAndThereInOrder(t *testing.T) {
 	}))
 	var got []string
 	must(t, x.Look(func(tx Tx) error {
-		must(t, tx.Each(func(path string) bool { return path != "c" }, func(e Entry) {
+		must(t, tx.Each(func(path string) bool { return path != "c" }, func(e *Entry) {
 			what := e.Path
 			if e.Had {
 				what += " here"

@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/fxamacker/cbor/v2"
@@ -456,8 +457,54 @@ type Entry struct {
 	Theirs Theirs
 }
 
-// Each calls each with every path that is wanted, in order. It is what a look at a hundred thousand files begins with.
-func (t Tx) Each(wanted func(path string) bool, each func(Entry)) error {
+// Each calls each with every path that is wanted, in order; what each is handed holds only until it returns. It is what a look at a hundred
+// thousand files begins with, so two share the work: one walks, and asks wanted from a goroutine of its own, the other takes apart what was
+// found.
+func (t Tx) Each(wanted func(path string) bool, each func(*Entry)) error {
+	batches, stop := make(chan []found, 4), make(chan struct{})
+	go func() {
+		defer close(batches)
+		t.walk(wanted, batches, stop)
+	}()
+	defer func() {
+		close(stop)
+		for range batches { // nothing reads in the transaction once this has returned
+		}
+	}()
+	var e Entry
+	for batch := range batches {
+		for i := range batch {
+			if err := batch[i].decode(&e); err != nil {
+				return err
+			}
+			each(&e)
+		}
+	}
+	return nil
+}
+
+// found is a path with what lies in the buckets for it, nil where nothing does.
+type found struct {
+	path         string
+	base, theirs []byte
+}
+
+// batchOf is how many go from one to the other at once.
+const batchOf = 1000
+
+// walk goes through both buckets side by side, until stop is closed.
+func (t Tx) walk(wanted func(path string) bool, batches chan<- []found, stop <-chan struct{}) {
+	var batch []found
+	flush := func() bool {
+		select {
+		case batches <- batch:
+			batch = nil
+			return true
+		case <-stop:
+			return false
+		}
+	}
+	var names paths
 	b, n := t.tx.Bucket(bucketBase).Cursor(), t.tx.Bucket(bucketNewest).Cursor()
 	bk, bv := b.First()
 	nk, nv := n.First()
@@ -468,40 +515,62 @@ func (t Tx) Each(wanted func(path string) bool, each func(Entry)) error {
 		} else if nk == nil {
 			order = -1
 		}
+		f := found{}
 		key := bk
 		if order > 0 {
 			key = nk
 		}
-		if e := (Entry{Path: string(key)}); wanted(e.Path) {
-			var err error
-			if order <= 0 {
-				if e.Base, err = decodeBase(bv); err != nil {
-					return err
-				}
-				e.Had = true
-			}
-			if order >= 0 {
-				if e.Theirs, err = decodeTheirs(nv); err != nil {
-					return err
-				}
-				e.Known = true
-			}
-			each(e)
-		}
 		if order <= 0 {
+			f.base = bv
 			bk, bv = b.Next()
 		}
 		if order >= 0 {
+			f.theirs = nv
 			nk, nv = n.Next()
+		}
+		if f.path = names.add(key); !wanted(f.path) {
+			continue
+		}
+		if batch == nil {
+			batch = make([]found, 0, batchOf)
+		}
+		if batch = append(batch, f); len(batch) == batchOf && !flush() {
+			return
+		}
+	}
+	flush()
+}
+
+// paths makes strings of many short keys, with few allocations.
+type paths struct{ block strings.Builder }
+
+func (p *paths) add(key []byte) string {
+	if p.block.Cap()-p.block.Len() < len(key) {
+		p.block = strings.Builder{}
+		p.block.Grow(max(16<<10, len(key)))
+	}
+	from := p.block.Len()
+	p.block.Write(key)
+	return p.block.String()[from:]
+}
+
+func (f *found) decode(e *Entry) (err error) {
+	*e = Entry{Path: f.path, Had: f.base != nil, Known: f.theirs != nil}
+	if e.Had {
+		if e.Base, err = decodeBase(f.base); err != nil {
+			return err
+		}
+	}
+	if e.Known {
+		if e.Theirs, err = decodeTheirs(f.theirs); err != nil {
+			return err
 		}
 	}
 	return nil
 }
 
-// Len is how many paths there are at most.
-func (t Tx) Len() int {
-	return max(t.tx.Bucket(bucketBase).Stats().KeyN, t.tx.Bucket(bucketNewest).Stats().KeyN)
-}
+// Len is about how many paths there are.
+func (t Tx) Len() int { return t.tx.Bucket(bucketNewest).Stats().KeyN }
 
 // Journal is what an update is about to put in place, by place.
 func (t Tx) Journal() (map[string]Step, error) { return all[Step](t.tx.Bucket(bucketJournal)) }

@@ -66,9 +66,8 @@ type Scan struct {
 	// Deep says that also folders that a git ignore file hides are looked into, for what is large.
 	Deep bool
 
-	// Tracked is what the index knows, in the order of paths, and Index says where in it a path is.
+	// Tracked is what the index knows, in the order of paths.
 	Tracked []Entry
-	Index   map[string]int32
 	folders map[string]bool // that have something tracked in them; only where a folder is left out
 
 	// What follows is filled by Run, over several goroutines: an entry of Tracked by the one that finds its file, the rest behind the mutex.
@@ -100,6 +99,15 @@ type folderTask struct {
 	rel     string
 	ignores []*rules.GitIgnore
 	by      *rules.Origin
+}
+
+// openFolder is a folder that is being looked into.
+type openFolder struct {
+	folderTask
+	dir     *os.File
+	prefix  string  // of the paths in it: its own with a slash behind it, or empty
+	tracked []Entry // what of [Scan.Tracked] lies below it
+	looked  int64   // when
 }
 
 // New looks for the rules in the folder. A broken rules file comes back as rulesErr; the built-in rules hold then.
@@ -246,42 +254,36 @@ func (s *Scan) folder(ctx context.Context, t folderTask) {
 	if t.rel != "" {
 		prefix = t.rel + "/"
 	}
+	o := openFolder{t, dir, prefix, s.below(prefix), looked}
 	for _, e := range entries {
-		s.entry(ctx, t, dir, prefix, e, looked)
+		s.entry(ctx, o, e)
 	}
 }
 
-func (s *Scan) entry(ctx context.Context, t folderTask, dir *os.File, prefix string, e fs.DirEntry, looked int64) {
+func (s *Scan) entry(ctx context.Context, o openFolder, e fs.DirEntry) {
 	base := e.Name()
 	if base[0] == '.' || base[0] >= 0x80 || filepath.Separator != '/' {
 		if folded := assetpath.Fold(base); folded == ".git" || strings.HasPrefix(folded, assetpath.ReservedPrefix) {
 			return
 		}
 	}
-	name := prefix + base
 	if e.IsDir() {
-		if s.wantsFolder(name) {
-			s.enter(ctx, t, name)
+		if name := o.prefix + base; s.wantsFolder(name) {
+			s.enter(ctx, o.folderTask, name)
 		}
 		return
 	}
-	at, known := s.Index[name]
-	if !known && !s.WantsFile(name) {
-		return
-	}
-	var entry *Entry
-	if known {
-		entry = &s.Tracked[at]
-	}
-	if entry == nil || !entry.Had {
-		if entry == nil && !s.track(t, dir, name, e) {
+	entry := find(o.tracked, len(o.prefix), base)
+	known := entry != nil
+	if !known {
+		name := o.prefix + base
+		if !s.WantsFile(name) || !s.track(o, name, e) {
 			return
 		}
-		if entry == nil {
-			entry = &Entry{Entry: index.Entry{Path: name}}
-		}
+		entry = &Entry{Entry: index.Entry{Path: name}}
 	}
-	file, regular, err := glance(dir, e)
+	name := entry.Path
+	file, regular, err := glance(o.dir, e)
 	if errors.Is(err, fs.ErrNotExist) {
 		return
 	}
@@ -297,7 +299,7 @@ func (s *Scan) entry(ctx context.Context, t folderTask, dir *os.File, prefix str
 		s.note(name, "not-a-file", what, "links and devices are left out; put the file itself there")
 		return
 	}
-	file.Stamp.Looked = looked
+	file.Stamp.Looked = o.looked
 	entry.File, entry.Here = file, true
 	if known {
 		return
@@ -350,18 +352,18 @@ func HiddenByGit(ignores []*rules.GitIgnore, name string, folder bool) (rules.Or
 }
 
 // track decides whether a file that the index does not know may be an asset. What is not is counted.
-func (s *Scan) track(t folderTask, dir *os.File, name string, e fs.DirEntry) bool {
+func (s *Scan) track(o openFolder, name string, e fs.DirEntry) bool {
 	d := s.Rules.Decide(name)
 	if d.Kind != rules.Ignored {
 		by, hidden := rules.Origin{}, false
 		switch {
-		case t.by != nil:
-			by, hidden = *t.by, d.Kind != rules.Asset || !d.Placed
+		case o.by != nil:
+			by, hidden = *o.by, d.Kind != rules.Asset || !d.Placed
 		case d.Kind == rules.Code || !d.Covered:
-			by, hidden = HiddenByGit(t.ignores, name, false)
+			by, hidden = HiddenByGit(o.ignores, name, false)
 		}
 		if hidden {
-			s.hide(name, dir, e, by)
+			s.hide(name, o.dir, e, by)
 			return false
 		}
 	}
@@ -371,7 +373,7 @@ func (s *Scan) track(t folderTask, dir *os.File, name string, e fs.DirEntry) boo
 	case rules.Code:
 		var file File
 		if !d.Covered {
-			file, _, _ = glance(dir, e)
+			file, _, _ = glance(o.dir, e)
 		}
 		s.mu.Lock()
 		s.Code++
@@ -485,16 +487,31 @@ func spells(m map[string]string, key string) bool {
 // Load reads the index: what it knows of each path at or below what was asked for, in the order of paths.
 func (s *Scan) Load(t index.Tx) error {
 	s.Tracked = make([]Entry, 0, t.Len())
-	if err := t.Each(s.WantsFile, func(e index.Entry) {
-		s.Tracked = append(s.Tracked, Entry{Entry: e})
+	if err := t.Each(s.WantsFile, func(e *index.Entry) {
+		s.Tracked = append(s.Tracked, Entry{Entry: *e})
 	}); err != nil {
 		return err
 	}
-	s.Index = make(map[string]int32, len(s.Tracked))
-	for i := range s.Tracked {
-		s.Index[s.Tracked[i].Path] = int32(i)
-	}
 	return nil
+}
+
+// Find is what the index knows of a path; nil where it knows nothing.
+func (s *Scan) Find(path string) *Entry { return find(s.Tracked, 0, path) }
+
+// find looks for a path that ends in rest in a part of Tracked; all of that begin with the same first bytes as the path.
+func find(part []Entry, first int, rest string) *Entry {
+	i := sort.Search(len(part), func(i int) bool { return part[i].Path[first:] >= rest })
+	if i == len(part) || part[i].Path[first:] != rest {
+		return nil
+	}
+	return &part[i]
+}
+
+// below is the part of Tracked that lies below a folder; prefix is the folder's path with a slash behind it, or empty.
+func (s *Scan) below(prefix string) []Entry {
+	from := sort.Search(len(s.Tracked), func(i int) bool { return s.Tracked[i].Path >= prefix })
+	rest := s.Tracked[from:]
+	return rest[:sort.Search(len(rest), func(i int) bool { return !strings.HasPrefix(rest[i].Path, prefix) })]
 }
 
 // Same reports whether nothing is to be said of a path: by far the most frequent case.

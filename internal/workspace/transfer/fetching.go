@@ -367,6 +367,7 @@ func (r *fetching) large(ctx context.Context, f arriving) (err error) {
 func (r *fetching) stretch(ctx context.Context, out *os.File, refs []chunk.Ref, start int64, begun bool) error {
 	places := map[chunk.Digest][]int64{}
 	var lacking []chunk.Ref
+	first := start
 	for _, ref := range refs {
 		if begun && r.there(out, ref, start) {
 			r.w.Progress.Add(int64(ref.Size))
@@ -375,7 +376,7 @@ func (r *fetching) stretch(ctx context.Context, out *os.File, refs []chunk.Ref, 
 		}
 		start += int64(ref.Size)
 	}
-	return r.get(ctx, lacking, func(d chunk.Digest, data []byte) error {
+	err := r.get(ctx, lacking, func(d chunk.Digest, data []byte) error {
 		for _, at := range places[d] {
 			if _, err := out.WriteAt(data, at); err != nil {
 				return err
@@ -384,6 +385,8 @@ func (r *fetching) stretch(ctx context.Context, out *os.File, refs []chunk.Ref, 
 		}
 		return nil
 	})
+	disk.Soon(out, first, start-first)
+	return err
 }
 
 func (r *fetching) there(f *os.File, ref chunk.Ref, start int64) bool {

@@ -100,6 +100,7 @@ func (s *sowing) open(i int) (*os.File, error) {
 func (s *sowing) whole(i int) error {
 	out := s.out[i]
 	delete(s.out, i)
+	disk.Soon(out, 0, 0)
 	if err := out.Close(); err != nil {
 		_ = s.r.w.Folder.Disk.Remove(placing.PartName(s.files[i].Wanted))
 		return err
