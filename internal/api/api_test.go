@@ -6,12 +6,15 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"log/slog"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -271,6 +274,49 @@ func TestBulkBodiesAreDistrusted(t *testing.T) {
 }
 
 // started is a service with a project, whose owner the token and the client are.
+// What happened in a row reaches a stream in a piece, not in one for every few events: each wakes whoever listens.
+func TestNewsComesInPieces(t *testing.T) {
+	server, token, c := started(t, nil)
+	const events = 60
+	for range events {
+		if _, err := c.AddWorkspace(t.Context(), key, "pc"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	conn, err := net.Dial("tcp", server.Listener.Addr().String())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close()
+	if err := conn.SetDeadline(time.Now().Add(20 * time.Second)); err != nil {
+		t.Fatal(err)
+	}
+	fmt.Fprintf(conn, "GET %s/projects/%s/news?after=0-0 HTTP/1.1\r\nHost: %s\r\nAuthorization: Bearer %s\r\n\r\n", api.Prefix, key,
+		server.Listener.Addr(), token)
+	in := bufio.NewReader(conn)
+	for line := ""; line != "\r\n"; {
+		if line, err = in.ReadString('\n'); err != nil {
+			t.Fatal(err)
+		}
+	}
+	heard, pieces := 0, 0
+	for ; heard < events; pieces++ {
+		line, err := in.ReadString('\n') // chunked, after RFC 9112, section 7.1
+		size, _ := strconv.ParseInt(strings.TrimSpace(line), 16, 32)
+		if err != nil || size == 0 {
+			t.Fatalf("%d events in %d pieces, then %q, %v", heard, pieces, line, err)
+		}
+		piece := make([]byte, size+2)
+		if _, err := io.ReadFull(in, piece); err != nil {
+			t.Fatal(err)
+		}
+		heard += bytes.Count(piece, []byte("workspace.added"))
+	}
+	if pieces > 3 {
+		t.Errorf("%d events came in %d pieces", heard, pieces)
+	}
+}
+
 func started(t *testing.T, packs store.Store) (server *httptest.Server, token string, c *client.Client) {
 	t.Helper()
 	s := testbed.NewService(t, packs)

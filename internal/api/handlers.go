@@ -515,6 +515,10 @@ func (s *Server) drop(c *call) error {
 	return c.receipt(receipt, err)
 }
 
+// newsPiece is about how many bytes of news are written at once: what came in a row reaches whoever listens in a piece, and wakes them
+// once.
+const newsPiece = 64 << 10
+
 func (s *Server) news(c *call) error {
 	flush := http.NewResponseController(c.Response()).Flush
 	started := false
@@ -527,24 +531,31 @@ func (s *Server) news(c *call) error {
 			c.Response().WriteHeader(http.StatusOK)
 		}
 	}
+	var piece []byte
+	write := func() error {
+		start()
+		_, err := c.Response().Write(piece)
+		piece = piece[:0]
+		return err
+	}
 	last := cmp.Or(c.Request().Header.Get("Last-Event-ID"), c.QueryParam("after"))
 	err := s.service.Hear(c.Request().Context(), c.actor, c.project(), last,
 		func(h telling.Heard) error {
-			start()
 			data, err := h.Encoded(func(e model.Event) ([]byte, error) {
 				data, err := json.Marshal(e)
 				return fmt.Appendf(nil, "id: %s\nevent: news\ndata: %s\n\n", e.ID, text.JSON(data)), err
 			})
-			if err == nil {
-				_, err = c.Response().Write(data)
+			if piece = append(piece, data...); err == nil && len(piece) >= newsPiece {
+				err = write()
 			}
 			return err
 		},
 		func(quiet bool) error {
-			if start(); quiet {
-				if _, err := fmt.Fprint(c.Response(), ": here\n\n"); err != nil {
-					return err
-				}
+			if quiet {
+				piece = append(piece, ": here\n\n"...)
+			}
+			if err := write(); err != nil {
+				return err
 			}
 			return flush()
 		})

@@ -81,16 +81,19 @@ type Item struct {
 	Handoff  int
 }
 
+// Speaks reports whether an item says You to a person.
+func (i *Item) Speaks(handle string) bool { return i.You != "" && slices.Contains(i.To, handle) }
+
 // For is how an item is told to a person.
-func (i Item) For(handle string) string {
-	if i.You != "" && slices.Contains(i.To, handle) {
+func (i *Item) For(handle string) string {
+	if i.Speaks(handle) {
 		return i.You
 	}
 	return i.Text
 }
 
 // Concerns reports whether an item is for a person with a role, where it was done by by: nobody is told of what they did themselves.
-func (i Item) Concerns(handle, role, by string) bool {
+func (i *Item) Concerns(handle, role, by string) bool {
 	return handle != by && (slices.Contains(i.To, handle) || i.Everyone || i.Leads && model.AtLeast(role, model.Lead))
 }
 

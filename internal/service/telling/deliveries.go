@@ -93,7 +93,7 @@ func (s *Room) address(ctx context.Context) (more bool, err error) {
 				}
 			}
 			for _, h := range hooks[e.Project] {
-				if slices.Contains(h.Kinds, item.Kind) {
+				if hears(h, item.Kind, e.At) {
 					list = append(list, records.NewDelivery{Event: e.Row, Project: e.Project, Hook: h.ID, Due: now})
 				}
 			}
@@ -108,6 +108,11 @@ func (s *Room) address(ctx context.Context) (more bool, err error) {
 		s.addressed.Wake()
 	}
 	return more, err
+}
+
+// hears reports whether a hook hears of an event: of what was before it was made it does not, however late that is read.
+func hears(h model.Hook, kind string, at time.Time) bool {
+	return slices.Contains(h.Kinds, kind) && !at.Before(h.Made)
 }
 
 // addressees are those who hear of an event by mail.

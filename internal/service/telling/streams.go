@@ -5,6 +5,7 @@ package telling
 import (
 	"context"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"kettletarn/internal/core/model"
@@ -84,55 +85,68 @@ func gap(told int) time.Duration {
 // happening is an event with what many who hear of it have in common: what it means, and what it is encoded to, by what it says to them.
 type happening struct {
 	records.ProjectEvent
-	once  sync.Once
-	item  news.Item
-	mu    sync.Mutex
-	forms map[form][]byte
+	once sync.Once
+	item news.Item
+	open bool // everybody in the project may know what it says
+	// forms are by form; nil until somebody was told in it.
+	forms [allForms]atomic.Pointer[[]byte]
 }
 
 // form is what may be different between those who hear of an event.
-type form struct {
-	text, news string
-	closed     bool
-}
+type form uint8
+
+const (
+	closed   form = 1 << iota // that something changed is all that they hear
+	you                       // it speaks to them
+	concerns                  // it is news to them
+	allForms
+)
 
 // Heard is an event as one hears it.
 type Heard struct {
-	model.Event
-	form form
 	of   *happening
+	form form
 }
 
-// told is an event as it is told to one who reads it.
+// told is an event as it is told to one who reads it. With two hundred who do, it is what most of telling consists of.
 func (e *happening) told(actor ground.Actor, role string) Heard {
-	h := Heard{Event: e.Event, of: e}
-	if !news.Open(e.Kind) && !model.AtLeast(role, model.Lead) && e.Person != actor.Handle {
-		h.Event = model.Event{ID: e.ID, At: e.At, Kind: e.Kind} // that something changed is all that is for them
-		h.form.closed = true
-		return h
+	e.once.Do(func() { e.item, e.open = news.Of(e.Event), news.Open(e.Kind) })
+	if !e.open && !model.AtLeast(role, model.Lead) && e.Person != actor.Handle {
+		return Heard{e, closed}
 	}
-	e.once.Do(func() { e.item = news.Of(e.Event) })
-	h.Text = e.item.For(actor.Handle)
+	h := Heard{of: e}
+	if e.item.Speaks(actor.Handle) {
+		h.form |= you
+	}
 	if e.item.Concerns(actor.Handle, role, e.Person) {
-		h.Event.News = e.item.Kind
+		h.form |= concerns
 	}
-	h.form.text, h.form.news = h.Text, h.Event.News
 	return h
+}
+
+// Event is what is heard.
+func (h Heard) Event() model.Event {
+	e := h.of.Event
+	if h.form == closed {
+		return model.Event{ID: e.ID, At: e.At, Kind: e.Kind}
+	}
+	if e.Text = h.of.item.Text; h.form&you != 0 {
+		e.Text = h.of.item.You
+	}
+	if h.form&concerns != 0 {
+		e.News = h.of.item.Kind
+	}
+	return e
 }
 
 // Encoded is what an event is encoded to: once for all to whom it says the same.
 func (h Heard) Encoded(encode func(model.Event) ([]byte, error)) ([]byte, error) {
-	h.of.mu.Lock()
-	defer h.of.mu.Unlock()
-	if data, known := h.of.forms[h.form]; known {
-		return data, nil
+	if data := h.of.forms[h.form].Load(); data != nil {
+		return *data, nil
 	}
-	data, err := encode(h.Event)
+	data, err := encode(h.Event())
 	if err == nil {
-		if h.of.forms == nil {
-			h.of.forms = map[form][]byte{}
-		}
-		h.of.forms[h.form] = data
+		h.of.forms[h.form].Store(&data)
 	}
 	return data, err
 }
@@ -140,7 +154,7 @@ func (h Heard) Encoded(encode func(model.Event) ([]byte, error)) ([]byte, error)
 // News is Hear for whoever wants the events alone.
 func (s *Room) News(ctx context.Context, actor ground.Actor, key, last string, each func(model.Event) error,
 	pause func(quiet bool) error) error {
-	return s.Hear(ctx, actor, key, last, func(h Heard) error { return each(h.Event) }, pause)
+	return s.Hear(ctx, actor, key, last, func(h Heard) error { return each(h.Event()) }, pause)
 }
 
 // Hear calls each with every event of a project after the one with the id last ("" for from now on), as they happen, until ctx
