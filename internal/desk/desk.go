@@ -43,7 +43,6 @@ type Desk struct {
 	key   string
 	doors doors
 
-	ctx     context.Context
 	group   sync.WaitGroup
 	mu      sync.Mutex
 	watched map[string]*watched
@@ -78,10 +77,10 @@ func Run(ctx context.Context, o Options, started func()) error {
 	if err != nil {
 		return err
 	}
-	d := &Desk{o: o, key: rand.Text(), host: "desk-" + strings.ToLower(rand.Text()) + ".localhost:" + port, ctx: ctx,
+	d := &Desk{o: o, key: rand.Text(), host: "desk-" + strings.ToLower(rand.Text()) + ".localhost:" + port,
 		watched: map[string]*watched{}, changed: make(chan struct{}, 1), doors: doors{tickets: map[string]ticket{}, sessions: map[string]bool{}}}
 	defer d.looks.close()
-	server := &http.Server{Handler: d.handler(stop), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+	server := &http.Server{Handler: d.handler(ctx, stop), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		MaxHeaderBytes: 64 << 10, ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelWarn), BaseContext: func(net.Listener) context.Context {
 			return ctx
 		}}
@@ -100,7 +99,7 @@ func Run(ctx context.Context, o Options, started func()) error {
 			_ = server.Close()
 		}
 	})
-	d.group.Go(d.gather)
+	d.group.Go(func() { d.gather(ctx) })
 	if started != nil {
 		started()
 	}

@@ -99,11 +99,11 @@ func ownPage(name string) string {
 	return name
 }
 
-// handler is all that the desk answers.
-func (d *Desk) handler(end func()) http.Handler {
+// handler is all that the desk answers, until ctx ends.
+func (d *Desk) handler(ctx context.Context, end func()) http.Handler {
 	mux := http.NewServeMux()
 	// For the person's own processes.
-	mux.HandleFunc("POST /desk/about", d.keyed(func(http.ResponseWriter, *http.Request) (any, error) { return d.about(d.ctx) }))
+	mux.HandleFunc("POST /desk/about", d.keyed(func(http.ResponseWriter, *http.Request) (any, error) { return d.about(ctx) }))
 	mux.HandleFunc("POST /desk/link", d.keyed(func(w http.ResponseWriter, r *http.Request) (any, error) {
 		var q struct{ Page string }
 		if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 8<<10)).Decode(&q); err != nil {
@@ -125,7 +125,7 @@ func (d *Desk) handler(end func()) http.Handler {
 		http.SetCookie(w, &http.Cookie{Name: session, Value: secret, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode})
 		http.Redirect(w, r, page, http.StatusSeeOther)
 	})
-	mux.HandleFunc("GET /desk/line", d.line)
+	mux.HandleFunc("GET /desk/line", func(w http.ResponseWriter, r *http.Request) { d.line(ctx, w, r) })
 	mux.HandleFunc("PUT /desk/file", d.give)
 	mux.HandleFunc("GET /desk/picture", d.picture)
 	mux.HandleFunc("GET /desk/compare", d.compared)
@@ -257,11 +257,11 @@ func (d *Desk) passing() http.Handler {
 }
 
 // line opens a line of the local interface.
-func (d *Desk) line(w http.ResponseWriter, r *http.Request) {
+func (d *Desk) line(ctx context.Context, w http.ResponseWriter, r *http.Request) {
 	// Host and Origin were looked at: see guarded.
 	conn, err := websocket.Accept(w, r, &websocket.AcceptOptions{InsecureSkipVerify: true, CompressionMode: websocket.CompressionDisabled})
 	if err != nil {
 		return
 	}
-	d.serve(newLine(d.ctx, conn))
+	d.serve(ctx, newLine(ctx, conn))
 }

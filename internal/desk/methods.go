@@ -78,9 +78,9 @@ func wire(err error) error {
 // parallel is how many requests of one line are worked on at once.
 const parallel = 16
 
-// serve speaks the local interface over a line until it is closed.
-func (d *Desk) serve(l *Line) {
-	ctx, stop := context.WithCancel(d.ctx)
+// serve speaks the local interface over a line until it is closed, or ctx ends.
+func (d *Desk) serve(ctx context.Context, l *Line) {
+	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	s := &speaker{desk: d, follower: newFollower(), follows: map[*watched]bool{}}
 	methods := handler.Map{}

@@ -383,7 +383,7 @@ func FuzzTheLine(f *testing.F) {
 	f.Add([]byte(`{"jsonrpc": "2.0", "method": "rpc.cancel", "params": ["1"]}`))
 	f.Add([]byte(`{"jsonrpc": "1.0"`))
 	f.Fuzz(func(t *testing.T, message []byte) {
-		s := &speaker{desk: &Desk{ctx: t.Context(), watched: map[string]*watched{}, changed: make(chan struct{}, 1)}, follower: newFollower(),
+		s := &speaker{desk: &Desk{watched: map[string]*watched{}, changed: make(chan struct{}, 1)}, follower: newFollower(),
 			follows: map[*watched]bool{}, notify: func(string, any) error { return nil }}
 		methods := handler.Map{}
 		for _, m := range s.methods() {

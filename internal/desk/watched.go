@@ -46,13 +46,13 @@ type seen struct {
 const againTime = 10 * time.Second
 
 // gather keeps a watch in every workspace that the person has on this machine.
-func (d *Desk) gather() {
+func (d *Desk) gather(ctx context.Context) {
 	tick := time.NewTicker(lookTime)
 	defer tick.Stop()
 	for {
-		d.look()
+		d.look(ctx)
 		select {
-		case <-d.ctx.Done():
+		case <-ctx.Done():
 			return
 		case <-tick.C:
 		case <-d.changed:
@@ -60,7 +60,7 @@ func (d *Desk) gather() {
 	}
 }
 
-func (d *Desk) look() {
+func (d *Desk) look(ctx context.Context) {
 	places, err := workspace.Known()
 	if err != nil {
 		d.o.Log.Warn("the workspaces of this machine can't be listed", "error", err)
@@ -77,14 +77,14 @@ func (d *Desk) look() {
 		} else if w != nil {
 			w.stop()
 		}
-		ctx, stop := context.WithCancel(d.ctx)
+		watching, stop := context.WithCancel(ctx)
 		w := &watched{desk: d, place: p, stop: stop, turn: make(chan struct{}, 1), news: make(chan seen, 1),
 			jobs: make(chan struct{}, 1), retry: make(chan struct{}, 1), followers: map[*follower]bool{}}
 		w.standing = Standing{Workspace: id, Folder: p.Root, Standing: workspace.Standing{Project: p.Marker.Project, Service: p.Marker.Service,
 			Assets: []model.Asset{}, Odd: []model.Refusal{}, Uncovered: []model.Asset{}, Scope: []string{}}}
 		d.watched[id] = w
-		d.group.Go(func() { w.keep(ctx) })
-		d.group.Go(func() { w.telling(ctx) })
+		d.group.Go(func() { w.keep(watching) })
+		d.group.Go(func() { w.telling(watching) })
 	}
 	for id, w := range d.watched {
 		if !here[id] {

@@ -41,7 +41,7 @@ func (r *Repo) Staged(ctx context.Context, large int64) ([]Staged, error) {
 	}
 	defer contents.Close()
 	for i, blob := range blobs {
-		size, body, err := contents.Open(blob)
+		size, body, err := contents.Open(ctx, blob)
 		if err != nil {
 			return nil, err
 		}

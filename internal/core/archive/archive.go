@@ -4,6 +4,7 @@ package archive
 
 import (
 	"archive/tar"
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -70,15 +71,15 @@ var ErrInvalid = errors.New("not a whole file of a project")
 
 // Visitor takes what a file has, in its order. A content is to be read within the call.
 type Visitor interface {
-	About(a About) error
-	Content(name string, size int64, r io.Reader) error
-	Handoff(h Handed) error
-	Record(name string, text []byte) error
+	About(ctx context.Context, a About) error
+	Content(ctx context.Context, name string, size int64, r io.Reader) error
+	Handoff(ctx context.Context, h Handed) error
+	Record(ctx context.Context, name string, text []byte) error
 }
 
 // Read reads a file and holds every entry to its digest, which is known only at its end: what was taken before an error is not to be kept.
 // The error is the visitor's, that of reading, or wraps [ErrInvalid].
-func Read(r io.Reader, v Visitor) error {
+func Read(ctx context.Context, r io.Reader, v Visitor) error {
 	t := tar.NewReader(r)
 	sums := map[string]string{}
 	handoffs := 0
@@ -97,7 +98,7 @@ func Read(r io.Reader, v Visitor) error {
 		}
 		if name, is := strings.CutPrefix(h.Name, ContentsDir); is {
 			body := &summed{r: t, sum: sha256.New()}
-			if err := v.Content(name, h.Size, body); err != nil {
+			if err := v.Content(ctx, name, h.Size, body); err != nil {
 				return invalid(err)
 			}
 			if _, err := io.Copy(io.Discard, body); err != nil {
@@ -127,16 +128,16 @@ func Read(r io.Reader, v Visitor) error {
 			if a.Format > Format {
 				return fmt.Errorf("it is of format %d, and this program reads %d: %w", a.Format, Format, ErrInvalid)
 			}
-			err = v.About(a)
+			err = v.About(ctx, a)
 		case strings.HasPrefix(h.Name, HandoffsDir):
 			var one Handed
 			if err := json.Unmarshal(text, &one); err != nil || one.Number < 1 {
 				return fmt.Errorf("%s can't be read: %w", h.Name, ErrInvalid)
 			}
 			handoffs++
-			err = v.Handoff(one)
+			err = v.Handoff(ctx, one)
 		case isRecord:
-			err = v.Record(name, text)
+			err = v.Record(ctx, name, text)
 		default:
 			return fmt.Errorf("%q is unknown: %w", h.Name, ErrInvalid)
 		}

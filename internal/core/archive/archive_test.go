@@ -3,6 +3,7 @@ package archive
 import (
 	"archive/tar"
 	"bytes"
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -17,23 +18,23 @@ import (
 // taken writes down what it is given.
 type taken struct{ said []string }
 
-func (k *taken) About(a About) error {
+func (k *taken) About(_ context.Context, a About) error {
 	k.said = append(k.said, "about "+a.Project)
 	return nil
 }
 
-func (k *taken) Content(name string, size int64, r io.Reader) error {
+func (k *taken) Content(_ context.Context, name string, size int64, r io.Reader) error {
 	text, err := io.ReadAll(r)
 	k.said = append(k.said, fmt.Sprintf("content %s %d %s", name, size, text))
 	return err
 }
 
-func (k *taken) Handoff(h Handed) error {
+func (k *taken) Handoff(_ context.Context, h Handed) error {
 	k.said = append(k.said, fmt.Sprintf("handoff %d %d", h.Number, len(h.Changes)))
 	return nil
 }
 
-func (k *taken) Record(name string, text []byte) error {
+func (k *taken) Record(_ context.Context, name string, text []byte) error {
 	k.said = append(k.said, fmt.Sprintf("record %s %s", name, text))
 	return nil
 }
@@ -81,7 +82,7 @@ var good = []string{AboutEntry, `{"format":1,"project":"brinelight"}`, ContentsD
 
 func TestRead(t *testing.T) {
 	var k taken
-	if err := Read(bytes.NewReader(made(t, good...)), &k); err != nil {
+	if err := Read(t.Context(), bytes.NewReader(made(t, good...)), &k); err != nil {
 		t.Fatal(err)
 	}
 	if got := strings.Join(k.said, "; "); got != "about brinelight; content ab 4 rust; handoff 1 1; record members.json {}" {
@@ -105,7 +106,7 @@ func TestRead(t *testing.T) {
 		"more than is said":  made(t, append(good, LastEntry, `{"handoffs":1,"sha256":{}}`)...),
 		"less than is said":  made(t, AboutEntry, `{"format":1}`, LastEntry, `{"sha256":{"x":"y"}}`),
 	} {
-		if err := Read(bytes.NewReader(data), &taken{}); !errors.Is(err, ErrInvalid) {
+		if err := Read(t.Context(), bytes.NewReader(data), &taken{}); !errors.Is(err, ErrInvalid) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -116,7 +117,7 @@ func FuzzRead(f *testing.F) {
 	f.Add([]byte("no tar"))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		k := &taken{}
-		if err := Read(bytes.NewReader(data), k); err == nil && (len(k.said) == 0 || !strings.HasPrefix(k.said[0], "about ")) {
+		if err := Read(t.Context(), bytes.NewReader(data), k); err == nil && (len(k.said) == 0 || !strings.HasPrefix(k.said[0], "about ")) {
 			t.Errorf("a file without its first entry is read: %q", k.said)
 		}
 	})

@@ -76,7 +76,6 @@ type state struct{ root, digest chunk.Digest }
 
 // importing is the work on one file. It is the visitor of what the file has.
 type importing struct {
-	ctx      context.Context
 	s        *Room
 	o        ImportOptions
 	progress func(string, int64, int64)
@@ -102,23 +101,23 @@ type importing struct {
 const packSize = 48 << 20
 
 func (i *importing) run(ctx context.Context, file io.Reader) error {
-	i.ctx, i.records = ctx, map[string][]byte{}
-	if err := archive.Read(file, i); err != nil {
+	i.records = map[string][]byte{}
+	if err := archive.Read(ctx, file, i); err != nil {
 		return err
 	}
-	if err := i.put(); err != nil {
+	if err := i.put(ctx); err != nil {
 		return err
 	}
 	if len(i.handoffs) == 0 {
 		return fmt.Errorf("nothing was handed off in it: %w", archive.ErrInvalid)
 	}
-	for _, step := range []func() error{i.people, i.trees, i.branches, func() error {
+	for _, step := range []func(context.Context) error{i.people, i.trees, i.branches, func(ctx context.Context) error {
 		if err := i.s.Write(ctx, func(tx *records.Tx) error { return i.r.begin(ctx, tx) }); err != nil {
 			return err
 		}
 		return i.r.replay(ctx)
 	}, i.rest} {
-		if err := step(); err != nil {
+		if err := step(ctx); err != nil {
 			return err
 		}
 	}
@@ -127,21 +126,21 @@ func (i *importing) run(ctx context.Context, file io.Reader) error {
 }
 
 // About makes the project.
-func (i *importing) About(a archive.About) error {
+func (i *importing) About(ctx context.Context, a archive.About) error {
 	i.key, i.out.From = cmp.Or(i.o.Key, a.Project), text.Line(a.Service)
 	if !model.ValidKey(i.key) {
 		return model.NewProblem(model.BadRequest, "name another one with --key", "%q can't be a project's key", ground.Printable(i.key))
 	}
 	var left records.Project
-	if err := i.s.Use(i.ctx, func(tx *records.Tx) error {
-		known, err := tx.KnownPeople(i.ctx, []string{i.o.Owner})
+	if err := i.s.Use(ctx, func(tx *records.Tx) error {
+		known, err := tx.KnownPeople(ctx, []string{i.o.Owner})
 		if err != nil {
 			return err
 		}
 		if i.owner = known[i.o.Owner]; i.owner == 0 {
 			return model.NewProblem(model.NotFound, "tarnd person list shows everybody", "there is no person %q", ground.Printable(i.o.Owner))
 		}
-		if left, err = tx.LeftComing(i.ctx, i.key); errors.Is(err, records.ErrNotFound) {
+		if left, err = tx.LeftComing(ctx, i.key); errors.Is(err, records.ErrNotFound) {
 			err = nil
 		}
 		return err
@@ -149,13 +148,13 @@ func (i *importing) About(a archive.About) error {
 		return err
 	}
 	if left.ID != 0 {
-		if err := i.s.purge(i.ctx, left, &Collected{}); err != nil {
+		if err := i.s.purge(ctx, left, &Collected{}); err != nil {
 			return err
 		}
 	}
 	var id int64
-	err := i.s.Write(i.ctx, func(tx *records.Tx) (err error) {
-		id, err = tx.AddComing(i.ctx, i.key)
+	err := i.s.Write(ctx, func(tx *records.Tx) (err error) {
+		id, err = tx.AddComing(ctx, i.key)
 		return err
 	})
 	if records.Duplicate(err) {
@@ -169,7 +168,7 @@ func (i *importing) About(a archive.About) error {
 }
 
 // Content cuts a content and puts what is new of it into packs.
-func (i *importing) Content(name string, size int64, r io.Reader) error {
+func (i *importing) Content(ctx context.Context, name string, size int64, r io.Reader) error {
 	i.progress("contents", i.out.Bytes, 0)
 	if _, there := i.contents[name]; there || name == "" || i.r == nil {
 		return fmt.Errorf("content %q is out of place: %w", text.Line(name), archive.ErrInvalid)
@@ -186,12 +185,12 @@ func (i *importing) Content(name string, size int64, r io.Reader) error {
 		}
 		ref := chunk.Ref{Digest: chunk.Sum(data), Size: len(data)}
 		refs = append(refs, ref)
-		if err := i.add(pack.Chunk, ref.Digest, data); err != nil {
+		if err := i.add(ctx, pack.Chunk, ref.Digest, data); err != nil {
 			return err
 		}
 	}
 	for _, node := range manifest.Build(refs) {
-		if err := i.add(pack.Manifest, node.Digest, node.Data); err != nil {
+		if err := i.add(ctx, pack.Manifest, node.Digest, node.Data); err != nil {
 			return err
 		}
 	}
@@ -200,7 +199,7 @@ func (i *importing) Content(name string, size int64, r io.Reader) error {
 	return nil
 }
 
-func (i *importing) add(kind uint8, digest chunk.Digest, data []byte) error {
+func (i *importing) add(ctx context.Context, kind uint8, digest chunk.Digest, data []byte) error {
 	if i.chunks[digest] {
 		return nil
 	}
@@ -210,15 +209,15 @@ func (i *importing) add(kind uint8, digest chunk.Digest, data []byte) error {
 	if i.queued < packSize {
 		return nil
 	}
-	return i.put()
+	return i.put(ctx)
 }
 
 // put writes a pack of what is queued, and makes it known.
-func (i *importing) put() error {
+func (i *importing) put(ctx context.Context) error {
 	if len(i.queue) == 0 {
 		return nil
 	}
-	name, size, entries, err := i.s.PutPack(i.ctx, i.r.id, func() (pack.Record, error) {
+	name, size, entries, err := i.s.PutPack(ctx, i.r.id, func() (pack.Record, error) {
 		if len(i.queue) == 0 {
 			return pack.Record{}, io.EOF
 		}
@@ -230,11 +229,11 @@ func (i *importing) put() error {
 		return err
 	}
 	i.queue, i.queued = nil, 0
-	return i.s.Write(i.ctx, func(tx *records.Tx) error { return tx.AddPack(i.ctx, i.r.id, name, size, entries) })
+	return i.s.Write(ctx, func(tx *records.Tx) error { return tx.AddPack(ctx, i.r.id, name, size, entries) })
 }
 
 // Handoff keeps a handoff, once what it says holds together.
-func (i *importing) Handoff(h archive.Handed) error {
+func (i *importing) Handoff(_ context.Context, h archive.Handed) error {
 	wrong := func(format string, args ...any) error {
 		return fmt.Errorf("h%d: %s: %w", h.Number, fmt.Sprintf(format, args...), archive.ErrInvalid)
 	}
@@ -272,7 +271,7 @@ func (i *importing) Handoff(h archive.Handed) error {
 }
 
 // Record keeps what is read when all is there.
-func (i *importing) Record(name string, text []byte) error {
+func (i *importing) Record(_ context.Context, name string, text []byte) error {
 	i.records[name] = text
 	return nil
 }
@@ -290,7 +289,7 @@ func (i *importing) read(name string, into any) error {
 }
 
 // people finds who of the file is somebody here.
-func (i *importing) people() error {
+func (i *importing) people(ctx context.Context) error {
 	named := map[string]bool{}
 	for _, h := range i.handoffs {
 		named[h.Author] = true
@@ -302,8 +301,8 @@ func (i *importing) people() error {
 	for _, m := range members.Members {
 		named[m.Handle] = true
 	}
-	if err := i.s.Use(i.ctx, func(tx *records.Tx) (err error) {
-		i.known, err = tx.KnownPeople(i.ctx, ground.SortedKeys(named))
+	if err := i.s.Use(ctx, func(tx *records.Tx) (err error) {
+		i.known, err = tx.KnownPeople(ctx, ground.SortedKeys(named))
 		return err
 	}); err != nil {
 		return err
@@ -328,11 +327,11 @@ func elsewhere(name string) string {
 }
 
 // trees makes the tree of each handoff, and its record.
-func (i *importing) trees() error {
+func (i *importing) trees(ctx context.Context) error {
 	i.assets, i.places = map[int64]int64{}, map[string]int64{}
 	for n, h := range i.handoffs {
 		i.progress("trees", int64(n), int64(len(i.handoffs)))
-		if err := i.number(h.Changes); err != nil {
+		if err := i.number(ctx, h.Changes); err != nil {
 			return err
 		}
 		changes := map[string]tree.Change{}
@@ -367,12 +366,12 @@ func (i *importing) trees() error {
 			before = i.states[h.Parents[0]].root
 		}
 		var after chunk.Digest
-		if err := i.s.Write(i.ctx, func(tx *records.Tx) (err error) {
+		if err := i.s.Write(ctx, func(tx *records.Tx) (err error) {
 			forest := i.s.Forest(tx, i.r.id)
-			if after, err = forest.Apply(i.ctx, before, list); err != nil {
+			if after, err = forest.Apply(ctx, before, list); err != nil {
 				return err
 			}
-			return tx.AddNodes(i.ctx, i.r.id, forest.Fresh)
+			return tx.AddNodes(ctx, i.r.id, forest.Fresh)
 		}); err != nil {
 			return fmt.Errorf("h%d: %w", h.Number, err)
 		}
@@ -394,7 +393,7 @@ func (i *importing) trees() error {
 func place(path string, version int) string { return fmt.Sprintf("%s\x00%d", path, version) }
 
 // number gives assets that come for the first time numbers of here.
-func (i *importing) number(changes []archive.Change) error {
+func (i *importing) number(ctx context.Context, changes []archive.Change) error {
 	var fresh []int64
 	for _, c := range changes {
 		if _, there := i.assets[c.Asset]; !c.Gone && !there {
@@ -405,8 +404,8 @@ func (i *importing) number(changes []archive.Change) error {
 	if len(fresh) == 0 {
 		return nil
 	}
-	return i.s.Use(i.ctx, func(tx *records.Tx) error {
-		ids, err := tx.NewAssetIDs(i.ctx, len(fresh))
+	return i.s.Use(ctx, func(tx *records.Tx) error {
+		ids, err := tx.NewAssetIDs(ctx, len(fresh))
 		for n, id := range ids {
 			i.assets[fresh[n]] = id
 		}
@@ -415,7 +414,7 @@ func (i *importing) number(changes []archive.Change) error {
 }
 
 // branches says of branches what the file says.
-func (i *importing) branches() error {
+func (i *importing) branches(context.Context) error {
 	var list model.Branches
 	if err := i.read("branches", &list); err != nil {
 		return err
@@ -440,7 +439,7 @@ func (i *importing) branches() error {
 }
 
 // rest is what is not in the history: roles, milestones, reviews. With it the project is there.
-func (i *importing) rest() error {
+func (i *importing) rest(ctx context.Context) error {
 	var members model.Members
 	var milestones model.Milestones
 	var reviews model.Reviews
@@ -452,7 +451,6 @@ func (i *importing) rest() error {
 			return err
 		}
 	}
-	ctx := i.ctx
 	return i.s.Write(ctx, func(tx *records.Tx) error {
 		i.out.Milestones, i.out.Reviews = 0, 0
 		for _, m := range members.Members {
@@ -486,7 +484,7 @@ func (i *importing) rest() error {
 			}
 		}
 		for _, r := range reviews.Reviews {
-			if err := i.review(tx, r); err != nil {
+			if err := i.review(ctx, tx, r); err != nil {
 				return err
 			}
 			i.out.Reviews++
@@ -536,7 +534,7 @@ func (i *importing) said(person, words string) (id int64, out string) {
 	return i.owner, elsewhere(person) + ": " + text.Lines(words)
 }
 
-func (i *importing) review(tx *records.Tx, r model.Review) error {
+func (i *importing) review(ctx context.Context, tx *records.Tx, r model.Review) error {
 	handoff := cmp.Or(r.Handoff, r.Head)
 	if _, there := i.states[handoff]; !there || r.Number < 1 || r.Branch != "" && i.r.branches[r.Branch] == 0 {
 		return fmt.Errorf("the review r%d is none: %w", r.Number, archive.ErrInvalid)
@@ -553,7 +551,7 @@ func (i *importing) review(tx *records.Tx, r model.Review) error {
 	if r.Closed != nil {
 		closer = cmp.Or(i.known[r.Closer], i.owner)
 	}
-	if err := tx.RestoreReview(i.ctx, i.r.id, r, i.r.branches[r.Branch], int64(handoff), person, closer, asked); err != nil {
+	if err := tx.RestoreReview(ctx, i.r.id, r, i.r.branches[r.Branch], int64(handoff), person, closer, asked); err != nil {
 		return err
 	}
 	last := 0
@@ -567,13 +565,13 @@ func (i *importing) review(tx *records.Tx, r model.Review) error {
 		if m.Settled != nil {
 			settler = cmp.Or(i.known[m.Settler], i.owner)
 		}
-		if err := tx.RestoreRemark(i.ctx, i.r.id, r.Number, m, person, settler, i.places[place(m.Path, m.Version)]); err != nil {
+		if err := tx.RestoreRemark(ctx, i.r.id, r.Number, m, person, settler, i.places[place(m.Path, m.Version)]); err != nil {
 			return err
 		}
 	}
 	for _, a := range r.Answers {
 		if id := i.known[a.Person]; id != 0 {
-			if err := tx.RestoreReviewAnswer(i.ctx, i.r.id, r.Number, id, a.Yes, text.Lines(a.Why), a.At, a.Head); err != nil {
+			if err := tx.RestoreReviewAnswer(ctx, i.r.id, r.Number, id, a.Yes, text.Lines(a.Why), a.At, a.Head); err != nil {
 				return err
 			}
 			continue
@@ -586,7 +584,7 @@ func (i *importing) review(tx *records.Tx, r model.Review) error {
 		}
 		m := model.Remark{Number: last, At: a.At, Text: fmt.Sprintf("%s said %s. %s", elsewhere(a.Person), word, text.Lines(a.Why)),
 			Settled: &a.At}
-		if err := tx.RestoreRemark(i.ctx, i.r.id, r.Number, m, i.owner, i.owner, 0); err != nil {
+		if err := tx.RestoreRemark(ctx, i.r.id, r.Number, m, i.owner, i.owner, 0); err != nil {
 			return err
 		}
 	}
