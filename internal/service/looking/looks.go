@@ -54,7 +54,8 @@ type looks struct {
 
 	mu     sync.Mutex
 	wanted int                      // how many wait who look at a page; what is made in advance lets them go first
-	made   int                      // since the start
+	most   int64                    // bytes that are kept
+	room   int64                    // how many of them can come before it is looked at how many there are
 	busy   map[string]chan struct{} // folders that are being made, closed when that has ended
 }
 
@@ -69,16 +70,16 @@ type preview struct {
 // edition is that of the readers: what an earlier one found out is not used.
 const edition = "4"
 
-// Limits of what is kept: bytes, after how many new ones that is looked at, and bytes of the disk that pictures leave free.
+// Limits of what is kept: bytes, and bytes of the disk that pictures leave free.
 const (
-	maxKept   = 8 << 30
-	keepEvery = 500
-	leftFree  = 256 << 20
-	maxAhead  = 20_000
+	maxKept  = 8 << 30
+	leftFree = 256 << 20
+	maxAhead = 20_000
 )
 
 func newLooks(folder string) looks {
-	return looks{folder: folder, turn: make(chan struct{}, 2), ahead: make(chan preview, maxAhead), busy: map[string]chan struct{}{}}
+	return looks{folder: folder, turn: make(chan struct{}, 2), ahead: make(chan preview, maxAhead), busy: map[string]chan struct{}{},
+		most: maxKept}
 }
 
 // ThumbnailEdges are the sizes that thumbnails come in, in pixels.
@@ -334,9 +335,7 @@ func (l *looks) make(ctx context.Context, s *Room, dir string, do func(context.C
 	} else if err != nil {
 		return err
 	}
-	if l.count()%keepEvery == 1 {
-		l.trim(maxKept)
-	}
+	l.kept(dir)
 	return nil
 }
 
@@ -351,7 +350,7 @@ func (s *Room) roomForPictures(ctx context.Context, need int64) error {
 		if err != nil || free < 0 || free >= leftFree+need {
 			return err
 		}
-		s.looks.trim(-1)
+		s.looks.trim(half)
 	}
 	return noRoomForPictures
 }
@@ -418,11 +417,23 @@ func (l *looks) end(dir string) {
 	delete(l.busy, dir)
 }
 
-func (l *looks) count() int {
+// kept notes that a folder was made, and takes away what was made longest ago where there may be too much by now. All that there is is gone
+// through only then: there may be a hundred thousand.
+func (l *looks) kept(dir string) {
+	size := int64(0)
+	list, _ := os.ReadDir(dir)
+	for _, e := range list {
+		if info, err := e.Info(); err == nil {
+			size += info.Size()
+		}
+	}
 	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.made++
-	return l.made
+	l.room -= size
+	full := l.room < 0
+	l.mu.Unlock()
+	if full {
+		l.trim(l.few)
+	}
 }
 
 func (l *looks) want(n int) {
@@ -437,8 +448,18 @@ func (l *looks) waitedFor() bool {
 	return l.wanted > 0
 }
 
-// trim takes away what was made longest ago, where there is more than some bytes; a negative number stands for half of what there is.
-func (l *looks) trim(most int64) {
+// few is what is left of what may be kept, where there is more than that: a sixteenth less, so that it is not gone through again at once.
+func (l *looks) few(total int64) int64 {
+	if total <= l.most {
+		return total
+	}
+	return l.most - l.most/16
+}
+
+func half(total int64) int64 { return total / 2 }
+
+// trim takes away what was made longest ago, until there are no more bytes than left says of what there are.
+func (l *looks) trim(left func(total int64) int64) {
 	type kept struct {
 		dir  string
 		size int64
@@ -473,17 +494,15 @@ func (l *looks) trim(most int64) {
 		list = append(list, k)
 	}
 	sort.Slice(list, func(i, j int) bool { return list[i].at.Before(list[j].at) })
-	if most < 0 {
-		most = total / 2
-	}
+	most := left(total)
 	for _, k := range list {
-		if total <= most {
-			return
-		}
-		if os.RemoveAll(k.dir) == nil {
+		if total > most && os.RemoveAll(k.dir) == nil {
 			total -= k.size
 		}
 	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.room = max(l.most-total, l.most/16)
 }
 
 // fileOf writes a version to a file for a process to read.

@@ -5,14 +5,18 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/base32"
+	"encoding/base64"
 	"errors"
+	"fmt"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 	"unicode/utf8"
 
 	"github.com/alexedwards/argon2id"
 	"github.com/trustelem/zxcvbn"
+	"golang.org/x/crypto/argon2"
 
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/model"
@@ -72,8 +76,14 @@ func checkPassphrase(handle, passphrase string) error {
 // passes. Only tests change it, before they begin: most of what they make people for is not about passphrases.
 var Cost = &argon2id.Params{Memory: 19 << 10, Iterations: 2, Parallelism: 1, SaltLength: 16, KeyLength: 32}
 
-// A passphrase that nobody has: checked against where the handle is unknown, so that an answer takes as long either way.
-var nobody, _ = argon2id.CreateHash(rand.Text(), Cost)
+// nobody is kept like a passphrase that nobody has: checked against where the handle is unknown, so that an answer takes as long either
+// way. It is made up, not computed: a program that starts does not wait for that.
+var nobody = sync.OnceValue(func() string {
+	noise := make([]byte, Cost.SaltLength+Cost.KeyLength)
+	_, _ = rand.Read(noise)
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, Cost.Memory, Cost.Iterations, Cost.Parallelism,
+		base64.RawStdEncoding.EncodeToString(noise[:Cost.SaltLength]), base64.RawStdEncoding.EncodeToString(noise[Cost.SaltLength:]))
+})
 
 // AddPerson makes a person and a first token for them, which is returned and not kept.
 func (s *Room) AddPerson(ctx context.Context, handle, passphrase string, steward bool) (token string, err error) {
@@ -179,7 +189,7 @@ func (s *Room) known(ctx context.Context, handle, passphrase string) (p records.
 	hash := p.Passphrase
 	if errors.Is(err, records.ErrNotFound) || err == nil && hash == "" {
 		p.ID = 0
-		hash, err = nobody, nil
+		hash, err = nobody(), nil
 	}
 	if err != nil {
 		return p, err

@@ -213,17 +213,22 @@ func (s *Room) released(ctx context.Context, actor ground.Actor, key, name strin
 		if r.project, err = ground.Project(ctx, tx, actor, key, model.Viewer); err != nil {
 			return err
 		}
-		if r.release, err = tx.KitRelease(ctx, r.project.ID, name, number); errors.Is(err, records.ErrNotFound) {
+		latest, err := tx.KitRelease(ctx, r.project.ID, name, 0)
+		if errors.Is(err, records.ErrNotFound) {
 			return model.NewProblem(model.NotFound, "tarn kit list shows those that there are", "%s has released no such kit: %s", key,
 				ground.Printable(name))
 		} else if err != nil {
 			return err
 		}
-		latest, err := tx.KitRelease(ctx, r.project.ID, name, 0)
-		if err != nil {
-			return err
+		r.release, r.newest = latest, latest.Number
+		if number != 0 && number != latest.Number {
+			if r.release, err = tx.KitRelease(ctx, r.project.ID, name, number); errors.Is(err, records.ErrNotFound) {
+				return model.NewProblem(model.NotFound, "tarn kit show "+key+"/"+name+" lists them", "%s@%d was not released: the latest is @%d", name,
+					number, latest.Number)
+			} else if err != nil {
+				return err
+			}
 		}
-		r.newest = latest.Number
 		r.assets, err = s.assetsOf(ctx, tx, r.project, r.release)
 		return err
 	})

@@ -1,6 +1,6 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { Link, useNavigate } from "react-router";
+import { useNavigate } from "react-router";
 import { api, ask, type Schemas } from "../../api/client";
 import { useWhoIsHere } from "../../api/me";
 import { Button } from "../../parts/Button";
@@ -42,9 +42,13 @@ export function HousePage() {
             {!came ? "This window did not ask for that." : !came.code ? "You were not let in there, or turned back." : ""}
           </p>
           <Trouble error={arrive.error} />
-          <p className="mt-6">
-            <Link to={`/sign-in?to=${encodeURIComponent(to)}`}>Sign in</Link>
-          </p>
+          <Button
+            kind="act"
+            className="mt-6 w-full justify-center py-2"
+            onClick={() => void navigate(`/sign-in?to=${encodeURIComponent(to)}`)}
+          >
+            Sign in
+          </Button>
         </>
       )}
       {arrive.isPending && <p role="status">One moment.</p>}
