@@ -3,6 +3,7 @@ package main
 import (
 	"fmt"
 	"image/color"
+	"math"
 	"os"
 	"path/filepath"
 
@@ -51,14 +52,30 @@ func (b *bench) growth(largest int64) error {
 }
 
 var inks = []color.Color{color.RGBA{0x1b, 0x5e, 0x7a, 255}, color.RGBA{0xb4, 0x53, 0x09, 255}, color.RGBA{0x3f, 0x6b, 0x2f, 255},
-	color.RGBA{0x7a, 0x2e, 0x5c, 255}}
+	color.RGBA{0x7a, 0x2e, 0x5c, 255}, color.RGBA{0x55, 0x55, 0x55, 255}, color.RGBA{0x2b, 0x8f, 0x86, 255}}
+
+var shapes = []draw.GlyphDrawer{draw.CircleGlyph{}, draw.BoxGlyph{}, draw.TriangleGlyph{}, draw.PyramidGlyph{}, draw.RingGlyph{},
+	draw.SquareGlyph{}}
+
+// ticks are those of a logarithmic axis, with numbers as they are written elsewhere.
+type ticks struct{ plot.LogTicks }
+
+func (t ticks) Ticks(low, high float64) []plot.Tick {
+	all := t.LogTicks.Ticks(low, high)
+	for i := range all {
+		if all[i].Label != "" {
+			all[i].Label = humanize.Commaf(all[i].Value)
+		}
+	}
+	return all
+}
 
 // panel makes one diagram with both axes logarithmic.
 func panel(title, x, y string, lines map[string]plotter.XYs, order []string) (*plot.Plot, error) {
 	p := plot.New()
 	p.Title.Text, p.X.Label.Text, p.Y.Label.Text = title, x, y
 	p.X.Scale, p.Y.Scale = plot.LogScale{}, plot.LogScale{}
-	p.X.Tick.Marker, p.Y.Tick.Marker = plot.LogTicks{Prec: -1}, plot.LogTicks{Prec: -1}
+	p.X.Tick.Marker, p.Y.Tick.Marker = ticks{plot.LogTicks{Prec: -1}}, ticks{plot.LogTicks{Prec: -1}}
 	p.Add(plotter.NewGrid())
 	p.Legend.Top, p.Legend.Left = true, true
 	for i, name := range order {
@@ -70,10 +87,11 @@ func panel(title, x, y string, lines map[string]plotter.XYs, order []string) (*p
 			return nil, err
 		}
 		line.Color, points.Color, line.Width = inks[i%len(inks)], inks[i%len(inks)], vg.Points(1.6)
-		points.Shape = []draw.GlyphDrawer{draw.CircleGlyph{}, draw.BoxGlyph{}, draw.TriangleGlyph{}, draw.PyramidGlyph{}}[i%4]
+		points.Shape = shapes[i%len(shapes)]
 		p.Add(line, points)
 		p.Legend.Add(name, line, points)
 	}
+	p.Y.Max *= math.Pow(10, 0.2*float64(len(order))) // room for the legend
 	return p, nil
 }
 
@@ -124,12 +142,6 @@ func (p picture) draw(file string) error {
 		one, err := panel(d.title, d.x, d.y, d.lines, d.order)
 		if err != nil {
 			return err
-		}
-		switch d.y { // room for the legend
-		case "MiB resident at most":
-			one.Y.Min, one.Y.Max = 10, 400
-		case "milliseconds (median)":
-			one.Y.Min, one.Y.Max = 1, 100
 		}
 		panels = append(panels, one)
 	}
