@@ -16,6 +16,7 @@ import (
 	"os"
 	"os/exec"
 	"runtime/debug"
+	"strings"
 	"time"
 
 	"kettletarn/internal/core/media"
@@ -38,6 +39,8 @@ type Content struct {
 
 // job is what a process is to do: look at After, or compare it with Before.
 type job struct {
+	// All says that all that can be drawn is wanted: of one content, not just what lists show of it; of two, also what is drawn of each.
+	All    bool     `json:"all,omitempty"`
 	Before *Content `json:"before,omitempty"`
 	After  Content  `json:"after"`
 	// Beside are pictures to be put beside each other, in place of the two.
@@ -64,8 +67,11 @@ func init() {
 	}
 }
 
-// ThumbEdges are the sizes, in pixels, that a picture called whole.png comes in besides, as thumb-96.png and so on.
-var ThumbEdges = []int{96, 320, 1280}
+// ThumbEdges are the sizes, in pixels, that a picture called whole.png comes in besides, as thumb-96.png and so on; the largest is first.
+var ThumbEdges = []int{1280, 320, 96}
+
+// listEdges are those of them that lists show.
+var listEdges = ThumbEdges[1:]
 
 // serve does the next job; io.EOF says that there is none.
 func serve(in *json.Decoder, out io.Writer) error {
@@ -85,13 +91,7 @@ func serve(in *json.Decoder, out io.Writer) error {
 	var drawn media.Drawn
 	if j.Before == nil {
 		var r media.Report
-		if r, drawn, err = media.Look(after); err == nil && drawn["whole.png"] != nil {
-			for _, edge := range ThumbEdges {
-				if drawn[fmt.Sprintf("thumb-%d.png", edge)], err = media.Small(drawn["whole.png"], edge); err != nil {
-					return err
-				}
-			}
-		}
+		r, drawn, err = media.Look(after)
 		report = r
 	} else {
 		var before media.Subject
@@ -113,9 +113,31 @@ func serve(in *json.Decoder, out io.Writer) error {
 	if err := put(w, Report, text); err != nil {
 		return err
 	}
-	for name, data := range drawn {
+	for name, drawing := range drawn {
+		if !j.All && (j.Before == nil || strings.HasPrefix(name, media.Before) || strings.HasPrefix(name, media.After)) {
+			continue
+		}
+		data, err := drawing.Bytes()
+		if err != nil {
+			return err
+		}
 		if err := put(w, name, data); err != nil {
 			return err
+		}
+	}
+	if whole, ok := drawn["whole.png"]; ok && j.Before == nil {
+		edges := listEdges
+		if j.All {
+			edges = ThumbEdges
+		}
+		list, err := whole.Small(edges...)
+		if err != nil {
+			return err
+		}
+		for i, edge := range edges {
+			if err := put(w, fmt.Sprintf("thumb-%d.png", edge), list[i]); err != nil {
+				return err
+			}
 		}
 	}
 	return w.Close()
@@ -168,14 +190,16 @@ func open(c Content) (media.Subject, func() error, error) {
 // ErrFailed is wrapped where the process did not bring its job to an end: it ran out of memory or of time, or broke.
 var ErrFailed = errors.New("reading it failed")
 
-// Look looks at a content and calls each with the report and with every file that was drawn.
-func Look(ctx context.Context, c Content, each func(name string, content io.Reader) error) error {
-	return run(ctx, job{After: c}, each)
+// Look looks at a content and calls each with the report and with what lists show of it, small pictures, and with all with every other file
+// that can be drawn, too: that takes a multiple of the time.
+func Look(ctx context.Context, c Content, all bool, each func(name string, content io.Reader) error) error {
+	return run(ctx, job{After: c, All: all}, each)
 }
 
-// Compare compares two contents and calls each with the report and with every file that was drawn.
-func Compare(ctx context.Context, before, after Content, each func(name string, content io.Reader) error) error {
-	return run(ctx, job{Before: &before, After: after}, each)
+// Compare compares two contents and calls each with the report and with every file that was drawn: of both, and with sides of each of them,
+// too.
+func Compare(ctx context.Context, before, after Content, sides bool, each func(name string, content io.Reader) error) error {
+	return run(ctx, job{Before: &before, After: after, All: sides}, each)
 }
 
 // Beside puts pictures (PNG, by their files) beside each other, edge pixels high at most, and calls each with the one that comes of it.
@@ -207,8 +231,8 @@ type Reader struct {
 func (r *Reader) Fresh() bool { return r.cmd == nil }
 
 // Look is Look, in the process of this Reader.
-func (r *Reader) Look(ctx context.Context, c Content, each func(name string, content io.Reader) error) error {
-	return r.do(ctx, job{After: c}, each)
+func (r *Reader) Look(ctx context.Context, c Content, all bool, each func(name string, content io.Reader) error) error {
+	return r.do(ctx, job{After: c, All: all}, each)
 }
 
 // Close ends the process.

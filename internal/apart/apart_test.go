@@ -48,7 +48,7 @@ func TestLookingAndComparingApart(t *testing.T) {
 		return err
 	}
 	a := file(t, "a.png", picture(t, 400, 300))
-	if err := Look(t.Context(), a, keep); err != nil {
+	if err := Look(t.Context(), a, true, keep); err != nil {
 		t.Fatal(err)
 	}
 	var r media.Report
@@ -60,35 +60,43 @@ func TestLookingAndComparingApart(t *testing.T) {
 		t.Errorf("%+v, %v", small, err)
 	}
 	clear(files)
-	if err := Compare(t.Context(), a, file(t, "b.png", picture(t, 400, 301)), keep); err != nil {
-		t.Fatal(err)
+	if err := Look(t.Context(), a, false, keep); err != nil || len(files) != 3 || files["thumb-320.png"] == nil {
+		t.Errorf("lists show %d files, %v", len(files), err)
 	}
-	var c media.Comparison
-	if err := json.Unmarshal(files[Report], &c); err != nil || c.Same || files["difference.png"] == nil {
-		t.Errorf("%+v, %v", c, err)
+	b := file(t, "b.png", picture(t, 400, 301))
+	for _, sides := range []bool{false, true} {
+		clear(files)
+		if err := Compare(t.Context(), a, b, sides, keep); err != nil {
+			t.Fatal(err)
+		}
+		var c media.Comparison
+		if err := json.Unmarshal(files[Report], &c); err != nil || c.Same || files["difference.png"] == nil ||
+			!slices.Contains(c.Files, "after-whole.png") || (files["after-whole.png"] != nil) != sides {
+			t.Errorf("with the sides %v: %+v, %v", sides, c, err)
+		}
 	}
 }
 
 // A process that breaks, is cut off, or is stopped takes nothing with it, and is told of.
 func TestAReaderThatBreaksHurtsNobody(t *testing.T) {
 	none := func(string, io.Reader) error { return nil }
-	if err := Look(t.Context(), Content{Name: "a.png", File: "/nowhere"}, none); !errors.Is(err, ErrFailed) ||
+	if err := Look(t.Context(), Content{Name: "a.png", File: "/nowhere"}, false, none); !errors.Is(err, ErrFailed) ||
 		!strings.Contains(err.Error(), "nowhere") {
 		t.Error(err)
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), time.Millisecond)
 	defer cancel()
-	if err := Look(ctx, file(t, "a.png", picture(t, 3000, 3000)), none); !errors.Is(err, context.DeadlineExceeded) {
+	if err := Look(ctx, file(t, "a.png", picture(t, 3000, 3000)), false, none); !errors.Is(err, context.DeadlineExceeded) {
 		t.Error(err)
 	}
 	full := errors.New("no room")
-	if err := Look(t.Context(), file(t, "a.png", picture(t, 2000, 2000)), func(string, io.Reader) error { return full }); !errors.Is(err,
+	if err := Look(t.Context(), file(t, "a.png", picture(t, 2000, 2000)), false, func(string, io.Reader) error { return full }); !errors.Is(err,
 		full) {
 		t.Error(err)
 	}
 	// What was sent may say what it likes: it is a report with a reason.
 	var r media.Report
-	if err := Look(t.Context(), file(t, "a.png", []byte("\x89PNG\r\n\x1a\nnot really")), func(name string, in io.Reader) error {
+	if err := Look(t.Context(), file(t, "a.png", []byte("\x89PNG\r\n\x1a\nnot really")), false, func(name string, in io.Reader) error {
 		if name == Report {
 			return json.NewDecoder(in).Decode(&r)
 		}
@@ -105,7 +113,7 @@ func TestAReaderReadsOneAfterAnother(t *testing.T) {
 	var got []string
 	look := func(c Content) error {
 		got = nil
-		return r.Look(t.Context(), c, func(name string, in io.Reader) error {
+		return r.Look(t.Context(), c, false, func(name string, in io.Reader) error {
 			got = append(got, name)
 			_, err := io.Copy(io.Discard, in)
 			return err
@@ -131,7 +139,7 @@ func TestAReaderReadsOneAfterAnother(t *testing.T) {
 		t.Errorf("%v, fresh: %v", err, r.Fresh())
 	}
 	full := errors.New("no room")
-	if err := r.Look(t.Context(), small, func(string, io.Reader) error { return full }); !errors.Is(err, full) {
+	if err := r.Look(t.Context(), small, false, func(string, io.Reader) error { return full }); !errors.Is(err, full) {
 		t.Error(err)
 	}
 	for range maxJobs {

@@ -135,7 +135,7 @@ func TestWhatUnfoldsToVeryMuch(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			var r media.Report
 			drawn := int64(0)
-			err := Look(t.Context(), file(t, name, data), func(name string, in io.Reader) error {
+			err := Look(t.Context(), file(t, name, data), true, func(name string, in io.Reader) error {
 				if name == Report {
 					return json.NewDecoder(in).Decode(&r)
 				}

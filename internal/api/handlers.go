@@ -296,7 +296,7 @@ func (s *Server) thumbnail(c *call) error {
 		return err
 	}
 	if edge == 0 {
-		edge = looking.ThumbnailEdges[0]
+		edge = slices.Min(looking.ThumbnailEdges)
 	}
 	if !slices.Contains(looking.ThumbnailEdges, edge) {
 		return model.NewProblem(model.BadRequest, "", "edge is one of %v", looking.ThumbnailEdges)

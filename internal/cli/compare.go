@@ -102,7 +102,7 @@ func (a *app) compareHere(ctx context.Context, cmd *cli.Command, w *workspace.Wo
 		return err
 	}
 	return a.savePicture(ctx, cmd, func(side int, name string) ([]byte, error) {
-		return out.Drawn[[]string{"before-", "after-", ""}[side]+name], nil
+		return out.Drawn[[]string{media.Before, media.After, ""}[side]+name], nil
 	}, out.Comparison)
 }
 

@@ -2,7 +2,6 @@ package desk
 
 import (
 	"context"
-	"maps"
 	"net/http"
 	"slices"
 	"strings"
@@ -105,7 +104,6 @@ func (d *Desk) picture(w http.ResponseWriter, r *http.Request) {
 		drawn, err := of(&d.looks, strings.Join([]string{"look", q.Get("workspace"), list[0], stamp}, "\x00"), func() (map[string][]byte,
 			map[string][]byte, error) {
 			drawn, err := ws.LookHere(r.Context(), list[0], &d.looks.reader)
-			maps.DeleteFunc(drawn, func(name string, _ []byte) bool { return !strings.HasPrefix(name, "thumb-") }) // no more is asked for
 			return drawn, drawn, err
 		})
 		if data = drawn["thumb-"+q.Get("edge")+".png"]; err == nil && data == nil {

@@ -5,10 +5,14 @@ import (
 	"context"
 	"image/png"
 	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"kettletarn/demo/scene"
 	"kettletarn/internal/core/media"
@@ -92,6 +96,68 @@ func TestVersionsAreLookedAtAndCompared(t *testing.T) {
 	testbed.Problem(t, err, model.NotFound)
 	_, err = m.Compare(ctx, m.viewer, key, looking.Sides{Path: "rust.png", Before: 1, After: 9})
 	testbed.Problem(t, err, model.NotFound)
+}
+
+// What is looked at before anybody asks is kept as lists show it: all that can be drawn of it is a hundred times as much, and is drawn when
+// somebody looks at the version itself. What an earlier release kept of it is shown as it is.
+func TestWhatNobodyAskedForIsNotDrawn(t *testing.T) {
+	m := newTeam(t, nil)
+	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "rust.png", 0, 0, string(scene.Albedo("rust", 400, 0)))))
+	ctx, stop := context.WithCancel(t.Context())
+	done := make(chan struct{})
+	go func() { m.LookingAhead(ctx); close(done) }()
+	kept := func() (names []string) {
+		list, err := filepath.Glob(filepath.Join(m.Looks, "*", "*", "*", "*"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, name := range list {
+			names = append(names, filepath.Base(name))
+		}
+		slices.Sort(names)
+		return names
+	}
+	for len(kept()) == 0 && t.Context().Err() == nil {
+		time.Sleep(10 * time.Millisecond)
+	}
+	stop()
+	<-done
+	small, err := m.Thumbnail(t.Context(), m.viewer, key, "rust.png", 1, 320)
+	if c, bad := png.DecodeConfig(bytes.NewReader(small)); err != nil || bad != nil || c.Width != 320 {
+		t.Errorf("%+v, %v, %v", c, err, bad)
+	}
+	look, err := m.Look(t.Context(), m.viewer, key, "rust.png", 1)
+	if err != nil || !slices.Contains(look.Files, "whole.png") {
+		t.Errorf("%+v, %v", look, err)
+	}
+	if got := strings.Join(kept(), " "); got != "report.json thumb-320.png thumb-96.png" {
+		t.Errorf("kept are %s", got)
+	}
+	for name, width := range map[string]int{"whole.png": 400, "thumb-1280.png": 400} {
+		data, err := m.Drawing(t.Context(), m.viewer, key, "rust.png", 1, name)
+		if c, bad := png.DecodeConfig(bytes.NewReader(data)); err != nil || bad != nil || c.Width != width {
+			t.Errorf("%s: %+v, %v, %v", name, c, err, bad)
+		}
+	}
+	_, err = m.Drawing(t.Context(), m.viewer, key, "rust.png", 1, "mesh.bin")
+	testbed.Problem(t, err, model.NotFound)
+
+	wrote := 0
+	small320, _ := filepath.Glob(filepath.Join(m.Looks, "*", "*", "*", "thumb-320.png"))
+	for _, name := range small320 {
+		if _, err := os.Stat(filepath.Join(filepath.Dir(name), "whole.png")); err != nil {
+			wrote++
+			if err := os.WriteFile(filepath.Join(filepath.Dir(name), "whole.png"), []byte("drawn before"), 0o600); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	if wrote != 1 {
+		t.Errorf("%d folders have what lists show alone, of %d", wrote, len(small320))
+	}
+	if data, err := m.Drawing(t.Context(), m.viewer, key, "rust.png", 1, "whole.png"); err != nil || string(data) != "drawn before" {
+		t.Errorf("%d bytes, %v", len(data), err)
+	}
 }
 
 // smallDisk has so many bytes free.

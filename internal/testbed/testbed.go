@@ -156,6 +156,8 @@ type Service struct {
 	*service.Service
 	DB  *records.DB
 	URL string
+	// Looks is where it keeps what it found out about contents.
+	Looks string
 }
 
 // NewService starts a service; where packs is nil, a folder holds them.
@@ -175,7 +177,8 @@ func NewServiceWith(t testing.TB, packs store.Store, out ground.Courier) *Servic
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := &Service{Service: service.New(db, packs, t.TempDir(), slog.New(slog.DiscardHandler)), DB: db, URL: url}
+	looks := t.TempDir()
+	s := &Service{Service: service.New(db, packs, looks, slog.New(slog.DiscardHandler)), DB: db, URL: url, Looks: looks}
 	if out != nil {
 		s.Deliver(out)
 	}

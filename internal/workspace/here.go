@@ -39,7 +39,7 @@ func (w *Workspace) StampOf(path string) (string, error) {
 	return string(text), err
 }
 
-// LookHere looks at a file here in the process of a reader, and gives back what was drawn of it, by name; nothing where it can't be read.
+// LookHere looks at a file here in the process of a reader, and gives back what lists show of it, by name; nothing where it can't be read.
 func (w *Workspace) LookHere(ctx context.Context, path string, reader *apart.Reader) (map[string][]byte, error) {
 	drawn := map[string][]byte{}
 	info, err := w.folder.Disk.Lstat(filepath.FromSlash(path))
@@ -50,7 +50,7 @@ func (w *Workspace) LookHere(ctx context.Context, path string, reader *apart.Rea
 		return drawn, nil
 	}
 	file := apart.Content{Name: path, File: w.folder.Full(filepath.FromSlash(path))}
-	err = reader.Look(ctx, file, func(name string, content io.Reader) error {
+	err = reader.Look(ctx, file, false, func(name string, content io.Reader) error {
 		data, err := io.ReadAll(content)
 		if err == nil && name != apart.Report {
 			drawn[name] = data

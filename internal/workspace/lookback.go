@@ -192,7 +192,7 @@ type Unsent struct {
 	Path    string `json:"-"`
 	Version int    `json:"-"`
 	// Drawn is what was drawn of both.
-	Drawn media.Drawn `json:"-"`
+	Drawn map[string][]byte `json:"-"`
 }
 
 // CompareUnsent compares a file here with the version that it was made from. It is read on this machine, since nobody else has it yet, in
@@ -251,9 +251,9 @@ func (w *Workspace) compareWith(ctx context.Context, path string, out *Unsent) e
 	if err != nil {
 		return fmt.Errorf("%s can't be read: %s", path, disk.Cause(err))
 	}
-	out.Drawn = media.Drawn{}
+	out.Drawn = map[string][]byte{}
 	err = apart.Compare(ctx, apart.Content{Name: out.Path, File: was.Name()},
-		apart.Content{Name: path, File: w.folder.Full(filepath.FromSlash(path))}, func(name string, content io.Reader) error {
+		apart.Content{Name: path, File: w.folder.Full(filepath.FromSlash(path))}, true, func(name string, content io.Reader) error {
 			data, err := io.ReadAll(content)
 			if err == nil && name == apart.Report {
 				return json.Unmarshal(data, &out.Comparison)

@@ -62,7 +62,5 @@ func (s *Strip) Draw() ([]byte, error) {
 		}
 		at += p.Size
 	}
-	d := Drawn{}
-	err := d.png("strip.png", c.RGBA)
-	return d["strip.png"], err
+	return encoded(c.RGBA)
 }

@@ -103,7 +103,8 @@ func (c *circuit) report(d Drawn) (Report, error) {
 			r.Nets = append(r.Nets, Extent{name, []float64{p[0], p[1], p[0], p[1]}})
 		}
 	}
-	return r, d.png("whole.png", sheet.RGBA)
+	d.png("whole.png", sheet.RGBA)
+	return r, nil
 }
 
 // toneOf tells layers apart a little.
@@ -317,21 +318,15 @@ func (c *circuit) compare(after seen, cmp *Comparison, d Drawn) error {
 		texts = append(texts, t)
 	}
 	frame := frameOf(texts, stayed, gone, fresh)
-	draw := func(name string, keep func(stroke) bool) error {
-		return d.png(name, c.sheet(frame, texts, byFate, filter(stayed, keep), filter(gone, keep), filter(fresh, keep)).RGBA)
+	draw := func(name string, keep func(stroke) bool) {
+		d.png(name, c.sheet(frame, texts, byFate, filter(stayed, keep), filter(gone, keep), filter(fresh, keep)).RGBA)
 	}
 	// Each by itself in the same frame, so that one can be laid over the other.
 	was := c.sheet(frame, c.captions(plain, nil), byLayer, c.strokes)
 	cmp.Frame = was.shows
-	if err := d.png("was.png", was.RGBA); err != nil {
-		return err
-	}
-	if err := d.png("is.png", c.sheet(frame, other.captions(plain, nil), byLayer, other.strokes).RGBA); err != nil {
-		return err
-	}
-	if err := draw("difference.png", func(stroke) bool { return true }); err != nil {
-		return err
-	}
+	d.png("was.png", was.RGBA)
+	d.png("is.png", c.sheet(frame, other.captions(plain, nil), byLayer, other.strokes).RGBA)
+	draw("difference.png", func(stroke) bool { return true })
 	changed := map[string]bool{}
 	for _, s := range append(append([]stroke{}, gone...), fresh...) {
 		if slices.Contains(c.layers, s.layer) || slices.Contains(other.layers, s.layer) {
@@ -351,9 +346,7 @@ func (c *circuit) compare(after seen, cmp *Comparison, d Drawn) error {
 			}
 			return '-'
 		}, layer[:min(len(layer), 30)]) + ".png"
-		if err := draw(name, func(s stroke) bool { return s.layer == layer || strings.Contains(s.layer, "Edge") }); err != nil {
-			return err
-		}
+		draw(name, func(s stroke) bool { return s.layer == layer || strings.Contains(s.layer, "Edge") })
 	}
 	return nil
 }

@@ -89,7 +89,7 @@ func TestBoardsTellPartsLayersAndSize(t *testing.T) {
 	facts(t, a, "parts=1", "nets=1", "layers=2: F.Cu, Edge.Cuts", "size of the board=40 x 25 mm")
 	c, d := compared(t, a, of("b.kicad_pcb", boardOf(22, "0.3")))
 	if got := changes(c); got != "moved C1: 20, 10, 90 > 22, 10, 90" || d["layer-F-Cu.png"] == nil {
-		t.Error(got, d.names())
+		t.Error(got, sorted(d))
 	}
 }
 

@@ -334,10 +334,9 @@ func (d *data) report(drawn Drawn) (Report, error) {
 		}
 	}
 	if spread(placed) {
-		return r, drawn.png("whole.png", plan(nil, placed))
-	}
-	if d.text != nil {
-		return r, drawn.png("whole.png", d.text.drawn())
+		drawn.png("whole.png", plan(nil, placed))
+	} else if d.text != nil {
+		drawn.png("whole.png", d.text.drawn())
 	}
 	return r, nil
 }
@@ -391,7 +390,8 @@ func compareObjects(before, after []object, c *Comparison, d Drawn) error {
 	if !spread(a, b) {
 		return nil
 	}
-	return d.png("plan.png", plan(a, b))
+	d.png("plan.png", plan(a, b))
+	return nil
 }
 
 func placedOnly(list []object) (out []object) {

@@ -166,11 +166,10 @@ func (d *document) report(drawn Drawn) (Report, error) {
 	}
 	r.Facts = append(r.Facts, Fact{"first page", fmt.Sprintf("%s x %s mm", rounded(d.width/72*25.4), rounded(d.height/72*25.4))})
 	for i, m := range d.drawn {
-		if err := drawn.png(fmt.Sprintf("page-%d.png", i+1), m); err != nil {
-			return r, err
-		}
+		drawn.png(fmt.Sprintf("page-%d.png", i+1), m)
 	}
-	return r, drawn.png("whole.png", d.drawn[0])
+	drawn.png("whole.png", d.drawn[0])
+	return r, nil
 }
 
 func asPicture(m *image.NRGBA) *picture {
@@ -201,11 +200,9 @@ func (d *document) compare(after seen, c *Comparison, drawn Drawn) error {
 			}
 			changed++
 			c.Changes = append(c.Changes, Change{Change: Became, What: "page", Name: name, After: percent(l.Changed) + " of it"})
-			if err := drawn.png(fmt.Sprintf("difference-page-%d.png", i+1), heat); err != nil {
-				return err
-			}
-			if drawn["difference.png"] == nil {
-				drawn["difference.png"] = drawn[fmt.Sprintf("difference-page-%d.png", i+1)]
+			drawn.png(fmt.Sprintf("difference-page-%d.png", i+1), heat)
+			if _, ok := drawn["difference.png"]; !ok {
+				drawn.png("difference.png", heat)
 			}
 		}
 	}

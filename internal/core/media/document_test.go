@@ -125,7 +125,7 @@ func FuzzDocuments(f *testing.F) {
 	f.Add(pdfOf("[0 0 200 100]", "", []byte("1 0 0 rg 0 0 100 100 re f")))
 	f.Add([]byte("%PDF-1.7\n"))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		if r, d, err := Look(of("a.pdf", data)); err != nil || r.Trouble == "" && d["whole.png"] == nil {
+		if r, d, err := Look(of("a.pdf", data)); err != nil || r.Trouble == "" && d["whole.png"].picture == nil {
 			t.Errorf("%+v, %v", r, err)
 		}
 	})

@@ -220,14 +220,11 @@ func Beside(edge int, pictures ...[]byte) ([]byte, error) {
 	var list []image.Image
 	width, height := gap, 0
 	for _, data := range pictures {
-		small, err := Small(data, edge)
+		whole, err := png.Decode(bytes.NewReader(data))
 		if err != nil {
 			return nil, err
 		}
-		m, err := png.Decode(bytes.NewReader(small))
-		if err != nil {
-			return nil, err
-		}
+		m := smaller(whole, edge)
 		list = append(list, m)
 		width += m.Bounds().Dx() + gap
 		height = max(height, m.Bounds().Dy())
@@ -238,7 +235,5 @@ func Beside(edge int, pictures ...[]byte) ([]byte, error) {
 		draw.Draw(c.RGBA, image.Rect(x, gap, x+m.Bounds().Dx(), gap+m.Bounds().Dy()), m, m.Bounds().Min, draw.Over)
 		x += m.Bounds().Dx() + gap
 	}
-	d := Drawn{}
-	err := d.png("all", c.RGBA)
-	return d["all"], err
+	return encoded(c.RGBA)
 }

@@ -126,6 +126,12 @@ type Change struct {
 	Distance float64 `json:"distance,omitempty"`
 }
 
+// What names of files begin with that were drawn of one of two contents.
+const (
+	Before = "before-"
+	After  = "after-"
+)
+
 // MaxChanges is how many changes a comparison lists; Left says how many there are besides.
 const MaxChanges = 2000
 
@@ -176,8 +182,44 @@ func UnreadPair(before string, sizeBefore int64, after string, sizeAfter int64, 
 	return c
 }
 
-// Drawn are files that were made of contents, by name: pictures as PNG, meshes as mesh.go describes, sounds as WAV.
-type Drawn map[string][]byte
+// Drawn are files that can be made of contents, by name: pictures as PNG, meshes as mesh.go describes, sounds as WAV.
+type Drawn map[string]Drawing
+
+// Drawing is one of them. A picture is not encoded before it is asked for.
+type Drawing struct {
+	picture image.Image // nil where data is all there is
+	data    []byte
+}
+
+// Bytes are the file.
+func (d Drawing) Bytes() ([]byte, error) {
+	if d.picture == nil {
+		return d.data, nil
+	}
+	return encoded(d.picture)
+}
+
+// Small is a picture as PNGs that fit into edges x edges pixels, one for each of edges, which are in pixels and come largest first. One
+// that is smaller stays as large as it is.
+func (d Drawing) Small(edges ...int) (list [][]byte, err error) {
+	m := d.picture
+	for _, edge := range edges {
+		m = smaller(m, edge)
+		data, err := encoded(m)
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, data)
+	}
+	return list, nil
+}
+
+func encoded(m image.Image) ([]byte, error) {
+	var out bytes.Buffer
+	encoder := png.Encoder{CompressionLevel: png.BestSpeed}
+	err := encoder.Encode(&out, m)
+	return out.Bytes(), err
+}
 
 func (d Drawn) names() []string {
 	list := make([]string, 0, len(d))
@@ -188,15 +230,7 @@ func (d Drawn) names() []string {
 	return list
 }
 
-func (d Drawn) png(name string, m image.Image) error {
-	var out bytes.Buffer
-	encoder := png.Encoder{CompressionLevel: png.BestSpeed}
-	if err := encoder.Encode(&out, m); err != nil {
-		return err
-	}
-	d[name] = out.Bytes()
-	return nil
-}
+func (d Drawn) png(name string, m image.Image) { d[name] = Drawing{picture: m} }
 
 // seen is one content that a reader understood.
 type seen interface {
@@ -265,7 +299,8 @@ func (r *Report) troubled(s Subject, err error) error {
 }
 
 // Compare says what is different between two contents, and draws it. The kind is that of the later one; where the earlier one is of
-// another kind, or one of them can't be read, what can be said of each is said.
+// another kind, or one of them can't be read, what can be said of each is said. What is drawn of each has [Before] or [After] before its
+// name.
 func Compare(before, after Subject) (Comparison, Drawn, error) {
 	d := Drawn{}
 	c := Comparison{Kind: KindOf(after.Name), Facts: []Pair{}, Measures: []Fact{}, Changes: []Change{}}
@@ -277,7 +312,7 @@ func Compare(before, after Subject) (Comparison, Drawn, error) {
 		err  error
 		side string
 		into *Report
-	}{{before, first, err1, "before-", &c.Before}, {after, second, err2, "after-", &c.After}} {
+	}{{before, first, err1, Before, &c.Before}, {after, second, err2, After, &c.After}} {
 		own := Drawn{}
 		*x.into = Report{Kind: KindOf(x.s.Name), Facts: []Fact{}}
 		if x.err == nil {
@@ -291,8 +326,8 @@ func Compare(before, after Subject) (Comparison, Drawn, error) {
 		}
 		x.into.Facts = append(x.into.Facts, Fact{"size", humanize.IBytes(uint64(x.s.Size))})
 		x.into.Files = own.names()
-		for name, data := range own {
-			d[x.side+name] = data
+		for name, drawing := range own {
+			d[x.side+name] = drawing
 		}
 	}
 	c.Facts = pair(c.Before.Facts, c.After.Facts)

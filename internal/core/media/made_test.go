@@ -53,22 +53,35 @@ func fact(list []Fact, name string) string {
 	return ""
 }
 
-func look(t testing.TB, s Subject) (Report, Drawn) {
+func look(t testing.TB, s Subject) (Report, map[string][]byte) {
 	t.Helper()
 	r, d, err := Look(s)
 	if err != nil {
 		t.Fatalf("%s: %v", s.Name, err)
 	}
-	return r, d
+	return r, files(t, d)
 }
 
-func compared(t testing.TB, a, b Subject) (Comparison, Drawn) {
+func files(t testing.TB, d Drawn) map[string][]byte {
+	t.Helper()
+	list := map[string][]byte{}
+	for name, drawing := range d {
+		data, err := drawing.Bytes()
+		if err != nil {
+			t.Fatalf("%s: %v", name, err)
+		}
+		list[name] = data
+	}
+	return list
+}
+
+func compared(t testing.TB, a, b Subject) (Comparison, map[string][]byte) {
 	t.Helper()
 	c, d, err := Compare(a, b)
 	if err != nil {
 		t.Fatalf("%s and %s: %v", a.Name, b.Name, err)
 	}
-	return c, d
+	return c, files(t, d)
 }
 
 // facts checks several facts at once: "name=value".

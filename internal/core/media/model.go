@@ -149,10 +149,11 @@ func (m *mesh) report(d Drawn) (Report, error) {
 		return r, nil
 	}
 	if len(m.triangles) <= 3*maxTurned {
-		d["mesh.bin"] = m.encode()
+		d["mesh.bin"] = Drawing{data: m.encode()}
 	}
 	shaded, _ := m.render(viewOf(m), 640)
-	return r, d.png("whole.png", shaded)
+	d.png("whole.png", shaded)
+	return r, nil
 }
 
 func listed(names []string) string {
@@ -320,7 +321,8 @@ func (m *mesh) compare(after seen, c *Comparison, d Drawn) error {
 			picture.SetRGBA(x, y, color.RGBA{p.R / 2, p.G / 2, p.B / 2, 255})
 		}
 	}
-	return d.png("difference.png", picture)
+	d.png("difference.png", picture)
+	return nil
 }
 
 func sameFloats(a, b []float32) bool {

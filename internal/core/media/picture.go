@@ -123,26 +123,51 @@ func (p *picture) take(m image.Image) {
 		draw.ApproxBiLinear.Scale(p.work, p.work.Bounds(), m, b, draw.Src, nil)
 		return
 	}
-	if from, ok := m.(*image.NRGBA); ok { // without going through colours made paler by alpha
-		for y := range b.Dy() {
-			for x := range b.Dx() {
-				v := from.Pix[y*from.Stride+4*x:]
-				for c := range 4 {
-					p.work.Pix[y*p.work.Stride+8*x+2*c], p.work.Pix[y*p.work.Stride+8*x+2*c+1] = v[c], v[c]
-				}
-			}
-		}
+	switch from := m.(type) { // without a colour for each pixel, and without those that alpha has made paler
+	case *image.NRGBA:
+		p.widen(from.Pix, from.Stride)
 		return
-	}
-	if from, ok := m.(*image.NRGBA64); ok {
+	case *image.NRGBA64:
 		for y := range b.Dy() {
 			copy(p.work.Pix[y*p.work.Stride:(y+1)*p.work.Stride], from.Pix[y*from.Stride:y*from.Stride+8*b.Dx()])
+		}
+		return
+	case *image.RGBA:
+		if from.Opaque() {
+			p.widen(from.Pix, from.Stride)
+			return
+		}
+	case *image.YCbCr, *image.Gray:
+		opaque := image.NewRGBA(image.Rect(0, 0, b.Dx(), b.Dy()))
+		draw.Draw(opaque, opaque.Bounds(), m, b.Min, draw.Src)
+		p.widen(opaque.Pix, opaque.Stride)
+		return
+	case *image.Paletted:
+		var inks [256]color.NRGBA64
+		for i, c := range from.Palette {
+			inks[i] = color.NRGBA64Model.Convert(c).(color.NRGBA64)
+		}
+		for y := range b.Dy() {
+			for x, i := range from.Pix[y*from.Stride : y*from.Stride+b.Dx()] {
+				p.work.SetNRGBA64(x, y, inks[i])
+			}
 		}
 		return
 	}
 	for y := range b.Dy() {
 		for x := range b.Dx() {
 			p.work.SetNRGBA64(x, y, color.NRGBA64Model.Convert(m.At(b.Min.X+x, b.Min.Y+y)).(color.NRGBA64))
+		}
+	}
+}
+
+// widen takes pixels of four channels of 8 bits.
+func (p *picture) widen(pixels []uint8, stride int) {
+	w, h := p.size()
+	for y := range h {
+		to := p.work.Pix[y*p.work.Stride:]
+		for i, v := range pixels[y*stride : y*stride+4*w] {
+			to[2*i], to[2*i+1] = v, v
 		}
 	}
 }
@@ -316,11 +341,10 @@ func (p *picture) report(d Drawn) (Report, error) {
 	}
 	if r.Normal = p.normal(); r.Normal {
 		r.Facts = append(r.Facts, Fact{"looks like", "a normal map"})
-		if err := d.png("lit.png", p.lit()); err != nil {
-			return r, err
-		}
+		d.png("lit.png", p.lit())
 	}
-	return r, d.png("whole.png", p.shown())
+	d.png("whole.png", p.shown())
+	return r, nil
 }
 
 // likeness is what is measured of two pictures. Differences are in 255ths of the whole range.
@@ -350,7 +374,8 @@ func (p *picture) compare(after seen, c *Comparison, d Drawn) error {
 	if scaled != "" {
 		c.Measures = append(c.Measures, Fact{"scale", scaled})
 	}
-	return d.png("difference.png", heat)
+	d.png("difference.png", heat)
+	return nil
 }
 
 func (p *picture) scaled(w, h int) *picture {

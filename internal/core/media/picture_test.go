@@ -216,12 +216,71 @@ func TestTheDifferenceIsDrawnWhereItIs(t *testing.T) {
 
 func TestSmall(t *testing.T) {
 	for _, c := range []struct{ w, h, edge, ww, wh int }{{400, 200, 96, 96, 48}, {40, 20, 96, 40, 20}, {5, 900, 320, 1, 320}} {
-		data, err := Small(asPNG(t, scene(c.w, c.h)), c.edge)
+		list, err := Drawing{picture: scene(c.w, c.h)}.Small(1000, c.edge)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if b := decoded(t, data).Bounds(); b.Dx() != c.ww || b.Dy() != c.wh {
+		if b := decoded(t, list[0]).Bounds(); b.Dx() != c.w || b.Dy() != c.h {
+			t.Errorf("%+v became %v where it fits", c, b)
+		}
+		if b := decoded(t, list[1]).Bounds(); b.Dx() != c.ww || b.Dy() != c.wh {
 			t.Errorf("%+v became %v", c, b)
+		}
+	}
+}
+
+// However far it is made smaller, nothing is left out of what is seen.
+func TestSmallIsTheMean(t *testing.T) {
+	squares := image.NewNRGBA(image.Rect(0, 0, 1500, 1100))
+	for i := range squares.Pix {
+		if x, y := i/4%1500, i/4/1500; i%4 == 3 || (x+y)%2 == 0 {
+			squares.Pix[i] = 255
+		}
+	}
+	list, err := Drawing{picture: squares}.Small(1280, 320, 96, 5)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, data := range list[1:] {
+		m := decoded(t, data)
+		for i, v := range m.Pix {
+			if i%4 < 3 && (v < 120 || v > 136) {
+				t.Fatalf("the one of %v says %d at %d", m.Bounds(), v, i)
+			}
+		}
+	}
+}
+
+// hidden is a picture of a type that nothing knows.
+type hidden struct{ image.Image }
+
+// What is taken of a picture in one piece is what is taken of it pixel by pixel.
+func TestPicturesAreTakenAsTheyAre(t *testing.T) {
+	const w, h = 61, 47
+	from := scene(w, h)
+	at := image.Rect(3, 5, 3+w, 5+h)
+	opaque, see, grey, tones := image.NewRGBA(at), image.NewRGBA(at), image.NewGray(at), image.NewYCbCr(at, image.YCbCrSubsampleRatio420)
+	few := image.NewPaletted(at, color.Palette{color.NRGBA{200, 100, 50, 255}, color.NRGBA{200, 100, 50, 90}, color.Gray16{0x1234}})
+	for y := range h {
+		for x := range w {
+			c := color.NRGBAModel.Convert(from.At(x, y)).(color.NRGBA)
+			see.Set(3+x, 5+y, color.NRGBA{c.R, c.G, c.B, uint8(7 * x)})
+			c.A = 255
+			opaque.Set(3+x, 5+y, c)
+			grey.Set(3+x, 5+y, c)
+			few.SetColorIndex(3+x, 5+y, uint8((x+y)%3))
+			tones.Y[tones.YOffset(3+x, 5+y)], tones.Cb[tones.COffset(3+x, 5+y)], tones.Cr[tones.COffset(3+x, 5+y)] = c.R, c.G, c.B
+		}
+	}
+	for name, m := range map[string]image.Image{"RGBA": opaque, "RGBA with alpha": see, "grey": grey, "YCbCr": tones, "a palette": few} {
+		var quick, slow picture
+		quick.take(m)
+		slow.take(hidden{m})
+		for i := range slow.work.Pix {
+			a, b := quick.work.Pix[i], slow.work.Pix[i]
+			if a != b && (name != "YCbCr" || i%2 == 0) { // whose colours have eight bits here, and some more in between
+				t.Fatalf("%s: %d, not %d, at %d", name, a, b, i)
+			}
 		}
 	}
 }

@@ -32,7 +32,7 @@ func TestEveryKindHasAPicture(t *testing.T) {
 		}
 	}
 	if _, d := look(t, of("a.bin", []byte{0, 1, 2, 3})); len(d) > 0 {
-		t.Errorf("of bytes is drawn %v", d.names())
+		t.Errorf("of bytes is drawn %v", sorted(d))
 	}
 }
 
@@ -44,7 +44,7 @@ func TestTextsAreDrawnWithWhatChanged(t *testing.T) {
 		t.Errorf("%+v: %d %d", c.Rows, inks(t, d["difference.png"], came), inks(t, d["difference.png"], went))
 	}
 	if same, drawn := compared(t, before, before); !same.Same || drawn["difference.png"] != nil {
-		t.Errorf("%+v, %v", same, drawn.names())
+		t.Errorf("%+v, %v", same, sorted(drawn))
 	}
 	// However long lines and texts are, the picture is not.
 	long := of("a.txt", []byte(strings.Repeat(strings.Repeat("wide ", 2000)+"\n", 300)))

@@ -161,12 +161,11 @@ func (o *sound) report(d Drawn) (Report, error) {
 	}
 	r.Facts = append(facts(), Fact{"peak", decibels(h.peak)}, Fact{"loudness", loud}, Fact{"clipping", clipping})
 	if wav != nil {
-		d["sound.wav"] = wav.done(o.rate)
+		d["sound.wav"] = Drawing{data: wav.done(o.rate)}
 	}
-	if err := d.png("spectrogram.png", drawSpectrum(h.spectrum, o.rate)); err != nil {
-		return r, err
-	}
-	return r, d.png("whole.png", drawWave(h))
+	d.png("spectrogram.png", drawSpectrum(h.spectrum, o.rate))
+	d.png("whole.png", drawWave(h))
+	return r, nil
 }
 
 func clock(seconds float64) string {

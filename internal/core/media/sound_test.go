@@ -85,7 +85,7 @@ func TestSoundsOfAnotherProgram(t *testing.T) {
 		}
 	}
 	if drawn["whole.png"] == nil || drawn["spectrogram.png"] == nil || drawn["sound.wav"] == nil {
-		t.Errorf("of Ogg Vorbis is drawn %v", drawn.names())
+		t.Errorf("of Ogg Vorbis is drawn %v", sorted(drawn))
 	}
 	if c, _ := compared(t, subject(t, filepath.Join(dir, "a.wav")), subject(t, filepath.Join(dir, "a.flac"))); !c.Same {
 		t.Errorf("what flac packed is not the same: %+v", c.Measures)

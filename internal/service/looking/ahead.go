@@ -100,7 +100,7 @@ func (s *Room) LookingAhead(ctx context.Context) {
 			project = next.project
 		}
 		v := model.Version{Path: next.name, Content: next.content, Size: next.size}
-		dir, err := s.looked(ctx, records.Project{ID: next.project}, v, &reader)
+		dir, err := s.looked(ctx, records.Project{ID: next.project}, v, false, &reader)
 		var r media.Report
 		if err == nil {
 			if err = readReport(dir, &r); err == nil {

@@ -103,8 +103,26 @@ func (s *Room) Drawing(ctx context.Context, actor ground.Actor, key, path string
 	if err != nil {
 		return nil, err
 	}
-	dir, err := s.alone(ctx, p, v)
+	dir, err := s.alone(ctx, p, v, false)
 	if err != nil {
+		return nil, err
+	}
+	data, err := drawing(dir, name, v.Path)
+	if err == nil {
+		return data, nil
+	}
+	var r media.Report
+	if err := readReport(dir, &r); err != nil {
+		return nil, err
+	}
+	of := name
+	if strings.HasPrefix(name, "thumb-") {
+		of = "whole.png"
+	}
+	if !slices.Contains(r.Files, of) {
+		return nil, err
+	}
+	if dir, err = s.alone(ctx, p, v, true); err != nil {
 		return nil, err
 	}
 	return drawing(dir, name, v.Path)
@@ -143,7 +161,7 @@ func (s *Room) Look(ctx context.Context, actor ground.Actor, key, path string, n
 
 // Report is Look of a version that was found already.
 func (s *Room) Report(ctx context.Context, p records.Project, v model.Version) (r media.Report, err error) {
-	dir, err := s.alone(ctx, p, v)
+	dir, err := s.alone(ctx, p, v, false)
 	if err != nil {
 		return r, err
 	}
@@ -220,12 +238,8 @@ func (s *Room) compared(ctx context.Context, actor ground.Actor, key string, sid
 		if err != nil {
 			return err
 		}
-		return apart.Compare(ctx, before, after, func(name string, r io.Reader) error {
-			if strings.HasPrefix(name, "before-") || strings.HasPrefix(name, "after-") {
-				return nil // each is drawn by itself already, or will be
-			}
-			return keepFile(into, name, r)
-		})
+		// Each is drawn by itself already, or will be.
+		return apart.Compare(ctx, before, after, false, func(name string, r io.Reader) error { return keepFile(into, name, r) })
 	}, func(why string) any {
 		return media.UnreadPair(a.Path, a.Size, b.Path, b.Size, why)
 	}, a, b)
@@ -236,15 +250,20 @@ func (s *Room) compared(ctx context.Context, actor ground.Actor, key string, sid
 func kindName(name string) string { return strings.ToLower(path.Ext(name)) }
 
 // alone is looked with a process of its own.
-func (s *Room) alone(ctx context.Context, p records.Project, v model.Version) (string, error) {
+func (s *Room) alone(ctx context.Context, p records.Project, v model.Version, all bool) (string, error) {
 	var reader apart.Reader
 	defer reader.Close()
-	return s.looked(ctx, p, v, &reader)
+	return s.looked(ctx, p, v, all, &reader)
 }
 
-// looked is the folder with what was found out about a version, by reader where it has to be found out.
-func (s *Room) looked(ctx context.Context, p records.Project, v model.Version, reader *apart.Reader) (dir string, err error) {
-	dir = s.looks.dir(p.ID, v.Content, kindName(v.Path))
+// looked is the folder with what was found out about a version, by reader where it has to be found out: with what lists show of it, or with
+// all that can be drawn, which is much more, and made when somebody looks at the version itself.
+func (s *Room) looked(ctx context.Context, p records.Project, v model.Version, all bool, reader *apart.Reader) (dir string, err error) {
+	words := []string{v.Content, kindName(v.Path)}
+	if all {
+		words = append(words, "all")
+	}
+	dir = s.looks.dir(p.ID, words...)
 	return dir, s.looks.make(ctx, s, dir, func(ctx context.Context, into string) error {
 		c, err := s.fileOf(ctx, p, v, into, "content")
 		if err != nil {
@@ -252,13 +271,13 @@ func (s *Room) looked(ctx context.Context, p records.Project, v model.Version, r
 		}
 		fresh := reader.Fresh()
 		keep := func(name string, r io.Reader) error { return keepFile(into, name, r) }
-		if err = reader.Look(ctx, c, keep); fresh || !errors.Is(err, apart.ErrFailed) {
+		if err = reader.Look(ctx, c, all, keep); fresh || !errors.Is(err, apart.ErrFailed) {
 			return err
 		}
 		if err := emptied(into, "content"); err != nil {
 			return err
 		}
-		return reader.Look(ctx, c, keep)
+		return reader.Look(ctx, c, all, keep)
 	}, func(why string) any { return media.Unread(v.Path, v.Size, why) }, v)
 }
 

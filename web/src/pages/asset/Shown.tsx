@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense, useState } from "react";
 import { Link } from "react-router";
-import { api, ask, type Schemas } from "../../api/client";
+import { api, ask, pictureAddress, type Schemas } from "../../api/client";
 import { LineNumber } from "../../parts/LineNumber";
 import { markedPages, OnPage, OnSheet, usePoints } from "../../parts/Pointing";
 import { Picture } from "../../parts/Picture";
@@ -61,12 +61,14 @@ function View({ here, path, version, look }: { here: At; path: string; version: 
           key={version}
           after={whole}
           channels={look.kind === "texture"}
+          {...(look.width &&
+            look.height && { until: { src: pictureAddress(here.key, path, version, 320), ratio: look.width / look.height } })}
           {...(look.files.includes("lit.png") && { lit: [whole, drawn("lit.png")] as [string, string] })}
         />
       </OnSheet>
     );
   }
-  return <Picture project={here.key} path={path} version={version} edge={1280} className="aspect-[4/3] w-full rounded-lg" />;
+  return <Picture project={here.key} path={path} version={version} edge={320} className="aspect-[4/3] w-full rounded-lg" />;
 }
 
 /** Pages are the pages of a document, one at a time. */
@@ -134,7 +136,7 @@ function Origins({ here, path, version }: { here: At; path: string; version: num
     staleTime: Infinity,
     retry: false,
   });
-  if (!found.data) return <Picture project={here.key} path={path} version={version} edge={1280} className="h-24 w-full rounded-lg" />;
+  if (!found.data) return <Picture project={here.key} path={path} version={version} edge={320} className="h-24 w-full rounded-lg" />;
   let last = 0;
   const told = found.data.lines.some((l) => l.author); // whom a link shows it to is not
   return (

@@ -24,6 +24,8 @@ export interface PicturesProps {
   legend?: string;
   /** Whether single channels are of use. */
   channels?: boolean;
+  /** What is shown in place of one picture until that is there. */
+  until?: { src: string; ratio: number };
 }
 
 /** Pictures lays two pictures side by side, over each other with a wipe, by turns, or shows what is different; zoomed and moved as one. One picture alone is
@@ -36,6 +38,7 @@ export function Pictures({
   first = "Side by side",
   legend = "what is different, the more the brighter",
   channels: single = true,
+  until,
 }: PicturesProps) {
   const ways = modes.filter((m) => m !== "Difference" || difference);
   const [wanted, setMode] = useState<Mode>(first);
@@ -45,7 +48,7 @@ export function Pictures({
   const [view, setView] = useState<View>({ x: 0, y: 0, scale: 1 });
   const [wipe, setWipe] = useState(0.5);
   const [turn, setTurn] = useState(false);
-  const [ratio, setRatio] = useState(1.5);
+  const [ratio, setRatio] = useState(until?.ratio ?? 1.5);
   useEffect(() => {
     if (mode !== "Blink") return;
     const timer = setInterval(() => setTurn((t) => !t), 700);
@@ -74,7 +77,7 @@ export function Pictures({
       </div>
       {!before || !one ? (
         <Pane {...shown} label="" pointed>
-          <Layer src={two} name="the picture" {...shown} pointed />
+          <Layer src={two} name="the picture" {...shown} pointed {...(until && { until: until.src })} />
         </Pane>
       ) : (
         <>
@@ -244,6 +247,7 @@ function Layer({
   ratio,
   onRatio,
   pointed = false,
+  until,
 }: {
   src: string;
   name: string;
@@ -252,7 +256,9 @@ function Layer({
   ratio: number;
   onRatio: (ratio: number) => void;
   pointed?: boolean;
+  until?: string;
 }) {
+  const [there, setThere] = useState(false);
   return (
     <span
       className="absolute inset-0 grid place-items-center"
@@ -266,10 +272,17 @@ function Layer({
         <img
           src={src}
           alt={name}
-          onLoad={(e) => onRatio(e.currentTarget.naturalWidth / Math.max(1, e.currentTarget.naturalHeight))}
+          onLoad={(e) => {
+            setThere(true);
+            onRatio(e.currentTarget.naturalWidth / Math.max(1, e.currentTarget.naturalHeight));
+          }}
           draggable={false}
           className="h-full w-full object-contain select-none"
-          style={{ imageRendering: view.scale > 3 ? "pixelated" : "auto", ...(channel !== "All" && { filter: `url(#only-${channel})` }) }}
+          style={{
+            imageRendering: view.scale > 3 ? "pixelated" : "auto",
+            ...(channel !== "All" && { filter: `url(#only-${channel})` }),
+            ...(until && !there && { background: `url("${until}") center / 100% 100% no-repeat` }),
+          }}
         />
         {pointed && <PlaceMarks scale={view.scale} />}
       </span>
