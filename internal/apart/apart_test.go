@@ -90,8 +90,8 @@ func TestAReaderThatBreaksHurtsNobody(t *testing.T) {
 		t.Error(err)
 	}
 	full := errors.New("no room")
-	if err := Look(t.Context(), file(t, "a.png", picture(t, 2000, 2000)), false, func(string, io.Reader) error { return full }); !errors.Is(err,
-		full) {
+	refuse := func(string, io.Reader) error { return full }
+	if err := Look(t.Context(), file(t, "a.png", picture(t, 2000, 2000)), false, refuse); !errors.Is(err, full) {
 		t.Error(err)
 	}
 	// What was sent may say what it likes: it is a report with a reason.
