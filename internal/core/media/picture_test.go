@@ -7,6 +7,7 @@ import (
 	"hash/crc32"
 	"image"
 	"image/color"
+	"image/draw"
 	"image/png"
 	"math"
 	"os"
@@ -353,4 +354,28 @@ func FuzzPictures(f *testing.F) {
 			}
 		}
 	})
+}
+
+// What is not there has no part in a colour, and half of a picture that nothing knows is that of one that is known.
+func TestHalfIsTheMean(t *testing.T) {
+	m := image.NewNRGBA(image.Rect(0, 0, 5, 3))
+	for i, c := range []color.NRGBA{{200, 100, 50, 255}, {0, 0, 0, 0}, {10, 20, 30, 100}, {30, 40, 50, 100}} {
+		for y := range 3 {
+			m.SetNRGBA(i, y, c)
+		}
+	}
+	got := half(m).(*image.NRGBA)
+	if got.Rect != image.Rect(0, 0, 2, 1) || got.NRGBAAt(0, 0) != (color.NRGBA{200, 100, 50, 128}) ||
+		got.NRGBAAt(1, 0) != (color.NRGBA{20, 30, 40, 100}) {
+		t.Errorf("%v %v", got.Rect, got.Pix)
+	}
+	from := scene(80, 60)
+	known := image.NewNRGBA(from.Bounds())
+	draw.Draw(known, known.Rect, from, from.Bounds().Min, draw.Src)
+	one, other := half(known).(*image.NRGBA), half(hidden{known}).(*image.NRGBA)
+	for i := range one.Pix {
+		if d := int(one.Pix[i]) - int(other.Pix[i]); (d < -2 || d > 2) && (i%4 == 3 || one.Pix[i|3] == 255) {
+			t.Fatalf("%d at %d, not %d", one.Pix[i], i, other.Pix[i])
+		}
+	}
 }

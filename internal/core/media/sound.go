@@ -8,7 +8,6 @@ import (
 	"image/color"
 	"io"
 	"math"
-	"math/cmplx"
 	"time"
 
 	"gonum.org/v1/gonum/dsp/fourier"
@@ -298,11 +297,19 @@ type spectra struct {
 	at      int64
 	ring    []float64
 	fft     *fourier.FFT
+	weights []float64 // Hann's window
+	block   []float64
+	lines   []complex128
 	columns [][]float64
 }
 
 func newSpectra(length int64) *spectra {
-	return &spectra{step: max(length/waveWidth, window/8), ring: make([]float64, window), fft: fourier.NewFFT(window)}
+	s := &spectra{step: max(length/waveWidth, window/8), ring: make([]float64, window), fft: fourier.NewFFT(window),
+		weights: make([]float64, window), block: make([]float64, window)}
+	for i := range s.weights {
+		s.weights[i] = 0.5 - 0.5*math.Cos(2*math.Pi*float64(i)/window)
+	}
+	return s
 }
 
 func (s *spectra) add(v float32) {
@@ -314,14 +321,13 @@ func (s *spectra) add(v float32) {
 }
 
 func (s *spectra) take() {
-	block := make([]float64, window)
-	for i := range block { // Hann
-		block[i] = s.ring[(s.at+int64(i))%window] * (0.5 - 0.5*math.Cos(2*math.Pi*float64(i)/window))
+	for i, weight := range s.weights {
+		s.block[i] = s.ring[(s.at+int64(i))%window] * weight
 	}
-	coefficients := s.fft.Coefficients(nil, block)
-	column := make([]float64, len(coefficients))
-	for i, c := range coefficients {
-		column[i] = 20 * math.Log10(cmplx.Abs(c)/(window/4)+1e-9)
+	s.lines = s.fft.Coefficients(s.lines, s.block)
+	column := make([]float64, len(s.lines))
+	for i, c := range s.lines {
+		column[i] = 10 * math.Log10((real(c)*real(c)+imag(c)*imag(c))/(window/4*window/4)+1e-18)
 	}
 	s.columns = append(s.columns, column)
 }

@@ -481,36 +481,41 @@ func uncouple(magnitude, angle []float32) {
 	}
 }
 
-// mdct is the inverse modified discrete cosine transform, worked out by a Fourier transform: with m = n/2 spectral lines X,
-// y[t] = sum over k of X[k] cos(pi/(2n) (2t + 1 + m)(2k + 1)).
+// mdct is the inverse modified discrete cosine transform: with m = n/2 spectral lines X,
+// y[t] = sum over k of X[k] cos(pi/(2n) (2t + 1 + m)(2k + 1)), for t up to n. That is a DCT-IV of m lines, d, with its mirrored ends, and a
+// DCT-IV is a Fourier transform of m/2 complex numbers, turned before and behind it (Britanak, Yip and Rao, Discrete Cosine and Sine
+// Transforms, 2007, chapter 4).
 type mdct struct {
-	fft      *fourier.CmplxFFT
-	in, out  []complex128
-	before   []complex128
-	behind   []complex128
-	size     int
-	spectrum int
+	fft     *fourier.CmplxFFT
+	turns   []complex128
+	in, out []complex128
+	d       []float32
 }
 
 func newMDCT(n int) *mdct {
-	m := &mdct{fft: fourier.NewCmplxFFT(n), in: make([]complex128, n), out: make([]complex128, n), before: make([]complex128, n/2),
-		behind: make([]complex128, n), size: n, spectrum: n / 2}
-	turn := func(a float64) complex128 { return complex(math.Cos(a), math.Sin(a)) }
-	for k := range m.before {
-		m.before[k] = turn(math.Pi / float64(2*n) * float64(1+n/2) * float64(2*k+1))
+	m := n / 2
+	t := &mdct{fft: fourier.NewCmplxFFT(m / 2), turns: make([]complex128, m/2), in: make([]complex128, m/2), out: make([]complex128, m/2),
+		d: make([]float32, m)}
+	for i := range t.turns {
+		sin, cos := math.Sincos(-math.Pi * float64(8*i+1) / float64(8*m))
+		t.turns[i] = complex(cos, sin)
 	}
-	for t := range m.behind {
-		m.behind[t] = turn(math.Pi / float64(n) * float64(t))
-	}
-	return m
+	return t
 }
 
-func (m *mdct) inverse(spectrum, block []float32) {
-	for k, x := range spectrum {
-		m.in[k] = complex(float64(x), 0) * m.before[k]
+func (t *mdct) inverse(spectrum, block []float32) {
+	m := len(t.d)
+	for i, turn := range t.turns {
+		t.in[i] = complex(float64(spectrum[2*i]), float64(spectrum[m-1-2*i])) * turn
 	}
-	clear(m.in[m.spectrum:])
-	for t, v := range m.fft.Sequence(m.out, m.in) {
-		block[t] = float32(real(v * m.behind[t]))
+	for i, v := range t.fft.Coefficients(t.out, t.in) {
+		v *= t.turns[i]
+		t.d[2*i], t.d[m-1-2*i] = float32(real(v)), float32(-imag(v))
+	}
+	for i, v := range t.d[m/2:] {
+		block[i], block[m-1-i] = v, -v
+	}
+	for i, v := range t.d[:m/2] {
+		block[3*m/2-1-i], block[3*m/2+i] = -v, -v
 	}
 }
