@@ -16,6 +16,8 @@ type pattern struct {
 	glob    string
 	suffix  string // glob is "*" and this
 	literal string // the part of a placed glob before its first wildcard
+	head    string // what every match begins with, and tail what it ends with
+	tail    string
 	line    int
 	negated bool
 	placed  bool
@@ -58,6 +60,9 @@ func compileAs(text string, fold func(string) string) (pattern, error) {
 	if i := strings.IndexAny(glob, `*?[\`); i >= 0 {
 		p.literal = glob[:i]
 	}
+	// Beside a slash, ** may be nothing, and so may the slash.
+	p.head = strings.TrimSuffix(p.literal, "/")
+	p.tail = strings.TrimPrefix(glob[strings.LastIndexAny(glob, `*?]\`)+1:], "/")
 	if rest, ok := strings.CutPrefix(glob, "*"); ok && !p.placed && !strings.ContainsAny(rest, `*?[\`) {
 		p.suffix = rest
 	}
@@ -86,7 +91,7 @@ func trimSpaces(s string) string {
 }
 
 // match tries the pattern on a path, whose last part is name.
-func (p pattern) match(path, name string) bool {
+func (p *pattern) match(path, name string) bool {
 	if !p.placed {
 		path = name
 	}
@@ -95,6 +100,8 @@ func (p pattern) match(path, name string) bool {
 		return path == p.glob
 	case p.suffix != "":
 		return strings.HasSuffix(path, p.suffix)
+	case !strings.HasPrefix(path, p.head) || !strings.HasSuffix(path, p.tail):
+		return false
 	}
 	ok, err := doublestar.Match(p.glob, path)
 	return ok && err == nil
@@ -139,7 +146,7 @@ func (g *GitIgnore) Look(path string, folder bool) (hidden, said bool, by Origin
 	}
 	name := rel[strings.LastIndexByte(rel, '/')+1:]
 	for i := len(g.patterns) - 1; i >= 0; i-- {
-		p := g.patterns[i]
+		p := &g.patterns[i]
 		if (folder || !p.folders) && p.match(rel, name) {
 			return !p.negated, true, Origin{In: g.name, Line: p.line, Pattern: p.text}
 		}
@@ -176,6 +183,6 @@ func (p Pattern) String() string { return p.p.text }
 
 // Match reports whether a folded path, or a folder that it lies in, matches.
 func (p Pattern) Match(folded string) bool {
-	_, ok := newTarget(folded, false).matches(p.p)
+	_, ok := newTarget(folded, false).matches(&p.p)
 	return ok
 }

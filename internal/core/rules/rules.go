@@ -266,7 +266,7 @@ func newTarget(path string, folder bool) target {
 // matches a folder as a whole: one above the path, or the path.
 func (t target) last(patterns []pattern) (p pattern, whole, ok bool) {
 	for i := len(patterns) - 1; i >= 0; i-- {
-		if whole, ok = t.matches(patterns[i]); ok {
+		if whole, ok = t.matches(&patterns[i]); ok {
 			return patterns[i], whole, !patterns[i].negated
 		}
 	}
@@ -274,7 +274,7 @@ func (t target) last(patterns []pattern) (p pattern, whole, ok bool) {
 }
 
 // matches tries a pattern on the path and on every folder above it.
-func (t target) matches(p pattern) (whole, ok bool) {
+func (t target) matches(p *pattern) (whole, ok bool) {
 	end := 0
 	for i, part := range t.parts {
 		end += len(part)
