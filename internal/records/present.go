@@ -123,8 +123,19 @@ type PresentQuery struct {
 	Down  bool
 	Skip  int
 	Limit int
-	// All is how many there are in all, where that is known; 0 has them counted.
+	// All is how many there are in all, where that is known, as [Tx.Present] tells it; 0 has them counted.
 	All int
+}
+
+// Filter tells queries apart by what they list, whatever the order and the page.
+func (q PresentQuery) Filter() string {
+	q.Order, q.Down, q.Skip, q.Limit, q.All = "", false, 0, 0, 0
+	return fmt.Sprintf("%#v", q)
+}
+
+// Moves reports whether what is listed may be another while the state stays: locks are taken, remarks made, people called otherwise.
+func (q PresentQuery) Moves() bool {
+	return q.Author != "" || q.Holder != "" || q.Free || q.Held || q.Waited || q.Review != ""
 }
 
 // inReview says which rows r of present stand so in the reviews of the project $1. A yes counts for what was there when it was said: for

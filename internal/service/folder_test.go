@@ -12,6 +12,7 @@ import (
 	"kettletarn/internal/service/ground"
 	"kettletarn/internal/service/handoffs"
 	"kettletarn/internal/service/history"
+	"kettletarn/internal/testbed"
 )
 
 // TestListingsAreFilteredAndSorted holds each filter and each order against what the assets themselves say.
@@ -105,6 +106,43 @@ func TestListingsAreFilteredAndSorted(t *testing.T) {
 			t.Errorf("%+v gives %v", q, err)
 		}
 	}
+}
+
+// TestAFilterIsCountedOnceAState: its other pages, and orders, know how many there are; what came since is counted, and so is what moves
+// without a handoff.
+func TestAFilterIsCountedOnceAState(t *testing.T) {
+	m := newTeam(t, nil)
+	var list []handoffs.Change
+	for i := range 8 {
+		list = append(list, m.change(m.tamsin, fmt.Sprintf("horn%d.wav", i), 0, 0, "x"), m.change(m.tamsin, fmt.Sprintf("rust%d.png", i), 0, 0, "y"))
+	}
+	ok(t)(m.send(m.tamsin, list...))
+	look := func(q history.Listing, total int) int64 {
+		t.Helper()
+		q.Limit = 2
+		ctx, asked := testbed.Counted(t.Context())
+		page, err := m.Folder(ctx, m.viewer, key, q)
+		if err != nil || page.Total != total || len(page.Assets) != 2 {
+			t.Errorf("%+v: %d of %d, %v", q, len(page.Assets), page.Total, err)
+		}
+		return asked.Load()
+	}
+	sounds, next := history.Listing{Kind: media.Sound}, history.Listing{Kind: media.Sound, Skip: 2, Order: model.BySize, Down: true}
+	first := look(sounds, 8)
+	if again := look(next, 8); again != first-1 {
+		t.Errorf("the first page takes %d statements, the next one %d", first, again)
+	}
+	if other := look(history.Listing{Kind: media.Texture}, 8); other != first {
+		t.Errorf("another filter takes %d statements, not %d", other, first)
+	}
+	ok(t)(m.send(m.tamsin, m.change(m.tamsin, "deep/bell.ogg", 0, 0, "z")))
+	if after := look(next, 9); after != first {
+		t.Errorf("after a handoff it takes %d statements, not %d", after, first)
+	}
+	free := history.Listing{Lock: "free"}
+	look(free, 17)
+	m.lock(m.rurik, "horn1.wav", 1)
+	look(free, 16)
 }
 
 // TestAssetsByTheirReviews: what is being looked at, has remarks, had some, and was agreed to, of handoffs and of branches; a yes to what

@@ -8,6 +8,8 @@ import (
 	"time"
 	"unicode/utf8"
 
+	lru "github.com/hashicorp/golang-lru/v2"
+
 	"kettletarn/internal/core/assetpath"
 	"kettletarn/internal/core/chunk"
 	"kettletarn/internal/core/media"
@@ -23,10 +25,14 @@ import (
 // Room is for looking back.
 type Room struct {
 	*contents.Room
+	// counted is how many of a state's assets fit a filter: each page of a list tells it.
+	counted *lru.Cache[countedKey, int]
 }
 
 // New makes the room.
-func New(contents *contents.Room) *Room { return &Room{contents} }
+func New(contents *contents.Room) *Room {
+	return &Room{contents, ground.Cache[countedKey, int](10_000)}
+}
 
 // Changes is the state of a project as of At (a handoff, a time, a milestone, or the newest): what is different from handoff Since, or all
 // of it. It comes in the order of folded paths, in pages: After is the Next of the page before. WithLocks asks for what is held, too.

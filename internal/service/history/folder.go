@@ -108,6 +108,14 @@ func (s *Room) page(ctx context.Context, actor ground.Actor, key string, q Listi
 	return stale, err
 }
 
+// countedKey is a filter of what a state of a project holds. What is counted may be of a later state, after which nobody asks for this one.
+type countedKey struct {
+	project int64
+	state   int
+	root    chunk.Digest
+	filter  string
+}
+
 // present lists a page of what is there now.
 func (s *Room) present(ctx context.Context, tx *records.Tx, p records.Project, root chunk.Digest, folder string, q Listing,
 	page *model.FolderPage) error {
@@ -147,9 +155,16 @@ func (s *Room) present(ctx context.Context, tx *records.Tx, p records.Project, r
 		}
 		rows.All = int(all) // a tree knows how much is below a folder
 	}
+	counted := countedKey{p.ID, page.At, root, rows.Filter()}
+	if known, ok := s.counted.Get(counted); ok && !rows.Moves() {
+		rows.All = known
+	}
 	ids, total, err := tx.Present(ctx, p.ID, rows)
 	if err != nil {
 		return err
+	}
+	if !rows.Moves() {
+		s.counted.Add(counted, total)
 	}
 	page.Total, page.More = min(total, records.CountedAtMost), total > records.CountedAtMost
 	if page.Assets, err = inOrder(ctx, tx, p, ids, page.At); err != nil || below || q.Skip > 0 {
