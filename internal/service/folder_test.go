@@ -114,7 +114,8 @@ func TestAFilterIsCountedOnceAState(t *testing.T) {
 	m := newTeam(t, nil)
 	var list []handoffs.Change
 	for i := range 8 {
-		list = append(list, m.change(m.tamsin, fmt.Sprintf("horn%d.wav", i), 0, 0, "x"), m.change(m.tamsin, fmt.Sprintf("rust%d.png", i), 0, 0, "y"))
+		list = append(list, m.change(m.tamsin, fmt.Sprintf("horn%d.wav", i), 0, 0, "x"),
+			m.change(m.tamsin, fmt.Sprintf("rust%d.png", i), 0, 0, "y"))
 	}
 	ok(t)(m.send(m.tamsin, list...))
 	look := func(q history.Listing, total int) int64 {
