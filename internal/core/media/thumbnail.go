@@ -27,6 +27,9 @@ func half(src image.Image) image.Image {
 	b := src.Bounds()
 	dst := image.NewNRGBA(image.Rect(0, 0, b.Dx()/2, b.Dy()/2))
 	m, ok := src.(*image.NRGBA)
+	if o, is := src.(*image.RGBA); is && o.Opaque() { // the same then
+		m, ok = &image.NRGBA{Pix: o.Pix, Stride: o.Stride, Rect: o.Rect}, true
+	}
 	if !ok {
 		draw.ApproxBiLinear.Scale(dst, dst.Rect, src, b, draw.Src, nil) // the means, in ten times the time
 		return dst
@@ -38,7 +41,14 @@ func half(src image.Image) image.Image {
 			a, c := (*[8]uint8)(above[8*x:]), (*[8]uint8)(below[8*x:])
 			weights := [4]uint32{uint32(a[3]), uint32(a[7]), uint32(c[3]), uint32(c[7])}
 			all := weights[0] + weights[1] + weights[2] + weights[3]
-			if all == 0 {
+			switch all {
+			case 0:
+				continue
+			case 4 * 255:
+				for i := range 3 {
+					to[4*x+i] = uint8((uint32(a[i]) + uint32(a[4+i]) + uint32(c[i]) + uint32(c[4+i]) + 2) / 4)
+				}
+				to[4*x+3] = 255
 				continue
 			}
 			for i := range 3 { // what is not there has no colour
