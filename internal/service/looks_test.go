@@ -130,6 +130,8 @@ func TestWhatNobodyAskedForIsNotDrawn(t *testing.T) {
 	if err != nil || !slices.Contains(look.Files, "whole.png") {
 		t.Errorf("%+v, %v", look, err)
 	}
+	_, err = m.Drawing(t.Context(), m.viewer, key, "rust.png", 1, "thumb-7.png")
+	testbed.Problem(t, err, model.NotFound)
 	if got := strings.Join(kept(), " "); got != "report.json thumb-320.png thumb-96.png" {
 		t.Errorf("kept are %s", got)
 	}

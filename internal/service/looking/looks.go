@@ -116,8 +116,10 @@ func (s *Room) Drawing(ctx context.Context, actor ground.Actor, key, path string
 		return nil, err
 	}
 	of := name
-	if strings.HasPrefix(name, "thumb-") {
-		of = "whole.png"
+	for _, edge := range ThumbnailEdges {
+		if name == fmt.Sprintf("thumb-%d.png", edge) {
+			of = "whole.png"
+		}
 	}
 	if !slices.Contains(r.Files, of) {
 		return nil, err
